@@ -1,0 +1,350 @@
+package build
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/gob"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"vornix/core/check"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/safefile"
+)
+
+// Options for Run.
+type Options struct {
+	Workers  int
+	Progress job.Progress
+	Paths    []string // only what is made of these
+	// Program tells one build of Vornix from another: results of the quick look are only believed from the same one.
+	Program string
+}
+
+// Result is what a build made.
+type Result struct {
+	Tree     Tree
+	Findings []finding.Finding // of everything that check and the build have to say
+	Made     []job.Result      // jobs that ran or came from the cache, and those that failed
+	Kept     int               // jobs whose results were there already
+	Removed  []string          // files of earlier builds that no source makes any more
+	// Quick says that sizes and times alone showed that nothing changed.
+	Quick bool
+}
+
+// Failed is how many jobs did not get to their end.
+func (r *Result) Failed() int {
+	n := 0
+	for _, j := range r.Made {
+		if j.State != job.Made && j.State != job.Restored {
+			n++
+		}
+	}
+	return n
+}
+
+// Tree is the list of the exact files that ship.
+type Tree struct {
+	Files []TreeFile `json:"files"` // sorted by path
+}
+
+// TreeFile is a file of the tree.
+type TreeFile struct {
+	Path   string `json:"path"`
+	SHA256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+	Step   string `json:"step"`
+	// Maps are the maps that need the file; empty when it belongs to all of the project.
+	Maps []string `json:"maps,omitempty"`
+}
+
+// Size is the sum of all files' sizes.
+func (t *Tree) Size() int64 {
+	var n int64
+	for _, f := range t.Files {
+		n += f.Size
+	}
+	return n
+}
+
+// quickFile remembers the last build that was whole and clean.
+const quickFile = project.StateDir + "/quick.state"
+
+// quick is the last build's fingerprint and result.
+type quick struct {
+	Fingerprint [sha256.Size]byte
+	Tree        Tree
+	Findings    []finding.Finding
+	Jobs        int
+}
+
+// Run checks the project, then brings out/tree up to date. The error is a fault when something failed to build; the
+// result is there all the same. The caller holds the project's lock.
+func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
+	if o.Workers <= 0 {
+		o.Workers = runtime.GOMAXPROCS(0)
+	}
+	dir, err := safefile.OpenDir(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	files, err := p.List()
+	if err != nil {
+		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
+	}
+	if len(o.Paths) == 0 {
+		if r := quickLook(p, files, o.Program); r != nil {
+			return r, nil
+		}
+	}
+	g, err := needs.Scan(ctx, p, files)
+	if err != nil {
+		return nil, err
+	}
+	findings, err := check.Run(ctx, p, g)
+	if err != nil {
+		return nil, err
+	}
+	planned := plan(p, g)
+	jobs := planned.jobs
+	var only []string
+	if len(o.Paths) > 0 {
+		if only, err = selectJobs(jobs, o.Paths); err != nil {
+			return nil, err
+		}
+	} else {
+		dir.CleanTemp()
+	}
+	treeDir, err := safefile.MakeDir(dir.Join(project.TreeDir))
+	if err != nil {
+		return nil, err
+	}
+	treeDir.Close()
+	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only})
+	if err != nil {
+		return nil, err
+	}
+	r := &Result{Removed: report.Removed, Findings: merge(findings, report, p)}
+	for _, x := range report.Results {
+		if x.State == job.Kept {
+			r.Kept++
+		} else {
+			r.Made = append(r.Made, x)
+		}
+	}
+	r.Tree = tree(planned.maps, report)
+	if n := r.Failed(); n > 0 {
+		return r, buildFault(report, n)
+	}
+	if len(o.Paths) > 0 {
+		return r, nil
+	}
+	foreign, err := foreignFiles(p, r.Tree)
+	if err != nil {
+		return nil, err
+	}
+	r.Findings = append(r.Findings, foreign...)
+	return r, remember(dir, p, files, o.Program, r, len(jobs))
+}
+
+func buildFault(report *job.Report, n int) error {
+	f := &fault.Fault{What: fmt.Sprintf("%d of %d jobs failed", n, len(report.Results)),
+		Why: "Nothing can be packed until they are mended; what did not depend on them is done.", Do: "Correct the errors above and build again."}
+	for _, x := range report.Results {
+		var failure *finding.Failure
+		if x.Err != nil && !asFailure(x.Err, &failure) {
+			f.Err = fmt.Errorf("%s: %w", x.ID, x.Err) // not a finding: the disk, a bug; the first one tells
+			break
+		}
+	}
+	return f
+}
+
+func asFailure(err error, f **finding.Failure) bool {
+	x, ok := err.(*finding.Failure)
+	*f = x
+	return ok
+}
+
+// merge adds what jobs found to what the check found; the same thing is said once.
+func merge(findings []finding.Finding, report *job.Report, p *project.Project) []finding.Finding {
+	type saying struct {
+		id, text string
+		place    fault.Place
+	}
+	said := map[saying]bool{}
+	for _, f := range findings {
+		said[saying{f.ID, f.Text, f.Place}] = true
+	}
+	var fresh []finding.Finding
+	for _, r := range report.Results {
+		for _, f := range r.Findings {
+			if s := (saying{f.ID, f.Text, f.Place}); !said[s] {
+				said[s] = true
+				fresh = append(fresh, f)
+			}
+		}
+	}
+	if len(fresh) > 0 {
+		kept := finding.Accept(fresh, p.Acceptances())[:len(fresh)]
+		findings = append(dropUsedAcceptances(findings, kept), kept...)
+	}
+	finding.Sort(findings)
+	return findings
+}
+
+// dropUsedAcceptances takes back "nothing to accept" where a job's finding was what the acceptance is for.
+func dropUsedAcceptances(findings, fromJobs []finding.Finding) []finding.Finding {
+	out := findings[:0:0]
+	for _, f := range findings {
+		used := false
+		if f.ID == finding.AcceptUnused.ID {
+			for _, j := range fromJobs {
+				used = used || j.Accepted != "" && strings.Contains(f.Text, fmt.Sprintf("%q", j.ID))
+			}
+		}
+		if !used {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// tree lists the outputs of all jobs with the maps that need them.
+func tree(maps map[string][]string, report *job.Report) Tree {
+	t := Tree{Files: []TreeFile{}}
+	for _, r := range report.Results {
+		for _, o := range r.Outputs {
+			t.Files = append(t.Files, TreeFile{Path: o.Path, SHA256: o.SHA256, Size: o.Size, Step: r.Step, Maps: maps[o.Path]})
+		}
+	}
+	sortFiles(t.Files)
+	return t
+}
+
+func foreignFiles(p *project.Project, t Tree) ([]finding.Finding, error) {
+	list, err := p.ListTree()
+	if err != nil {
+		return nil, err
+	}
+	var out []finding.Finding
+	i := 0
+	for _, f := range list {
+		for i < len(t.Files) && t.Files[i].Path < f.Path {
+			i++
+		}
+		if i == len(t.Files) || t.Files[i].Path != f.Path {
+			out = append(out, finding.TreeForeign.At(fault.Place{File: path.Join(project.TreeDir, f.Path)}, "the build did not make this file"))
+		}
+	}
+	return out, nil
+}
+
+// fingerprint hashes all that decides a build without reading a file: names, sizes and times of sources and of the tree,
+// the project and profile themselves, and the program. ok is false while a file is too fresh for its time to be trusted.
+func fingerprint(p *project.Project, sources []project.Info, program string) (sum [sha256.Size]byte, ok bool) {
+	outputs, err := p.ListTree()
+	if err != nil {
+		return sum, false
+	}
+	limit := time.Now().Add(-2 * time.Second).UnixNano()
+	h := sha256.New()
+	var b []byte
+	for _, list := range [][]project.Info{sources, outputs} {
+		for _, f := range list {
+			if f.ModTime > limit {
+				return sum, false
+			}
+			b = fmt.Appendf(b[:0], "%s\x00%d %d\n", f.Path, f.Size, f.ModTime)
+			h.Write(b)
+		}
+		h.Write([]byte("\n\x00\n"))
+	}
+	h.Write(p.Source)
+	h.Write(p.Profile.Source)
+	h.Write([]byte(program))
+	h.Sum(sum[:0])
+	return sum, true
+}
+
+func quickLook(p *project.Project, sources []project.Info, program string) *Result {
+	data, err := os.ReadFile(p.Join(quickFile))
+	if err != nil || len(data) < sha256.Size {
+		return nil
+	}
+	sum, ok := fingerprint(p, sources, program)
+	if !ok || !bytes.Equal(data[:sha256.Size], sum[:]) {
+		return nil
+	}
+	var q quick
+	if gob.NewDecoder(bytes.NewReader(data[sha256.Size:])).Decode(&q) != nil {
+		return nil
+	}
+	return &Result{Tree: q.Tree, Findings: q.Findings, Kept: q.Jobs, Quick: true}
+}
+
+func remember(dir *safefile.Dir, p *project.Project, sources []project.Info, program string, r *Result, jobs int) error {
+	sum, ok := fingerprint(p, sources, program)
+	if !ok {
+		return dir.Remove(quickFile)
+	}
+	var b bytes.Buffer
+	b.Write(sum[:])
+	if err := gob.NewEncoder(&b).Encode(quick{Tree: r.Tree, Findings: r.Findings, Jobs: jobs}); err != nil {
+		return err
+	}
+	return dir.WriteCache(quickFile, b.Bytes())
+}
+
+// Identity is a hash of the tree's names and contents: the same tree has the same identity on any machine.
+func (t *Tree) Identity() string {
+	h := sha256.New()
+	e := json.NewEncoder(h)
+	for _, f := range t.Files {
+		_ = e.Encode([2]string{f.Path, f.SHA256}) // a hash takes every write
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func sortFiles(files []TreeFile) {
+	slices.SortFunc(files, func(a, b TreeFile) int { return strings.Compare(a.Path, b.Path) })
+}
+
+// Stale says which jobs a build would have to run now. It changes nothing.
+func Stale(ctx context.Context, p *project.Project, program string) ([]string, error) {
+	files, err := p.List()
+	if err != nil {
+		return nil, err
+	}
+	if quickLook(p, files, program) != nil {
+		return nil, nil
+	}
+	g, err := needs.Scan(ctx, p, files)
+	if err != nil {
+		return nil, err
+	}
+	report, err := job.Run(ctx, plan(p, g).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	for _, r := range report.Results {
+		if r.State != job.Kept {
+			ids = append(ids, r.ID)
+		}
+	}
+	return ids, nil
+}

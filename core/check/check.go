@@ -1,0 +1,180 @@
+// Package check holds a project to its game's rules before anything is built: names, maps, materials, images, stray
+// files. Each rule is a function here and each thing it can say a kind in package finding.
+package check
+
+import (
+	"context"
+	"os"
+	"path"
+	"runtime"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/errgroup"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/texture"
+)
+
+// Run checks everything and returns all findings, sorted, with the accepted ones marked.
+func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Finding, error) {
+	list := append([]finding.Finding{}, g.Findings...)
+	for _, a := range g.Of(needs.Map) {
+		if a.Scene != nil {
+			list = append(list, Map(p.Profile, a.Scene, a.Source)...)
+		}
+	}
+	for _, a := range g.Of(needs.Material) {
+		if a.Material != nil {
+			list = append(list, a.Material.CheckSurface(p.Profile.Materials.Surfaces)...)
+		}
+	}
+	shipped := needs.Closure(g.Of(needs.Map)...)
+	images, err := checkImages(ctx, p, shipped)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, images...)
+	list = append(list, paths(p, shipped)...)
+	list = append(list, unused(g, shipped)...)
+	list = append(list, strays(p, g)...)
+	list = finding.Accept(list, p.Acceptances())
+	finding.Sort(list)
+	return list, nil
+}
+
+// checkImages looks at the header and the wholeness of each image that ships, without decoding it.
+func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset) ([]finding.Finding, error) {
+	results := make([][]finding.Finding, len(shipped))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, a := range shipped {
+		if a.Kind != needs.Texture {
+			continue
+		}
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			data, err := os.ReadFile(p.Join(a.Source))
+			if err == nil {
+				var w, h int
+				if w, h, err = texture.Probe(data); err == nil {
+					results[i] = ImageSize(p, a.Source, w, h)
+				}
+			}
+			if err != nil {
+				results[i] = []finding.Finding{finding.TextureDecode.At(fault.Place{File: a.Source}, "%v", err)}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	var list []finding.Finding
+	for _, r := range results {
+		list = append(list, r...)
+	}
+	return list, nil
+}
+
+// ImageSize holds an image's size to the game's rule.
+func ImageSize(p *project.Project, source string, w, h int) []finding.Finding {
+	rules := p.Profile.Textures
+	place := fault.Place{File: source}
+	if rules.Largest > 0 && max(w, h) > rules.Largest {
+		return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s takes at most %d a side", w, h, p.Profile.Game.Title, rules.Largest)}
+	}
+	if rules.PowerOfTwo && (w&(w-1) != 0 || h&(h-1) != 0) {
+		return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s wants powers of two", w, h, p.Profile.Game.Title).
+			Doing("Resize it to %d x %d.", nearestPower(w), nearestPower(h))}
+	}
+	return nil
+}
+
+// nearestPower is the power of two with the smallest ratio to n.
+func nearestPower(n int) int {
+	p := 1
+	for p*2 <= n {
+		p *= 2
+	}
+	if n*n > 2*p*p {
+		return p * 2
+	}
+	return p
+}
+
+func paths(p *project.Project, shipped []*needs.Asset) []finding.Finding {
+	var list []finding.Finding
+	for _, a := range shipped {
+		list = append(list, p.Profile.CheckPath(a.Source, GamePath(p, a))...)
+	}
+	return list
+}
+
+// GamePath is where an asset lies in the game.
+func GamePath(p *project.Project, a *needs.Asset) string {
+	switch a.Kind {
+	case needs.Map:
+		return p.Profile.MapPath(a.Name)
+	case needs.Material:
+		return p.Profile.MaterialPath(a.Name)
+	case needs.Texture:
+		return p.Profile.TexturePath(a.Name)
+	default:
+		return p.Profile.SoundPath(a.Name)
+	}
+}
+
+func unused(g *needs.Graph, shipped []*needs.Asset) []finding.Finding {
+	for _, a := range g.Of(needs.Map) {
+		if a.Scene == nil {
+			return nil // what a broken map needs is not known, so nothing can be called unused
+		}
+	}
+	used := map[*needs.Asset]bool{}
+	for _, a := range shipped {
+		used[a] = true
+	}
+	var list []finding.Finding
+	for _, a := range g.Assets {
+		if !used[a] {
+			list = append(list, finding.AssetUnused.At(fault.Place{File: a.Source}, "no map needs this %s", a.Kind))
+		}
+	}
+	return list
+}
+
+// strayPatterns are names of files that editors, systems and earlier releases leave behind.
+var strayPatterns = []struct{ pattern, what string }{
+	{"*~", "an editor's backup"}, {"*.bak", "a backup"}, {"*.orig", "a backup"}, {"*.old", "a backup"}, {"#*#", "an editor's backup"},
+	{"*.tmp", "a temporary file"}, {"*.log", "a log"}, {"*.swp", "an editor's swap file"},
+	{"thumbs.db", "the system's thumbnails"}, {"desktop.ini", "the system's folder settings"},
+	{"*.zip", "an archive"}, {"* copy.*", "a copy"}, {"copy of *", "a copy"},
+}
+
+func strays(p *project.Project, g *needs.Graph) []finding.Finding {
+	var list []finding.Finding
+	bundleEnding := path.Ext(p.Profile.Pack.Name)
+	for _, f := range g.Files {
+		name := strings.ToLower(path.Base(f.Path))
+		what := ""
+		for _, s := range strayPatterns {
+			if ok, _ := doublestar.Match(s.pattern, name); ok {
+				what = s.what
+				break
+			}
+		}
+		if what == "" && path.Ext(name) == bundleEnding {
+			what = "an old bundle or compiled map"
+		}
+		if what != "" {
+			list = append(list, finding.FileStray.At(fault.Place{File: f.Path}, "this looks like %s", what))
+		}
+	}
+	return list
+}

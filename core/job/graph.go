@@ -1,0 +1,521 @@
+package job
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/safefile"
+)
+
+// Job is one piece of work.
+type Job struct {
+	ID      string   // unique, and what people see
+	Step    string   // the kind of work
+	Version int      // raised when the step would make other bytes of the same inputs
+	Recipe  []byte   // whatever else decides the result
+	Inputs  []string // slash paths of sources in the project
+	After   []string // IDs of jobs whose outputs this one reads
+	Outputs []string // slash paths under Options.Out; Run must write each of them
+	Run     func(ctx context.Context, t *Task) error
+}
+
+// State says how a job ended.
+type State string
+
+// The states.
+const (
+	Made      State = "made"      // it ran
+	Kept      State = "kept"      // its result was there already
+	Restored  State = "restored"  // its result came from the cache
+	Failed    State = "failed"    // it ran and failed
+	Skipped   State = "skipped"   // a job it comes after failed
+	Cancelled State = "cancelled" // the run was stopped before it
+	Stale     State = "stale"     // it would have to run (only in a plan)
+)
+
+// Result is how one job ended.
+type Result struct {
+	ID, Step string
+	State    State
+	Elapsed  time.Duration
+	Outputs  []Output
+	Findings []finding.Finding
+	Err      error
+}
+
+// Output is a file that a job made or kept.
+type Output struct {
+	Path   string `json:"path"`
+	SHA256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
+// Progress receives events, one at a time, in the order in which jobs end.
+type Progress interface {
+	// Started says that a job begins to run (not that it was found to be up to date).
+	Started(id, step string)
+	// Ended says that a job ended; done of total have.
+	Ended(r Result, done, total int)
+}
+
+// Options for Run.
+type Options struct {
+	Dir      string // the project's folder, to which Inputs belong
+	Out      string // slash path of the folder in it that outputs go to
+	State    string // slash path of the folder in it that keeps state and cache
+	Workers  int    // how many jobs at once; 0: one a processor
+	Progress Progress
+	// Only, when not nil, are the IDs to run, with those they come after; all others are left as they are.
+	Only []string
+	// Plan only finds out which jobs would have to run: nothing is run, written or remembered.
+	Plan bool
+}
+
+// Report is how a run ended.
+type Report struct {
+	Results []Result // in the order of the jobs given
+	Removed []string // outputs of earlier runs that no job makes any more, now removed
+}
+
+// Count is how many jobs ended in a state.
+func (r *Report) Count(s State) int {
+	n := 0
+	for _, x := range r.Results {
+		if x.State == s {
+			n++
+		}
+	}
+	return n
+}
+
+// Err joins the errors of all failed jobs; nil when none failed.
+func (r *Report) Err() error {
+	var list []error
+	for _, x := range r.Results {
+		list = append(list, x.Err)
+	}
+	return errors.Join(list...)
+}
+
+// run is one run of a graph.
+type run struct {
+	o       Options
+	store   *store
+	stat    *statCache // of inputs
+	outStat *statCache // of outputs
+	old     state
+	jobs    map[string]*Job
+	records map[string]record
+	telling sync.Mutex
+}
+
+// Run brings all outputs up to date. A failed job is no error of Run: it stands in the report, those after it are
+// skipped, and all others go on. The error says why the run itself could not go on, or is ctx's when it was cancelled;
+// what had been finished by then is kept.
+func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
+	if o.Workers <= 0 {
+		o.Workers = runtime.GOMAXPROCS(0)
+	}
+	dir, err := safefile.OpenDir(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}}
+	if err := r.declare(jobs); err != nil {
+		return nil, err
+	}
+	r.old = r.store.load()
+	outPrefix := o.Out + "/"
+	inputs, outputs := map[string]statEntry{}, map[string]statEntry{}
+	for name, e := range r.old.Stat {
+		if rel, ok := strings.CutPrefix(name, outPrefix); ok {
+			outputs[rel] = e
+		} else {
+			inputs[name] = e
+		}
+	}
+	r.stat = &statCache{root: o.Dir, old: inputs, used: map[string]statEntry{}}
+	r.outStat = &statCache{root: dir.Join(o.Out), old: outputs, used: map[string]statEntry{}}
+
+	report := &Report{Results: r.execute(ctx, jobs)}
+	if o.Plan {
+		return report, ctx.Err()
+	}
+	next := state{Magic: stateMagic, Jobs: r.records, Stat: r.stat.used}
+	for id, rec := range r.old.Jobs { // jobs that did not get to an end keep what they had
+		if _, done := next.Jobs[id]; !done && (o.Only != nil || r.jobs[id] != nil) {
+			next.Jobs[id] = rec
+		}
+	}
+	if ctx.Err() == nil && o.Only == nil {
+		if report.Removed, err = r.removeOld(dir, next.Jobs); err != nil {
+			return report, err
+		}
+	} else {
+		for id, rec := range r.old.Jobs { // cleaning up is left to the next whole run
+			if _, ok := next.Jobs[id]; !ok {
+				next.Jobs[id] = rec
+			}
+		}
+		for rel, e := range r.old.Stat {
+			if _, ok := next.Stat[rel]; !ok {
+				next.Stat[rel] = e
+			}
+		}
+	}
+	for rel, e := range r.outStat.used {
+		next.Stat[outPrefix+rel] = e
+	}
+	if err := r.store.save(next); err != nil {
+		return report, err
+	}
+	if report.Count(Made) > 0 {
+		r.store.trim(time.Now())
+	}
+	return report, ctx.Err()
+}
+
+// declare checks that the graph can be run: IDs and outputs are each declared once, and no job comes after itself.
+func (r *run) declare(jobs []*Job) error {
+	makers := map[string]string{}
+	for _, j := range jobs {
+		if r.jobs[j.ID] != nil {
+			return fmt.Errorf("job %q is declared twice", j.ID)
+		}
+		r.jobs[j.ID] = j
+		for _, out := range j.Outputs {
+			if other, ok := makers[out]; ok {
+				return &fault.Fault{What: fmt.Sprintf("%s and %s would both write %s", other, j.ID, out), Why: "Only one of the two could be in the release.", Do: "Rename one of the sources."}
+			}
+			if err := safefile.CheckPath(out); err != nil {
+				return err
+			}
+			makers[out] = j.ID
+		}
+	}
+	const visiting, visited = 1, 2
+	seen := map[string]int{}
+	var visit func(id string, chain []string) error
+	visit = func(id string, chain []string) error {
+		j := r.jobs[id]
+		switch {
+		case j == nil:
+			return fmt.Errorf("job %q comes after %q, which is not there", chain[len(chain)-1], id)
+		case seen[id] == visiting:
+			return fmt.Errorf("jobs come after each other in a circle: %s", strings.Join(append(chain, id), " -> "))
+		case seen[id] == visited:
+			return nil
+		}
+		seen[id] = visiting
+		for _, before := range j.After {
+			if err := visit(before, append(chain, id)); err != nil {
+				return err
+			}
+		}
+		seen[id] = visited
+		return nil
+	}
+	for _, j := range jobs {
+		if err := visit(j.ID, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// wanted is the set of jobs to run: all, or those of Options.Only with all that they come after.
+func (r *run) wanted(jobs []*Job) map[string]bool {
+	set := map[string]bool{}
+	var add func(id string)
+	add = func(id string) {
+		if j := r.jobs[id]; j != nil && !set[id] {
+			set[id] = true
+			for _, before := range j.After {
+				add(before)
+			}
+		}
+	}
+	if r.o.Only == nil {
+		for _, j := range jobs {
+			set[j.ID] = true
+		}
+	}
+	for _, id := range r.o.Only {
+		add(id)
+	}
+	return set
+}
+
+// execute runs the jobs, each as soon as those before it have ended. Results stand in the order of jobs.
+func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
+	set := r.wanted(jobs)
+	waiting := map[string]int{}
+	after := map[string][]*Job{}
+	var ready []*Job
+	for _, j := range jobs {
+		if !set[j.ID] {
+			continue
+		}
+		waiting[j.ID] = len(j.After)
+		for _, before := range j.After {
+			after[before] = append(after[before], j)
+		}
+		if len(j.After) == 0 {
+			ready = append(ready, j)
+		}
+	}
+	type ended struct {
+		result Result
+		record *record
+	}
+	type order struct {
+		job    *Job
+		before map[string]record // what a worker may know of earlier jobs is handed over, never shared
+	}
+	work, done := make(chan order), make(chan ended)
+	for range r.o.Workers {
+		go func() {
+			for o := range work {
+				result, rec := r.one(ctx, o.job, o.before)
+				done <- ended{result, rec}
+			}
+		}()
+	}
+	results := map[string]Result{}
+	total, running := len(set), 0
+	finish := func(e ended) {
+		id := e.result.ID
+		results[id] = e.result
+		if e.record != nil {
+			r.records[id] = *e.record
+		}
+		r.tell(func(p Progress) { p.Ended(e.result, len(results), total) })
+		for _, next := range after[id] {
+			if waiting[next.ID]--; waiting[next.ID] == 0 {
+				ready = append(ready, next)
+			}
+		}
+	}
+	for len(results) < total {
+		if len(ready) > 0 {
+			j := ready[0]
+			if state := r.passOver(ctx, j, results); state != "" {
+				ready = ready[1:]
+				finish(ended{result: Result{ID: j.ID, Step: j.Step, State: state}})
+				continue
+			}
+			if running < r.o.Workers {
+				ready = ready[1:]
+				before := map[string]record{}
+				for _, id := range j.After {
+					before[id] = r.records[id]
+				}
+				work <- order{j, before}
+				running++
+				continue
+			}
+		}
+		e := <-done
+		running--
+		finish(e)
+	}
+	close(work)
+	list := make([]Result, 0, total)
+	for _, j := range jobs {
+		if set[j.ID] {
+			list = append(list, results[j.ID])
+		}
+	}
+	return list
+}
+
+// tell hands an event to the progress, one at a time.
+func (r *run) tell(event func(Progress)) {
+	if r.o.Progress != nil {
+		r.telling.Lock()
+		defer r.telling.Unlock()
+		event(r.o.Progress)
+	}
+}
+
+// passOver says why a job must not run: Skipped, Cancelled, or "" when it may.
+func (r *run) passOver(ctx context.Context, j *Job, results map[string]Result) State {
+	if ctx.Err() != nil {
+		return Cancelled
+	}
+	for _, id := range j.After {
+		switch s := results[id].State; s {
+		case Failed, Skipped, Cancelled:
+			return Skipped
+		case Stale:
+			return Stale
+		}
+	}
+	return ""
+}
+
+// one brings a single job up to date.
+func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result, *record) {
+	start := time.Now()
+	result := Result{ID: j.ID, Step: j.Step}
+	fail := func(err error) (Result, *record) {
+		result.State, result.Err, result.Elapsed = Failed, err, time.Since(start)
+		var f *finding.Failure
+		if errors.As(err, &f) {
+			result.Findings = append(result.Findings, f.Findings...)
+		}
+		if ctx.Err() != nil && errors.Is(err, ctx.Err()) {
+			result.State, result.Err = Cancelled, nil
+		}
+		return result, nil
+	}
+	end := func(s State, rec record) (Result, *record) {
+		result.State, result.Findings, result.Elapsed = s, rec.Findings, time.Since(start)
+		for _, o := range rec.Outputs {
+			result.Outputs = append(result.Outputs, Output(o))
+		}
+		return result, &rec
+	}
+	t := &Task{job: j, run: r, inputs: map[string]statEntry{}}
+	for _, id := range slices.Sorted(maps.Keys(before)) {
+		t.earlier = append(t.earlier, before[id].Outputs...)
+	}
+	key, err := r.key(j, t)
+	if err != nil {
+		return fail(err)
+	}
+	if rec, ok := r.old.Jobs[j.ID]; ok && rec.Key == key && r.inPlace(rec) {
+		return end(Kept, rec)
+	}
+	if r.o.Plan {
+		return end(Stale, record{})
+	}
+	if rec, ok := r.store.find(key); ok {
+		if err := r.place(ctx, rec); err != nil {
+			return fail(err)
+		}
+		return end(Restored, rec)
+	}
+	r.tell(func(p Progress) { p.Started(j.ID, j.Step) })
+	if err := j.Run(ctx, t); err != nil {
+		result.Findings = t.findings
+		return fail(err)
+	}
+	if len(t.outputs) != len(j.Outputs) {
+		return fail(fmt.Errorf("job %q made %d of its %d outputs", j.ID, len(t.outputs), len(j.Outputs)))
+	}
+	rec := record{Key: key, Outputs: t.outputs, Findings: t.findings}
+	if err := r.store.remember(rec); err != nil {
+		return fail(err)
+	}
+	if err := r.place(ctx, rec); err != nil {
+		return fail(err)
+	}
+	return end(Made, rec)
+}
+
+// key hashes all that decides a job's result, every part with its length before it.
+func (r *run) key(j *Job, t *Task) (string, error) {
+	h := sha256.New()
+	part := func(b []byte) { writePart(h, b) }
+	part([]byte(j.Step))
+	part(binary.LittleEndian.AppendUint64(nil, uint64(j.Version)))
+	part(j.Recipe)
+	for _, rel := range slices.Sorted(slices.Values(j.Inputs)) {
+		e, err := r.stat.hash(rel)
+		if err != nil {
+			return "", &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err, Do: "Check that it is there and can be read."}
+		}
+		t.inputs[rel] = e
+		part([]byte(rel))
+		part(e.SHA256[:])
+	}
+	for _, o := range t.earlier {
+		part([]byte(o.Path))
+		part([]byte(o.SHA256))
+	}
+	for _, o := range j.Outputs {
+		part([]byte(o))
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func writePart(h hash.Hash, b []byte) {
+	h.Write(binary.LittleEndian.AppendUint64(nil, uint64(len(b))))
+	h.Write(b)
+}
+
+// inPlace says whether all outputs of a record are where they belong, unchanged.
+func (r *run) inPlace(rec record) bool {
+	for _, o := range rec.Outputs {
+		e, err := r.outStat.hash(o.Path)
+		if err != nil || e.Size != o.Size || hex.EncodeToString(e.SHA256[:]) != o.SHA256 {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *run) place(ctx context.Context, rec record) error {
+	for _, o := range rec.Outputs {
+		if err := r.store.place(ctx, r.o.Out, o); err != nil {
+			return err
+		}
+		var sum [sha256.Size]byte
+		_, _ = hex.Decode(sum[:], []byte(o.SHA256))
+		info, err := os.Stat(filepath.Join(r.outStat.root, filepath.FromSlash(o.Path)))
+		if err != nil {
+			return err
+		}
+		r.outStat.put(o.Path, statEntry{Size: o.Size, ModTime: info.ModTime().UnixNano(), HashedAt: time.Now().UnixNano(), SHA256: sum})
+	}
+	return nil
+}
+
+// removeOld removes outputs that no job makes any more.
+func (r *run) removeOld(dir *safefile.Dir, now map[string]record) ([]string, error) {
+	current := map[string]bool{}
+	for _, j := range r.jobs {
+		for _, o := range j.Outputs {
+			current[o] = true
+		}
+	}
+	for _, rec := range now {
+		for _, o := range rec.Outputs {
+			current[o.Path] = true
+		}
+	}
+	var removed []string
+	for _, rec := range r.old.Jobs {
+		for _, o := range rec.Outputs {
+			if !current[o.Path] {
+				current[o.Path] = true
+				removed = append(removed, o.Path)
+			}
+		}
+	}
+	slices.Sort(removed)
+	for _, rel := range removed {
+		if err := dir.Remove(path.Join(r.o.Out, rel)); err != nil {
+			return nil, err
+		}
+	}
+	return removed, nil
+}

@@ -1,0 +1,69 @@
+package job
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+)
+
+// Task is what a running job sees of the world: its declared inputs, and where its outputs go. That it can read and
+// write nothing else keeps its key honest.
+type Task struct {
+	job      *Job
+	run      *run
+	inputs   map[string]statEntry
+	earlier  []output
+	outputs  []output
+	findings []finding.Finding
+}
+
+// Input reads a declared input. It fails when the file is no longer what the job's key was made of.
+func (t *Task) Input(rel string) ([]byte, error) {
+	want, ok := t.inputs[rel]
+	if !ok {
+		return nil, fmt.Errorf("job %q reads %s without declaring it", t.job.ID, rel)
+	}
+	data, err := os.ReadFile(filepath.Join(t.run.o.Dir, filepath.FromSlash(rel)))
+	if err != nil {
+		return nil, &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err}
+	}
+	if sha256.Sum256(data) != want.SHA256 {
+		return nil, &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel},
+			Why: "The result would be of neither the old nor the new file.", Do: "Build again when it has been saved."}
+	}
+	return data, nil
+}
+
+// Output reads an output of a job that this one comes after.
+func (t *Task) Output(rel string) ([]byte, error) {
+	for _, o := range t.earlier {
+		if o.Path == rel {
+			data, ok := t.run.store.object(o)
+			if !ok {
+				return nil, fmt.Errorf("the kept copy of %s is damaged; delete .vornix/cache and build again", rel)
+			}
+			return data, nil
+		}
+	}
+	return nil, fmt.Errorf("job %q reads %s, which no job it comes after makes", t.job.ID, rel)
+}
+
+// Write gives a declared output its content.
+func (t *Task) Write(rel string, data []byte) error {
+	if !slices.Contains(t.job.Outputs, rel) {
+		return fmt.Errorf("job %q writes %s without declaring it", t.job.ID, rel)
+	}
+	o, err := t.run.store.keep(rel, data)
+	if err == nil {
+		t.outputs = append(t.outputs, o)
+	}
+	return err
+}
+
+// Find adds a finding to the job's result; it comes back whenever the result is used again.
+func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, list...) }

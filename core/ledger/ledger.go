@@ -1,0 +1,81 @@
+// Package ledger is a project's record of what was released and deployed: one JSON object a line, only ever added to.
+package ledger
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"time"
+
+	"vornix/core/project"
+	"vornix/core/safefile"
+)
+
+const fileName = "ledger.jsonl"
+
+// Kinds of events.
+const (
+	Released   = "released"
+	Deployed   = "deployed"
+	RolledBack = "rolled-back"
+)
+
+// Event is one thing that happened.
+type Event struct {
+	Kind    string            `json:"kind"`
+	Time    time.Time         `json:"time"`
+	Version string            `json:"version,omitempty"`
+	Target  string            `json:"target,omitempty"`
+	Files   map[string]string `json:"files,omitempty"` // SHA-256 by file name
+}
+
+// Add records an event.
+func Add(p *project.Project, e Event) error {
+	d, err := safefile.MakeDir(p.State())
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	e.Time = e.Time.UTC().Truncate(time.Second)
+	line, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	return d.Append(fileName, line)
+}
+
+// Read returns all events, the oldest first. A line that a crash cut short is passed over.
+func Read(p *project.Project) ([]Event, error) {
+	data, err := os.ReadFile(filepath.Join(p.State(), fileName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var list []Event
+	for line := range bytes.SplitSeq(data, []byte("\n")) {
+		var e Event
+		if json.Unmarshal(line, &e) == nil && e.Kind != "" {
+			list = append(list, e)
+		}
+	}
+	return list, nil
+}
+
+// Release finds the record of a finished version; nil when it isn't finished.
+func Release(events []Event, version string) *Event {
+	for i := range events {
+		if events[i].Kind == Released && events[i].Version == version {
+			return &events[i]
+		}
+	}
+	return nil
+}
+
+// Path is the ledger's slash path in the project.
+func Path() string { return path.Join(project.StateDir, fileName) }

@@ -1,0 +1,279 @@
+// Package profile reads game profiles: the TOML files that describe a game to Vornix.
+//
+// Vornix itself knows no game. Folders, file-name rules, texture formats, required objects, metadata files, the form of
+// archives and the lists on a server all come from here. docs/schema/profile.json is made from the types below.
+package profile
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/tomlfile"
+)
+
+// Profile describes one game.
+type Profile struct {
+	Game      Game      `toml:"game" jsonschema:"required"`
+	Files     Files     `toml:"files"`
+	Textures  Textures  `toml:"textures"`
+	Materials Materials `toml:"materials"`
+	Map       Map       `toml:"map"`
+	Pack      Pack      `toml:"pack"`
+	Addon     Addon     `toml:"addon"`
+	Index     Index     `toml:"index"`
+	Server    Server    `toml:"server"`
+
+	// Source is the file's content, which takes part in the names of build results.
+	Source []byte             `toml:"-" json:"-"`
+	Doc    *tomlfile.Document `toml:"-" json:"-"`
+}
+
+// Game names the game.
+type Game struct {
+	ID    string `toml:"id" jsonschema:"required,description=Short name in small letters\\, as in the file's own name"`
+	Title string `toml:"title" jsonschema:"required,description=Name shown to people"`
+	Form  string `toml:"form" jsonschema:"required,enum=solids,enum=tiles,description=What its maps are made of"`
+}
+
+// Files says where the game looks for each kind of file and how they may be named.
+type Files struct {
+	Maps       string `toml:"maps" jsonschema:"description=Folder of compiled maps as the game sees it (default maps)"`
+	Materials  string `toml:"materials" jsonschema:"description=Folder of materials (default materials)"`
+	Textures   string `toml:"textures" jsonschema:"description=Folder of textures (default textures)"`
+	Sounds     string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
+	Case       string `toml:"case" jsonschema:"enum=lower,enum=any,description=Whether paths must be in small letters (default any)"`
+	Characters string `toml:"characters" jsonschema:"description=Regular expression class of the characters a path may have\\, such as a-z0-9_/.- (default: any)"`
+	Longest    int    `toml:"longest" jsonschema:"minimum=0,description=Longest path in bytes; 0 for no limit"`
+}
+
+// Textures says what the game can show.
+type Textures struct {
+	Container  string   `toml:"container" jsonschema:"enum=ktx2,enum=dds,description=File form (default ktx2)"`
+	Formats    []string `toml:"formats" jsonschema:"description=Formats that the game reads: bc1 and rgba8"`
+	Largest    int      `toml:"largest" jsonschema:"minimum=0,description=Largest side in texels; 0 for no limit"`
+	PowerOfTwo bool     `toml:"power_of_two" jsonschema:"description=Whether both sides must be powers of two"`
+}
+
+// Materials says what a surface can be.
+type Materials struct {
+	Surfaces []string `toml:"surfaces" jsonschema:"description=What a surface can be underfoot"`
+}
+
+// Map holds the rules for maps.
+type Map struct {
+	Teams         []string       `toml:"teams" jsonschema:"description=Teams that spawns can belong to; none: spawns have no team"`
+	Modes         []string       `toml:"modes" jsonschema:"description=Game modes"`
+	Lights        []string       `toml:"lights" jsonschema:"description=Kinds of light that the game can do"`
+	Required      []string       `toml:"required" jsonschema:"description=Items that every map must have"`
+	Limits        map[string]int `toml:"limits" jsonschema:"description=Most items of a kind in one map"`
+	RemovalVolume bool           `toml:"removal_volume" jsonschema:"description=Whether a volume with effect=remove must lie below the whole map"`
+	Headroom      float64        `toml:"headroom" jsonschema:"minimum=0,description=Free height in metres that a spawn needs"`
+}
+
+// Pack says how content is packed.
+type Pack struct {
+	Form     string `toml:"form" jsonschema:"enum=mod,enum=map-file,description=One bundle a project (mod)\\, or content appended to each compiled map (map-file)"`
+	Name     string `toml:"name" jsonschema:"description=File name of the bundle; {name} and {version} are filled in; for map-file {map}"`
+	Compress string `toml:"compress" jsonschema:"enum=deflate,enum=store,description=Compression of entries (default deflate)"`
+}
+
+// Addon declares metadata fields and the files they are written to.
+type Addon struct {
+	Fields []Field     `toml:"field" jsonschema:"description=Fields that the game or workshop knows"`
+	Files  []AddonFile `toml:"file" jsonschema:"description=Files that the fields are written to"`
+}
+
+// Field is one metadata field.
+type Field struct {
+	Name     string   `toml:"name" jsonschema:"required,description=Name of the field"`
+	Type     string   `toml:"type" jsonschema:"required,enum=text,enum=list,enum=flag,enum=number,description=Type of its value"`
+	From     string   `toml:"from" jsonschema:"description=What Vornix fills it with: title\\, name\\, version\\, authors\\, description\\, maps\\, modes\\, players\\, kinds\\, map; empty: the project's [addon] section"`
+	Longest  int      `toml:"longest" jsonschema:"minimum=0,description=Longest text in characters; 0 for no limit"`
+	Required bool     `toml:"required" jsonschema:"description=Whether it must not be empty"`
+	Allowed  []string `toml:"allowed" jsonschema:"description=The only words it may hold"`
+}
+
+// AddonFile is one file of metadata.
+type AddonFile struct {
+	Path  string `toml:"path" jsonschema:"required,description=File name; {name} {version} and {map} are filled in"`
+	Form  string `toml:"form" jsonschema:"required,enum=json,enum=toml,enum=ini,description=File form"`
+	Place string `toml:"place" jsonschema:"enum=inside,enum=beside,description=Inside the bundle at this path\\, or beside it (default beside)"`
+	Each  string `toml:"each" jsonschema:"enum=mod,enum=map,description=Once for the project\\, or once for every map (default mod)"`
+}
+
+// Index says which other forms the version index takes.
+type Index struct {
+	Texts []ListFile `toml:"text" jsonschema:"description=Plain-text forms of the index; each line for one map"`
+}
+
+// ListFile is a text file with a line for each map.
+type ListFile struct {
+	File string `toml:"file" jsonschema:"required,description=File name"`
+	Line string `toml:"line" jsonschema:"required,description=The line; {map} {title} {file} {version} {mode} {name} are filled in"`
+}
+
+// Server says how the game's server is laid out.
+type Server struct {
+	Bundles string     `toml:"bundles" jsonschema:"description=Folder that bundles go to"`
+	Lists   []ListFile `toml:"list" jsonschema:"description=Lists that name the maps"`
+	Maps    string     `toml:"maps" jsonschema:"description=The list that says which maps exist"`
+	Playing string     `toml:"playing" jsonschema:"description=The list that says what is played\\, in order"`
+}
+
+// Parse reads a profile. name is the file name that findings show. An error is a *finding.Failure.
+func Parse(name string, data []byte) (*Profile, error) {
+	p := &Profile{Source: data}
+	doc, list := tomlfile.Decode(name, data, p)
+	p.Doc = doc
+	if len(list) == 0 {
+		p.fill()
+		list = p.validate()
+	}
+	if len(list) > 0 {
+		return nil, &finding.Failure{What: "the game profile can't be used", Findings: list}
+	}
+	return p, nil
+}
+
+func orDefault(s *string, value string) {
+	if *s == "" {
+		*s = value
+	}
+}
+
+func (p *Profile) fill() {
+	orDefault(&p.Files.Maps, "maps")
+	orDefault(&p.Files.Materials, "materials")
+	orDefault(&p.Files.Textures, "textures")
+	orDefault(&p.Files.Sounds, "sounds")
+	orDefault(&p.Files.Case, "any")
+	orDefault(&p.Textures.Container, "ktx2")
+	if len(p.Textures.Formats) == 0 {
+		p.Textures.Formats = []string{"rgba8"}
+	}
+	orDefault(&p.Pack.Form, "mod")
+	orDefault(&p.Pack.Compress, "deflate")
+	if p.Pack.Form == "mod" {
+		orDefault(&p.Pack.Name, "{name}-{version}.zip")
+	} else {
+		orDefault(&p.Pack.Name, "{map}.vnm")
+	}
+	for i := range p.Addon.Files {
+		orDefault(&p.Addon.Files[i].Place, "beside")
+		orDefault(&p.Addon.Files[i].Each, "mod")
+	}
+	if p.Map.Headroom == 0 {
+		p.Map.Headroom = 1.8
+	}
+}
+
+func (p *Profile) validate() []finding.Finding {
+	var list []finding.Finding
+	wrong := func(path []any, format string, args ...any) {
+		list = append(list, p.Doc.Wrong(path, format, args...))
+	}
+	oneOf := func(value string, words []string, path ...any) {
+		if !slices.Contains(words, value) {
+			wrong(path, "%q is none of %s", value, strings.Join(words, ", "))
+		}
+	}
+	if !nameForm.MatchString(p.Game.ID) {
+		wrong([]any{"game", "id"}, "the game's id must be small letters, digits and hyphens, and is %q", p.Game.ID)
+	}
+	oneOf(p.Game.Form, []string{"solids", "tiles"}, "game", "form")
+	oneOf(p.Files.Case, []string{"lower", "any"}, "files", "case")
+	oneOf(p.Textures.Container, []string{"ktx2", "dds"}, "textures", "container")
+	for _, f := range p.Textures.Formats {
+		oneOf(f, []string{"bc1", "rgba8"}, "textures", "formats")
+	}
+	if _, err := p.characters(); err != nil {
+		wrong([]any{"files", "characters"}, "%q is no class of characters: %v", p.Files.Characters, err)
+	}
+	oneOf(p.Pack.Form, []string{"mod", "map-file"}, "pack", "form")
+	oneOf(p.Pack.Compress, []string{"deflate", "store"}, "pack", "compress")
+	if p.Pack.Form == "map-file" && !strings.Contains(p.Pack.Name, "{map}") {
+		wrong([]any{"pack", "name"}, "with form = \"map-file\" the name must hold {map}, or all maps would share one file")
+	}
+	for i, f := range p.Addon.Fields {
+		oneOf(f.Type, []string{"text", "list", "flag", "number"}, "addon", "field", i, "type")
+		if f.From != "" {
+			oneOf(f.From, []string{"title", "name", "version", "authors", "description", "maps", "modes", "players", "kinds", "map"}, "addon", "field", i, "from")
+		}
+	}
+	for i, f := range p.Addon.Files {
+		oneOf(f.Form, []string{"json", "toml", "ini"}, "addon", "file", i, "form")
+		oneOf(f.Place, []string{"inside", "beside"}, "addon", "file", i, "place")
+		oneOf(f.Each, []string{"mod", "map"}, "addon", "file", i, "each")
+		if f.Each == "map" && !strings.Contains(f.Path, "{map}") {
+			wrong([]any{"addon", "file", i, "path"}, "a file for every map needs {map} in its path")
+		}
+	}
+	for _, which := range []struct{ key, value string }{{"maps", p.Server.Maps}, {"playing", p.Server.Playing}} {
+		if which.value != "" && !slices.ContainsFunc(p.Server.Lists, func(l ListFile) bool { return l.File == which.value }) {
+			wrong([]any{"server", which.key}, "%q is none of the [[server.list]] files", which.value)
+		}
+	}
+	return list
+}
+
+var nameForm = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+
+func (p *Profile) characters() (*regexp.Regexp, error) {
+	if p.Files.Characters == "" {
+		return nil, nil
+	}
+	return regexp.Compile("[^" + p.Files.Characters + "]")
+}
+
+// CheckPath holds the game path of a source file to the file-name rules.
+func (p *Profile) CheckPath(source, gamePath string) []finding.Finding {
+	var list []finding.Finding
+	place := fault.Place{File: source}
+	if p.Files.Case == "lower" && gamePath != strings.ToLower(gamePath) {
+		list = append(list, finding.PathCase.At(place, "%s has capital letters", gamePath))
+	}
+	if class, _ := p.characters(); class != nil {
+		if bad := class.FindString(strings.ToLower(gamePath)); bad != "" {
+			list = append(list, finding.PathChars.At(place, "%s has %q, which %s does not take in names", gamePath, bad, p.Game.Title))
+		}
+	}
+	if p.Files.Longest > 0 && len(gamePath) > p.Files.Longest {
+		list = append(list, finding.PathLong.At(place, "%s has %d characters; %s takes %d", gamePath, len(gamePath), p.Game.Title, p.Files.Longest))
+	}
+	return list
+}
+
+// Game paths of the kinds of asset, from the name that maps and materials use for them.
+
+// MapPath is the compiled map's path in the game.
+func (p *Profile) MapPath(name string) string { return path.Join(p.Files.Maps, name+".vnm") }
+
+// MaterialPath is the material's path in the game.
+func (p *Profile) MaterialPath(name string) string {
+	return path.Join(p.Files.Materials, name+".toml")
+}
+
+// TexturePath is the texture's path in the game.
+func (p *Profile) TexturePath(name string) string {
+	return path.Join(p.Files.Textures, name+"."+p.Textures.Container)
+}
+
+// SoundPath is the sound's path in the game.
+func (p *Profile) SoundPath(name string) string { return path.Join(p.Files.Sounds, name+".wav") }
+
+// Fill replaces {key} in a template by values; an unknown {key} stays as it is.
+func Fill(template string, values map[string]string) string {
+	var pairs []string
+	for k, v := range values {
+		pairs = append(pairs, "{"+k+"}", v)
+	}
+	return strings.NewReplacer(pairs...).Replace(template)
+}
+
+// String names the profile for messages.
+func (p *Profile) String() string { return fmt.Sprintf("%s (%s)", p.Game.Title, p.Game.ID) }

@@ -1,0 +1,345 @@
+// Package project reads vornix.toml, the one file that describes a project, and finds the game profile it names.
+//
+// docs/schema/project.json is made from the types below.
+package project
+
+import (
+	"cmp"
+	"errors"
+	"io/fs"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/nearest"
+	"vornix/core/profile"
+	"vornix/core/safefile"
+	"vornix/core/tomlfile"
+)
+
+// FileName is the project file's name; StateDir holds what Vornix remembers beside it.
+const (
+	FileName = "vornix.toml"
+	StateDir = ".vornix"
+)
+
+// Project is a loaded project.
+type Project struct {
+	Dir     string
+	File    File
+	Doc     *tomlfile.Document
+	Source  []byte // vornix.toml as it was read
+	Profile *profile.Profile
+	// ProfilePath is the profile's file inside the project, slash-separated; empty for one that comes with Vornix.
+	ProfilePath string
+}
+
+// File is the content of vornix.toml.
+type File struct {
+	Project  Head              `toml:"project" jsonschema:"required"`
+	Sources  Sources           `toml:"sources"`
+	Textures []Recipe          `toml:"texture" jsonschema:"description=Recipes for textures; a later one that matches overrides an earlier one"`
+	Pack     Pack              `toml:"pack"`
+	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
+	Index    Index             `toml:"index"`
+	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
+	Accept   []Accept          `toml:"accept" jsonschema:"description=Findings that are known and harmless here"`
+}
+
+// Head says what the project is.
+type Head struct {
+	Name        string   `toml:"name" jsonschema:"required,pattern=^[a-z0-9]+([_-][a-z0-9]+)*$,description=Short name used in file names: small letters\\, digits\\, _ and -"`
+	Title       string   `toml:"title" jsonschema:"required,description=Name that players read"`
+	Version     string   `toml:"version" jsonschema:"required,pattern=^[0-9]+\\.[0-9]+\\.[0-9]+$,description=Three numbers\\, as in 1.0.0"`
+	Authors     []string `toml:"authors" jsonschema:"description=Who made it"`
+	Description string   `toml:"description" jsonschema:"description=What players read about it"`
+	Profile     string   `toml:"profile" jsonschema:"required,description=Name of the game profile: profiles/NAME.toml in the project\\, or one that comes with Vornix"`
+}
+
+// Sources says where the sources lie, as folders inside the project.
+type Sources struct {
+	Maps      string `toml:"maps" jsonschema:"description=Folder of map sources (default maps)"`
+	Materials string `toml:"materials" jsonschema:"description=Folder of materials (default materials)"`
+	Textures  string `toml:"textures" jsonschema:"description=Folder of images (default textures)"`
+	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
+}
+
+// Recipe says how the images that match a pattern become textures.
+type Recipe struct {
+	Match       string `toml:"match" jsonschema:"required,description=Pattern on the path inside the folder of images; ** crosses folders"`
+	Format      string `toml:"format" jsonschema:"enum=auto,enum=bc1,enum=rgba8,description=auto: bc1 for opaque images and rgba8 for those with alpha\\, as far as the profile allows (default auto)"`
+	ColourSpace string `toml:"colour_space" jsonschema:"enum=srgb,enum=linear,description=srgb for colours\\, linear for data (default srgb)"`
+	Mips        *bool  `toml:"mips" jsonschema:"description=Whether to make all mip levels (default true)"`
+}
+
+// Pack says what ships besides what the maps need.
+type Pack struct {
+	Include []string `toml:"include" jsonschema:"description=Patterns of files that ship as they are; ** crosses folders"`
+}
+
+// Index says where players get the files.
+type Index struct {
+	Base string `toml:"base" jsonschema:"description=Address of the folder that the files are downloaded from"`
+}
+
+// Target is a place that a release goes to.
+type Target struct {
+	Kind     string `toml:"kind" jsonschema:"required,enum=folder,description=How to reach it"`
+	Path     string `toml:"path" jsonschema:"required,description=The server's folder; relative to the project or absolute"`
+	Server   string `toml:"server" jsonschema:"description=Address of the game server's HTTP answer\\, or the name of a file in the target's folder that holds the address; empty: nobody is asked"`
+	TokenEnv string `toml:"token_env" jsonschema:"description=Name of the environment variable that holds the server's token"`
+}
+
+// Accept declares a finding known.
+type Accept struct {
+	Finding string `toml:"finding" jsonschema:"required,description=Id of the finding"`
+	Where   string `toml:"where" jsonschema:"description=Pattern on the file it is about; empty for any"`
+	Reason  string `toml:"reason" jsonschema:"required,minLength=1,description=Why it is harmless here"`
+}
+
+// Find returns the nearest folder at or above dir that has a vornix.toml.
+func Find(dir string) (string, error) {
+	abs, err := filepath.Abs(dir)
+	if err != nil {
+		return "", err
+	}
+	for at := abs; ; at = filepath.Dir(at) {
+		if _, err := os.Stat(filepath.Join(at, FileName)); err == nil {
+			return at, nil
+		}
+		if filepath.Dir(at) == at {
+			return "", &fault.Fault{Kind: fault.Usage, What: "there is no project here", Place: fault.Place{File: abs},
+				Why: "Neither this folder nor one above it has a " + FileName + ".",
+				Do:  "Go to the project's folder, name it with --project DIR, or make one with 'vornix new DIR'."}
+		}
+	}
+}
+
+// Load reads the project in dir. builtin holds the profiles that come with the program, as NAME.toml.
+func Load(dir string, builtin fs.FS) (*Project, error) {
+	data, err := os.ReadFile(filepath.Join(dir, FileName))
+	if err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			_, err = Find(dir)
+		}
+		return nil, err
+	}
+	p := &Project{Dir: dir, Source: data}
+	doc, list := tomlfile.Decode(FileName, data, &p.File)
+	p.Doc = doc
+	if len(list) == 0 {
+		p.fill()
+		list = p.validate()
+	}
+	if len(list) > 0 {
+		return nil, &finding.Failure{What: "the project file can't be used", Findings: list}
+	}
+	p.Profile, p.ProfilePath, err = loadProfile(p, builtin)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+func (p *Project) fill() {
+	s := &p.File.Sources
+	s.Maps = cmp.Or(s.Maps, "maps")
+	s.Materials = cmp.Or(s.Materials, "materials")
+	s.Textures = cmp.Or(s.Textures, "textures")
+	s.Sounds = cmp.Or(s.Sounds, "sounds")
+	for i := range p.File.Textures {
+		r := &p.File.Textures[i]
+		r.Format = cmp.Or(r.Format, "auto")
+		r.ColourSpace = cmp.Or(r.ColourSpace, "srgb")
+	}
+	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
+		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
+	}
+}
+
+var (
+	nameForm    = regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`)
+	versionForm = regexp.MustCompile(`^(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})$`)
+)
+
+func (p *Project) validate() []finding.Finding {
+	var list []finding.Finding
+	wrong := func(path []any, format string, args ...any) {
+		list = append(list, p.Doc.Wrong(path, format, args...))
+	}
+	f := &p.File
+	if !nameForm.MatchString(f.Project.Name) {
+		wrong([]any{"project", "name"}, "name must be small letters, digits, _ and -, as it goes into file names; it is %q", f.Project.Name)
+	}
+	if strings.TrimSpace(f.Project.Title) == "" {
+		wrong([]any{"project", "title"}, "title is missing")
+	}
+	if !versionForm.MatchString(f.Project.Version) {
+		wrong([]any{"project", "version"}, "version must be three numbers, as in 1.0.0; it is %q", f.Project.Version)
+	}
+	if f.Project.Profile == "" {
+		wrong([]any{"project", "profile"}, "profile is missing: the name of the game's profile")
+	}
+	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}} {
+		if err := safefile.CheckPath(s.value); err != nil {
+			wrong([]any{"sources", s.key}, "the folder must be a path inside the project with forward slashes, and is %q", s.value)
+		}
+	}
+	for i, r := range f.Textures {
+		if !doublestar.ValidatePattern(r.Match) || r.Match == "" {
+			wrong([]any{"texture", i, "match"}, "%q is no pattern", r.Match)
+		}
+		if !slices.Contains([]string{"auto", "bc1", "rgba8"}, r.Format) {
+			wrong([]any{"texture", i, "format"}, "format must be auto, bc1 or rgba8, and is %q", r.Format)
+		}
+		if r.ColourSpace != "srgb" && r.ColourSpace != "linear" {
+			wrong([]any{"texture", i, "colour_space"}, "colour_space must be srgb or linear, and is %q", r.ColourSpace)
+		}
+	}
+	for _, pattern := range f.Pack.Include {
+		if !doublestar.ValidatePattern(pattern) {
+			wrong([]any{"pack", "include"}, "%q is no pattern", pattern)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(f.Targets)) {
+		t := f.Targets[name]
+		if t.Kind != "folder" {
+			wrong([]any{"target", name, "kind"}, "kind must be folder, and is %q", t.Kind)
+		}
+		if t.Path == "" {
+			wrong([]any{"target", name, "path"}, "path is missing: the server's folder")
+		}
+	}
+	for i, a := range f.Accept {
+		if !slices.Contains(finding.IDs(), a.Finding) {
+			x := p.Doc.Wrong([]any{"accept", i, "finding"}, "there is no finding %q", a.Finding)
+			if near := nearest.Word(a.Finding, finding.IDs()); near != "" {
+				x = x.Doing("Did you mean %q?", near)
+			}
+			list = append(list, x)
+		}
+		if strings.TrimSpace(a.Reason) == "" {
+			x := p.Doc.Wrong([]any{"accept", i, "reason"}, "an accepted finding needs a reason")
+			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it was harmless."))
+		}
+		if !doublestar.ValidatePattern(a.Where) {
+			wrong([]any{"accept", i, "where"}, "%q is no pattern", a.Where)
+		}
+	}
+	return list
+}
+
+func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
+	name := p.File.Project.Profile
+	rel := "profiles/" + name + ".toml"
+	if safefile.CheckPath(rel) == nil {
+		if data, err := os.ReadFile(filepath.Join(p.Dir, filepath.FromSlash(rel))); err == nil {
+			prof, err := profile.Parse(rel, data)
+			return prof, rel, err
+		}
+		if data, err := fs.ReadFile(builtin, name+".toml"); err == nil {
+			prof, err := profile.Parse(name+".toml", data)
+			return prof, "", err
+		}
+	}
+	known := Profiles(p.Dir, builtin)
+	x := p.Doc.Wrong([]any{"project", "profile"}, "there is no game profile %q", name)
+	if near := nearest.Word(name, known); near != "" {
+		x = x.Doing("Did you mean %q?", near)
+	} else {
+		x = x.Doing("Put it into %s, or use one of: %s.", rel, strings.Join(known, ", "))
+	}
+	x.Why = "The profile says how the game wants its files; without it nothing can be built."
+	return nil, "", &finding.Failure{What: "the project's game profile was not found", Findings: []finding.Finding{x}}
+}
+
+// Profiles lists the names of the profiles a project in dir could use: its own and those that come with the program.
+func Profiles(dir string, builtin fs.FS) []string {
+	var names []string
+	for _, f := range []fs.FS{builtin, os.DirFS(filepath.Join(dir, "profiles"))} {
+		found, _ := fs.Glob(f, "*.toml")
+		for _, n := range found {
+			names = append(names, strings.TrimSuffix(n, ".toml"))
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// Join is the system path of a slash path in the project.
+func (p *Project) Join(rel ...string) string {
+	return filepath.Join(p.Dir, filepath.FromSlash(strings.Join(rel, "/")))
+}
+
+// State is the system path of the folder in which Vornix keeps what it remembers.
+func (p *Project) State() string { return p.Join(StateDir) }
+
+// Acceptances are the accepted findings with the places where they are declared.
+func (p *Project) Acceptances() []finding.Acceptance {
+	var list []finding.Acceptance
+	for i, a := range p.File.Accept {
+		list = append(list, finding.Acceptance{ID: a.Finding, Where: a.Where, Reason: a.Reason, Place: p.Doc.At("accept", i)})
+	}
+	return list
+}
+
+// TextureRecipe is the recipe for an image, whose path counts from the folder of images.
+func (p *Project) TextureRecipe(image string) Recipe {
+	recipe := Recipe{Format: "auto", ColourSpace: "srgb"}
+	for _, r := range p.File.Textures {
+		if ok, _ := doublestar.Match(r.Match, image); ok {
+			recipe = r
+		}
+	}
+	return recipe
+}
+
+// CompareVersions orders two versions of the form 1.2.3 by number.
+func CompareVersions(a, b string) int {
+	return slices.Compare(versionNumbers(a), versionNumbers(b))
+}
+
+func versionNumbers(v string) []int {
+	var out []int
+	for part := range strings.SplitSeq(v, ".") {
+		n, _ := strconv.Atoi(part)
+		out = append(out, n)
+	}
+	return out
+}
+
+// IsVersion says whether v has the form 1.2.3.
+func IsVersion(v string) bool { return versionForm.MatchString(v) }
+
+// NextVersion raises the last number of a version.
+func NextVersion(v string) string {
+	n := versionNumbers(v)
+	return strconv.Itoa(n[0]) + "." + strconv.Itoa(n[1]) + "." + strconv.Itoa(n[2]+1)
+}
+
+// SetVersion writes a new version into vornix.toml, touching nothing else in it, and into the loaded project.
+func (p *Project) SetVersion(version string) error {
+	start, end, ok := p.Doc.Value("project", "version")
+	if !ok || !IsVersion(version) {
+		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0", Place: p.Doc.At("project", "version")}
+	}
+	d, err := safefile.OpenDir(p.Dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	data := slices.Concat(p.Source[:start], []byte(strconv.Quote(version)), p.Source[end:])
+	if err := d.WriteFile(FileName, data); err != nil {
+		return err
+	}
+	p.Source, p.File.Project.Version = data, version
+	return nil
+}

@@ -1,0 +1,560 @@
+// Package release runs the steps of a release, each also alone: check, build, pack, try, addon, index, deploy.
+//
+// A Session works on one project and holds its lock. Each step answers with a Step, which says in words and as data what
+// was made; Release runs all of them and records the version in the ledger, after which it is never altered.
+package release
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"vornix/core/addon"
+	"vornix/core/build"
+	"vornix/core/bundle"
+	"vornix/core/check"
+	"vornix/core/cleanroom"
+	"vornix/core/deploy"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/index"
+	"vornix/core/job"
+	"vornix/core/ledger"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/standin"
+)
+
+// Folders in a project for what is made beside bundles.
+const (
+	AddonDir    = project.OutDir + "/addon"
+	ReleasesDir = project.OutDir + "/releases"
+)
+
+// Options for a Session.
+type Options struct {
+	Workers       int
+	Progress      job.Progress
+	Program       string              // tells one build of Vornix from another
+	Env           func(string) string // looks up environment variables, for servers' tokens
+	Overwrite     bool                // deploy over what somebody else changed
+	WithoutServer bool                // deploy without asking the game server
+	OnStep        func(Step)          // told of each step of a release as it ends
+}
+
+// Step is how one step ended.
+type Step struct {
+	Name     string            `json:"step"`
+	Kept     bool              `json:"kept"`    // everything was there already
+	Summary  string            `json:"summary"` // one sentence
+	Made     []Made            `json:"made"`
+	Findings []finding.Finding `json:"findings"`
+	Seconds  float64           `json:"seconds"`
+	Server   *standin.Status   `json:"server,omitempty"` // deploy: what the game server answered
+}
+
+// Made is a file that a step made or found in its place.
+type Made struct {
+	Path  string `json:"path"`
+	Size  int64  `json:"size"`
+	State string `json:"state"` // made, kept, restored, removed, add, change, remove, leave
+}
+
+// Session works on one project.
+type Session struct {
+	P     *project.Project
+	o     Options
+	graph *needs.Graph
+	lock  *safefile.Lock
+}
+
+// Open locks the project for a command. Close must be called.
+func Open(p *project.Project, command string, o Options) (*Session, error) {
+	lock, err := safefile.Acquire(p.State(), command)
+	if err != nil {
+		return nil, err
+	}
+	return &Session{P: p, o: o, lock: lock}, nil
+}
+
+// Close frees the project.
+func (s *Session) Close() { s.lock.Release() }
+
+// scan reads the project's maps and materials, once a session.
+func (s *Session) scan(ctx context.Context) (*needs.Graph, error) {
+	if s.graph != nil {
+		return s.graph, nil
+	}
+	g, err := Scan(ctx, s.P)
+	s.graph = g
+	return g, err
+}
+
+// Scan lists a project's files and reads its maps and materials.
+func Scan(ctx context.Context, p *project.Project) (*needs.Graph, error) {
+	files, err := p.List()
+	if err != nil {
+		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err}
+	}
+	return needs.Scan(ctx, p, files)
+}
+
+func timed(step *Step, start time.Time) { step.Seconds = time.Since(start).Seconds() }
+
+// Check says what is wrong before anything is built. It needs no lock.
+func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, error) {
+	step := &Step{Name: "check", Made: []Made{}}
+	defer timed(step, time.Now())
+	list, err := check.Run(ctx, p, g)
+	if err != nil {
+		return nil, err
+	}
+	_, fromAddon := addon.Make(p, g)
+	step.Findings = append(list, fromAddon...)
+	finding.Sort(step.Findings)
+	count := map[needs.Kind]int{}
+	for _, a := range g.Assets {
+		count[a.Kind]++
+	}
+	step.Summary = fmt.Sprintf("%s, %s, %s, %s looked at: %s", number(count[needs.Map], "map"), number(count[needs.Material], "material"),
+		number(count[needs.Texture], "image"), number(count[needs.Sound], "sound"), Tally(step.Findings))
+	if n := finding.Count(step.Findings, finding.Error); n > 0 {
+		return step, &fault.Fault{What: number(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
+	}
+	return step, nil
+}
+
+// Tally counts findings by severity, in words.
+func Tally(list []finding.Finding) string {
+	accepted := 0
+	for _, f := range list {
+		if f.Accepted != "" {
+			accepted++
+		}
+	}
+	var parts []string
+	for _, x := range []struct {
+		n    int
+		word string
+	}{{finding.Count(list, finding.Error), "error"}, {finding.Count(list, finding.Warning), "warning"}, {finding.Count(list, finding.Note), "note"}} {
+		if x.n > 0 {
+			parts = append(parts, number(x.n, x.word))
+		}
+	}
+	if accepted > 0 {
+		parts = append(parts, fmt.Sprintf("%d accepted", accepted))
+	}
+	if len(parts) == 0 {
+		return "nothing wrong"
+	}
+	return strings.Join(parts, ", ")
+}
+
+// number counts things in words; the plural of "entry" is "entries".
+func number(n int, word string) string {
+	if stem, ok := strings.CutSuffix(word, "y"); ok && n != 1 {
+		return fmt.Sprintf("%d %sies", n, stem)
+	}
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
+
+// Build brings out/tree up to date; paths, when given, are the only sources to build.
+func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
+	step := &Step{Name: "build", Made: []Made{}}
+	defer timed(step, time.Now())
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths})
+	if r == nil {
+		return nil, nil, err
+	}
+	step.Findings = r.Findings
+	made, restored := 0, 0
+	for _, j := range r.Made {
+		switch j.State {
+		case job.Made:
+			made++
+		case job.Restored:
+			restored++
+		}
+		for _, o := range j.Outputs {
+			step.Made = append(step.Made, Made{path.Join(project.TreeDir, o.Path), o.Size, string(j.State)})
+		}
+	}
+	for _, rel := range r.Removed {
+		step.Made = append(step.Made, Made{path.Join(project.TreeDir, rel), 0, "removed"})
+	}
+	step.Kept = len(r.Made) == 0 && len(r.Removed) == 0
+	if step.Kept {
+		step.Summary = fmt.Sprintf("nothing changed: all %d files in %s are up to date", len(r.Tree.Files), project.TreeDir)
+	} else {
+		parts := []string{fmt.Sprintf("%d made", made), fmt.Sprintf("%d kept", r.Kept)}
+		for _, x := range []struct {
+			n    int
+			word string
+		}{{restored, "brought back from earlier builds"}, {len(r.Removed), "removed"}, {r.Failed(), "failed"}} {
+			if x.n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
+			}
+		}
+		step.Summary = strings.Join(parts, ", ")
+		if err == nil && len(paths) == 0 {
+			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, number(len(r.Tree.Files), "file"), Bytes(r.Tree.Size()))
+		}
+	}
+	return step, r, err
+}
+
+// Pack packs the tree of a build.
+func (s *Session) Pack(ctx context.Context, tree *build.Tree) (*Step, []bundle.Bundle, error) {
+	step := &Step{Name: "pack", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	r, err := bundle.Pack(ctx, s.P, tree, s.o.Workers)
+	if err != nil {
+		return nil, nil, err
+	}
+	entries := 0
+	for _, b := range r.Bundles {
+		step.add(path.Join(bundle.Dir, b.Name), b.Size, b.Kept)
+		entries += b.Entries
+	}
+	for _, name := range r.Removed {
+		step.Made = append(step.Made, Made{path.Join(bundle.Dir, name), 0, "removed"})
+		step.Kept = false
+	}
+	step.Summary = fmt.Sprintf("%s with %s", number(len(r.Bundles), "bundle"), number(entries, "packed file"))
+	if step.Kept {
+		step.Summary = "nothing changed: " + step.Summary + " as before"
+	}
+	return step, r.Bundles, nil
+}
+
+func (s *Step) add(rel string, size int64, kept bool) {
+	state := "made"
+	if kept {
+		state = "kept"
+	}
+	s.Kept = s.Kept && kept
+	s.Made = append(s.Made, Made{rel, size, state})
+}
+
+// Try loads bundles in a clean room. files are system paths.
+func Try(ctx context.Context, p *project.Project, files []string) (*Step, []standin.MapStatus, error) {
+	step := &Step{Name: "try", Made: []Made{}}
+	defer timed(step, time.Now())
+	r, err := cleanroom.Try(ctx, p.Profile, files)
+	if err != nil {
+		return nil, nil, err
+	}
+	step.Findings = finding.Accept(r.Findings, p.Acceptances())[:len(r.Findings)]
+	loaded, needed := 0, 0
+	for _, m := range r.Maps {
+		if m.Loaded {
+			loaded++
+		}
+		needed += m.Needs
+	}
+	step.Summary = fmt.Sprintf("%d of %s loaded in an empty folder; %s read and checked, %s followed",
+		loaded, number(len(r.Maps), "map"), number(r.Entries, "entry"), number(needed, "need"))
+	if n := finding.Count(step.Findings, finding.Error); n > 0 || len(r.Maps) == 0 {
+		return step, r.Maps, &fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded, len(r.Maps)),
+			Why: "Players have nothing else.", Do: "Correct the errors above, build and pack again."}
+	}
+	return step, r.Maps, nil
+}
+
+// Addon writes the metadata files that stand beside bundles.
+func (s *Session) Addon(ctx context.Context) (*Step, error) {
+	step := &Step{Name: "addon", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	files, findings := addon.Make(s.P, g)
+	step.Findings = finding.Accept(findings, s.P.Acceptances())[:len(findings)]
+	if err := addon.Err(step.Findings); err != nil {
+		return step, err
+	}
+	inside := 0
+	d, err := safefile.OpenDir(s.P.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	for _, f := range files {
+		if f.Place == "inside" {
+			inside++
+			continue
+		}
+		rel := path.Join(AddonDir, f.Path)
+		old, err := d.ReadFile(rel)
+		same := err == nil && string(old) == string(f.Data)
+		if !same {
+			if err := d.WriteFile(rel, f.Data); err != nil {
+				return nil, err
+			}
+		}
+		step.add(rel, int64(len(f.Data)), same)
+	}
+	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", number(len(step.Made), "metadata file"), inside)
+	return step, nil
+}
+
+// Index writes the version index of the bundles.
+func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle) (*Step, error) {
+	step := &Step{Name: "index", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r, err := index.Write(s.P, bundles, g)
+	if err != nil {
+		return nil, err
+	}
+	d, err := safefile.OpenDir(s.P.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	for _, rel := range r.Files {
+		info, err := d.Stat(rel)
+		if err != nil {
+			return nil, err
+		}
+		step.add(rel, info.Size(), r.Kept)
+	}
+	step.Summary = fmt.Sprintf("version %s, %s", s.P.File.Project.Version, number(len(bundles), "entry"))
+	return step, nil
+}
+
+// PlanDeploy says what a deployment to a target would do. It changes nothing and needs no lock.
+func PlanDeploy(ctx context.Context, p *project.Project, g *needs.Graph, target string, bundles []bundle.Bundle, env func(string) string) (*deploy.Plan, error) {
+	pl, err := deploy.PlaceOf(p, target, env)
+	if err != nil {
+		return nil, err
+	}
+	if err := index.Guard(p, bundles); err != nil {
+		return nil, err
+	}
+	return deploy.NewPlan(p, pl, bundles, g)
+}
+
+// Deploy brings bundles to a target.
+func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
+	step := &Step{Name: "deploy", Made: []Made{}}
+	defer timed(step, time.Now())
+	pl, err := deploy.PlaceOf(s.P, target, s.o.Env)
+	if err != nil {
+		return nil, err
+	}
+	undone, err := deploy.Recover(pl, ".", s.P.Profile.Server.Bundles)
+	if err != nil {
+		return nil, err
+	}
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plan, err := PlanDeploy(ctx, s.P, g, target, bundles, s.o.Env)
+	if err != nil {
+		return nil, err
+	}
+	r, err := deploy.Apply(ctx, plan, deploy.Options{Overwrite: s.o.Overwrite, WithoutServer: s.o.WithoutServer})
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range plan.Steps {
+		step.Made = append(step.Made, Made{filepath.ToSlash(filepath.Join(pl.Dir, filepath.FromSlash(x.Path))), x.Size, string(x.Action)})
+	}
+	step.Kept = r.Changed == 0
+	switch {
+	case step.Kept:
+		step.Summary = fmt.Sprintf("nothing changed: %s has version %s already", target, plan.Version)
+	case plan.Before != "" && plan.Before != plan.Version:
+		step.Summary = fmt.Sprintf("%s goes from version %s to %s: %s changed", target, plan.Before, plan.Version, number(r.Changed, "file"))
+	default:
+		step.Summary = fmt.Sprintf("%s has version %s: %s changed", target, plan.Version, number(r.Changed, "file"))
+	}
+	if undone {
+		step.Summary += " (an earlier deployment, killed half way, was undone first)"
+	}
+	if step.Server = r.Status; r.Status != nil {
+		var names []string
+		for _, b := range bundles {
+			names = append(names, b.Maps...)
+		}
+		step.Summary += fmt.Sprintf("; its server has loaded %s", strings.Join(names, " and "))
+		if r.Status.Playing != "" {
+			step.Summary += " and plays " + r.Status.Playing
+		}
+	}
+	if !step.Kept {
+		return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Deployed, Time: time.Now(), Version: plan.Version, Target: target, Files: hashes(bundles)})
+	}
+	return step, nil
+}
+
+func hashes(bundles []bundle.Bundle) map[string]string {
+	files := map[string]string{}
+	for _, b := range bundles {
+		files[b.Name] = b.SHA256
+	}
+	return files
+}
+
+// Targets lists the names of the project's targets, sorted.
+func Targets(p *project.Project) []string { return slices.Sorted(maps.Keys(p.File.Targets)) }
+
+// Release runs all steps for a version; "" is the project's own. Steps that ended are in the result even with an error.
+func (s *Session) Release(ctx context.Context, version string) (steps []Step, err error) {
+	if err := s.takeVersion(version); err != nil {
+		return nil, err
+	}
+	ended := func(step *Step, err error) error {
+		if step != nil {
+			steps = append(steps, *step)
+			if s.o.OnStep != nil {
+				s.o.OnStep(*step)
+			}
+		}
+		return err
+	}
+	g, err := s.scan(ctx)
+	if err != nil {
+		return steps, err
+	}
+	for _, target := range Targets(s.P) { // a target that is not there is better found before the work than after it
+		if _, err := deploy.PlaceOf(s.P, target, s.o.Env); err != nil {
+			return steps, err
+		}
+	}
+	if err := ended(Check(ctx, s.P, g)); err != nil {
+		return steps, err
+	}
+	step, built, err := s.Build(ctx, nil)
+	if step != nil {
+		step.Findings = except(step.Findings, steps[0].Findings) // what the check said is not said again
+	}
+	if err := ended(step, err); err != nil {
+		return steps, err
+	}
+	step, bundles, err := s.Pack(ctx, &built.Tree)
+	if err := ended(step, err); err != nil {
+		return steps, err
+	}
+	if err := index.Guard(s.P, bundles); err != nil {
+		return steps, err
+	}
+	var files []string
+	for _, b := range bundles {
+		files = append(files, s.P.Join(bundle.Dir, b.Name))
+	}
+	step, _, err = Try(ctx, s.P, files)
+	if err := ended(step, err); err != nil {
+		return steps, err
+	}
+	if err := ended(s.Addon(ctx)); err != nil {
+		return steps, err
+	}
+	if err := ended(s.Index(ctx, bundles)); err != nil {
+		return steps, err
+	}
+	for _, target := range Targets(s.P) {
+		if err := ended(s.Deploy(ctx, target, bundles)); err != nil {
+			return steps, err
+		}
+	}
+	return steps, ended(s.record(ctx, bundles))
+}
+
+func except(list, said []finding.Finding) []finding.Finding {
+	return slices.DeleteFunc(slices.Clone(list), func(f finding.Finding) bool {
+		return slices.ContainsFunc(said, func(o finding.Finding) bool {
+			return o.ID == f.ID && o.Place == f.Place && o.Text == f.Text
+		})
+	})
+}
+
+// takeVersion makes version the project's, when it is a later one.
+func (s *Session) takeVersion(version string) error {
+	now := s.P.File.Project.Version
+	if version == "" || version == now {
+		return nil
+	}
+	if !project.IsVersion(version) {
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + project.NextVersion(now) + "."}
+	}
+	if project.CompareVersions(version, now) < 0 {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which the project has", version, now), Place: s.P.Doc.At("project", "version"),
+			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + project.NextVersion(now) + "."}
+	}
+	return s.P.SetVersion(version)
+}
+
+// record keeps a copy of everything that went out, under the version, and closes it in the ledger.
+func (s *Session) record(ctx context.Context, bundles []bundle.Bundle) (*Step, error) {
+	step := &Step{Name: "record", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	version := s.P.File.Project.Version
+	events, err := ledger.Read(s.P)
+	if err != nil {
+		return nil, err
+	}
+	folder := path.Join(ReleasesDir, version)
+	if ledger.Release(events, version) != nil {
+		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
+		return step, nil
+	}
+	d, err := safefile.OpenDir(s.P.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	var from []string
+	for _, b := range bundles {
+		from = append(from, path.Join(bundle.Dir, b.Name))
+	}
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	metadata, _ := addon.Make(s.P, g)
+	for _, f := range metadata {
+		if f.Place == "beside" {
+			from = append(from, path.Join(AddonDir, f.Path))
+		}
+	}
+	from = append(from, path.Join(index.Dir, index.FileName))
+	for _, rel := range from {
+		to := path.Join(folder, path.Base(rel))
+		_, size, err := d.CopyFrom(ctx, d.Join(rel), to)
+		if err != nil {
+			return nil, err
+		}
+		step.add(to, size, false)
+	}
+	step.Summary = fmt.Sprintf("version %s is finished; a copy of what went out is in %s", version, folder)
+	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Files: hashes(bundles)})
+}
+
+// Bytes prints a size for people.
+func Bytes(n int64) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d B", n)
+	case n < 1000*1000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1000*1000*1000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
+}

@@ -1,0 +1,391 @@
+// Package safefile is the only way Vornix writes to disk.
+//
+// A Dir is a folder that nothing written through it can leave, not by "..", not by an absolute path, not through a
+// link (it stands on os.Root). Every file is written beside its place and renamed into it, so a reader, a crash or a
+// full disk sees the old content or the new, never a part. A Lock keeps two runs off one project and tells the second
+// one who holds it.
+package safefile
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"vornix/core/fault"
+)
+
+// tempPrefix marks files that are being written; what is left of them after a crash is removed by CleanTemp.
+const tempPrefix = ".vornix-tmp-"
+
+// Dir is a folder to write in. It is safe for use by several goroutines.
+type Dir struct {
+	path string
+	root *os.Root
+}
+
+// OpenDir opens an existing folder.
+func OpenDir(dir string) (*Dir, error) {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, explain(err, "open the folder", dir)
+	}
+	return &Dir{path: dir, root: root}, nil
+}
+
+// MakeDir opens a folder, making it and those above it when they are not there.
+func MakeDir(dir string) (*Dir, error) {
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return nil, explain(err, "make the folder", dir)
+	}
+	return OpenDir(dir)
+}
+
+// Close releases the folder.
+func (d *Dir) Close() error { return d.root.Close() }
+
+// Path is the folder's own path.
+func (d *Dir) Path() string { return d.path }
+
+// Join is the system path of a slash path inside the folder, for reading and for showing to people.
+func (d *Dir) Join(rel string) string { return filepath.Join(d.path, filepath.FromSlash(rel)) }
+
+// File is a file on its way to its place: Commit puts it there, Abort forgets it. Abort after Commit does nothing,
+// so it can stand in a defer.
+type File struct {
+	dir       *Dir
+	rel, temp string
+	f         *os.File
+	hash      interface {
+		io.Writer
+		Sum([]byte) []byte
+	}
+	size int64
+	done bool
+}
+
+// Create begins a file at the slash path rel, making its folders.
+func (d *Dir) Create(rel string) (*File, error) {
+	if err := CheckPath(rel); err != nil {
+		return nil, err
+	}
+	if parent := path.Dir(rel); parent != "." {
+		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
+			return nil, explain(err, "make the folder", d.Join(parent))
+		}
+	}
+	var tag [8]byte
+	_, _ = rand.Read(tag[:]) // crypto/rand.Read never fails
+	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempPrefix+hex.EncodeToString(tag[:])))
+	f, err := d.root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return nil, explain(err, "write", d.Join(rel))
+	}
+	return &File{dir: d, rel: rel, temp: temp, f: f, hash: sha256.New()}, nil
+}
+
+// Write appends to the file.
+func (f *File) Write(p []byte) (int, error) {
+	n, err := f.f.Write(p)
+	f.hash.Write(p[:n])
+	f.size += int64(n)
+	if err != nil {
+		return n, explain(err, "write", f.dir.Join(f.rel))
+	}
+	return n, nil
+}
+
+// SHA256 is the hash, in hex, of what has been written so far.
+func (f *File) SHA256() string { return hex.EncodeToString(f.hash.Sum(nil)) }
+
+// Size is how many bytes have been written so far.
+func (f *File) Size() int64 { return f.size }
+
+// Commit makes the file durable and puts it in its place, replacing what is there.
+func (f *File) Commit() error { return f.commit(true) }
+
+// CommitCache is Commit without waiting for the disk: for what can be made again and is checked before it is used.
+func (f *File) CommitCache() error { return f.commit(false) }
+
+func (f *File) commit(durable bool) error {
+	defer f.Abort()
+	if durable {
+		if err := f.f.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) {
+			return explain(err, "write", f.dir.Join(f.rel))
+		}
+	}
+	if err := f.f.Close(); err != nil {
+		return explain(err, "write", f.dir.Join(f.rel))
+	}
+	if err := f.dir.rename(f.temp, filepath.FromSlash(f.rel)); err != nil {
+		return explain(err, "write", f.dir.Join(f.rel))
+	}
+	f.done = true
+	return nil
+}
+
+// Abort removes what was written, unless it has been committed.
+func (f *File) Abort() {
+	if f.done {
+		return
+	}
+	f.done = true
+	_ = f.f.Close()
+	_ = f.dir.root.Remove(f.temp)
+}
+
+// rename retries for a moment on Windows, where a virus scanner or an indexer may hold the old file open.
+func (d *Dir) rename(from, to string) error {
+	var err error
+	for wait := 5 * time.Millisecond; ; wait *= 2 {
+		if err = d.root.Rename(from, to); err == nil || runtime.GOOS != "windows" || wait > 2*time.Second {
+			return err
+		}
+		time.Sleep(wait)
+	}
+}
+
+// WriteFile writes a whole file, durably.
+func (d *Dir) WriteFile(rel string, data []byte) error { return d.write(rel, data, true) }
+
+// WriteCache writes a whole file that can be made again.
+func (d *Dir) WriteCache(rel string, data []byte) error { return d.write(rel, data, false) }
+
+func (d *Dir) write(rel string, data []byte, durable bool) error {
+	f, err := d.Create(rel)
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	if _, err := f.Write(data); err != nil {
+		return err
+	}
+	return f.commit(durable)
+}
+
+// Fill appends the content of the file at the system path from. It stops with ctx's error.
+func (f *File) Fill(ctx context.Context, from string) error {
+	src, err := os.Open(from)
+	if err != nil {
+		return explain(err, "read", from)
+	}
+	defer src.Close()
+	_, err = io.Copy(f, contextReader{ctx, src})
+	return err
+}
+
+// CopyFrom copies the file at the system path from to rel, durably, and returns its hash and size.
+func (d *Dir) CopyFrom(ctx context.Context, from, rel string) (sum string, size int64, err error) {
+	f, err := d.Create(rel)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Abort()
+	if err := f.Fill(ctx, from); err != nil {
+		return "", 0, err
+	}
+	return f.SHA256(), f.Size(), f.Commit()
+}
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
+
+// ReadFile reads a file without leaving the folder.
+func (d *Dir) ReadFile(rel string) ([]byte, error) {
+	data, err := d.root.ReadFile(filepath.FromSlash(rel))
+	if err != nil {
+		return nil, explain(err, "read", d.Join(rel))
+	}
+	return data, nil
+}
+
+// Remove removes a file, and the folders above it that are empty then. A file that is not there is no error.
+func (d *Dir) Remove(rel string) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if err := d.root.Remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return explain(err, "remove", d.Join(rel))
+	}
+	for parent := path.Dir(rel); parent != "."; parent = path.Dir(parent) {
+		if d.root.Remove(filepath.FromSlash(parent)) != nil {
+			break // not empty
+		}
+	}
+	return nil
+}
+
+// Move renames a file inside the folder, making the folders that to needs.
+func (d *Dir) Move(from, to string) error {
+	for _, rel := range []string{from, to} {
+		if err := CheckPath(rel); err != nil {
+			return err
+		}
+	}
+	if parent := path.Dir(to); parent != "." {
+		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
+			return explain(err, "make the folder", d.Join(parent))
+		}
+	}
+	if err := d.rename(filepath.FromSlash(from), filepath.FromSlash(to)); err != nil {
+		return explain(err, "move", d.Join(from))
+	}
+	return nil
+}
+
+// Append adds one line to a file in a single write and makes it durable: for logs that are read line by line, where a
+// torn last line is recognised and skipped.
+func (d *Dir) Append(rel string, line []byte) error {
+	f, err := d.root.OpenFile(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o666)
+	if err != nil {
+		return explain(err, "write", d.Join(rel))
+	}
+	defer f.Close()
+	if _, err := f.Write(append(line, '\n')); err != nil {
+		return explain(err, "write", d.Join(rel))
+	}
+	return f.Sync()
+}
+
+// CleanTemp removes what interrupted writes left behind anywhere under the folder. Only call it while holding the
+// lock that covers the folder.
+func (d *Dir) CleanTemp() {
+	_ = fs.WalkDir(d.root.FS(), ".", func(p string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() && IsTemp(e.Name()) {
+			_ = d.root.Remove(filepath.FromSlash(p))
+		}
+		return nil
+	})
+}
+
+// CleanTempIn is CleanTemp for single folders, not those below them: for a large folder that is not Vornix's own.
+func (d *Dir) CleanTempIn(folders ...string) {
+	for _, folder := range folders {
+		list, _ := fs.ReadDir(d.root.FS(), path.Clean(folder))
+		for _, e := range list {
+			if !e.IsDir() && IsTemp(e.Name()) {
+				_ = d.root.Remove(filepath.Join(filepath.FromSlash(folder), e.Name()))
+			}
+		}
+	}
+}
+
+// IsTemp says whether a file name is that of an unfinished write.
+func IsTemp(name string) bool { return strings.HasPrefix(name, tempPrefix) }
+
+// HashFile is the SHA-256, in hex, and the size of the file at a system path.
+func HashFile(name string) (sum string, size int64, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", 0, explain(err, "read", name)
+	}
+	defer f.Close()
+	h := sha256.New()
+	if size, err = io.Copy(h, f); err != nil {
+		return "", 0, explain(err, "read", name)
+	}
+	return hex.EncodeToString(h.Sum(nil)), size, nil
+}
+
+// explain turns the system's error into one for a person.
+func explain(err error, doing, name string) error {
+	f := &fault.Fault{What: fmt.Sprintf("could not %s %s", doing, name), Err: reason(err)}
+	switch {
+	case isDiskFull(err):
+		f.Err = plain{"the disk is full", err}
+		f.Why = "What was there before is untouched; the unfinished file is gone."
+		f.Do = "Free some space (out/ and .vornix/cache can be deleted: they are made again) and run the same command."
+	case errors.Is(err, fs.ErrPermission) || isReadOnly(err):
+		f.Err = plain{"no permission to write there", err}
+		if doing == "read" || doing == "open the folder" {
+			f.Err = plain{"no permission", err}
+		}
+		f.Why = "What was there before is untouched."
+		f.Do = "Check who owns the folder and whether it is read-only, or whether another program has the file open."
+	case errors.Is(err, fs.ErrNotExist):
+		f.Err = plain{"it is not there", err}
+		f.Do = "Check the path."
+	}
+	return f
+}
+
+// plain says a cause in plain words and still is that cause for errors.Is.
+type plain struct {
+	text  string
+	cause error
+}
+
+func (p plain) Error() string { return p.text }
+func (p plain) Unwrap() error { return p.cause }
+
+// reason drops the operation and the path from a path error: the sentence around it has both.
+func reason(err error) error {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err
+	}
+	var l *os.LinkError
+	if errors.As(err, &l) {
+		return l.Err
+	}
+	return err
+}
+
+// LinkFrom puts the file from, which lies in the same Dir, at rel too: as a hard link where the file system can, else
+// as a copy. Like every write it replaces what is there at once.
+func (d *Dir) LinkFrom(ctx context.Context, from, rel string) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if parent := path.Dir(rel); parent != "." {
+		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
+			return explain(err, "make the folder", d.Join(parent))
+		}
+	}
+	var tag [8]byte
+	_, _ = rand.Read(tag[:])
+	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempPrefix+hex.EncodeToString(tag[:])))
+	if err := d.root.Link(filepath.FromSlash(from), temp); err != nil {
+		_, _, err := d.CopyFrom(ctx, d.Join(from), rel)
+		return err
+	}
+	if err := d.rename(temp, filepath.FromSlash(rel)); err != nil {
+		_ = d.root.Remove(temp)
+		return explain(err, "write", d.Join(rel))
+	}
+	// Renaming one link of a file over another of the same file does nothing and leaves both (POSIX rename).
+	_ = d.root.Remove(temp)
+	return nil
+}
+
+// Touch sets a file's times to now.
+func (d *Dir) Touch(rel string) {
+	now := time.Now()
+	_ = d.root.Chtimes(filepath.FromSlash(rel), now, now)
+}
+
+// Stat describes a file inside the folder.
+func (d *Dir) Stat(rel string) (fs.FileInfo, error) { return d.root.Lstat(filepath.FromSlash(rel)) }
+
+// FS is the folder for reading.
+func (d *Dir) FS() fs.FS { return d.root.FS() }

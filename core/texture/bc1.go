@@ -1,0 +1,266 @@
+package texture
+
+import (
+	"context"
+	"encoding/binary"
+	"image"
+)
+
+// BC1 stores a block of 4x4 texels as two colours of 5, 6 and 5 bits and a 2-bit choice a texel between them and the
+// two colours at a third and two thirds of the way (Khronos Data Format Specification, chapter 18).
+
+type rgb [3]int32
+
+// encodeBC1 packs an image row of blocks by row of blocks; edges repeat.
+func encodeBC1(ctx context.Context, img *image.NRGBA) ([]byte, error) {
+	w, h := img.Bounds().Dx(), img.Bounds().Dy()
+	out := make([]byte, 0, BC1.levelSize(w, h))
+	var block [16]rgb
+	for by := 0; by < h; by += 4 {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		for bx := 0; bx < w; bx += 4 {
+			for i := range block {
+				x, y := min(bx+i&3, w-1), min(by+i>>2, h-1)
+				p := img.Pix[y*img.Stride+x*4:]
+				block[i] = rgb{int32(p[0]), int32(p[1]), int32(p[2])}
+			}
+			out = appendBlock(out, &block)
+		}
+	}
+	return out, nil
+}
+
+// candidate is a pair of packed colours with the choices that fit them best.
+type candidate struct {
+	c0, c1  uint16
+	choices uint32
+	err     int64
+}
+
+func appendBlock(out []byte, block *[16]rgb) []byte {
+	low, high := principalEnds(block)
+	best := fit(block, low, high)
+	for range 3 { // each round of least squares can only be kept when it is better
+		a, b, ok := leastSquares(block, best)
+		if !ok {
+			break
+		}
+		next := fit(block, a, b)
+		if next.err >= best.err {
+			break
+		}
+		best = next
+	}
+	best = nudge(block, best)
+	out = binary.LittleEndian.AppendUint16(out, best.c0)
+	out = binary.LittleEndian.AppendUint16(out, best.c1)
+	return binary.LittleEndian.AppendUint32(out, best.choices)
+}
+
+// principalEnds finds the two texels that lie farthest apart along the block's principal axis.
+func principalEnds(block *[16]rgb) (low, high rgb) {
+	var sum rgb
+	for _, p := range block {
+		for k := range 3 {
+			sum[k] += p[k]
+		}
+	}
+	var cov [3][3]int64
+	for _, p := range block {
+		var d [3]int64
+		for k := range 3 {
+			d[k] = int64(p[k]*16 - sum[k])
+		}
+		for i := range 3 {
+			for j := range 3 {
+				cov[i][j] += d[i] * d[j]
+			}
+		}
+	}
+	axis := [3]int64{cov[0][0], cov[0][1], cov[0][2]} // any row of the covariance leans towards the axis
+	for i := 1; i < 3; i++ {
+		if cov[i][i] > max(cov[0][0], cov[i-1][i-1]) {
+			axis = cov[i]
+		}
+	}
+	for range 4 { // power iteration, kept within 20 bits
+		var next [3]int64
+		largest := int64(0)
+		for i := range 3 {
+			for j := range 3 {
+				next[i] += cov[i][j] >> 8 * axis[j] >> 4
+			}
+			largest = max(largest, next[i], -next[i])
+		}
+		if largest == 0 {
+			break
+		}
+		shift := 0
+		for largest>>shift > 1<<20 {
+			shift++
+		}
+		for i := range 3 {
+			axis[i] = next[i] >> shift
+		}
+	}
+	for max(axis[0], -axis[0], axis[1], -axis[1], axis[2], -axis[2]) > 1<<40 {
+		for i := range 3 {
+			axis[i] >>= 8
+		}
+	}
+	low, high = block[0], block[0]
+	lowAt, highAt := dot(axis, low), dot(axis, high)
+	for _, p := range block[1:] {
+		d := dot(axis, p)
+		if d < lowAt {
+			lowAt, low = d, p
+		}
+		if d > highAt {
+			highAt, high = d, p
+		}
+	}
+	return low, high
+}
+
+func dot(axis [3]int64, p rgb) int64 {
+	return axis[0]*int64(p[0]) + axis[1]*int64(p[1]) + axis[2]*int64(p[2])
+}
+
+// pack rounds a colour to 5, 6 and 5 bits.
+func pack(c rgb) uint16 {
+	clamp := func(v int32) int32 { return min(max(v, 0), 255) }
+	return uint16((clamp(c[0])*31+127)/255<<11 | (clamp(c[1])*63+127)/255<<5 | (clamp(c[2])*31+127)/255)
+}
+
+// unpack spreads 5, 6 and 5 bits over 8, repeating the upper ones below.
+func unpack(c uint16) rgb {
+	r, g, b := int32(c>>11), int32(c>>5&63), int32(c&31)
+	return rgb{r<<3 | r>>2, g<<2 | g>>4, b<<3 | b>>2}
+}
+
+// palette is the four colours between two packed ones, in the order of the stored choices.
+func palette(c0, c1 uint16) [4]rgb {
+	a, b := unpack(c0), unpack(c1)
+	p := [4]rgb{a, b}
+	for k := range 3 {
+		p[2][k] = (2*a[k] + b[k] + 1) / 3
+		p[3][k] = (a[k] + 2*b[k] + 1) / 3
+	}
+	return p
+}
+
+// fit packs two colours and chooses the nearest of the four for each texel.
+func fit(block *[16]rgb, a, b rgb) candidate { return fitPacked(block, pack(a), pack(b)) }
+
+func fitPacked(block *[16]rgb, c0, c1 uint16) candidate {
+	if c0 < c1 { // the larger number first says "four colours"
+		c0, c1 = c1, c0
+	}
+	c := candidate{c0: c0, c1: c1}
+	colours := palette(c0, c1)
+	n := 4
+	if c0 == c1 {
+		n = 1
+	}
+	for i, p := range block {
+		best, choice := int32(1<<30), 0
+		for j := range n {
+			dr, dg, db := p[0]-colours[j][0], p[1]-colours[j][1], p[2]-colours[j][2]
+			if d := dr*dr + dg*dg + db*db; d < best {
+				best, choice = d, j
+			}
+		}
+		c.err += int64(best)
+		c.choices |= uint32(choice) << (2 * i)
+	}
+	return c
+}
+
+// leastSquares finds the pair of colours that fits the choices best; ok is false when they all are the same.
+func leastSquares(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
+	share := [4]int64{3, 0, 2, 1} // thirds of the first colour by choice
+	var aa, ab, bb int64
+	var pa, pb [3]int64
+	for i, p := range block {
+		wa := share[c.choices>>(2*i)&3]
+		wb := 3 - wa
+		aa, ab, bb = aa+wa*wa, ab+wa*wb, bb+wb*wb
+		for k := range 3 {
+			pa[k] += wa * int64(p[k])
+			pb[k] += wb * int64(p[k])
+		}
+	}
+	det := aa*bb - ab*ab
+	if det == 0 {
+		return a, b, false
+	}
+	for k := range 3 {
+		a[k] = int32(min(max(divRound(3*(bb*pa[k]-ab*pb[k]), det), 0), 255))
+		b[k] = int32(min(max(divRound(3*(aa*pb[k]-ab*pa[k]), det), 0), 255))
+	}
+	return a, b, true
+}
+
+func divRound(n, d int64) int64 { // d > 0
+	if n < 0 {
+		return -((-n + d/2) / d)
+	}
+	return (n + d/2) / d
+}
+
+// nudge tries each channel of each colour one step up and down, which mends what rounding to 5 and 6 bits spoilt; in
+// a block of one colour it finds the pair whose mixture comes nearest.
+func nudge(block *[16]rgb, best candidate) candidate {
+	if best.err == 0 {
+		return best
+	}
+	for _, step := range [...]struct {
+		shift, bits uint
+	}{{11, 5}, {5, 6}, {0, 5}} {
+		mask := uint16(1<<step.bits - 1)
+		for _, d := range [...][2]int{{0, 1}, {0, -1}, {1, 0}, {-1, 0}, {1, -1}, {-1, 1}, {1, 1}, {-1, -1}} {
+			v0 := int(best.c0>>step.shift&mask) + d[0]
+			v1 := int(best.c1>>step.shift&mask) + d[1]
+			if min(v0, v1) < 0 || max(v0, v1) > int(mask) {
+				continue
+			}
+			next := fitPacked(block, best.c0&^(mask<<step.shift)|uint16(v0)<<step.shift, best.c1&^(mask<<step.shift)|uint16(v1)<<step.shift)
+			if next.err < best.err {
+				best = next
+			}
+		}
+	}
+	return best
+}
+
+// decodeBC1 unpacks a level, whose data has the right length.
+func decodeBC1(data []byte, w, h int) *image.NRGBA {
+	img := image.NewNRGBA(image.Rect(0, 0, w, h))
+	for by := 0; by < h; by += 4 {
+		for bx := 0; bx < w; bx += 4 {
+			c0, c1 := binary.LittleEndian.Uint16(data), binary.LittleEndian.Uint16(data[2:])
+			choices := binary.LittleEndian.Uint32(data[4:])
+			data = data[8:]
+			colours := palette(c0, c1)
+			alpha := [4]uint8{255, 255, 255, 255}
+			if c0 <= c1 { // three colours and one that is see-through
+				for k := range 3 {
+					colours[2][k] = (colours[0][k] + colours[1][k]) / 2
+				}
+				colours[3], alpha[3] = rgb{}, 0
+			}
+			for i := range 16 {
+				x, y := bx+i&3, by+i>>2
+				if x >= w || y >= h {
+					continue
+				}
+				j := choices >> (2 * i) & 3
+				p := img.Pix[y*img.Stride+x*4:]
+				p[0], p[1], p[2], p[3] = uint8(colours[j][0]), uint8(colours[j][1]), uint8(colours[j][2]), alpha[j]
+			}
+		}
+	}
+	return img
+}

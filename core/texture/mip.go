@@ -1,0 +1,133 @@
+package texture
+
+import (
+	"image"
+	"math"
+	"sync"
+)
+
+// plane is an image in linear light, 16 bits a channel, alpha straight.
+type plane struct {
+	w, h int
+	pix  []uint16
+}
+
+// The transfer function of IEC 61966-2-1 (sRGB) as tables: to 16-bit linear light, and back from its upper 12 bits and
+// a short search.
+var tables = sync.OnceValue(func() *transfer {
+	t := &transfer{}
+	for i := range t.toLinear {
+		t.toLinear[i] = uint16(math.Round(65535 * srgbToLinear(float64(i)/255)))
+	}
+	for i := range t.limit {
+		t.limit[i] = uint32(math.Ceil(65535 * srgbToLinear((float64(i)+0.5)/255)))
+	}
+	s := 0
+	for i := range t.toSRGB {
+		for s < 255 && uint32(i) >= t.limit[s] {
+			s++
+		}
+		t.toSRGB[i] = uint8(s)
+	}
+	return t
+})
+
+type transfer struct {
+	toLinear [256]uint16
+	limit    [255]uint32 // the smallest linear value that is nearer to i+1 than to i
+	toSRGB   [65536]uint8
+}
+
+func srgbToLinear(c float64) float64 {
+	if c <= 0.04045 {
+		return c / 12.92
+	}
+	return math.Pow((c+0.055)/1.055, 2.4)
+}
+
+func newPlane(img *image.NRGBA, srgb bool) *plane {
+	w, h := img.Bounds().Dx(), img.Bounds().Dy()
+	p := &plane{w: w, h: h, pix: make([]uint16, w*h*4)}
+	t := tables()
+	for y := range h {
+		src := img.Pix[y*img.Stride : y*img.Stride+w*4]
+		dst := p.pix[y*w*4 : (y+1)*w*4]
+		for i, v := range src {
+			if srgb && i&3 != 3 {
+				dst[i] = t.toLinear[v]
+			} else {
+				dst[i] = uint16(v) * 257
+			}
+		}
+	}
+	return p
+}
+
+func (p *plane) image(srgb bool) *image.NRGBA {
+	img := image.NewNRGBA(image.Rect(0, 0, p.w, p.h))
+	t := tables()
+	for i, v := range p.pix {
+		if srgb && i&3 != 3 {
+			img.Pix[i] = t.toSRGB[v]
+		} else {
+			img.Pix[i] = uint8((uint32(v) + 128) / 257)
+		}
+	}
+	return img
+}
+
+// half filters the plane to half its size (rounded down, at least 1) by the exact area under each new texel, colours
+// weighted by alpha so that what is see-through does not bleed in. Where all of the area is see-through the colours
+// count alike.
+func (p *plane) half() *plane {
+	q := &plane{w: max(p.w/2, 1), h: max(p.h/2, 1)}
+	q.pix = make([]uint16, q.w*q.h*4)
+	columns, rows := spans(p.w, q.w), spans(p.h, q.h)
+	for y := range q.h {
+		for x := range q.w {
+			var colour, plain [3]uint64
+			var alpha, weight uint64
+			for _, r := range rows[y] {
+				for _, c := range columns[x] {
+					w := r.weight * c.weight
+					s := p.pix[(r.at*p.w+c.at)*4:][:4]
+					a := uint64(s[3]) * w
+					for k := range 3 {
+						colour[k] += uint64(s[k]) * a
+						plain[k] += uint64(s[k]) * w
+					}
+					alpha += a
+					weight += w
+				}
+			}
+			d := q.pix[(y*q.w+x)*4:][:4]
+			for k := range 3 {
+				if alpha > 0 {
+					d[k] = uint16((colour[k] + alpha/2) / alpha)
+				} else {
+					d[k] = uint16((plain[k] + weight/2) / weight)
+				}
+			}
+			d[3] = uint16((alpha + weight/2) / weight)
+		}
+	}
+	return q
+}
+
+// tap is a source texel under a new one, with the length they share.
+type tap struct {
+	at     int
+	weight uint64
+}
+
+// spans lists the taps for each of n new texels over from old ones, in lengths of 1/n of an old texel.
+func spans(from, n int) [][]tap {
+	out := make([][]tap, n)
+	for i := range out {
+		for at := i * from / n; at < from && at*n < (i+1)*from; at++ {
+			low, high := max(at*n, i*from), min((at+1)*n, (i+1)*from)
+			out[i] = append(out[i], tap{at, uint64(high - low)})
+		}
+	}
+	return out
+}

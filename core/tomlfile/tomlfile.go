@@ -1,0 +1,239 @@
+// Package tomlfile reads TOML strictly: every key must be known, and everything that is wrong is a finding with the
+// line and column it stands at. It also remembers where each key stands, so that rules checked later (an unknown team,
+// a missing reason) can point there too.
+package tomlfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/pelletier/go-toml/v2/unstable"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/nearest"
+)
+
+// Document is a file that was read: its name and where its keys stand.
+type Document struct {
+	Name      string
+	lines     [][]byte
+	positions map[string]fault.Place
+	values    map[string]unstable.Range
+}
+
+// Decode reads data into the struct that into points to. Findings are empty when everything was understood; the
+// Document is never nil, but knows no positions in a file that isn't TOML.
+func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
+	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
+	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}}
+	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
+	var missing *toml.StrictMissingError
+	var wrong *toml.DecodeError
+	switch {
+	case err == nil:
+	case errors.As(err, &missing):
+		var list []finding.Finding
+		for i := range missing.Errors {
+			list = append(list, doc.unknownKey(&missing.Errors[i], reflect.TypeOf(into)))
+		}
+		return doc, list
+	case errors.As(err, &wrong):
+		row, column := wrong.Position()
+		kind := finding.TOMLSyntax
+		if len(wrong.Key()) > 0 && !isSyntax(data) {
+			kind = finding.TOMLValue
+		}
+		f := kind.At(doc.place(row, column), "%s", plain(wrong.Error()))
+		f.Excerpt = doc.line(row)
+		return doc, []finding.Finding{f}
+	default:
+		return doc, []finding.Finding{finding.TOMLValue.At(fault.Place{File: name}, "%s", plain(err.Error()))}
+	}
+	doc.index(data)
+	return doc, nil
+}
+
+// isSyntax tells a file that isn't TOML from one whose values have the wrong type.
+func isSyntax(data []byte) bool {
+	var any map[string]any
+	return toml.Unmarshal(data, &any) != nil
+}
+
+func plain(message string) string {
+	message = strings.TrimPrefix(message, "toml: ")
+	message, _, _ = strings.Cut(message, "\n")
+	return message
+}
+
+func (d *Document) unknownKey(e *toml.DecodeError, root reflect.Type) finding.Finding {
+	row, column := e.Position()
+	key := e.Key()
+	last := key[len(key)-1]
+	known := knownKeys(root, key[:len(key)-1])
+	f := finding.TOMLUnknown.At(d.place(row, column), "%q is not a setting%s", last, inTable(key[:len(key)-1]))
+	if near := nearest.Word(last, known); near != "" {
+		f = f.Doing("Did you mean %q?", near)
+	} else if len(known) > 0 {
+		f = f.Doing("Known here: %s.", strings.Join(known, ", "))
+	}
+	f.Excerpt = d.line(row)
+	return f
+}
+
+func inTable(path []string) string {
+	if len(path) == 0 {
+		return " at the top of the file"
+	}
+	return " of [" + strings.Join(path, ".") + "]"
+}
+
+// knownKeys lists the keys of the struct that the path leads to, in the struct's order.
+func knownKeys(t reflect.Type, path []string) []string {
+	for {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice {
+			t = t.Elem()
+		}
+		if t.Kind() == reflect.Map && len(path) > 0 {
+			t, path = t.Elem(), path[1:]
+			continue
+		}
+		if t.Kind() != reflect.Struct {
+			return nil
+		}
+		var names []string
+		var next reflect.Type
+		for i := range t.NumField() {
+			name, _, _ := strings.Cut(t.Field(i).Tag.Get("toml"), ",")
+			if name == "" || name == "-" {
+				continue
+			}
+			names = append(names, name)
+			if len(path) > 0 && name == path[0] {
+				next = t.Field(i).Type
+			}
+		}
+		if len(path) == 0 {
+			return names
+		}
+		if next == nil {
+			return nil
+		}
+		t, path = next, path[1:]
+	}
+}
+
+// place counts the column in characters; go-toml counts bytes.
+func (d *Document) place(row, column int) fault.Place {
+	if row >= 1 && row <= len(d.lines) {
+		line := d.lines[row-1]
+		column = utf8.RuneCount(line[:min(max(column-1, 0), len(line))]) + 1
+	}
+	return fault.Place{File: d.Name, Line: row, Column: column}
+}
+
+func (d *Document) line(row int) string {
+	if row < 1 || row > len(d.lines) {
+		return ""
+	}
+	return strings.TrimRight(string(d.lines[row-1]), "\r")
+}
+
+// index notes where each key and its value stand, under paths such as "target.practice.path" and "accept[1].reason".
+func (d *Document) index(data []byte) {
+	p := unstable.Parser{}
+	p.Reset(data)
+	counts := map[string]int{}
+	prefix := ""
+	resolve := func(parts []string) string {
+		out := ""
+		for _, part := range parts {
+			out = join(out, part)
+			if n := counts[out]; n > 0 {
+				out = fmt.Sprintf("%s[%d]", out, n-1)
+			}
+		}
+		return out
+	}
+	for p.NextExpression() {
+		e := p.Expression()
+		var parts []string
+		first := unstable.Range{}
+		for it := e.Key(); it.Next(); {
+			if len(parts) == 0 {
+				first = it.Node().Raw
+			}
+			parts = append(parts, string(it.Node().Data))
+		}
+		start := p.Shape(first).Start
+		place := d.place(start.Line, start.Column)
+		switch e.Kind {
+		case unstable.Table:
+			prefix = resolve(parts)
+			d.positions[prefix] = place
+		case unstable.ArrayTable:
+			base := join(resolve(parts[:len(parts)-1]), parts[len(parts)-1])
+			counts[base]++
+			prefix = fmt.Sprintf("%s[%d]", base, counts[base]-1)
+			d.positions[prefix] = place
+		case unstable.KeyValue:
+			name := prefix
+			for _, part := range parts {
+				name = join(name, part)
+			}
+			d.positions[name] = place
+			d.values[name] = e.Value().Raw
+		}
+	}
+}
+
+func join(prefix, part string) string {
+	if prefix == "" {
+		return part
+	}
+	return prefix + "." + part
+}
+
+// At is where a key stands: At("target", "practice", "path"), At("accept", 1, "reason"). A key that isn't written
+// gives its table's place, and a table that isn't written the file.
+func (d *Document) At(path ...any) fault.Place {
+	for n := len(path); n > 0; n-- {
+		if p, ok := d.positions[keyPath(path[:n])]; ok {
+			return p
+		}
+	}
+	return fault.Place{File: d.Name}
+}
+
+// Value is the byte range, from start to end, of a key's value in the file; ok is false when it isn't written.
+func (d *Document) Value(path ...any) (start, end int, ok bool) {
+	r, ok := d.values[keyPath(path)]
+	return int(r.Offset), int(r.Offset + r.Length), ok && r.Length > 0
+}
+
+func keyPath(path []any) string {
+	out := ""
+	for _, p := range path {
+		switch p := p.(type) {
+		case int:
+			out += "[" + strconv.Itoa(p) + "]"
+		case string:
+			out = join(out, p)
+		}
+	}
+	return out
+}
+
+// Wrong makes a finding about the value of a key.
+func (d *Document) Wrong(path []any, format string, args ...any) finding.Finding {
+	place := d.At(path...)
+	f := finding.TOMLValue.At(place, format, args...)
+	f.Excerpt = d.line(place.Line)
+	return f
+}

@@ -1,0 +1,287 @@
+package demo
+
+import (
+	"bytes"
+	"encoding/binary"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"image/png"
+	"math"
+	"strings"
+)
+
+// painter gives the colour and alpha of a texel in an image of n by n.
+type painter func(x, y, n int) (c [3]int, alpha int)
+
+// opaque is a painter without alpha.
+func opaque(f func(x, y, n int) [3]int) painter {
+	return func(x, y, n int) ([3]int, int) { return f(x, y, n), 255 }
+}
+
+// picture is an image file of the demo.
+type picture struct {
+	file  string // its ending decides between PNG and JPEG
+	w, h  int
+	paint painter
+}
+
+var highlinePictures = []picture{
+	{"textures/wood/plank.png", 512, 512, opaque(plank)},
+	{"textures/rock/cairn.png", 512, 512, opaque(cairn)},
+	{"textures/rock/slab.png", 512, 512, opaque(slab)},
+	{"textures/snow/drift.jpg", 512, 512, opaque(drift)},
+	{"textures/metal/rail.png", 256, 256, opaque(metal)},
+	{"textures/sign/highline.png", 256, 128, sign},
+}
+
+var sidingsPictures = []picture{
+	{"textures/rock/wall.png", 16, 16, opaque(tileWall)},
+	{"textures/earth/floor.png", 16, 16, opaque(tileFloor)},
+	{"textures/earth/moss.png", 16, 16, opaque(tileMoss)},
+	{"textures/track/straight.png", 16, 16, opaque(track(true, false))},
+	{"textures/track/upright.png", 16, 16, opaque(track(false, true))},
+	{"textures/track/cross.png", 16, 16, opaque(track(true, true))},
+	{"textures/track/buffer.png", 16, 16, opaque(tileBuffer)},
+}
+
+// encode paints the picture and writes it in the form that its ending says.
+func (p picture) encode() ([]byte, error) {
+	img := image.NewNRGBA(image.Rect(0, 0, p.w, p.h))
+	for y := range p.h {
+		for x := range p.w {
+			c, a := p.paint(x, y, p.w)
+			img.SetNRGBA(x, y, color.NRGBA{uint8(c[0]), uint8(c[1]), uint8(c[2]), uint8(a)})
+		}
+	}
+	var b bytes.Buffer
+	var err error
+	if strings.HasSuffix(p.file, ".jpg") {
+		err = jpeg.Encode(&b, img, &jpeg.Options{Quality: 92})
+	} else {
+		err = png.Encode(&b, img)
+	}
+	return b.Bytes(), err
+}
+
+// plank: four boards with grain along x, dark joints and nails.
+func plank(x, y, n int) [3]int {
+	board := n / 4
+	row, in := y/board, y%board
+	shift := int(hash(row, 0, 11)) % n
+	sx := (x + (shift+n)%n) % n
+	grain := noise(sx, y*6%n, n/8, n, 21+uint32(row))/2 + fractal(sx/4, y*3%n, n/16, n, 31)/2
+	c := mix([3]int{112, 78, 50}, [3]int{186, 142, 98}, grain)
+	c = shade(c, 225+int(hash(row, 1, 12))%30)
+	edge := min(in, board-1-in)
+	if edge < 3 {
+		c = shade(c, 70+edge*45)
+	}
+	end := min(sx, n-1-sx)
+	if end < 2 {
+		c = shade(c, 110)
+	}
+	if dx, dy := end-8, in-board/2; dx*dx+dy*dy <= 6 {
+		c = [3]int{64, 58, 54}
+	}
+	return c
+}
+
+// cairn: rough stones of uneven size.
+func cairn(x, y, n int) [3]int {
+	first, second, id := cells(x, y, n, 8, 41)
+	c := mix([3]int{92, 90, 94}, [3]int{152, 146, 138}, int(id>>24))
+	c = shade(c, 190+fractal(x, y, n/8, n, 42)/3)
+	if gap := second - first; gap < 14 {
+		c = mix([3]int{44, 44, 50}, c, max(gap, 0)*18)
+	}
+	return c
+}
+
+// cells finds the distances to the nearest and second nearest of points scattered one a cell, and the nearest's number.
+func cells(x, y, n, count int, seed uint32) (first, second int, id uint32) {
+	width := n / count
+	first, second = 1<<20, 1<<20
+	for j := -1; j <= 1; j++ {
+		for i := -1; i <= 1; i++ {
+			cx, cy := x/width+i, y/width+j
+			h := hash((cx+count)%count, (cy+count)%count, seed)
+			px, py := cx*width+int(h&255)*width/256, cy*width+int(h>>8&255)*width/256
+			d := int(math.Sqrt(float64((px-x)*(px-x) + (py-y)*(py-y)))) // exact for whole numbers of this size
+			if d < first {
+				first, second, id = d, first, h
+			} else if d < second {
+				second = d
+			}
+		}
+	}
+	return first, second, id
+}
+
+// slab: courses of cut stone, every other one shifted by half.
+func slab(x, y, n int) [3]int {
+	height, width := n/6, n/3
+	row := y / height
+	sx := (x + row%2*width/2) % n
+	in, along := y%height, sx%width
+	c := mix([3]int{140, 136, 128}, [3]int{184, 178, 166}, int(hash(sx/width, row, 51)>>24))
+	c = shade(c, 205+fractal(x, y, n/16, n, 52)/5)
+	edge := min(in, height-1-in, along, width-1-along)
+	switch {
+	case edge < 3:
+		c = [3]int{98, 92, 86}
+	case edge < 6:
+		c = shade(c, 225)
+	}
+	return c
+}
+
+// drift: snow in long, soft waves.
+func drift(x, y, n int) [3]int {
+	wave := fractal(x, (y*2+noise(x, y, n/4, n, 61)/4)%n, n/4, n, 62)
+	c := mix([3]int{198, 212, 230}, [3]int{248, 250, 252}, wave)
+	if hash(x, y, 63)>>24 > 252 {
+		c = [3]int{255, 255, 255}
+	}
+	return c
+}
+
+// metal: brushed, with rust that gathers at the lower edge.
+func metal(x, y, n int) [3]int {
+	c := mix([3]int{104, 110, 118}, [3]int{156, 162, 168}, noise(x*8%n, y, n/4, n, 71)/2+int(hash(x/3, y, 72)>>25))
+	rust := fractal(x, y, n/8, n, 73) + (y-n/2)*160/n
+	if rust > 170 {
+		c = mix(c, [3]int{136, 76, 44}, (rust-170)*5)
+	}
+	return c
+}
+
+// sign: an enamel board with rounded corners, a frame and a glider's silhouette over ridges.
+func sign(x, y, n int) ([3]int, int) {
+	w, h := n, n/2
+	corner := n / 12
+	dx := max(corner-x, x-(w-1-corner), 0)
+	dy := max(corner-y, y-(h-1-corner), 0)
+	if dx*dx+dy*dy > corner*corner {
+		return [3]int{40, 60, 92}, 0
+	}
+	edge := min(x, y, w-1-x, h-1-y)
+	if edge < n/32 || dx*dx+dy*dy > (corner-n/32)*(corner-n/32) && dx > 0 && dy > 0 {
+		return [3]int{232, 214, 168}, 255
+	}
+	ridge := h*5/8 + noise(x, 0, n/6, n, 81)*h/1000 - noise(x, 5, n/12, n, 82)*h/2000
+	c := mix([3]int{36, 62, 104}, [3]int{222, 142, 92}, y*255/h)
+	if y > ridge {
+		c = [3]int{28, 34, 52}
+	}
+	cx, cy := x-w/2, y-h*3/8
+	wing := w / 4
+	if a := max(cx, -cx); a < wing && cy > -a/6 && cy < h/24-a/12+2 || a < w/60 && cy > -h/10 && cy < h/7 {
+		c = [3]int{250, 244, 230}
+	}
+	return c, 255
+}
+
+func tileWall(x, y, n int) [3]int {
+	c := mix([3]int{58, 50, 52}, [3]int{98, 86, 82}, noise(x, y, 4, n, 91))
+	if y%8 == 7 || (x+y/8*4)%8 == 0 {
+		c = [3]int{38, 32, 36}
+	}
+	if y%8 == 0 {
+		c = shade(c, 300)
+	}
+	return c
+}
+
+func tileFloor(x, y, n int) [3]int {
+	c := mix([3]int{112, 82, 56}, [3]int{140, 106, 74}, noise(x, y, 4, n, 92)/2+int(hash(x, y, 93)>>25))
+	if hash(x, y, 94)>>24 > 247 {
+		c = [3]int{164, 134, 100}
+	}
+	return c
+}
+
+func tileMoss(x, y, n int) [3]int {
+	c := tileFloor(x, y, n)
+	if noise(x, y, 4, n, 95) > 96 {
+		c = mix([3]int{74, 104, 52}, [3]int{112, 146, 74}, int(hash(x, y, 96)>>24))
+	}
+	return c
+}
+
+// track lays sleepers and rails over the floor, along x, along y, or both.
+func track(along, upright bool) func(x, y, n int) [3]int {
+	return func(x, y, n int) [3]int {
+		c := tileFloor(x, y, n)
+		lay := func(u, v int) {
+			if u%4 < 2 && v > 2 && v < 13 {
+				c = [3]int{84, 60, 42}
+			}
+			if v == 4 || v == 11 {
+				c = [3]int{176, 180, 186}
+			}
+			if v == 5 || v == 12 {
+				c = [3]int{66, 62, 66}
+			}
+		}
+		if along {
+			lay(x, y)
+		}
+		if upright {
+			lay(y, x)
+		}
+		return c
+	}
+}
+
+func tileBuffer(x, y, n int) [3]int {
+	c := tileFloor(x, y, n)
+	if x > 4 && x < 11 && y > 1 && y < 14 {
+		c = [3]int{150, 52, 40}
+		if y/2%2 == 0 {
+			c = [3]int{224, 204, 150}
+		}
+	}
+	return c
+}
+
+// tone makes a sound: a WAV of 16-bit samples, one channel, 22,050 a second. wave gives the sample at a time in seconds,
+// from -1 to 1.
+func tone(seconds float64, wave func(t float64) float64) []byte {
+	const rate = 22050
+	n := int(seconds * rate)
+	le := binary.LittleEndian
+	b := []byte("RIFF")
+	b = le.AppendUint32(b, uint32(36+2*n))
+	b = append(b, "WAVEfmt "...)
+	b = le.AppendUint32(b, 16)
+	b = le.AppendUint16(b, 1)
+	b = le.AppendUint16(b, 1)
+	b = le.AppendUint32(b, rate)
+	b = le.AppendUint32(b, 2*rate)
+	b = le.AppendUint16(b, 2)
+	b = le.AppendUint16(b, 16)
+	b = append(b, "data"...)
+	b = le.AppendUint32(b, uint32(2*n))
+	for i := range n {
+		b = le.AppendUint16(b, uint16(int16(math.Round(30000*wave(float64(i)/rate)))))
+	}
+	return b
+}
+
+// hum is the station's generator: a low note with two overtones that beats twice a second and loops without a click.
+func hum(t float64) float64 {
+	s := func(f float64) float64 { return math.Sin(2 * math.Pi * f * t) }
+	return (0.5*s(55) + 0.25*s(110) + 0.12*s(165)) * (0.8 + 0.2*s(2))
+}
+
+// drip is a drop into a pool: a note that falls and dies away.
+func drip(t float64) float64 {
+	return 0.6 * math.Exp(-9*t) * math.Sin(2*math.Pi*(900*t-180*t*t))
+}
+
+// gust is wind: noise that swells and dies away.
+func gust(t float64) float64 {
+	n := float64(hash(int(t*5000), 7, 5)>>16)/32768 - 1
+	return 0.3 * n * math.Sin(math.Pi*t)
+}

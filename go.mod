@@ -1,0 +1,26 @@
+module vornix
+
+go 1.26.0
+
+require (
+	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/go-chi/chi/v5 v5.5.0
+	github.com/gofrs/flock v0.13.1
+	github.com/jedib0t/go-pretty/v6 v6.8.3
+	github.com/klauspost/compress v1.20.3
+	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/schollz/progressbar/v3 v3.19.1
+	github.com/spf13/cobra v1.10.2
+	golang.org/x/sync v0.24.0
+	golang.org/x/term v0.47.0
+)
+
+require (
+	github.com/inconshreveable/mousetrap v1.1.0 // indirect
+	github.com/mattn/go-runewidth v0.0.16 // indirect
+	github.com/mitchellh/colorstring v0.0.0-20190213212951-d06e56a500db // indirect
+	github.com/rivo/uniseg v0.4.7 // indirect
+	github.com/spf13/pflag v1.0.9 // indirect
+	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/text v0.22.0 // indirect
+)

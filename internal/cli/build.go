@@ -1,0 +1,64 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/bundle"
+	"vornix/core/release"
+	"vornix/internal/cli/show"
+)
+
+func (a *app) buildCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "build [PATH...]",
+		Short: "Compile maps, textures, materials and sounds that changed into out/tree",
+		Long: `Build brings out/tree up to date: the exact files that ship, at the paths the game sees. What has not changed is
+not made again; going back to an older source takes the result from .vornix/cache. Files whose sources are gone are
+removed. PATH is a source, a folder of sources or a map's name; only what is made of it is built then.`,
+		Example: `  vornix build
+  vornix build maps/cairn_station.vnx textures/rock`,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			s, err := a.session("build", nil)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			step, _, err := s.Build(ctx, args)
+			return a.step(answer, step, err)
+		}),
+	}
+}
+
+func (a *app) packCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "pack",
+		Short: "Pack what ships into bundles, as the game wants them",
+		Long: `Pack builds what changed and packs out/tree into out/bundles: one archive for the project, or each map with its
+content behind it, as the game's profile says. The same tree gives the same bytes on any machine.`,
+		Example: `  vornix pack
+  vornix pack --json | jq '.result[].sha256'`,
+		Args: noArgs,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
+			s, err := a.session("pack", nil)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			bundles, err := a.pack(ctx, answer, s)
+			answer.Result = bundles
+			return err
+		}),
+	}
+}
+
+// pack builds and packs: what trying, indexing and deploying stand on.
+func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session) ([]bundle.Bundle, error) {
+	step, built, err := s.Build(ctx, nil)
+	if err := a.step(answer, step, err); err != nil {
+		return nil, err
+	}
+	step, bundles, err := s.Pack(ctx, &built.Tree)
+	return bundles, a.step(answer, step, err)
+}

@@ -1,0 +1,228 @@
+// Package cli is the command layer: flags in, core called, results shown. One file a command.
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"runtime"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/demo"
+	"vornix/internal/cli/show"
+)
+
+// exitInterrupted is the exit code after Ctrl-C, as shells expect it.
+const exitInterrupted = 130
+
+// app is one run of the program.
+type app struct {
+	out        *show.Out
+	projectDir string
+	jobs       int
+	yes        bool
+}
+
+// handled marks an error that has been shown.
+type handled struct {
+	err  error
+	exit int
+}
+
+func (h handled) Error() string { return h.err.Error() }
+
+// Main runs the program with its arguments and returns the exit code.
+func Main(args []string) int {
+	a := &app{out: show.New(os.Stdout, os.Stderr, os.Getenv)}
+	root := a.root()
+	root.SetArgs(args)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return 0
+	}
+	var h handled
+	if errors.As(err, &h) {
+		return h.exit
+	}
+	// What Cobra refuses by itself: an unknown command or flag, too many arguments.
+	what, do, _ := strings.Cut(err.Error(), "\n\n")
+	f := &fault.Fault{Kind: fault.Usage, What: what, Do: strings.Join(strings.Fields(do), " ")}
+	if f.Do == "" {
+		f.Do = "See: vornix --help"
+	}
+	for _, arg := range args { // flags were not read, so --json has to be looked for
+		a.out.JSON = a.out.JSON || arg == "--json"
+	}
+	if a.out.JSON {
+		a.out.Answer(&show.Answer{Command: "vornix"}, f, fault.Usage.ExitCode())
+	} else {
+		a.out.Error(f)
+	}
+	return fault.Usage.ExitCode()
+}
+
+const longHelp = `Vornix takes a folder of map sources, textures and sounds to a release that players can load: it checks, compiles,
+packs, tries the packed result alone, writes metadata and the version index, and deploys to servers.
+
+A project is a folder with a vornix.toml; a game profile describes the game. Begin with 'vornix demo'.`
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "vornix",
+		Short:         "From map sources to a server that plays the map",
+		Long:          longHelp,
+		Version:       Version(),
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Example: `  vornix demo
+  vornix new my_maps --profile kestrel-post && cd my_maps && vornix release --yes`,
+	}
+	root.SetVersionTemplate("{{.Version}}\n")
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.projectDir, "project", "", "the project's `folder` (default: the nearest one at or above here)")
+	flags.BoolVar(&a.out.JSON, "json", false, "print one JSON object and nothing else on standard output")
+	flags.BoolVar(&a.out.Quiet, "quiet", false, "print errors only")
+	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
+	flags.IntVar(&a.jobs, "jobs", 0, "how many jobs to run at once (default: one a processor)")
+	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
+		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("start", a.newCommand(), a.demoCommand())
+	add("make", a.checkCommand(), a.buildCommand(), a.packCommand(), a.tryCommand())
+	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
+	add("look", a.inspectCommand(), a.fmtCommand())
+	add("stand", a.standCommand())
+	return root
+}
+
+// run wraps a command's work: it shows what comes of it and turns the error into an exit code.
+func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		answer := &show.Answer{Command: strings.TrimPrefix(cmd.CommandPath(), "vornix ")}
+		err := error(nil)
+		if a.jobs < 0 {
+			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
+		} else {
+			err = work(cmd.Context(), answer, args)
+		}
+		exit := 0
+		if err != nil {
+			exit = fault.KindOf(err).ExitCode()
+			if cmd.Context().Err() != nil {
+				exit = exitInterrupted
+				err = &fault.Fault{What: "interrupted", Why: "Nothing is half written; what was finished is kept.", Do: "Run the same command again to go on."}
+			}
+		}
+		if a.out.JSON {
+			a.out.Answer(answer, err, exit)
+		} else if err != nil {
+			a.out.Error(err)
+		}
+		if err != nil {
+			return handled{err, exit}
+		}
+		return nil
+	}
+}
+
+// load finds and reads the project.
+func (a *app) load() (*project.Project, error) {
+	dir := a.projectDir
+	if dir == "" {
+		found, err := project.Find(".")
+		if err != nil {
+			return nil, err
+		}
+		dir = found
+	}
+	return project.Load(dir, demo.Profiles())
+}
+
+func (a *app) options() release.Options {
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Env: os.Getenv}
+}
+
+// session loads and locks the project.
+func (a *app) session(command string, change func(*release.Options)) (*release.Session, error) {
+	p, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	o := a.options()
+	if change != nil {
+		change(&o)
+	}
+	return release.Open(p, "vornix "+command, o)
+}
+
+// step shows a step and adds it to the answer; it passes the error on.
+func (a *app) step(answer *show.Answer, s *release.Step, err error) error {
+	if s != nil {
+		answer.Steps = append(answer.Steps, *s)
+		a.out.Step(*s)
+	}
+	return err
+}
+
+// confirm asks before something outward or destructive happens. The plan has been shown.
+func (a *app) confirm(ctx context.Context, question string) error {
+	if a.yes {
+		return nil
+	}
+	if a.out.JSON || !a.out.Terminal || !term.IsTerminal(int(os.Stdin.Fd())) {
+		return &fault.Fault{Kind: fault.Usage, What: "nothing was done: this needs a yes", Why: "There is no terminal to ask at.", Do: "Add --yes to do it, or --plan to see it only."}
+	}
+	fmt.Fprintf(a.out.Stderr, "%s [y/N] ", question)
+	answer := make(chan string, 1)
+	go func() { // reading can't be interrupted; it ends with the program
+		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+		answer <- strings.ToLower(strings.TrimSpace(line))
+	}()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case line := <-answer:
+		if line == "y" || line == "yes" {
+			return nil
+		}
+	}
+	return &fault.Fault{Kind: fault.Refused, What: "nothing was done"}
+}
+
+// noArgs, and some, refuse arguments in Vornix's words.
+func noArgs(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return fmt.Errorf("'%s' takes no argument, and there is %q\n\nSee: %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+	}
+	return nil
+}
+
+func between(low, high int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < low || high >= 0 && len(args) > high {
+			return fmt.Errorf("'%s' takes %s\n\nSee: %s --help", cmd.CommandPath(), what, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// defaultSystem names the system for --version.
+func defaultSystem() string { return runtime.GOOS + "/" + runtime.GOARCH }

@@ -1,0 +1,109 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/core/standin"
+	"vornix/demo"
+	"vornix/internal/cli/show"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "demo [DIR]",
+		Short: "Write the demo projects and release them, here and now",
+		Long: `Demo writes two made-up projects into DIR (default: vornix-demo), one for a 3D game and one for a tile game, starts a
+stand-in of each game's server, and does a full release of both: check, build, pack, try, metadata, index, deploy. Files
+that you have changed are left alone. Run again, it finds that nothing has changed.`,
+		Example: `  vornix demo
+  vornix demo /tmp/demo --verbose`,
+		Args: between(0, 1, "one folder at most"),
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			dir := "vornix-demo"
+			if len(args) > 0 {
+				dir = args[0]
+			}
+			written, err := demo.Write(dir)
+			if err != nil {
+				return err
+			}
+			if written > 0 {
+				a.out.Say("The demo is in %s (%d files written).", dir, written)
+			} else {
+				a.out.Say("The demo is in %s, as it was left.", dir)
+			}
+			result := []demoAnswer{}
+			for _, d := range demo.Projects {
+				one, err := a.demoProject(ctx, dir, d)
+				if one != nil {
+					answer.Steps = append(answer.Steps, one.Steps...)
+					result = append(result, *one)
+				}
+				if err != nil {
+					return err
+				}
+			}
+			answer.Result = result
+			first := demo.Projects[0]
+			a.out.Heading("what to try next")
+			a.out.Say(`  vornix status --project %[1]s
+  vornix inspect %[1]s/out/bundles/highline-1.0.0.parcel
+  vornix stand server %[2]s --project %[1]s
+  change a line of %[1]s/maps/cairn_station.vnx, then: vornix release 1.0.1 --project %[1]s`,
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)))
+			return nil
+		}),
+	}
+}
+
+// demoAnswer is what the demo says of one project in JSON.
+type demoAnswer struct {
+	Project string          `json:"project"`
+	Version string          `json:"version"`
+	Steps   []release.Step  `json:"steps"`
+	Server  *standin.Status `json:"server"`
+}
+
+// demoProject releases one of the demo's projects with its server's stand-in running.
+func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*demoAnswer, error) {
+	p, err := project.Load(filepath.Join(dir, filepath.FromSlash(d.Folder)), demo.Profiles())
+	if err != nil {
+		return nil, err
+	}
+	server, err := standin.Start(filepath.Join(dir, filepath.FromSlash(d.Server)), p.Profile, standin.Options{})
+	if err != nil {
+		return nil, err
+	}
+	defer server.Close()
+	head := p.File.Project
+	a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title, filepath.ToSlash(filepath.Join(dir, d.Folder)))
+	a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
+	o := a.options()
+	o.OnStep = a.out.Step
+	s, err := release.Open(p, "vornix demo", o)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	one := &demoAnswer{Project: head.Name, Version: head.Version}
+	if one.Steps, err = s.Release(ctx, ""); err != nil {
+		return one, err
+	}
+	c, err := standin.Dial(ctx, server.URL, "", "")
+	if err != nil {
+		return one, err
+	}
+	if one.Server, err = c.Status(ctx); err != nil {
+		return one, err
+	}
+	a.out.Say("")
+	a.out.Say("GET %s/status says:", server.URL)
+	a.mapTable(one.Server.Maps)
+	a.out.Say("playing %s", one.Server.Playing)
+	return one, nil
+}

@@ -1,0 +1,284 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/bundle"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/index"
+	"vornix/core/mapfile"
+	"vornix/core/mapsrc"
+	"vornix/core/release"
+	"vornix/core/texture"
+	"vornix/internal/cli/show"
+)
+
+func (a *app) inspectCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "inspect FILE",
+		Short: "What is inside a map, bundle, texture, image or index",
+		Long:  "Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG, JPEG), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.",
+		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
+  vornix inspect out/bundles/highline-1.0.0.parcel --json`,
+		Args: between(1, 1, "one file"),
+		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
+			name := args[0]
+			result, err := a.inspect(name)
+			if err != nil {
+				if fault.KindOf(err) == fault.Failed && !isShown(err) {
+					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Make it again, or get it again from where it came from."}
+				}
+				return err
+			}
+			answer.Result = result
+			return nil
+		}),
+	}
+}
+
+func isShown(err error) bool {
+	switch err.(type) {
+	case *fault.Fault, *finding.Failure:
+		return true
+	}
+	return false
+}
+
+// headSize is how much of a file tells what it is.
+const headSize = 16
+
+func (a *app) inspect(name string) (any, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
+	}
+	head := make([]byte, headSize)
+	n, _ := f.Read(head) // an empty file is none of the kinds below
+	f.Close()
+	head = head[:n]
+	read := func() ([]byte, error) { return os.ReadFile(name) }
+	switch {
+	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):
+		return a.inspectBundle(name)
+	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
+		return a.inspectTexture(read())
+	case bytes.HasPrefix(head, []byte("\x89PNG")), bytes.HasPrefix(head, []byte{0xff, 0xd8}):
+		return a.inspectImage(read())
+	case strings.HasSuffix(strings.ToLower(name), ".vnx"):
+		return a.inspectSource(filepath.ToSlash(name))
+	case strings.HasSuffix(strings.ToLower(name), ".json"):
+		return a.inspectIndex(read())
+	}
+	return nil, &fault.Fault{What: "Vornix does not know this kind of file", Place: fault.Place{File: filepath.ToSlash(name)},
+		Do: "Known are .vnm, ZIP archives, KTX2, DDS, PNG, JPEG, .vnx and index.json."}
+}
+
+// bundleAnswer is what inspect says of an archive or a map.
+type bundleAnswer struct {
+	Kind    string        `json:"kind"`
+	Map     *mapAnswer    `json:"map,omitempty"`
+	Entries []entryAnswer `json:"entries"`
+}
+
+type entryAnswer struct {
+	Path   string `json:"path"`
+	Size   uint64 `json:"size"`
+	Packed uint64 `json:"packed"`
+}
+
+type mapAnswer struct {
+	Meta    mapfile.Meta    `json:"meta"`
+	Size    uint64          `json:"size"`
+	Chunks  []mapfile.Chunk `json:"chunks"`
+	Counts  map[string]int  `json:"counts"`
+	Objects []objectAnswer  `json:"objects"`
+	Uses    []string        `json:"uses"` // materials and sounds
+}
+
+type objectAnswer struct {
+	Kind   string     `json:"kind"`
+	Name   string     `json:"name,omitempty"`
+	Detail string     `json:"detail,omitempty"`
+	At     [3]float32 `json:"at"`
+}
+
+func (a *app) inspectBundle(name string) (any, error) {
+	b, err := bundle.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	answer := bundleAnswer{Kind: "archive", Entries: []entryAnswer{}}
+	if b.MapData != nil {
+		answer.Kind = "map"
+		if answer.Map, err = a.inspectMap(b.MapData); err != nil {
+			return nil, err
+		}
+	}
+	var rows [][]string
+	var size, packed uint64
+	for _, e := range b.Entries() {
+		if _, err := b.ReadFile(e.Name); err != nil {
+			return nil, err
+		}
+		answer.Entries = append(answer.Entries, entryAnswer{e.Name, e.UncompressedSize64, e.CompressedSize64})
+		size, packed = size+e.UncompressedSize64, packed+e.CompressedSize64
+		rows = append(rows, []string{e.Name, release.Bytes(int64(e.UncompressedSize64)), release.Bytes(int64(e.CompressedSize64))})
+	}
+	if len(rows) > 0 {
+		a.out.Heading("%d entries, all read and whole: %s, packed to %s", len(rows), release.Bytes(int64(size)), release.Bytes(int64(packed)))
+		a.out.Table([]string{"entry", "size", "packed"}, rows)
+	}
+	return answer, nil
+}
+
+func (a *app) inspectMap(data []byte) (*mapAnswer, error) {
+	r, err := mapfile.Open(data)
+	if err != nil {
+		return nil, err
+	}
+	m, err := r.Map()
+	if err != nil {
+		return nil, err
+	}
+	cells := 0
+	for _, g := range m.Grids {
+		cells += len(g.Cells)
+	}
+	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: append(m.Materials(), m.Sounds()...),
+		Counts: map[string]int{"vertices": len(m.Vertices), "faces": len(m.Faces), "objects": len(m.Objects), "grids": len(m.Grids), "cells": cells}}
+	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0], m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
+	a.out.Say("%d faces, %d vertices, %d grids with %d cells; uses %s\n", len(m.Faces), len(m.Vertices), len(m.Grids), cells, strings.Join(answer.Uses, ", "))
+	var rows [][]string
+	for _, c := range r.Chunks {
+		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})
+	}
+	a.out.Table([]string{"chunk", "offset", "bytes", "crc-32c"}, rows)
+	rows = nil
+	for _, o := range m.Objects {
+		answer.Objects = append(answer.Objects, objectAnswer{o.Kind, o.Name, o.Detail, o.A})
+		rows = append(rows, []string{o.Kind, o.Name, o.Detail, fmt.Sprintf("%g, %g, %g", o.A[0], o.A[1], o.A[2])})
+	}
+	a.out.Say("")
+	a.out.Table([]string{"object", "name", "", "at"}, rows)
+	return answer, nil
+}
+
+// textureAnswer is what inspect says of a texture or an image.
+type textureAnswer struct {
+	Kind   string `json:"kind"`
+	Format string `json:"format,omitempty"`
+	SRGB   bool   `json:"srgb"`
+	Width  int    `json:"width"`
+	Height int    `json:"height"`
+	Levels int    `json:"levels,omitempty"`
+	Bytes  int    `json:"bytes"`
+	Alpha  bool   `json:"alpha"`
+}
+
+func (a *app) inspectTexture(data []byte, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	t, err := texture.Read(data)
+	if err != nil {
+		return nil, err
+	}
+	space := "linear"
+	if t.SRGB {
+		space = "sRGB"
+	}
+	alpha := texture.HasAlpha(t.Image(0))
+	a.out.Say("texture %d x %d, %s, %s, %d levels, alpha: %s, %s", t.Width, t.Height, t.Format, space, len(t.Levels), yesNo(alpha), release.Bytes(int64(len(data))))
+	var rows [][]string
+	for i, l := range t.Levels {
+		w, h := t.LevelBounds(i)
+		rows = append(rows, []string{strconv.Itoa(i), fmt.Sprintf("%d x %d", w, h), release.Bytes(int64(len(l)))})
+	}
+	a.out.Table([]string{"level", "texels", "size"}, rows)
+	return textureAnswer{"texture", t.Format.String(), t.SRGB, t.Width, t.Height, len(t.Levels), len(data), alpha}, nil
+}
+
+func (a *app) inspectImage(data []byte, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	img, err := texture.Decode(data)
+	if err != nil {
+		return nil, err
+	}
+	alpha := texture.HasAlpha(img)
+	a.out.Say("image %d x %d, alpha: %s, %s", img.Rect.Dx(), img.Rect.Dy(), yesNo(alpha), release.Bytes(int64(len(data))))
+	return textureAnswer{Kind: "image", SRGB: true, Width: img.Rect.Dx(), Height: img.Rect.Dy(), Bytes: len(data), Alpha: alpha}, nil
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func (a *app) inspectSource(name string) (any, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	m, findings := mapsrc.ReadScene(name, data)
+	if m == nil {
+		return nil, &finding.Failure{What: "the map source has mistakes", Findings: findings}
+	}
+	var uses []string
+	for _, r := range m.Materials() {
+		uses = append(uses, r.Name)
+	}
+	counts := map[string]int{"solids": len(m.Solids), "lights": len(m.Lights), "spawns": len(m.Spawns), "volumes": len(m.Volumes),
+		"cameras": len(m.Cameras), "items": len(m.Items), "sounds": len(m.Sounds), "grids": len(m.Grids)}
+	a.out.Say("map source %s: %s", m.Name, m.Title)
+	var rows [][]string
+	for _, k := range slices.Sorted(func(yield func(string) bool) {
+		for k := range counts {
+			if !yield(k) {
+				return
+			}
+		}
+	}) {
+		rows = append(rows, []string{k, strconv.Itoa(counts[k])})
+	}
+	a.out.Table([]string{"of", "there are"}, rows)
+	a.out.Say("uses %s", strings.Join(uses, ", "))
+	return struct {
+		Kind   string         `json:"kind"`
+		Name   string         `json:"name"`
+		Counts map[string]int `json:"counts"`
+		Uses   []string       `json:"uses"`
+	}{"map source", m.Name, counts, uses}, nil
+}
+
+func (a *app) inspectIndex(data []byte, err error) (any, error) {
+	if err != nil {
+		return nil, err
+	}
+	idx, err := index.Read(data)
+	if err != nil {
+		return nil, err
+	}
+	var rows [][]string
+	for _, e := range idx.Entries {
+		rows = append(rows, []string{path.Base(e.File), e.Version, release.Bytes(e.Size), strings.Join(e.Maps, ", "), e.SHA256[:min(16, len(e.SHA256))]})
+	}
+	a.out.Say("version index of %s for %s", idx.Title, idx.Game)
+	a.out.Table([]string{"file", "version", "size", "maps", "sha-256"}, rows)
+	return idx, nil
+}

@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/build"
+	"vornix/core/release"
+	"vornix/internal/cli/show"
+)
+
+func (a *app) releaseCommand() *cobra.Command {
+	var f deployFlags
+	cmd := &cobra.Command{
+		Use:   "release [VERSION]",
+		Short: "All of it, in order: check, build, pack, try, addon, index, deploy",
+		Long: `Release runs every step and stops at the first that fails; run again, it goes on with what is left, since what is
+done is kept. VERSION, when it is later than the project's, is written into vornix.toml first. A finished version is
+recorded in .vornix/ledger.jsonl with a copy in out/releases, and is never altered: with changed content the version has
+to be raised.`,
+		Example: `  vornix release --plan
+  vornix release 1.1.0 --yes`,
+		Args: between(0, 1, "one version at most, such as 1.1.0"),
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			version := ""
+			if len(args) > 0 {
+				version = args[0]
+			}
+			s, err := a.session("release", func(o *release.Options) {
+				f.set(o)
+				o.OnStep = a.out.Step
+			})
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			if err := a.releasePlan(ctx, answer, s, version); err != nil || f.planOnly {
+				return err
+			}
+			if err := a.confirm(ctx, "Release?"); err != nil {
+				return err
+			}
+			answer.Steps, err = s.Release(ctx, version)
+			return err
+		}),
+	}
+	f.add(a, cmd)
+	return cmd
+}
+
+// releasePlan is what a release would do, in data and in words.
+func (a *app) releasePlan(ctx context.Context, answer *show.Answer, s *release.Session, version string) error {
+	stale, err := build.Stale(ctx, s.P, programID())
+	if err != nil {
+		return err
+	}
+	head := s.P.File.Project
+	if version == "" {
+		version = head.Version
+	}
+	targets := release.Targets(s.P)
+	answer.Result = struct {
+		Version string   `json:"version"`
+		Build   []string `json:"build"`
+		Targets []string `json:"targets"`
+	}{version, append([]string{}, stale...), append([]string{}, targets...)}
+	a.out.Heading("%s %s for %s", head.Title, version, s.P.Profile.Game.Title)
+	to := "no target"
+	if len(targets) > 0 {
+		to = strings.Join(targets, ", ")
+	}
+	a.out.Say("to build: %d, then pack, try, addon, index; deploy to: %s\n", len(stale), to)
+	return nil
+}

@@ -1,0 +1,367 @@
+// Package show is how results look. Nothing else in Vornix prints.
+//
+// Results go to standard output, progress and findings to standard error; with JSON one object goes to standard output
+// and nothing else. Colour is used on a terminal only, never to carry a meaning of its own.
+package show
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"golang.org/x/term"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/release"
+)
+
+// Out shows things.
+type Out struct {
+	JSON, Quiet, Verbose bool
+	Stdout, Stderr       io.Writer
+	// Terminal says whether progress may move on standard error, and people can be asked.
+	Terminal bool
+	// Width of the terminal in characters; 100 when it isn't one.
+	Width                int
+	colourOut, colourErr bool
+}
+
+// New looks at the two streams and at NO_COLOR.
+func New(stdout, stderr *os.File, env func(string) string) *Out {
+	o := &Out{Stdout: stdout, Stderr: stderr, Width: 100}
+	colour := env("NO_COLOR") == "" && env("TERM") != "dumb"
+	o.colourOut = colour && term.IsTerminal(int(stdout.Fd()))
+	o.Terminal = term.IsTerminal(int(stderr.Fd()))
+	o.colourErr = colour && o.Terminal
+	if w, _, err := term.GetSize(int(stderr.Fd())); err == nil && w > 20 {
+		o.Width = w
+	}
+	text.EnableColors()
+	return o
+}
+
+// The few ways in which text is set off.
+var (
+	strong  = text.Colors{text.Bold}
+	faint   = text.Colors{text.Faint}
+	good    = text.Colors{text.FgGreen}
+	caution = text.Colors{text.FgYellow}
+	bad     = text.Colors{text.FgRed, text.Bold}
+	heading = text.Colors{text.FgCyan, text.Bold}
+)
+
+func paint(on bool, c text.Colors, s string) string {
+	if !on {
+		return s
+	}
+	return c.Sprint(s)
+}
+
+// Clean makes text from files safe to print: control characters could repaint the terminal.
+func Clean(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsControl(r) || r == '\u202e' || r == '\u2066' || r == '\u2067' {
+			return '\ufffd'
+		}
+		return r
+	}, s)
+}
+
+// Heading begins a part of a longer show.
+func (o *Out) Heading(format string, args ...any) {
+	if !o.JSON && !o.Quiet {
+		fmt.Fprintf(o.Stdout, "\n%s\n", paint(o.colourOut, heading, fmt.Sprintf(format, args...)))
+	}
+}
+
+// Say prints a line of the result.
+func (o *Out) Say(format string, args ...any) {
+	if !o.JSON && !o.Quiet {
+		fmt.Fprintf(o.Stdout, format+"\n", args...)
+	}
+}
+
+// mostMade is how many files of a step are listed without --verbose.
+const mostMade = 8
+
+// Step prints how a step ended, what it made, and what it found.
+func (o *Out) Step(s release.Step) {
+	if o.JSON {
+		return
+	}
+	o.Findings(s.Findings)
+	if o.Quiet {
+		return
+	}
+	mark := paint(o.colourOut, good, "made")
+	if s.Kept {
+		mark = paint(o.colourOut, faint, "kept")
+	}
+	if s.Name == "check" || s.Name == "try" {
+		mark = paint(o.colourOut, good, "done")
+		if finding.Count(s.Findings, finding.Error) > 0 {
+			mark = paint(o.colourOut, bad, "fail")
+		}
+	}
+	took := ""
+	if s.Seconds >= 0.1 {
+		took = paint(o.colourOut, faint, fmt.Sprintf("  (%.1f s)", s.Seconds))
+	}
+	fmt.Fprintf(o.Stdout, "%s %s  %s%s\n", paint(o.colourOut, strong, fmt.Sprintf("%-7s", s.Name)), mark, Clean(s.Summary), took)
+	o.made(s)
+}
+
+func (o *Out) made(s release.Step) {
+	list := s.Made
+	if s.Kept && !o.Verbose && s.Name != "pack" && s.Name != "addon" && s.Name != "index" {
+		return
+	}
+	most := mostMade
+	if o.Verbose {
+		most = len(list)
+	}
+	hidden := 0
+	if len(list) > most {
+		hidden = len(list) - most
+		list = slices.Clone(list)
+		slices.SortStableFunc(list, func(a, b release.Made) int { return int(b.Size - a.Size) })
+		list = list[:most]
+	}
+	width := 0
+	for _, m := range list {
+		width = max(width, utf8.RuneCountInString(m.Path))
+	}
+	for _, m := range list {
+		size := release.Bytes(m.Size)
+		if m.State == "removed" || m.State == "remove" {
+			size = ""
+		}
+		line := strings.TrimRight(fmt.Sprintf("             %-*s  %9s  %s", width, Clean(m.Path), size, m.State), " ")
+		if m.State == "kept" || m.State == "leave" {
+			line = paint(o.colourOut, faint, line)
+		}
+		fmt.Fprintln(o.Stdout, line)
+	}
+	if hidden > 0 {
+		fmt.Fprintln(o.Stdout, paint(o.colourOut, faint, fmt.Sprintf("             and %d smaller (--verbose lists all)", hidden)))
+	}
+}
+
+// mostAlike is how many findings of one kind are shown without --verbose before they become a count.
+const mostAlike = 5
+
+// Findings prints findings; accepted ones are only counted unless verbose.
+func (o *Out) Findings(list []finding.Finding) {
+	if o.JSON {
+		return
+	}
+	count := map[string]int{}
+	accepted := 0
+	for _, f := range list {
+		if f.Accepted != "" && !o.Verbose {
+			accepted++
+			continue
+		}
+		if o.Quiet && f.Severity != finding.Error {
+			continue
+		}
+		if count[f.ID]++; count[f.ID] > mostAlike && !o.Verbose {
+			continue
+		}
+		o.finding(f)
+	}
+	for _, id := range finding.IDs() {
+		if n := count[id] - mostAlike; n > 0 && !o.Verbose {
+			fmt.Fprintf(o.Stderr, "         and %d more of %s (--verbose lists all)\n", n, id)
+		}
+	}
+	if accepted > 0 && !o.Quiet {
+		fmt.Fprintln(o.Stderr, paint(o.colourErr, faint, fmt.Sprintf("         %d known and accepted (--verbose shows why)", accepted)))
+	}
+}
+
+func (o *Out) finding(f finding.Finding) {
+	colour := map[finding.Severity]text.Colors{finding.Error: bad, finding.Warning: caution, finding.Note: faint}[f.Severity]
+	place := Clean(f.Place.String())
+	if place != "" {
+		place += "  "
+	}
+	fmt.Fprintf(o.Stderr, "%s %s%s %s\n", paint(o.colourErr, colour, fmt.Sprintf("%-8s", f.Severity)),
+		paint(o.colourErr, strong, place), Clean(f.Text), paint(o.colourErr, faint, "["+f.ID+"]"))
+	if f.Excerpt != "" && f.Place.Column > 0 {
+		o.excerpt(f.Excerpt, f.Place.Column)
+	}
+	for i, w := range f.Wanted {
+		word := "asked at"
+		if i > 0 {
+			word = "used at"
+		}
+		fmt.Fprintf(o.Stderr, "           %-8s %s\n", word, Clean(w))
+	}
+	if f.Accepted != "" {
+		fmt.Fprintf(o.Stderr, "           accepted %s\n", Clean(f.Accepted))
+		return
+	}
+	if f.Severity == finding.Note && !o.Verbose {
+		return
+	}
+	o.wrapped("why", f.Why)
+	o.wrapped("do", f.Do)
+}
+
+// excerpt prints a source line with a caret under a column. Tabs become one space, so that the caret stands right.
+func (o *Out) excerpt(line string, column int) {
+	runes := []rune(Clean(strings.ReplaceAll(line, "\t", " ")))
+	from := 0
+	room := max(o.Width-16, 40)
+	if column > room { // a long line is cut so that the place is in view
+		from = column - room/2
+	}
+	shown := runes[min(from, len(runes)):]
+	if len(shown) > room {
+		shown = append(slices.Clone(shown[:room-1]), '…')
+	}
+	fmt.Fprintf(o.Stderr, "           %s\n           %s%s\n", string(shown), strings.Repeat(" ", max(column-1-from, 0)), paint(o.colourErr, caution, "^"))
+}
+
+// wrapped prints a labelled sentence within the width.
+func (o *Out) wrapped(label, sentence string) {
+	if sentence == "" {
+		return
+	}
+	room := max(o.Width-22, 30)
+	var lines []string
+	line := ""
+	for _, w := range strings.Fields(Clean(sentence)) {
+		if line != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > room {
+			lines, line = append(lines, line), ""
+		}
+		if line != "" {
+			line += " "
+		}
+		line += w
+	}
+	for i, l := range append(lines, line) {
+		if i > 0 {
+			label = ""
+		}
+		fmt.Fprintf(o.Stderr, "           %s %s\n", paint(o.colourErr, faint, fmt.Sprintf("%-4s", label)), l)
+	}
+}
+
+// Error prints an error: what, where, why, what to do.
+func (o *Out) Error(err error) {
+	var failure *finding.Failure
+	if errors.As(err, &failure) {
+		quiet := o.Quiet
+		o.Quiet = false
+		o.Findings(failure.Findings)
+		o.Quiet = quiet
+		fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), Clean(failure.What))
+		return
+	}
+	var f *fault.Fault
+	if !errors.As(err, &f) {
+		fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), Clean(err.Error()))
+		return
+	}
+	what := f.What
+	if f.Err != nil {
+		what += ": " + f.Err.Error()
+	}
+	fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), Clean(what))
+	if f.Place.File != "" {
+		fmt.Fprintf(o.Stderr, "           at   %s\n", Clean(f.Place.String()))
+	}
+	o.wrapped("why", f.Why)
+	o.wrapped("do", f.Do)
+}
+
+// Table prints rows under a header, without lines around them.
+func (o *Out) Table(header []string, rows [][]string) {
+	if o.JSON || o.Quiet || len(rows) == 0 {
+		return
+	}
+	t := table.NewWriter()
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Box.MiddleVertical, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "", " "
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	toRow := func(cells []string) table.Row {
+		r := make(table.Row, len(cells))
+		for i, c := range cells {
+			r[i] = Clean(c)
+		}
+		return r
+	}
+	t.AppendHeader(toRow(header))
+	for _, r := range rows {
+		t.AppendRow(toRow(r))
+	}
+	for line := range strings.SplitSeq(t.Render(), "\n") {
+		fmt.Fprintln(o.Stdout, strings.TrimRight(line, " "))
+	}
+}
+
+// Answer is what a command says with --json.
+type Answer struct {
+	Command string         `json:"command"`
+	OK      bool           `json:"ok"`
+	Steps   []release.Step `json:"steps,omitempty"`
+	Result  any            `json:"result,omitempty"`
+	Error   *ErrorAnswer   `json:"error,omitempty"`
+}
+
+// ErrorAnswer is an error in JSON.
+type ErrorAnswer struct {
+	Exit     int               `json:"exit"`
+	What     string            `json:"what"`
+	Place    *fault.Place      `json:"place,omitempty"`
+	Why      string            `json:"why,omitempty"`
+	Do       string            `json:"do,omitempty"`
+	Findings []finding.Finding `json:"findings,omitempty"`
+}
+
+// Answer prints the object of a command.
+func (o *Out) Answer(a *Answer, err error, exit int) {
+	if !o.JSON {
+		return
+	}
+	a.OK = err == nil
+	for i := range a.Steps {
+		if a.Steps[i].Findings == nil {
+			a.Steps[i].Findings = []finding.Finding{}
+		}
+	}
+	if err != nil {
+		a.Error = &ErrorAnswer{Exit: exit, What: err.Error()}
+		var f *fault.Fault
+		var failure *finding.Failure
+		switch {
+		case errors.As(err, &failure):
+			a.Error.What, a.Error.Findings = failure.What, failure.Findings
+		case errors.As(err, &f):
+			a.Error.What, a.Error.Why, a.Error.Do = f.What, f.Why, f.Do
+			if f.Err != nil {
+				a.Error.What += ": " + f.Err.Error()
+			}
+			if f.Place.File != "" {
+				a.Error.Place = &f.Place
+			}
+		}
+	}
+	e := json.NewEncoder(o.Stdout)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	_ = e.Encode(a) // a closed standard output can't be told to anybody
+}

@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/build"
+	"vornix/core/bundle"
+	"vornix/core/deploy"
+	"vornix/core/index"
+	"vornix/core/ledger"
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/core/standin"
+	"vornix/internal/cli/show"
+)
+
+// statusAnswer is the result of status in JSON.
+type statusAnswer struct {
+	Project  string          `json:"project"`
+	Version  string          `json:"version"`
+	Profile  string          `json:"profile"`
+	Stale    []string        `json:"stale"` // jobs that a build would run
+	Packed   []bundle.Bundle `json:"packed"`
+	Indexed  bool            `json:"indexed"`
+	Released string          `json:"released"` // the latest finished version
+	Targets  []targetAnswer  `json:"targets"`
+	Next     string          `json:"next"`
+}
+
+type targetAnswer struct {
+	deploy.State
+	Server string `json:"server"` // what its game server says
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "status",
+		Short: "What is built, packed, indexed, released, and live on each target",
+		Long:  "Status looks and changes nothing. It says for each step whether it is up to date, for each target which version is there, whether files there were changed since, and what its game server plays.",
+		Example: `  vornix status
+  vornix status --json | jq '.result.targets[] | {target, version, drift}'`,
+		Args: noArgs,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			head := p.File.Project
+			st := statusAnswer{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Packed: []bundle.Bundle{}, Targets: []targetAnswer{}}
+			if st.Stale, err = build.Stale(ctx, p, programID()); err != nil {
+				return err
+			}
+			st.Stale = append([]string{}, st.Stale...)
+			rows := [][]string{}
+			row := func(what, state string) { rows = append(rows, []string{what, state}) }
+			row("project", fmt.Sprintf("%s %s for %s", head.Title, head.Version, p.Profile.Game.Title))
+			if len(st.Stale) == 0 {
+				row("built", "up to date")
+			} else {
+				row("built", fmt.Sprintf("%d to build: %s", len(st.Stale), few(st.Stale)))
+				st.Next = "vornix build"
+			}
+			packed, err := bundle.Packed(p)
+			if err != nil {
+				row("packed", "no: "+err.Error())
+				st.Next = orWord(st.Next, "vornix pack")
+			} else {
+				st.Packed = packed
+				var names []string
+				for _, b := range packed {
+					names = append(names, fmt.Sprintf("%s (%s)", b.Name, release.Bytes(b.Size)))
+				}
+				row("packed", strings.Join(names, ", "))
+			}
+			if _, err := index.Check(p); err != nil {
+				row("indexed", "no: "+err.Error())
+				st.Next = orWord(st.Next, "vornix index write")
+			} else {
+				st.Indexed = true
+				row("indexed", "yes")
+			}
+			events, err := ledger.Read(p)
+			if err != nil {
+				return err
+			}
+			for _, e := range events {
+				if e.Kind == ledger.Released {
+					st.Released = e.Version
+				}
+			}
+			row("released", orWord(st.Released, "nothing yet"))
+			if st.Released != head.Version {
+				st.Next = orWord(st.Next, "vornix release")
+			}
+			for _, name := range release.Targets(p) {
+				t := lookAt(ctx, p, name)
+				st.Targets = append(st.Targets, t)
+				state := "nothing of this project"
+				if t.Version != "" {
+					state = "version " + t.Version
+				}
+				if len(t.Drift) > 0 {
+					state += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), few(t.Drift))
+				}
+				if t.Error != "" {
+					state = "could not be looked at: " + t.Error
+				}
+				row("on "+name, state+t.Server)
+			}
+			answer.Result = st
+			a.out.Table([]string{"", ""}, rows)
+			if st.Next != "" {
+				a.out.Say("\nnext: %s", st.Next)
+			}
+			return nil
+		}),
+	}
+}
+
+// lookAt says what a target has and what its server plays.
+func lookAt(ctx context.Context, p *project.Project, name string) targetAnswer {
+	t := targetAnswer{State: deploy.State{Target: name, Drift: []string{}}}
+	pl, err := deploy.PlaceOf(p, name, os.Getenv)
+	if err == nil {
+		var st *deploy.State
+		if st, err = deploy.Look(pl); err == nil {
+			t.State = *st
+		}
+	}
+	if err != nil {
+		t.Error = err.Error()
+		return t
+	}
+	if pl.Server == "" {
+		return t
+	}
+	c, err := standin.Dial(ctx, pl.Server, pl.Dir, pl.Token)
+	if err != nil {
+		t.Server = "; its server does not answer"
+		return t
+	}
+	if s, err := c.Status(ctx); err == nil {
+		t.Server = fmt.Sprintf("; its server plays %s", orWord(s.Playing, "nothing"))
+	}
+	return t
+}
+
+func few(list []string) string {
+	if len(list) > 3 {
+		return strings.Join(list[:3], ", ") + " …"
+	}
+	return strings.Join(list, ", ")
+}
+
+func orWord(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
