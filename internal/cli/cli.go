@@ -96,7 +96,7 @@ func (a *app) root() *cobra.Command {
 	flags.BoolVar(&a.out.JSON, "json", false, "print one JSON object and nothing else on standard output")
 	flags.BoolVar(&a.out.Quiet, "quiet", false, "print errors only")
 	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
-	flags.IntVar(&a.jobs, "jobs", 0, "how many jobs to run at once (default: one a processor)")
+	flags.IntVar(&a.jobs, "jobs", 0, "run this `number` of jobs at once (default: one a processor)")
 	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
 		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
 	add := func(group string, commands ...*cobra.Command) {

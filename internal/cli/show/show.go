@@ -164,6 +164,8 @@ func (o *Out) Findings(list []finding.Finding) {
 	if o.JSON {
 		return
 	}
+	list = slices.Clone(list) // the worst stands last, next to the prompt
+	slices.SortStableFunc(list, func(a, b finding.Finding) int { return int(a.Severity) - int(b.Severity) })
 	count := map[string]int{}
 	accepted := 0
 	for _, f := range list {
@@ -286,6 +288,9 @@ func (o *Out) Error(err error) {
 	o.wrapped("do", f.Do)
 }
 
+// numeric are the headers of columns that stand to the right.
+var numeric = []string{"size", "packed", "offset", "bytes", "there are", "level"}
+
 // Table prints rows under a header, without lines around them.
 func (o *Out) Table(header []string, rows [][]string) {
 	if o.JSON || o.Quiet || len(rows) == 0 {
@@ -294,7 +299,8 @@ func (o *Out) Table(header []string, rows [][]string) {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
-	style.Box.MiddleVertical, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "", " "
+	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "", " "
+	style.Options.SeparateHeader = slices.ContainsFunc(header, func(h string) bool { return h != "" })
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	toRow := func(cells []string) table.Row {
@@ -304,7 +310,16 @@ func (o *Out) Table(header []string, rows [][]string) {
 		}
 		return r
 	}
-	t.AppendHeader(toRow(header))
+	if style.Options.SeparateHeader {
+		t.AppendHeader(toRow(header))
+	}
+	var columns []table.ColumnConfig
+	for i := range header {
+		if slices.Contains(numeric, header[i]) {
+			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight})
+		}
+	}
+	t.SetColumnConfigs(columns)
 	for _, r := range rows {
 		t.AppendRow(toRow(r))
 	}

@@ -1,0 +1,123 @@
+package compile_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/compile"
+	"vornix/core/mapfile"
+	"vornix/core/mapsrc"
+)
+
+func compileSource(t *testing.T, source string, size float64) *mapfile.Map {
+	t.Helper()
+	m, findings := mapsrc.ReadScene("m.vnx", []byte(source))
+	require.Empty(t, findings)
+	return compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return size }})
+}
+
+type vec = [3]float64
+
+func sub(a, b [3]float32) vec {
+	return vec{float64(a[0] - b[0]), float64(a[1] - b[1]), float64(a[2] - b[2])}
+}
+
+func cross(a, b vec) vec {
+	return vec{a[1]*b[2] - a[2]*b[1], a[2]*b[0] - a[0]*b[2], a[0]*b[1] - a[1]*b[0]}
+}
+
+func dot(a, b vec) float64 { return a[0]*b[0] + a[1]*b[1] + a[2]*b[2] }
+
+// A box closes: its faces, taken counter-clockwise from outside, have the box's volume (divergence theorem), look
+// outward, and their areas add up.
+func TestABoxIsClosedAndLooksOutward(t *testing.T) {
+	m := compileSource(t, "map m\nsolid s box 4,-1,2 1,5,2.5 material=a\n", 2)
+	require.Len(t, m.Faces, 6)
+	require.Len(t, m.Vertices, 24)
+	require.Len(t, m.Indices, 36)
+	volume, area := 0.0, 0.0
+	for i := 0; i < len(m.Indices); i += 3 {
+		a, b, c := m.Vertices[m.Indices[i]], m.Vertices[m.Indices[i+1]], m.Vertices[m.Indices[i+2]]
+		n := cross(sub(b.Position, a.Position), sub(c.Position, a.Position))
+		volume += dot(sub(a.Position, [3]float32{}), n) / 6
+		facing := dot(n, sub(a.Normal, [3]float32{}))
+		assert.Positive(t, facing, "triangle %d looks the other way than its normal", i/3)
+		area += facing / 2
+	}
+	assert.InDelta(t, 3*6*0.5, volume, 1e-9)
+	assert.InDelta(t, 2*(3*6+3*0.5+6*0.5), area, 1e-9)
+}
+
+// One repeat of the texture covers as many metres as the material says, whatever side it is on, and is never mirrored:
+// seen from outside, u grows to the right and v downward.
+func TestTextureCoordinates(t *testing.T) {
+	m := compileSource(t, "map m\nsolid s box 0,0,0 6,4,2 material=a\n", 2)
+	for _, f := range m.Faces {
+		p := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
+		for i := range p {
+			a, b := p[i], p[(i+1)%len(p)]
+			length := dot(sub(a.Position, b.Position), sub(a.Position, b.Position))
+			du, dv := float64(b.UV[0]-a.UV[0]), float64(b.UV[1]-a.UV[1])
+			assert.InDelta(t, length, 4*(du*du+dv*dv), 1e-6, "texels keep their shape")
+		}
+		du := vec{float64(p[1].UV[0] - p[0].UV[0]), float64(p[1].UV[1] - p[0].UV[1]), 0}
+		dv := vec{float64(p[2].UV[0] - p[0].UV[0]), float64(p[2].UV[1] - p[0].UV[1]), 0}
+		assert.Negative(t, cross(du, dv)[2], "counter-clockwise outside is clockwise where v points down: not mirrored")
+	}
+}
+
+func TestNeighboursMeetWithoutASeam(t *testing.T) {
+	m := compileSource(t, "map m\nsolid s box 0,0,0 3,1,1 material=a\nsolid r box 3,0,0 7,1,1 material=a\n", 2)
+	at := map[[3]float32]map[[2]float32]bool{}
+	for _, f := range m.Faces {
+		for _, v := range m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices] {
+			if v.Normal == [3]float32{0, 0, 1} {
+				if at[v.Position] == nil {
+					at[v.Position] = map[[2]float32]bool{}
+				}
+				at[v.Position][v.UV] = true
+			}
+		}
+	}
+	assert.Len(t, at, 6)
+	for p, uvs := range at {
+		assert.Len(t, uvs, 1, "two coordinates at %v", p)
+	}
+}
+
+func TestFaceOverrides(t *testing.T) {
+	m := compileSource(t, "map m\nsolid s box 0,0,0 4,4,4 material=a\n  face top material=b scale=2 shift=1,3 turn=90\n", 2)
+	top := m.Faces[0]
+	assert.Equal(t, "b", top.Material)
+	assert.Equal(t, "a", m.Faces[1].Material)
+	// The corner 4,0 of the top lies at u=4, v=0; turned by 90 degrees u=0, v=4; shifted 1, 7; a repeat is 4 metres.
+	for _, v := range m.Vertices[:4] {
+		if v.Position == [3]float32{4, 0, 4} {
+			assert.Equal(t, [2]float32{0.25, 1.75}, v.UV)
+		}
+	}
+}
+
+func TestObjectsKeepTheirOrderAndProperties(t *testing.T) {
+	m := compileSource(t, `map m title="M"
+sound hum at=1,2,3 file=a/b volume=0.25 loop=yes
+item winch at=7,3,0.5 rank=2
+light lamp point 1,2,3 colour=#010203 power=40
+item winch at=8,3,0.5 rank=3
+`, 1)
+	require.Len(t, m.Objects, 4)
+	assert.Equal(t, mapfile.Object{Kind: "light", Name: "lamp", Detail: "point", A: [3]float32{1, 2, 3}, Colour: 0x010203, Value: 40}, m.Objects[0])
+	assert.Equal(t, mapfile.Object{Kind: "sound", Name: "hum", Detail: "a/b", A: [3]float32{1, 2, 3}, Value: 0.25, Flags: 1}, m.Objects[1])
+	assert.Equal(t, [][2]string{{"rank", "2"}}, m.Objects[2].Pairs)
+	assert.Equal(t, [][2]string{{"rank", "3"}}, m.Objects[3].Pairs)
+}
+
+func TestTiles(t *testing.T) {
+	m := compileSource(t, "map m\nlegend # tile=rock/wall solid=yes\nlegend . tile=floor\nlegend _\ngrid g cells=3,2 level=2\n  row #._\n  row .##\n", 1)
+	require.Len(t, m.Grids, 1)
+	assert.Equal(t, mapfile.Grid{Name: "g", Level: 2, Width: 3, Height: 2, Cells: []uint16{0, 1, 2, 1, 0, 0}}, m.Grids[0])
+	assert.Equal(t, []mapfile.Tile{{Symbol: '#', Material: "rock/wall", Solid: true}, {Symbol: '.', Material: "floor"}, {Symbol: '_'}}, m.Legend)
+	assert.Equal(t, []string{"rock/wall", "floor"}, m.Materials())
+}

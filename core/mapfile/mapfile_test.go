@@ -1,0 +1,181 @@
+package mapfile_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"hash/crc32"
+	"math"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/compile"
+	"vornix/core/mapfile"
+	"vornix/core/mapsrc"
+)
+
+// demoMap compiles one of the demo's maps.
+func demoMap(t testing.TB, project, name string) *mapfile.Map {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join("..", "..", "demo", "projects", project, "maps", name+".vnx"))
+	require.NoError(t, err)
+	m, findings := mapsrc.ReadScene(name+".vnx", data)
+	require.Empty(t, findings)
+	return compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
+}
+
+func encode(t testing.TB, m *mapfile.Map) []byte {
+	t.Helper()
+	data, err := mapfile.Encode(m)
+	require.NoError(t, err)
+	return data
+}
+
+func TestRoundTrip(t *testing.T) {
+	for _, m := range []*mapfile.Map{demoMap(t, "highline", "cairn_station"), demoMap(t, "lower-sidings", "tram_depot")} {
+		data := encode(t, m)
+		got, err := mapfile.Read(data)
+		require.NoError(t, err)
+		assert.Equal(t, m, got)
+		assert.Equal(t, data, encode(t, got), "the same map gives the same bytes")
+		got, err = mapfile.Read(append(bytes.Clone(data), "PK and whatever follows"...))
+		require.NoError(t, err, "what is appended does not matter")
+		assert.Equal(t, m, got)
+	}
+}
+
+// TestReadByThePage reads a map with nothing but what docs/formats/compiled-map.md says: offsets, sizes, checksums.
+func TestReadByThePage(t *testing.T) {
+	m := demoMap(t, "highline", "cairn_station")
+	data := encode(t, m)
+	le := binary.LittleEndian
+	table := crc32.MakeTable(crc32.Castagnoli)
+	assert.Equal(t, []byte{0x8b, 'V', 'N', 'M', 13, 10, 26, 10}, data[:8])
+	assert.EqualValues(t, 1, le.Uint32(data[8:]), "version")
+	n := int(le.Uint32(data[12:]))
+	assert.EqualValues(t, len(data), le.Uint64(data[16:]), "size of the map")
+	assert.Zero(t, len(data)%64)
+	assert.Equal(t, crc32.Checksum(data[64:64+40*n], table), le.Uint32(data[24:]))
+	assert.Equal(t, crc32.Checksum(data[:60], table), le.Uint32(data[60:]))
+	chunks := map[string][]byte{}
+	for i := range n {
+		e := data[64+40*i:]
+		at, size := le.Uint64(e[8:]), le.Uint64(e[24:])
+		assert.Zero(t, at%64)
+		chunks[string(e[:4])] = data[at : at+size]
+		assert.Equal(t, crc32.Checksum(data[at:at+size], table), le.Uint32(e[32:]))
+	}
+	vert, face, strg := chunks["VERT"], chunks["FACE"], chunks["STRG"]
+	require.Len(t, vert, 32*len(m.Vertices))
+	require.Len(t, face, 32*len(m.Faces))
+	float := func(b []byte) float32 { return math.Float32frombits(le.Uint32(b)) }
+	last := vert[len(vert)-32:]
+	want := m.Vertices[len(m.Vertices)-1]
+	assert.Equal(t, want.Position, [3]float32{float(last), float(last[4:]), float(last[8:])})
+	assert.Equal(t, want.UV, [2]float32{float(last[24:]), float(last[28:])})
+	text := func(i uint32) string {
+		count := le.Uint32(strg)
+		from, to := le.Uint32(strg[4+4*i:]), le.Uint32(strg[8+4*i:])
+		body := strg[8+4*count:]
+		return string(body[from:to])
+	}
+	assert.Equal(t, m.Faces[0].Material, text(le.Uint32(face)))
+	object := chunks["OBJS"][:64]
+	assert.Equal(t, m.Objects[0].Kind, text(le.Uint32(object)))
+	assert.Equal(t, m.Objects[0].Name, text(le.Uint32(object[4:])))
+	assert.Equal(t, m.Objects[0].A[2], float(object[24:]))
+}
+
+// Any single damaged byte of header, table or a chunk is noticed.
+func TestDamageIsNoticed(t *testing.T) {
+	m := demoMap(t, "lower-sidings", "tram_depot")
+	data := encode(t, m)
+	r, err := mapfile.Open(data)
+	require.NoError(t, err)
+	covered := make([]bool, len(data))
+	for i := range 64 + 40*len(r.Chunks) {
+		covered[i] = true
+	}
+	for _, c := range r.Chunks {
+		for i := c.Offset; i < c.Offset+c.Stored; i++ {
+			covered[i] = true
+		}
+	}
+	for i := range data {
+		if !covered[i] {
+			continue // the zeros between chunks mean nothing
+		}
+		bad := bytes.Clone(data)
+		bad[i] ^= 0x10
+		if _, err := mapfile.Read(bad); err == nil {
+			t.Fatalf("byte %d was changed and nobody noticed", i)
+		}
+	}
+	for n := 0; n < len(data); n += 7 {
+		_, err := mapfile.Read(data[:n])
+		assert.Error(t, err, "cut at %d", n)
+	}
+}
+
+func TestOtherFilesAreRefused(t *testing.T) {
+	for _, other := range [][]byte{nil, []byte("PK\x03\x04"), []byte("\x89PNG\r\n\x1a\n"), make([]byte, 100)} {
+		_, err := mapfile.Open(other)
+		assert.ErrorIs(t, err, mapfile.ErrNotMap)
+	}
+	data := encode(t, demoMap(t, "highline", "cairn_station"))
+	binary.LittleEndian.PutUint32(data[8:], 99)
+	binary.LittleEndian.PutUint32(data[60:], crc32.Checksum(data[:60], crc32.MakeTable(crc32.Castagnoli)))
+	_, err := mapfile.Open(data)
+	assert.ErrorContains(t, err, "version 99")
+}
+
+// repair makes all checksums right again, so that the fuzzer gets past them to what they guard.
+func repair(data []byte) {
+	if len(data) < 64 {
+		return
+	}
+	le := binary.LittleEndian
+	table := crc32.MakeTable(crc32.Castagnoli)
+	n := int(min(le.Uint32(data[12:]), 16))
+	end := min(64+40*n, len(data))
+	for at := 64; at+40 <= end; at += 40 {
+		from, size := le.Uint64(data[at+8:]), le.Uint64(data[at+16:])
+		if from <= uint64(len(data)) && size <= uint64(len(data))-from {
+			le.PutUint32(data[at+32:], crc32.Checksum(data[from:from+size], table))
+		}
+	}
+	le.PutUint32(data[24:], crc32.Checksum(data[64:end], table))
+	le.PutUint32(data[60:], crc32.Checksum(data[:60], table))
+}
+
+// Any bytes end in a map or an error, and a map that is read can be written and read again.
+func FuzzRead(f *testing.F) {
+	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{}}, Vertices: make([]mapfile.Vertex, 3), Indices: []uint32{0, 1, 2},
+		Faces:   []mapfile.Face{{Material: "a", Vertices: 3, IndexNumber: 3}},
+		Objects: []mapfile.Object{{Kind: "sound", Detail: "s", Pairs: [][2]string{{"k", "v"}}}},
+		Legend:  []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}}, Grids: []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
+	f.Add(encode(f, small), true)
+	f.Add([]byte("\x8bVNM\r\n\x1a\n"), false)
+	f.Fuzz(func(t *testing.T, data []byte, mend bool) {
+		if mend {
+			data = bytes.Clone(data)
+			repair(data)
+		}
+		m, err := mapfile.Read(data)
+		if err != nil {
+			return
+		}
+		m.Materials()
+		m.Sounds()
+		again, err := mapfile.Encode(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := mapfile.Read(again); err != nil {
+			t.Fatalf("a map that was read can't be read after it was written: %v", err)
+		}
+	})
+}
