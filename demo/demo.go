@@ -12,6 +12,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"vornix/core/fault"
 	"vornix/core/safefile"
 )
@@ -74,7 +76,7 @@ func Write(dir string) (written int, err error) {
 			return err
 		}
 		written++
-		return d.WriteFile(rel, data)
+		return d.WriteCache(rel, data) // it can be made again at any time
 	}
 	literal := func(data []byte) func() ([]byte, error) { return func() ([]byte, error) { return data, nil } }
 	if err := put(markFile, literal([]byte(markText))); err != nil {
@@ -90,8 +92,22 @@ func Write(dir string) (written int, err error) {
 		return written, err
 	}
 	for folder, list := range map[string][]picture{"highline": highlinePictures, "lower-sidings": sidingsPictures} {
-		for _, p := range list {
-			if err := put(path.Join(folder, p.file), p.encode); err != nil {
+		group := errgroup.Group{} // painting takes most of the time
+		encoded := make([][]byte, len(list))
+		for i, p := range list {
+			if _, err := d.Stat(path.Join(folder, p.file)); err == nil {
+				continue
+			}
+			group.Go(func() (err error) {
+				encoded[i], err = p.encode()
+				return err
+			})
+		}
+		if err := group.Wait(); err != nil {
+			return written, err
+		}
+		for i, p := range list {
+			if err := put(path.Join(folder, p.file), literal(encoded[i])); err != nil {
 				return written, err
 			}
 		}

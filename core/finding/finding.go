@@ -176,3 +176,6 @@ func (f *Failure) Error() string {
 	}
 	return b.String()
 }
+
+// KindOf is the kind of an id; nil when there is none.
+func KindOf(id string) *Kind { return kinds[id] }

@@ -44,7 +44,9 @@ func scramble(x, y int) uint32 {
 
 // The pictures that formats are tried on: smooth, hard, noisy, one colour, odd sizes.
 var pictures = map[string]*image.NRGBA{
-	"gradient": paint(64, 64, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x * 4), uint8(y * 4), uint8(255 - x*2 - y*2), 255} }),
+	"gradient": paint(64, 64, func(x, y int) color.NRGBA {
+		return color.NRGBA{uint8(x * 4), uint8(y * 4), uint8(255 - x*2 - y*2), 255}
+	}),
 	"edges": paint(60, 36, func(x, y int) color.NRGBA {
 		if (x/5+y/7)%2 == 0 {
 			return color.NRGBA{230, 40, 20, 255}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -26,19 +27,21 @@ type Document struct {
 	lines     [][]byte
 	positions map[string]fault.Place
 	values    map[string]unstable.Range
+	paths     map[fault.Place][]string // what key stands there, without the numbers of list elements
 }
 
 // Decode reads data into the struct that into points to. Findings are empty when everything was understood; the
 // Document is never nil, but knows no positions in a file that isn't TOML.
 func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
-	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}}
+	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}, paths: map[fault.Place][]string{}}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
 	var missing *toml.StrictMissingError
 	var wrong *toml.DecodeError
 	switch {
 	case err == nil:
 	case errors.As(err, &missing):
+		doc.index(data)
 		var list []finding.Finding
 		for i := range missing.Errors {
 			list = append(list, doc.unknownKey(&missing.Errors[i], reflect.TypeOf(into)))
@@ -75,6 +78,9 @@ func plain(message string) string {
 func (d *Document) unknownKey(e *toml.DecodeError, root reflect.Type) finding.Finding {
 	row, column := e.Position()
 	key := e.Key()
+	if full, ok := d.paths[d.place(row, column)]; ok {
+		key = full // the decoder tells only the last part of a key inside an inline table
+	}
 	last := key[len(key)-1]
 	known := knownKeys(root, key[:len(key)-1])
 	f := finding.TOMLUnknown.At(d.place(row, column), "%q is not a setting%s", last, inTable(key[:len(key)-1]))
@@ -145,50 +151,82 @@ func (d *Document) line(row int) string {
 	return strings.TrimRight(string(d.lines[row-1]), "\r")
 }
 
+// indexer walks the syntax tree for Document.index.
+type indexer struct {
+	doc    *Document
+	parser unstable.Parser
+	counts map[string]int // elements so far of each list of tables
+}
+
 // index notes where each key and its value stand, under paths such as "target.practice.path" and "accept[1].reason".
 func (d *Document) index(data []byte) {
-	p := unstable.Parser{}
-	p.Reset(data)
-	counts := map[string]int{}
-	prefix := ""
-	resolve := func(parts []string) string {
-		out := ""
-		for _, part := range parts {
-			out = join(out, part)
-			if n := counts[out]; n > 0 {
-				out = fmt.Sprintf("%s[%d]", out, n-1)
-			}
-		}
-		return out
-	}
-	for p.NextExpression() {
-		e := p.Expression()
-		var parts []string
-		first := unstable.Range{}
-		for it := e.Key(); it.Next(); {
-			if len(parts) == 0 {
-				first = it.Node().Raw
-			}
-			parts = append(parts, string(it.Node().Data))
-		}
-		start := p.Shape(first).Start
-		place := d.place(start.Line, start.Column)
+	x := &indexer{doc: d, counts: map[string]int{}}
+	x.parser.Reset(data)
+	prefix, parts := "", []string(nil)
+	for x.parser.NextExpression() {
+		e := x.parser.Expression()
 		switch e.Kind {
-		case unstable.Table:
-			prefix = resolve(parts)
-			d.positions[prefix] = place
-		case unstable.ArrayTable:
-			base := join(resolve(parts[:len(parts)-1]), parts[len(parts)-1])
-			counts[base]++
-			prefix = fmt.Sprintf("%s[%d]", base, counts[base]-1)
-			d.positions[prefix] = place
-		case unstable.KeyValue:
-			name := prefix
-			for _, part := range parts {
-				name = join(name, part)
+		case unstable.Table, unstable.ArrayTable:
+			var place fault.Place
+			parts, place = x.key(e)
+			prefix = x.resolve(parts)
+			if e.Kind == unstable.ArrayTable {
+				base := join(x.resolve(parts[:len(parts)-1]), parts[len(parts)-1])
+				x.counts[base]++
+				prefix = fmt.Sprintf("%s[%d]", base, x.counts[base]-1)
 			}
-			d.positions[name] = place
-			d.values[name] = e.Value().Raw
+			d.positions[prefix] = place
+			d.paths[place] = parts
+		case unstable.KeyValue:
+			x.pair(e, prefix, parts)
+		}
+	}
+}
+
+// key reads the parts of a node's key, and where it begins.
+func (x *indexer) key(n *unstable.Node) (parts []string, place fault.Place) {
+	for it := n.Key(); it.Next(); {
+		if len(parts) == 0 {
+			start := x.parser.Shape(it.Node().Raw).Start
+			place = x.doc.place(start.Line, start.Column)
+		}
+		parts = append(parts, string(it.Node().Data))
+	}
+	return parts, place
+}
+
+// resolve joins the parts of a table's name, with the number of the element that is open in each list of tables.
+func (x *indexer) resolve(parts []string) string {
+	out := ""
+	for _, part := range parts {
+		out = join(out, part)
+		if n := x.counts[out]; n > 0 {
+			out = fmt.Sprintf("%s[%d]", out, n-1)
+		}
+	}
+	return out
+}
+
+// pair notes a key with its value, and those inside the value.
+func (x *indexer) pair(n *unstable.Node, prefix string, path []string) {
+	parts, place := x.key(n)
+	for _, part := range parts {
+		prefix = join(prefix, part)
+	}
+	path = append(slices.Clone(path), parts...)
+	x.doc.positions[prefix], x.doc.paths[place] = place, path
+	x.doc.values[prefix] = n.Value().Raw
+	x.inside(n.Value(), prefix, path)
+}
+
+func (x *indexer) inside(n *unstable.Node, prefix string, path []string) {
+	children := n.Children()
+	for i := 0; children.Next(); i++ {
+		switch c := children.Node(); {
+		case n.Kind == unstable.InlineTable && c.Kind == unstable.KeyValue:
+			x.pair(c, prefix, path)
+		case n.Kind == unstable.Array:
+			x.inside(c, fmt.Sprintf("%s[%d]", prefix, i), path)
 		}
 	}
 }

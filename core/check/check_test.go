@@ -1,0 +1,181 @@
+package check_test
+
+import (
+	"context"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/check"
+	"vornix/core/finding"
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/internal/demotest"
+)
+
+func TestMain(m *testing.M) { demotest.Main(m) }
+
+func run(t *testing.T, p *project.Project) []finding.Finding {
+	t.Helper()
+	g, err := release.Scan(context.Background(), p)
+	require.NoError(t, err)
+	list, err := check.Run(context.Background(), p, g)
+	require.NoError(t, err)
+	return list
+}
+
+func ids(list []finding.Finding) map[string]int {
+	m := map[string]int{}
+	for _, f := range list {
+		m[f.ID]++
+	}
+	return m
+}
+
+// What the demo's believable mess makes check say, and nothing else.
+func TestTheDemo(t *testing.T) {
+	dir := demotest.Write(t)
+	high := run(t, demotest.Load(t, dir+"/highline"))
+	assert.Equal(t, map[string]int{"mode.contained": 1, "sound.missing": 1, "file.stray": 2, "asset.unused": 1}, ids(high))
+	for _, f := range high {
+		assert.Equal(t, f.ID == "mode.contained", f.Accepted != "", f.ID)
+	}
+	assert.Empty(t, run(t, demotest.Load(t, dir+"/lower-sidings")))
+}
+
+// Each rule is broken on its own in a project that is otherwise as it was.
+func TestEachRule(t *testing.T) {
+	const m3, m2 = "maps/cairn_station.vnx", "maps/tram_depot.vnx"
+	for _, c := range []struct {
+		id, project, file, old, now string
+		text, do                    string
+	}{
+		{"map.name-differs", "highline", m3, "map cairn_station", "map cairn", `called "cairn" and its file "cairn_station"`, "the same"},
+		{"map.no-title", "highline", m3, ` title="Cairn Station"`, "", "no title", ""},
+		{"map.no-players", "lower-sidings", m2, " players=1..4", "", "how many players", ""},
+		{"mode.unknown", "highline", m3, "dash,", "dahs,", `no mode "dahs"`, `"dash"`},
+		{"spawn.few", "highline", m3, "2..8", "2..9", "up to 9 players and has 8", ""},
+		{"spawn.no-team", "lower-sidings", m2, "", "", "", ""},
+		{"team.unknown", "highline", m3, "team=blue", "team=bleu", `no team "bleu"`, `"blue"`},
+		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=14.2,9,0.5", `solid "house_west"`, ""},
+		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=18,8.2,1.2", `solid "lintel"`, ""},
+		{"spawn.blocked", "lower-sidings", m2, "at=3,2,0", "at=0,2,0", "solid cell", ""},
+		{"light.kind", "highline", m3, "lantern_door point", "lantern_door spot", `"spot"`, `Use one of: point`},
+		{"volume.none-below", "highline", m3, "effect=remove", "effect=slow", "no volume with effect=remove", ""},
+		{"volume.none-below", "highline", m3, "volume fall box -80", "volume fall box 5", "below the whole map (from -2,-2 to 40,18, below -20)", ""},
+		{"item.required", "highline", m3, "item station", "item statoin", "no station", `"statoin"`},
+		{"item.limit", "lower-sidings", m2, "item depot", strings.Repeat("item lamp at=1,1,0\n", 10) + "item depot", "one more than the 12", ""},
+		{"map.form", "lower-sidings", m2, "item depot", "solid s box 0,0,0 1,1,1 material=rock/wall\nitem depot", "maps of tiles", ""},
+		{"material.missing", "highline", m3, "solid deck box 0,0,0 24,16,0.5 material=wood/plank", "solid deck box 0,0,0 24,16,0.5 material=wood/plnak", `the material "wood/plnak" is not in materials/`, `"wood/plank"`},
+		{"texture.missing", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/slap"`, `the material "rock/slab" wants it, for map cairn_station`, `"rock/slab"`},
+		{"sound.missing", "lower-sidings", m2, "cave/drip", "cave/drop", `the sound "cave/drop"`, `"cave/drip"`},
+		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/slab.png"`, "has an ending", "without an ending"},
+		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"C:/rock/slab"`, "absolute", ""},
+		{"material.surface", "highline", "materials/rock/slab.toml", `surface = "rock"`, `surface = "rok"`, `no surface "rok"`, `"rock"`},
+		{"toml.unknown-key", "highline", "materials/rock/slab.toml", "tint", "tnit", `"tnit"`, `"tint"`},
+		{"toml.value", "highline", "materials/rock/slab.toml", "#e8e4dc", "grey", "tint must be a colour", ""},
+		{"map.syntax", "highline", m3, "solid deck", "solib deck", `"solib"`, `"solid"`},
+	} {
+		if c.old == "" {
+			continue
+		}
+		t.Run(c.id+" "+c.text, func(t *testing.T) {
+			p := demotest.Project(t, c.project)
+			assert.Zero(t, finding.Count(run(t, p), finding.Error), "clean before")
+			demotest.Edit(t, p, c.file, c.old, c.now)
+			var got *finding.Finding
+			list := run(t, p)
+			for i := range list {
+				if list[i].ID == c.id && got == nil && (list[i].Place.File == c.file) && strings.Contains(list[i].Text, c.text) {
+					got = &list[i]
+				}
+			}
+			require.NotNil(t, got, "%v", list)
+			assert.Contains(t, got.Do, c.do)
+			assert.Positive(t, got.Place.Line)
+		})
+	}
+}
+
+func TestSpawnsForEveryTeam(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	data, err := os.ReadFile(p.Join("maps/cairn_station.vnx"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "maps/cairn_station.vnx", []byte(strings.ReplaceAll(string(data), "team=amber", "team=blue")))
+	assert.Equal(t, 1, ids(run(t, p))["spawn.no-team"])
+	demotest.Edit(t, p, "maps/cairn_station.vnx", "spawn amber_4 at=11,5,0.5 facing=270 team=blue", "spawn amber_4 at=11,5,0.5")
+	assert.Zero(t, ids(run(t, p))["spawn.no-team"], "a spawn without a team serves any")
+	demotest.Put(t, p, "maps/cairn_station.vnx", []byte("map cairn_station title=\"C\" players=1..2\nsolid s box 0,0,0 9,9,1 material=rock/slab\n"))
+	assert.Equal(t, 1, ids(run(t, p))["spawn.none"])
+	demotest.Put(t, p, "maps/cairn_station.vnx", []byte("map cairn_station title=\"C\" players=1..2\nspawn a at=1,1,1\n"))
+	assert.Equal(t, 1, ids(run(t, p))["map.empty"])
+}
+
+func TestMissingTextureNamesWhoWantedIt(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	require.NoError(t, os.Remove(p.Join("textures/sign/highline.png")))
+	for _, f := range run(t, p) {
+		if f.ID == "texture.missing" {
+			assert.Equal(t, []string{"materials/sign/highline.toml:2:1", "maps/cairn_station.vnx:25:23"}, f.Wanted, "the material, then the map's line")
+			return
+		}
+	}
+	t.Fatal("the missing texture was not found")
+}
+
+func TestImages(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	whole, err := os.ReadFile(p.Join("textures/wood/plank.png"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "textures/wood/plank.png", whole[:3000])
+	list := run(t, p)
+	assert.Equal(t, 1, ids(list)["texture.unreadable"])
+	tile, err := os.ReadFile(demotest.Project(t, "lower-sidings").Join("textures/rock/wall.png"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "textures/wood/plank.png", tile)
+	assert.Zero(t, ids(run(t, p))["texture.unreadable"])
+
+	p.Profile.Textures.Largest = 8
+	for _, f := range run(t, p) {
+		if f.Place.File == "textures/wood/plank.png" {
+			assert.Equal(t, "texture.size", f.ID)
+			assert.Contains(t, f.Text, "16 x 16 texels; Kestrel Post takes at most 8")
+		}
+	}
+	p.Profile.Textures.Largest = 0
+	for size, say := range map[[2]int]string{{100, 64}: "Resize it to 128 x 64.", {90, 700}: "Resize it to 64 x 512.", {1, 3}: "Resize it to 1 x 4."} {
+		list := check.ImageSize(p, "a.png", size[0], size[1])
+		require.Len(t, list, 1)
+		assert.Equal(t, say, list[0].Do)
+	}
+	assert.Empty(t, check.ImageSize(p, "a.png", 512, 1))
+}
+
+func TestNamesAndStrays(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	wall, err := os.ReadFile(p.Join("textures/rock/slab.png"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "textures/Rock/Slab.PNG", wall)
+	demotest.Edit(t, p, "materials/rock/slab.toml", `"rock/slab"`, `"Rock/Slab"`)
+	demotest.Put(t, p, "textures/sign/highline.jpg", []byte("another of the same name"))
+	for _, name := range []string{"notes.txt~", "maps/x.bak", "textures/Thumbs.db", "maps/#a#", "old.zip", "maps/map copy.vnx2", "build.log"} {
+		demotest.Put(t, p, name, nil)
+	}
+	got := ids(run(t, p))
+	assert.Equal(t, 1, got["path.case"], "a capital in a path that ships")
+	assert.Equal(t, 1, got["asset.same-name"])
+	assert.Equal(t, 2+7, got["file.stray"])
+}
+
+func TestBrokenMapHidesNothingElse(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	demotest.Put(t, p, "maps/second.vnx", []byte("map second\nsolud\n"))
+	demotest.Edit(t, p, "materials/rock/wall.toml", "rock/wall", "rock/wallpaper")
+	got := ids(run(t, p))
+	assert.Equal(t, 1, got["map.syntax"])
+	assert.Equal(t, 1, got["texture.missing"])
+	assert.Zero(t, got["asset.unused"], "what a broken map needs is not known, so nothing is called unused")
+}

@@ -1,0 +1,95 @@
+package profile_test
+
+import (
+	"io/fs"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/finding"
+	"vornix/core/profile"
+	"vornix/demo"
+)
+
+const head = "[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n"
+
+func TestBuiltInProfilesDifferInWhatAProfileCanState(t *testing.T) {
+	read := func(name string) *profile.Profile {
+		data, err := fs.ReadFile(demo.Profiles(), name+".toml")
+		require.NoError(t, err)
+		p, err := profile.Parse(name, data)
+		require.NoError(t, err)
+		return p
+	}
+	a, b := read("kestrel-post"), read("burrow-tramways")
+	assert.NotEqual(t, a.Game.Form, b.Game.Form)
+	assert.NotEqual(t, a.Pack.Form, b.Pack.Form)
+	assert.NotEqual(t, a.Textures.Container, b.Textures.Container)
+	assert.NotEqual(t, a.Textures.PowerOfTwo, b.Textures.PowerOfTwo)
+	assert.NotEqual(t, a.Files.Maps, b.Files.Maps)
+	assert.NotEqual(t, a.Map.RemovalVolume, b.Map.RemovalVolume)
+	assert.NotEqual(t, a.Addon.Files[0].Form, b.Addon.Files[0].Form)
+}
+
+func TestDefaults(t *testing.T) {
+	p, err := profile.Parse("g.toml", []byte(head))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"maps/a.vnm", "materials/x/y.toml", "textures/x/y.ktx2", "sounds/s.wav"},
+		[]string{p.MapPath("a"), p.MaterialPath("x/y"), p.TexturePath("x/y"), p.SoundPath("s")})
+	assert.Equal(t, "{name}-{version}.zip", p.Pack.Name)
+}
+
+func TestWrongProfiles(t *testing.T) {
+	for text, say := range map[string]string{
+		strings.Replace(head, "solids", "voxels", 1):                                                    `"voxels" is none of solids, tiles`,
+		strings.Replace(head, "'g'", "'Big Game'", 1):                                                   "small letters",
+		head + "[files]\ncase = 'upper'\n":                                                              `"upper"`,
+		head + "[files]\ncharacters = 'z-a'\n":                                                          "no class of characters",
+		head + "[textures]\ncontainer = 'bmp'\n":                                                        `"bmp"`,
+		head + "[textures]\nformats = ['bc1', 'jpg']\n":                                                 `"jpg"`,
+		head + "[pack]\nform = 'map-file'\nname = 'all.vnm'\n":                                          "{map}",
+		head + "[pack]\ncompress = 'brotli'\n":                                                          `"brotli"`,
+		head + "[[addon.field]]\nname = 'a'\ntype = 'date'\n":                                           `"date"`,
+		head + "[[addon.field]]\nname = 'a'\ntype = 'text'\nfrom = 'moon'\n":                            `"moon"`,
+		head + "[[addon.file]]\npath = 'a.json'\nform = 'json'\neach = 'map'\n":                         "{map}",
+		head + "[server]\nmaps = 'list.txt'\n":                                                          "none of the [[server.list]] files",
+		head + "[srever]\n":                                                                             `"srever"`,
+		head + "[map]\nlimits = { winch = 'six' }\n":                                                    "",
+		head + "[[server.list]]\nfile = 'a'\nline = '{map}'\nlines = 'x'\n":                             `"lines"`,
+		"[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n\n[[addon.file]]\npath = 'a'\nform = 'yaml'\n": `"yaml"`,
+	} {
+		_, err := profile.Parse("g.toml", []byte(text))
+		var f *finding.Failure
+		require.ErrorAs(t, err, &f, text)
+		assert.Contains(t, f.Findings[0].Text, say)
+		assert.Positive(t, f.Findings[0].Place.Line, text)
+	}
+}
+
+func TestPathRules(t *testing.T) {
+	p, err := profile.Parse("g.toml", []byte(head+"[files]\ncase = 'lower'\ncharacters = 'a-z0-9_/.'\nlongest = 20\n"))
+	require.NoError(t, err)
+	for path, want := range map[string]string{
+		"maps/a.vnm":                   "",
+		"maps/A.vnm":                   "path.case",
+		"maps/a b.vnm":                 "path.characters",
+		"maps/a-b.vnm":                 "path.characters",
+		"maps/a_long_long_name.vnm":    "path.long",
+		"maps/ä.vnm":                   "path.characters",
+		"textures/twentylong.ktx2":     "path.long",
+		"textures/" + "abcdef" + ".kt": "",
+	} {
+		ids := ""
+		for _, f := range p.CheckPath("source", path) {
+			ids += f.ID
+		}
+		assert.Equal(t, want, ids, path)
+	}
+}
+
+func TestFill(t *testing.T) {
+	assert.Equal(t, "a-1.0.0-{who}", profile.Fill("{name}-{version}-{who}", map[string]string{"name": "a", "version": "1.0.0"}))
+	assert.Equal(t, "{version}", profile.Fill("{name}", map[string]string{"name": "{version}", "version": "x"}), "a value is not filled again")
+}

@@ -1,0 +1,150 @@
+package project_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/project"
+	"vornix/demo"
+)
+
+const head = `[project]
+name = "hut"
+title = "Hut"
+version = "1.2.3"   # raised by hand
+profile = "kestrel-post"
+`
+
+func load(t *testing.T, text string) (*project.Project, error) {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(text), 0o666))
+	return project.Load(dir, demo.Profiles())
+}
+
+func TestDefaults(t *testing.T) {
+	p, err := load(t, head+"[index]\nbase = 'https://example.com/x'\n[[texture]]\nmatch = '**/*_n.png'\ncolour_space = 'linear'\n[[texture]]\nmatch = 'wood/*'\nformat = 'rgba8'\n")
+	require.NoError(t, err)
+	assert.Equal(t, "maps", p.File.Sources.Maps)
+	assert.Equal(t, "https://example.com/x/", p.File.Index.Base, "an address without its slash is mended")
+	assert.Equal(t, "Kestrel Post", p.Profile.Game.Title)
+	assert.Equal(t, "linear", p.TextureRecipe("deep/er/a_n.png").ColourSpace)
+	assert.Equal(t, "srgb", p.TextureRecipe("wood/a_n.png").ColourSpace, "a later recipe overrides an earlier one")
+	assert.Equal(t, "auto", p.TextureRecipe("rock/a.png").Format)
+}
+
+func TestWrongProjects(t *testing.T) {
+	for name, c := range map[string]struct {
+		text string
+		id   string
+		line int
+		say  string
+	}{
+		"unknown key":         {strings.Replace(head, "title", "titel", 1), "toml.unknown-key", 3, `"titel"`},
+		"capital name":        {strings.Replace(head, `"hut"`, `"Hut"`, 1), "toml.value", 2, "small letters"},
+		"version":             {strings.Replace(head, "1.2.3", "1.2", 1), "toml.value", 4, "three numbers"},
+		"version with zeros":  {strings.Replace(head, "1.2.3", "1.02.3", 1), "toml.value", 4, "three numbers"},
+		"no title":            {strings.Replace(head, `title = "Hut"`, "", 1), "toml.value", 1, "title is missing"},
+		"unknown profile":     {strings.Replace(head, "kestrel", "kestral", 1), "toml.value", 5, `no game profile "kestral-post"`},
+		"profile out of here": {strings.Replace(head, "kestrel-post", "../../etc/passwd", 1), "toml.value", 5, "no game profile"},
+		"sources outside":     {head + "[sources]\nmaps = '../maps'\n", "toml.value", 7, "inside the project"},
+		"recipe format":       {head + "[[texture]]\nmatch = '**'\nformat = 'bc9'\n", "toml.value", 8, `"bc9"`},
+		"recipe pattern":      {head + "[[texture]]\nmatch = '[a'\n", "toml.value", 7, "no pattern"},
+		"target kind":         {head + "[target.x]\nkind = 'ftp'\npath = 'y'\n", "toml.value", 7, "folder"},
+		"target path":         {head + "[target.x]\nkind = 'folder'\n", "toml.value", 6, "path is missing"},
+		"accept reason":       {head + "[[accept]]\nfinding = 'file.stray'\n", "toml.value", 6, "needs a reason"},
+		"accept empty reason": {head + "[[accept]]\nfinding = 'file.stray'\nreason = ' '\n", "toml.value", 8, "needs a reason"},
+		"accept what":         {head + "[[accept]]\nfinding = 'file.stay'\nreason = 'x'\n", "toml.value", 7, `no finding "file.stay"`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			_, err := load(t, c.text)
+			var f *finding.Failure
+			require.ErrorAs(t, err, &f)
+			require.Len(t, f.Findings, 1, "%v", f.Findings)
+			assert.Equal(t, c.id, f.Findings[0].ID)
+			assert.Equal(t, c.line, f.Findings[0].Place.Line)
+			assert.Equal(t, project.FileName, f.Findings[0].Place.File)
+			assert.Contains(t, f.Findings[0].Text, c.say)
+		})
+	}
+}
+
+func TestFind(t *testing.T) {
+	dir := t.TempDir()
+	deep := filepath.Join(dir, "a", "b")
+	require.NoError(t, os.MkdirAll(deep, 0o777))
+	_, err := project.Find(deep)
+	var f *fault.Fault
+	require.True(t, errors.As(err, &f))
+	assert.Equal(t, fault.Usage, f.Kind)
+	assert.Contains(t, f.Do, "vornix new")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(head), 0o666))
+	found, err := project.Find(deep)
+	require.NoError(t, err)
+	want, err := filepath.Abs(dir)
+	require.NoError(t, err)
+	assert.Equal(t, want, found)
+}
+
+func TestOwnProfileComesBeforeTheBuiltIn(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, "profiles"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(head), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "profiles", "kestrel-post.toml"), []byte("[game]\nid = 'kestrel-post'\ntitle = 'Mine'\nform = 'solids'\n"), 0o666))
+	p, err := project.Load(dir, demo.Profiles())
+	require.NoError(t, err)
+	assert.Equal(t, "Mine", p.Profile.Game.Title)
+	assert.Equal(t, "profiles/kestrel-post.toml", p.ProfilePath)
+	assert.Equal(t, []string{"burrow-tramways", "kestrel-post"}, project.Profiles(dir, demo.Profiles()))
+}
+
+func TestSetVersionTouchesNothingElse(t *testing.T) {
+	p, err := load(t, strings.ReplaceAll(head, "\n", "\r\n"))
+	require.NoError(t, err)
+	require.NoError(t, p.SetVersion("1.10.0"))
+	data, err := os.ReadFile(p.Join(project.FileName))
+	require.NoError(t, err)
+	assert.Equal(t, strings.ReplaceAll(strings.Replace(head, "1.2.3", "1.10.0", 1), "\n", "\r\n"), string(data))
+	again, err := project.Load(p.Dir, demo.Profiles())
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.0", again.File.Project.Version)
+	assert.Error(t, p.SetVersion("next"))
+}
+
+func TestVersions(t *testing.T) {
+	assert.Negative(t, project.CompareVersions("1.9.0", "1.10.0"), "by number, not by letter")
+	assert.Zero(t, project.CompareVersions("1.0.0", "1.0.0"))
+	assert.Equal(t, "1.2.10", project.NextVersion("1.2.9"))
+}
+
+func TestListing(t *testing.T) {
+	dir := t.TempDir()
+	for _, f := range []string{"vornix.toml", "maps/b.vnx", "maps/a.vnx", "maps/deep/c.vnx", "out/tree/x", ".vornix/y", ".git/z", "textures/.cache/i", "maps/.vornix-tmp-12"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, f)), 0o777))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, f), []byte(f), 0o666))
+	}
+	if runtime.GOOS != "windows" {
+		require.NoError(t, os.Symlink("/etc", filepath.Join(dir, "link")))
+	}
+	p := &project.Project{Dir: dir}
+	list, err := p.List()
+	require.NoError(t, err)
+	var names []string
+	for _, f := range list {
+		names = append(names, f.Path)
+		assert.EqualValues(t, len(f.Path), f.Size)
+	}
+	assert.Equal(t, []string{"maps/a.vnx", "maps/b.vnx", "maps/deep/c.vnx", "vornix.toml"}, names)
+	tree, err := p.ListTree()
+	require.NoError(t, err)
+	assert.Len(t, tree, 1)
+}

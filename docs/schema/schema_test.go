@@ -1,0 +1,139 @@
+// Package schema_test makes the published JSON Schemas from the types that read the files, and holds them to the demo.
+// VORNIX_UPDATE=1 go test ./docs/schema writes them anew.
+package schema_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	reflector "github.com/invopop/jsonschema"
+	"github.com/pelletier/go-toml/v2"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/material"
+	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/demo"
+)
+
+var published = map[string]struct {
+	title string
+	of    any
+}{
+	"project.json":  {"A Vornix project: vornix.toml", &project.File{}},
+	"profile.json":  {"A Vornix game profile", &profile.Profile{}},
+	"material.json": {"A Vornix material", &material.Material{}},
+}
+
+func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
+	for name, s := range published {
+		r := &reflector.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true}
+		schema := r.Reflect(s.of)
+		schema.Title = s.title
+		want, err := json.MarshalIndent(schema, "", "  ")
+		require.NoError(t, err)
+		want = append(want, '\n')
+		if os.Getenv("VORNIX_UPDATE") != "" {
+			require.NoError(t, os.WriteFile(name, want, 0o666))
+		}
+		got, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Equal(t, string(want), string(got), "%s is behind the types; write it with VORNIX_UPDATE=1 go test ./docs/schema", name)
+	}
+}
+
+func compiled(t *testing.T, name string) *jsonschema.Schema {
+	t.Helper()
+	c := jsonschema.NewCompiler()
+	s, err := c.Compile(name)
+	require.NoError(t, err)
+	return s
+}
+
+// valid says whether a TOML text fits a schema.
+func valid(t *testing.T, s *jsonschema.Schema, text []byte) error {
+	t.Helper()
+	var any map[string]any
+	require.NoError(t, toml.Unmarshal(text, &any))
+	data, err := json.Marshal(any)
+	require.NoError(t, err)
+	instance, err := jsonschema.UnmarshalJSON(bytes.NewReader(data))
+	require.NoError(t, err)
+	return s.Validate(instance)
+}
+
+func TestTheDemoFits(t *testing.T) {
+	schemas := map[string]*jsonschema.Schema{}
+	for name := range published {
+		schemas[name] = compiled(t, name)
+	}
+	dir := filepath.Join(t.TempDir(), "demo")
+	_, err := demo.Write(dir)
+	require.NoError(t, err)
+	found := map[string]int{}
+	require.NoError(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || filepath.Ext(p) != ".toml" {
+			return err
+		}
+		name := "material.json"
+		if e.Name() == project.FileName {
+			name = "project.json"
+		}
+		found[name]++
+		data, err := os.ReadFile(p)
+		require.NoError(t, err)
+		assert.NoError(t, valid(t, schemas[name], data), p)
+		return nil
+	}))
+	assert.Equal(t, map[string]int{"material.json": 13, "project.json": 2}, found)
+	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
+	require.NoError(t, err)
+	for _, p := range profiles {
+		data, err := fs.ReadFile(demo.Profiles(), p)
+		require.NoError(t, err)
+		assert.NoError(t, valid(t, schemas["profile.json"], data), p)
+	}
+}
+
+// What the program refuses by form, the schemas refuse too.
+func TestSchemasRefuseWhatTheProgramRefuses(t *testing.T) {
+	head := "[project]\nname = 'a'\ntitle = 'A'\nversion = '1.0.0'\nprofile = 'kestrel-post'\n"
+	game := "[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n"
+	require.NoError(t, valid(t, compiled(t, "project.json"), []byte(head)))
+	require.NoError(t, valid(t, compiled(t, "profile.json"), []byte(game)))
+	for _, bad := range []string{
+		strings.Replace(head, "title", "titel", 1),
+		strings.Replace(head, "1.0.0", "1.0", 1),
+		strings.Replace(head, "'a'", "'A b'", 1),
+		head + "[[accept]]\nfinding = 'file.stray'\n",
+		head + "[[accept]]\nfinding = 'file.stray'\nreason = ''\n",
+		head + "[target.x]\nkind = 'ftp'\npath = 'y'\n",
+		head + "[[texture]]\nmatch = '*'\nformat = 'bc9'\n",
+		"[sources]\nmaps = 'm'\n",
+	} {
+		assert.Error(t, valid(t, compiled(t, "project.json"), []byte(bad)), bad)
+		dir := t.TempDir()
+		require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(bad), 0o666))
+		_, err := project.Load(dir, demo.Profiles())
+		assert.Error(t, err, bad)
+	}
+	for _, bad := range []string{
+		strings.Replace(game, "solids", "voxels", 1),
+		game + "[files]\ncase = 'upper'\n",
+		game + "[pack]\nform = 'disc'\n",
+		game + "[[addon.field]]\nname = 'x'\n",
+		game + "[oddity]\n",
+	} {
+		assert.Error(t, valid(t, compiled(t, "profile.json"), []byte(bad)), bad)
+		if _, err := profile.Parse("g.toml", []byte(bad)); bad != game+"[oddity]\n" {
+			assert.Error(t, err, bad)
+		}
+	}
+}

@@ -1,0 +1,101 @@
+// Package demotest gives tests the demo's projects in a temporary folder: real input for whatever stands on a project.
+package demotest
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/demo"
+)
+
+// original is the demo, written once for all tests of a package: painting its images takes a second.
+var original = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "vornix-demotest-")
+	if err != nil {
+		return "", err
+	}
+	_, err = demo.Write(filepath.Join(dir, "demo"))
+	return dir, err
+})
+
+// Main runs a package's tests and removes what they shared. Call it from TestMain.
+func Main(m *testing.M) {
+	code := m.Run()
+	if dir, err := original(); err == nil {
+		os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
+// Write puts a copy of the demo into a temporary folder and returns its path.
+func Write(t testing.TB) string {
+	t.Helper()
+	from, err := original()
+	require.NoError(t, err)
+	to := t.TempDir()
+	require.NoError(t, os.CopyFS(to, os.DirFS(from)))
+	return filepath.Join(to, "demo")
+}
+
+// Load reads the project in a folder.
+func Load(t testing.TB, dir string) *project.Project {
+	t.Helper()
+	p, err := project.Load(dir, demo.Profiles())
+	require.NoError(t, err)
+	return p
+}
+
+// Project is one of the demo's projects, "highline" or "lower-sidings", in a folder of its own.
+func Project(t testing.TB, name string) *project.Project {
+	t.Helper()
+	return Load(t, filepath.Join(Write(t), name))
+}
+
+// Open opens a session on a project; it is closed when the test ends.
+func Open(t testing.TB, p *project.Project, change ...func(*release.Options)) *release.Session {
+	t.Helper()
+	o := release.Options{Workers: 2, Env: os.Getenv}
+	for _, c := range change {
+		c(&o)
+	}
+	s, err := release.Open(p, "test", o)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+// Edit replaces a text in one of the project's files, which must be there.
+func Edit(t testing.TB, p *project.Project, rel, old, now string) {
+	t.Helper()
+	data, err := os.ReadFile(p.Join(rel))
+	require.NoError(t, err)
+	require.Contains(t, string(data), old)
+	Put(t, p, rel, []byte(strings.Replace(string(data), old, now, 1)))
+}
+
+// Put writes one of the project's files.
+func Put(t testing.TB, p *project.Project, rel string, data []byte) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Dir(p.Join(rel)), 0o777))
+	require.NoError(t, os.WriteFile(p.Join(rel), data, 0o666))
+}
+
+// Age sets the times of all files below dir to an hour ago, so that they are old enough to be believed.
+func Age(t testing.TB, dir string) {
+	t.Helper()
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		return os.Chtimes(p, old, old)
+	}))
+}
