@@ -341,5 +341,6 @@ func (p *Project) SetVersion(version string) error {
 		return err
 	}
 	p.Source, p.File.Project.Version = data, version
+	p.Doc, _ = tomlfile.Decode(FileName, data, &File{}) // what stands behind the version has moved
 	return nil
 }

@@ -118,6 +118,10 @@ func TestSetVersionTouchesNothingElse(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "1.10.0", again.File.Project.Version)
 	assert.Error(t, p.SetVersion("next"))
+	require.NoError(t, p.SetVersion("1.10.1"), "again, though everything behind it has moved")
+	again, err = project.Load(p.Dir, demo.Profiles())
+	require.NoError(t, err)
+	assert.Equal(t, "1.10.1", again.File.Project.Version)
 }
 
 func TestVersions(t *testing.T) {

@@ -1,0 +1,304 @@
+package release_test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/bundle"
+	"vornix/core/fault"
+	"vornix/core/index"
+	"vornix/core/ledger"
+	"vornix/core/project"
+	"vornix/core/release"
+	"vornix/core/safefile"
+	"vornix/core/standin"
+	"vornix/demo"
+	"vornix/internal/demotest"
+)
+
+func TestMain(m *testing.M) { demotest.Main(m) }
+
+var ctx = context.Background()
+
+// site is a demo project whose server runs.
+func site(t *testing.T) *project.Project {
+	t.Helper()
+	p := demotest.Project(t, "highline")
+	s, err := standin.Start(filepath.Join(p.Dir, "..", "servers", "kestrel"), p.Profile, standin.Options{})
+	require.NoError(t, err)
+	t.Cleanup(func() { s.Close() })
+	return p
+}
+
+func names(steps []release.Step) (list []string, kept int) {
+	for _, s := range steps {
+		list = append(list, s.Name)
+		if s.Kept {
+			kept++
+		}
+	}
+	return list, kept
+}
+
+// run releases in a session of its own.
+func run(t *testing.T, p *project.Project, version string) ([]release.Step, error) {
+	t.Helper()
+	s, err := release.Open(demotest.Load(t, p.Dir), "test", release.Options{Env: os.Getenv, Program: "test"})
+	require.NoError(t, err)
+	defer s.Close()
+	return s.Release(ctx, version)
+}
+
+func TestAReleaseAndAgain(t *testing.T) {
+	p := site(t)
+	steps, err := run(t, p, "")
+	require.NoError(t, err)
+	list, _ := names(steps)
+	assert.Equal(t, []string{"check", "build", "pack", "try", "addon", "index", "deploy", "record"}, list)
+	for _, f := range []string{"highline-1.0.0.parcel", "highline.waybill.json", "index.json"} {
+		assert.FileExists(t, p.Join("out/releases/1.0.0", f))
+	}
+	events, err := ledger.Read(p)
+	require.NoError(t, err)
+	require.Len(t, events, 2)
+	assert.Equal(t, []string{ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind})
+
+	steps, err = run(t, p, "1.0.0")
+	require.NoError(t, err)
+	_, kept := names(steps)
+	assert.Equal(t, 6, kept, "all but check and try, which look again")
+	events, err = ledger.Read(p)
+	require.NoError(t, err)
+	assert.Len(t, events, 2, "nothing happened, so nothing is recorded")
+}
+
+func TestAFinishedVersionIsNeverAltered(t *testing.T) {
+	p := site(t)
+	_, err := run(t, p, "")
+	require.NoError(t, err)
+	before, _, err := safefile.HashFile(p.Join("out/releases/1.0.0/highline-1.0.0.parcel"))
+	require.NoError(t, err)
+	demotest.Edit(t, p, "materials/rock/slab.toml", "#e8e4dc", "#ffffff")
+	_, err = run(t, p, "")
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, fault.Refused, f.Kind)
+	assert.Contains(t, f.Do, "vornix release 1.0.1")
+	st, err := os.ReadFile(filepath.Join(p.Dir, "..", "servers", "kestrel", ".vornix-target", "highline", "manifest.json"))
+	require.NoError(t, err)
+	assert.Contains(t, string(st), before, "the server still has what was released")
+
+	steps, err := run(t, p, "1.0.1")
+	require.NoError(t, err)
+	assert.Contains(t, steps[len(steps)-2].Summary, "from version 1.0.0 to 1.0.1")
+	again, _, err := safefile.HashFile(p.Join("out/releases/1.0.0/highline-1.0.0.parcel"))
+	require.NoError(t, err)
+	assert.Equal(t, before, again)
+	assert.FileExists(t, p.Join("out/releases/1.0.1/highline-1.0.1.parcel"))
+	assert.Equal(t, "1.0.1", demotest.Load(t, p.Dir).File.Project.Version)
+
+	_, err = run(t, p, "1.0.0")
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "an earlier version")
+	_, err = run(t, p, "one")
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+}
+
+func TestAReleaseStopsAtErrorsAndGoesOnAfterThem(t *testing.T) {
+	p := site(t)
+	demotest.Edit(t, p, "maps/cairn_station.vnx", "item station", "item statoin")
+	steps, err := run(t, p, "")
+	assert.Error(t, err)
+	list, _ := names(steps)
+	assert.Equal(t, []string{"check"}, list)
+	assert.NoDirExists(t, p.Join("out"))
+	demotest.Edit(t, p, "maps/cairn_station.vnx", "item statoin", "item station")
+	_, err = run(t, p, "")
+	require.NoError(t, err)
+}
+
+func TestAMissingTargetIsFoundBeforeTheWork(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, "..", "servers", "kestrel")))
+	steps, err := run(t, p, "")
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+	assert.Empty(t, steps)
+	assert.NoDirExists(t, p.Join("out"))
+}
+
+func TestTwoAtOnce(t *testing.T) {
+	p := site(t)
+	s := demotest.Open(t, p)
+	require.NotNil(t, s)
+	_, err := release.Open(p, "vornix build", release.Options{})
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+}
+
+func TestStepsAlone(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	s := demotest.Open(t, p)
+	_, err := s.Deploy(ctx, "practice", nil)
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err), "no server runs")
+	_, built, err := s.Build(ctx, nil)
+	require.NoError(t, err)
+	_, bundles, err := s.Pack(ctx, &built.Tree)
+	require.NoError(t, err)
+	step, err := s.Index(ctx, bundles)
+	require.NoError(t, err)
+	assert.Equal(t, "version 1.0.0, 1 entry", step.Summary)
+	step, err = s.Index(ctx, bundles)
+	require.NoError(t, err)
+	assert.True(t, step.Kept)
+	data, err := os.ReadFile(p.Join("out/index/levels.csv"))
+	require.NoError(t, err)
+	assert.Equal(t, "tram_depot;1.0.0\n", string(data))
+	step, err = s.Addon(ctx)
+	require.NoError(t, err)
+	assert.Len(t, step.Made, 1)
+	step, err = release.Check(ctx, p, must(release.Scan(ctx, p)))
+	require.NoError(t, err)
+	assert.Contains(t, step.Summary, "nothing wrong")
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+func TestTheIndexIsHeldToTheBundles(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	_, err := index.Check(p)
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+	s := demotest.Open(t, p)
+	_, built, err := s.Build(ctx, nil)
+	require.NoError(t, err)
+	_, bundles, err := s.Pack(ctx, &built.Tree)
+	require.NoError(t, err)
+	_, err = s.Index(ctx, bundles)
+	require.NoError(t, err)
+	idx, err := index.Check(p)
+	require.NoError(t, err)
+	sum, size, err := safefile.HashFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
+	require.NoError(t, err)
+	assert.Equal(t, index.Entry{Version: "1.0.0", File: "highline-1.0.0.parcel", URL: "https://downloads.example/highline/highline-1.0.0.parcel", Size: size, SHA256: sum, Maps: []string{"cairn_station"}}, idx.Entries[0])
+
+	file := p.Join(bundle.Dir, "highline-1.0.0.parcel")
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	data[1000] ^= 1
+	require.NoError(t, os.WriteFile(file, data, 0o666))
+	_, err = index.Check(p)
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "one flipped bit")
+	require.NoError(t, os.WriteFile(p.Join("out/index/index.json"), []byte(`{"format":1,"entries":[{"file":"../../vornix.toml"}]}`), 0o666))
+	_, err = index.Check(p)
+	assert.ErrorContains(t, err, "..")
+	require.NoError(t, os.WriteFile(p.Join("out/index/index.json"), []byte(`{"format":2}`), 0o666))
+	_, err = index.Check(p)
+	assert.ErrorContains(t, err, "format 2")
+}
+
+// Text from a map's title can't add a line or a field to a list.
+func TestListLinesCanNotBeBrokenOutOf(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	g := must(release.Scan(ctx, p))
+	g.Assets[0].Scene.Title = "a\nevil_map\r\x00b"
+	p.Profile.Index.Texts[0].Line = "{map}|{title}"
+	lines := index.Lines(p, p.Profile.Index.Texts[0], []bundle.Bundle{{Name: "x", Maps: []string{"cairn_station"}}}, g)
+	assert.Equal(t, []string{"cairn_station|a evil_map  b"}, lines)
+}
+
+func FuzzIndex(f *testing.F) {
+	f.Add([]byte(`{"format":1,"project":"a","title":"A","game":"g","base":"","entries":[{"version":"1.0.0","file":"a.zip","url":"a.zip","size":1,"sha256":"00","maps":["m"]}]}`))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		idx, err := index.Read(data)
+		if err != nil {
+			return
+		}
+		for _, e := range idx.Entries {
+			if safefile.CheckPath(e.File) != nil {
+				t.Fatalf("took the path %q", e.File)
+			}
+		}
+		again, err := json.Marshal(idx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := index.Read(again); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
+func TestTheLedgerPassesOverATornLine(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	require.NoError(t, ledger.Add(p, ledger.Event{Kind: ledger.Released, Time: time.Unix(1, 5), Version: "1.0.0", Files: map[string]string{"a": "b"}}))
+	file := p.Join(ledger.Path())
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, append(data, `{"kind":"relea`...), 0o666))
+	events, err := ledger.Read(p)
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+	assert.Equal(t, "1.0.0", ledger.Release(events, "1.0.0").Version)
+	assert.Nil(t, ledger.Release(events, "1.0.1"))
+}
+
+func TestSizesForPeople(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1000: "1.0 kB", 1234567: "1.2 MB", 5e9: "5.00 GB"} {
+		assert.Equal(t, want, release.Bytes(n))
+	}
+}
+
+func TestTheDemoWritesWhatIsMissingAndLeavesTheRest(t *testing.T) {
+	dir := demotest.Write(t)
+	file := filepath.Join(dir, "highline", "maps", "cairn_station.vnx")
+	require.NoError(t, os.WriteFile(file, []byte("mine"), 0o666))
+	require.NoError(t, os.Remove(filepath.Join(dir, "highline", "textures", "sign", "highline.png")))
+	n, err := demo.Write(dir)
+	require.NoError(t, err)
+	assert.Equal(t, 1, n)
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "mine", string(data))
+	other := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(other, "thesis.txt"), []byte("precious"), 0o666))
+	_, err = demo.Write(other)
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+}
+
+// A new project for each game checks clean, builds, packs and can be tried.
+func TestStartersAreClean(t *testing.T) {
+	for _, name := range project.Profiles(t.TempDir(), demo.Profiles()) {
+		p := demotest.Project(t, "highline")
+		data, err := os.ReadFile(filepath.Join("..", "..", "demo", "profiles", name+".toml"))
+		require.NoError(t, err)
+		prof := must(project.Load(p.Dir, demo.Profiles())).Profile
+		if name != prof.Game.ID {
+			prof = demotest.Project(t, "lower-sidings").Profile
+		}
+		require.Equal(t, string(data), string(prof.Source))
+		files, err := demo.Starter(prof, "fresh", "Fresh")
+		require.NoError(t, err)
+		dir := t.TempDir()
+		for rel, data := range files {
+			require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, rel)), 0o777))
+			require.NoError(t, os.WriteFile(filepath.Join(dir, rel), data, 0o666))
+		}
+		fresh := demotest.Load(t, dir)
+		step, err := release.Check(ctx, fresh, must(release.Scan(ctx, fresh)))
+		require.NoError(t, err)
+		assert.True(t, strings.HasSuffix(step.Summary, "nothing wrong"), "%s: %s %v", name, step.Summary, step.Findings)
+		steps, err := run(t, fresh, "")
+		require.NoError(t, err)
+		assert.Contains(t, steps[3].Summary, "1 of 1 map loaded")
+	}
+}

@@ -1,0 +1,202 @@
+package standin_test
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/build"
+	"vornix/core/bundle"
+	"vornix/core/cleanroom"
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/core/standin"
+	"vornix/internal/demotest"
+)
+
+func TestMain(m *testing.M) { demotest.Main(m) }
+
+// packed builds and packs a demo project and returns the bundle's path.
+func packed(t *testing.T, p *project.Project) string {
+	t.Helper()
+	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+	require.NoError(t, err)
+	r, err := bundle.Pack(context.Background(), p, &b.Tree, 0)
+	require.NoError(t, err)
+	return p.Join(bundle.Dir, r.Bundles[0].Name)
+}
+
+// put copies a file to a place in a server's folder.
+func put(t *testing.T, from, to string) {
+	t.Helper()
+	data, err := os.ReadFile(from)
+	require.NoError(t, err)
+	require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o777))
+	require.NoError(t, os.WriteFile(to, data, 0o666))
+}
+
+func TestLoading(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	file := packed(t, p)
+	dir := t.TempDir()
+	st, err := standin.Load(dir, p.Profile)
+	require.NoError(t, err, "an empty server")
+	assert.Empty(t, st.Maps)
+
+	put(t, file, filepath.Join(dir, "parcels", "highline-1.0.0.parcel"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stations.txt"), []byte("# note\r\ncairn_station\r\nlost_station\r\n"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "rota.txt"), []byte("lost_station dash\ncairn_station relay\n"), 0o666))
+	st, err = standin.Load(dir, p.Profile)
+	require.NoError(t, err)
+	m := st.Find("cairn_station")
+	require.NotNil(t, m)
+	assert.True(t, m.Loaded)
+	assert.Equal(t, 8, m.Spawns)
+	assert.Equal(t, []standin.Missing{{Path: "sounds/station/bell.wav", Why: "it is not in the bundle", Sound: true}}, m.Missing)
+	assert.Equal(t, "cairn_station", st.Playing, "the first of the rotation that loads")
+	lost := st.Find("lost_station")
+	require.NotNil(t, lost)
+	assert.Contains(t, lost.Error, "in stations.txt and in no bundle")
+
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stations.txt"), nil, 0o666))
+	st, err = standin.Load(dir, p.Profile)
+	require.NoError(t, err)
+	assert.Nil(t, st.Find("cairn_station"), "a map that the list doesn't name is not offered")
+}
+
+func TestWhatIsMissingOrDamagedIsNamed(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	file := packed(t, p)
+	dir := t.TempDir()
+	to := filepath.Join(dir, "parcels", "a.parcel")
+	p.Profile.Server.Maps = ""
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	load := func(data []byte) *standin.MapStatus {
+		require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o777))
+		require.NoError(t, os.WriteFile(to, data, 0o666))
+		st, err := standin.Load(dir, p.Profile)
+		require.NoError(t, err)
+		require.NotEmpty(t, st.Maps)
+		return &st.Maps[0]
+	}
+	assert.True(t, load(whole).Loaded)
+	cut := load(whole[:len(whole)/2])
+	assert.False(t, cut.Loaded)
+	assert.Contains(t, cut.Error, "archive")
+
+	renamed := []byte(strings.ReplaceAll(string(whole), "textures/wood/plank.ktx2", "textures/wood/plonk.ktx2"))
+	m := load(renamed)
+	assert.False(t, m.Loaded)
+	assert.Contains(t, m.Error, "missing or damaged")
+	require.NotEmpty(t, m.Missing)
+	assert.Equal(t, "materials/wood/plank.toml", m.Missing[0].Path)
+	assert.Contains(t, m.Missing[0].Why, "checksum", "the replacement changed the stored material too")
+	m = load([]byte(strings.ReplaceAll(string(whole), "materials/rock/slab.toml", "materials/rock/slob.toml")))
+	assert.Contains(t, m.Missing, standin.Missing{Path: "materials/rock/slab.toml", Why: "it is not in the bundle"})
+
+	other := []byte(strings.ReplaceAll(string(whole), "maps/cairn_station.vnm", "maps/cairn_statiom.vnm"))
+	m = load(other)
+	assert.Contains(t, m.Error, `says "cairn_statiom" and the map inside "cairn_station"`)
+}
+
+func TestServerAnswersOverHTTP(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	dir := t.TempDir()
+	s, err := standin.Start(dir, p.Profile, standin.Options{Token: "secret"})
+	require.NoError(t, err)
+	address, err := os.ReadFile(filepath.Join(dir, standin.AddressFile))
+	require.NoError(t, err)
+	assert.Equal(t, s.URL+"\n", string(address))
+
+	resp, err := http.Get(s.URL + "/status")
+	require.NoError(t, err)
+	body, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	resp.Body.Close()
+	var st standin.Status
+	require.NoError(t, json.Unmarshal(body, &st))
+	assert.Equal(t, "Burrow Tramways", st.Game)
+	assert.Empty(t, st.Maps)
+
+	put(t, packed(t, p), filepath.Join(dir, "levels", "tram_depot.vnm"))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels.txt"), []byte("tram_depot\n"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "timetable.txt"), []byte("tram_depot shift\n"), 0o666))
+	ctx := context.Background()
+	stranger, err := standin.Dial(ctx, s.URL, "", "")
+	require.NoError(t, err)
+	_, err = stranger.Reload(ctx)
+	assert.ErrorContains(t, err, "401")
+	c, err := standin.Dial(ctx, standin.AddressFile, dir, "secret")
+	require.NoError(t, err, "found by its address file")
+	before, err := c.Status(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, before.Maps, "nothing is loaded before it is told")
+	after, err := c.Reload(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "tram_depot", after.Playing)
+
+	require.NoError(t, s.Close())
+	assert.NoFileExists(t, filepath.Join(dir, standin.AddressFile))
+	for _, address := range []string{s.URL, standin.AddressFile} {
+		_, err = standin.Dial(ctx, address, dir, "")
+		assert.Equal(t, fault.Unreachable, fault.KindOf(err), address)
+	}
+	_, err = standin.Dial(ctx, "../../etc/passwd", dir, "")
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+}
+
+func TestAnOccupiedAddressIsSaid(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	a, err := standin.Start(t.TempDir(), p.Profile, standin.Options{})
+	require.NoError(t, err)
+	defer a.Close()
+	_, err = standin.Start(t.TempDir(), p.Profile, standin.Options{Listen: strings.TrimPrefix(a.URL, "http://")})
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+}
+
+func TestCleanRoomHasNothingElse(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	file := packed(t, p)
+	ctx := context.Background()
+	r, err := cleanroom.Try(ctx, p.Profile, []string{file})
+	require.NoError(t, err)
+	require.Len(t, r.Maps, 1)
+	assert.True(t, r.Maps[0].Loaded)
+	assert.Equal(t, 15, r.Entries)
+	require.Len(t, r.Findings, 1)
+	assert.Equal(t, "try.silent", r.Findings[0].ID)
+
+	whole, err := os.ReadFile(file)
+	require.NoError(t, err)
+	bad := filepath.Join(t.TempDir(), "bad.parcel")
+	require.NoError(t, os.WriteFile(bad, []byte(strings.ReplaceAll(string(whole), "materials/rock/slab.toml", "materials/rock/slob.toml")), 0o666))
+	r, err = cleanroom.Try(ctx, p.Profile, []string{bad})
+	require.NoError(t, err)
+	ids := map[string]int{}
+	for _, f := range r.Findings {
+		ids[f.ID]++
+	}
+	assert.Equal(t, map[string]int{"try.silent": 1, "try.missing": 1}, ids, "the project's own loose files do not help")
+
+	spoilt := []byte(string(whole))
+	spoilt[len(spoilt)/2] ^= 0xff
+	require.NoError(t, os.WriteFile(bad, spoilt, 0o666))
+	r, err = cleanroom.Try(ctx, p.Profile, []string{bad})
+	require.NoError(t, err)
+	found := false
+	for _, f := range r.Findings {
+		found = found || f.ID == "try.unreadable" || f.ID == "try.missing"
+	}
+	assert.True(t, found, "a flipped byte in the middle is noticed")
+	_, err = cleanroom.Try(ctx, p.Profile, []string{"/nowhere.parcel"})
+	assert.Error(t, err)
+}
