@@ -2,11 +2,13 @@ package build
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/gob"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -165,18 +167,18 @@ func buildFault(report *job.Report, n int) error {
 		Why: "Nothing can be packed until they are mended; what did not depend on them is done.", Do: "Correct the errors above and build again."}
 	for _, x := range report.Results {
 		var failure *finding.Failure
-		if x.Err != nil && !asFailure(x.Err, &failure) {
-			f.Err = fmt.Errorf("%s: %w", x.ID, x.Err) // not a finding: the disk, a bug; the first one tells
-			break
+		if x.Err == nil || errors.As(x.Err, &failure) {
+			continue
 		}
+		// Not a finding but the disk, a lock, a bug: the first one tells, and knows best what to do.
+		f.Err = fmt.Errorf("%s: %w", x.ID, x.Err)
+		var cause *fault.Fault
+		if errors.As(x.Err, &cause) {
+			f.Why, f.Do = cmp.Or(cause.Why, f.Why), cmp.Or(cause.Do, f.Do)
+		}
+		break
 	}
 	return f
-}
-
-func asFailure(err error, f **finding.Failure) bool {
-	x, ok := err.(*finding.Failure)
-	*f = x
-	return ok
 }
 
 // merge adds what jobs found to what the check found; the same thing is said once.

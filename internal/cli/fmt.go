@@ -22,7 +22,8 @@ func (a *app) fmtCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "fmt FILE...",
 		Short: "Print map sources in their one canonical form",
-		Long:  "Fmt rewrites map sources in place: settings in one order, numbers in their shortest form, two spaces of indentation. Comments stay. A file with mistakes is left as it is.",
+		Long: `Fmt rewrites map sources in place: settings in one order, numbers in their shortest form, two spaces of indentation.
+Comments stay. A file with mistakes is left as it is.`,
 		Example: `  vornix fmt maps/cairn_station.vnx
   vornix fmt --check maps/*.vnx`,
 		Args: between(1, -1, "map sources (.vnx)"),

@@ -28,7 +28,8 @@ func (a *app) inspectCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "inspect FILE",
 		Short: "What is inside a map, bundle, texture, image or index",
-		Long:  "Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG, JPEG), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.",
+		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
+JPEG), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
   vornix inspect out/bundles/highline-1.0.0.parcel --json`,
 		Args: between(1, 1, "one file"),

@@ -41,7 +41,8 @@ func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
 		Short: "What is built, packed, indexed, released, and live on each target",
-		Long:  "Status looks and changes nothing. It says for each step whether it is up to date, for each target which version is there, whether files there were changed since, and what its game server plays.",
+		Long: `Status looks and changes nothing. It says for each step whether it is up to date, for each target which version is
+there, whether files there were changed since, and what its game server plays.`,
 		Example: `  vornix status
   vornix status --json | jq '.result.targets[] | {target, version, drift}'`,
 		Args: noArgs,

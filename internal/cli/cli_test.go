@@ -1,0 +1,565 @@
+package cli_test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/release"
+	"vornix/core/safefile"
+	"vornix/core/standin"
+	"vornix/internal/demotest"
+	"vornix/internal/peer"
+)
+
+// exe is the program, built once: what these tests run is what people run.
+var exe string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "vornix-cli-")
+	if err != nil {
+		panic(err)
+	}
+	exe = filepath.Join(dir, "vornix")
+	if runtime.GOOS == "windows" {
+		exe += ".exe"
+	}
+	build := exec.Command("go", "build", "-o", exe, "vornix/cmd/vornix")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		panic(fmt.Sprintf("%v\n%s", err, out))
+	}
+	defer os.RemoveAll(dir)
+	demotest.Main(m)
+}
+
+// outcome is how a run of the program ended.
+type outcome struct {
+	out, err string
+	exit     int
+}
+
+func vornix(t testing.TB, dir string, args ...string) outcome {
+	t.Helper()
+	return run(t, command(dir, args...))
+}
+
+func command(dir string, args ...string) *exec.Cmd {
+	cmd := exec.Command(exe, args...)
+	cmd.Dir = dir
+	return cmd
+}
+
+func run(t testing.TB, cmd *exec.Cmd) outcome {
+	t.Helper()
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return outcome{out.String(), errs.String(), cmd.ProcessState.ExitCode()}
+}
+
+// ok runs the program and wants success.
+func ok(t testing.TB, dir string, args ...string) outcome {
+	t.Helper()
+	o := vornix(t, dir, args...)
+	require.Zero(t, o.exit, "vornix %v\n%s\n%s", args, o.out, o.err)
+	return o
+}
+
+// answer is the shape of --json.
+type answer struct {
+	Command string
+	OK      bool
+	Steps   []release.Step
+	Result  json.RawMessage
+	Error   *struct {
+		Exit          int
+		What, Why, Do string
+		Findings      []struct{ ID string }
+	}
+}
+
+// parse reads exactly one JSON object and wants nothing behind it.
+func parse(t testing.TB, o outcome) answer {
+	t.Helper()
+	var a answer
+	d := json.NewDecoder(strings.NewReader(o.out))
+	require.NoError(t, d.Decode(&a), "%s", o.out)
+	assert.False(t, d.More(), "one object and nothing else")
+	return a
+}
+
+func project(t testing.TB, name string) string {
+	t.Helper()
+	return filepath.Join(demotest.Write(t), name)
+}
+
+func TestDemoFromNothingAndAgain(t *testing.T) {
+	dir := t.TempDir()
+	first := ok(t, dir, "demo", "--json")
+	a := parse(t, first)
+	assert.True(t, a.OK)
+	assert.Len(t, a.Steps, 16)
+	var result []struct {
+		Project string
+		Server  standin.Status
+	}
+	require.NoError(t, json.Unmarshal(a.Result, &result))
+	require.Len(t, result, 2)
+	for i, name := range []string{"cairn_station", "tram_depot"} {
+		assert.True(t, result[i].Server.Find(name).Loaded)
+		assert.Equal(t, name, result[i].Server.Playing)
+	}
+	for _, s := range parse(t, ok(t, dir, "demo", "--json")).Steps {
+		if s.Name != "check" && s.Name != "try" {
+			assert.True(t, s.Kept, "%s was done again", s.Name)
+		}
+	}
+	text := ok(t, dir, "demo").out
+	for _, want := range []string{"nothing changed: all 15 files in out/tree are up to date", "its server has loaded cairn_station and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
+		assert.Contains(t, text, want)
+	}
+	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
+}
+
+// Two builds in two folders, with other times and other numbers of jobs, give the same bytes.
+func TestSameBytes(t *testing.T) {
+	a, b := project(t, "highline"), project(t, "highline")
+	demotest.Age(t, b)
+	ok(t, a, "pack", "--jobs", "1")
+	cmd := command(b, "pack", "--jobs", "7", "--verbose")
+	cmd.Env = append(os.Environ(), "TZ=Pacific/Chatham", "LANG=tr_TR.UTF-8", "GOMAXPROCS=1")
+	require.Zero(t, run(t, cmd).exit)
+	sum, _, err := safefile.HashFile(filepath.Join(a, "out/bundles/highline-1.0.0.parcel"))
+	require.NoError(t, err)
+	other, _, err := safefile.HashFile(filepath.Join(b, "out/bundles/highline-1.0.0.parcel"))
+	require.NoError(t, err)
+	assert.Equal(t, sum, other)
+}
+
+func edit(t testing.TB, dir, rel, old, now string) {
+	t.Helper()
+	name := filepath.Join(dir, rel)
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.Contains(t, string(data), old)
+	require.NoError(t, os.WriteFile(name, []byte(strings.Replace(string(data), old, now, 1)), 0o666))
+}
+
+func TestThreeMistakesInAMap(t *testing.T) {
+	p := project(t, "highline")
+	edit(t, p, "maps/cairn_station.vnx", "solid deck box", "solid deck bxo")
+	edit(t, p, "maps/cairn_station.vnx", "point 18,7.2,3.4", "point 18,7.2")
+	edit(t, p, "maps/cairn_station.vnx", "spawn blue_2 at=", "spawn blue_2 ta=")
+	o := vornix(t, p, "build")
+	assert.Equal(t, 1, o.exit)
+	assert.Equal(t, 3, strings.Count(o.err, "[map.syntax]"), "all three, once each\n%s", o.err)
+	assert.Contains(t, o.err, "maps/cairn_station.vnx:6:12")
+	assert.Contains(t, o.err, "solid deck bxo 0,0,0 24,16,0.5 material=wood/plank\n                      ^\n", "the line, and a caret under the place")
+	assert.Contains(t, o.err, `Did you mean "box"?`)
+	assert.Contains(t, o.err, `Did you mean "at"?`)
+	assert.NoFileExists(t, filepath.Join(p, "out/tree/maps/cairn_station.vnm"))
+	a := parse(t, vornix(t, p, "build", "--json"))
+	assert.False(t, a.OK)
+	assert.Equal(t, 1, a.Error.Exit)
+}
+
+func TestBadInput(t *testing.T) {
+	broken := func(rel, old, now string) func(testing.TB, string) {
+		return func(t testing.TB, p string) { edit(t, p, rel, old, now) }
+	}
+	for _, c := range []struct {
+		name   string
+		change func(testing.TB, string)
+		args   string
+		exit   int
+		say    []string
+	}{
+		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1, []string{"vornix.toml:3:", "toml.syntax", "["}},
+		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1, []string{"vornix.toml:5:1", `Did you mean "title"?`}},
+		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1, []string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
+		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:26:"}},
+		{"PNG cut short", func(t testing.TB, p string) {
+			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
+		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 15 jobs failed"}},
+		{"missing texture", func(t testing.TB, p string) {
+			require.NoError(t, os.Remove(filepath.Join(p, "textures/rock/slab.png")))
+		}, "release --yes --without-server", 1, []string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
+		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
+		{"target folder gone", func(t testing.TB, p string) {
+			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
+		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:23:1", "Nothing was changed"}},
+		{"no server", nil, "release --yes", 4, []string{"no game server runs in", "vornix stand server", "--without-server"}},
+		{"no yes", nil, "release", 2, []string{"this needs a yes", "--plan"}},
+		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},
+		{"no version", nil, "release first --yes", 2, []string{`"first" is no version`}},
+		{"unknown command", nil, "biuld", 2, []string{"unknown command", "build"}},
+		{"unknown flag", nil, "build --job 3", 2, []string{"--job"}},
+		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
+		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
+		{"too many words", nil, "pack it", 2, []string{`takes no argument, and there is "it"`}},
+		{"too few words", nil, "inspect", 2, []string{"takes one file"}},
+		{"nothing of that name", nil, "build maps/other.vnx", 2, []string{`nothing that ships is made of "maps/other.vnx"`}},
+		{"inspect nothing", nil, "inspect nothing.vnm", 2, []string{"nothing.vnm"}},
+		{"inspect what nobody knows", nil, "inspect scripts/gust.txt", 1, []string{"does not know this kind of file"}},
+		{"try before pack", nil, "try", 2, []string{"Run 'vornix pack' first"}},
+		{"index before pack", nil, "index write", 2, []string{"Run 'vornix pack' first"}},
+		{"not a project", func(t testing.TB, p string) { require.NoError(t, os.Remove(filepath.Join(p, "vornix.toml"))) }, "build", 2, []string{"there is no project here", "vornix new DIR"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := project(t, "highline")
+			if c.change != nil {
+				c.change(t, p)
+			}
+			args := strings.Fields(c.args)
+			o := vornix(t, p, args...)
+			assert.Equal(t, c.exit, o.exit, "%s%s", o.out, o.err)
+			for _, say := range c.say {
+				assert.Contains(t, o.err, say)
+			}
+			assert.NotContains(t, o.err, "goroutine")
+			assert.LessOrEqual(t, strings.Count(o.err, "stopped:"), 1)
+			noTemps(t, filepath.Dir(p))
+			a := parse(t, vornix(t, p, append(args, "--json")...))
+			assert.False(t, a.OK)
+			require.NotNil(t, a.Error)
+			assert.Equal(t, c.exit, a.Error.Exit)
+		})
+	}
+}
+
+// noTemps wants no half-written file anywhere.
+func noTemps(t testing.TB, dir string) {
+	t.Helper()
+	require.NoError(t, filepath.WalkDir(dir, func(p string, e os.DirEntry, err error) error {
+		if err == nil && safefile.IsTemp(e.Name()) {
+			t.Errorf("%s was left behind", p)
+		}
+		return nil
+	}))
+}
+
+func TestFullOutput(t *testing.T) {
+	if runtime.GOOS != "linux" || os.Getuid() != 0 {
+		t.Skip("mounting a small file system needs root on Linux")
+	}
+	p := project(t, "highline")
+	out := filepath.Join(p, "out")
+	require.NoError(t, os.Mkdir(out, 0o777))
+	if text, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "none", out).CombinedOutput(); err != nil {
+		t.Skipf("no small file system to be had here: %s", text)
+	}
+	t.Cleanup(func() { _ = exec.Command("umount", out).Run() })
+	o := vornix(t, p, "build")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "the disk is full")
+	assert.Contains(t, o.err, "Free some space")
+	noTemps(t, p)
+	require.NoError(t, exec.Command("mount", "-o", "remount,size=20m", out).Run())
+	ok(t, p, "release", "--yes", "--without-server")
+}
+
+func TestTwoReleasesAtOnce(t *testing.T) {
+	p := project(t, "highline")
+	lock, err := safefile.Acquire(filepath.Join(p, ".vornix"), "vornix release")
+	require.NoError(t, err)
+	o := vornix(t, p, "release", "--yes", "--without-server")
+	assert.Equal(t, 3, o.exit)
+	assert.Contains(t, o.err, "'vornix release' (process ")
+	assert.Contains(t, o.err, "nothing was changed")
+	ok(t, p, "status") // looking is always possible
+	ok(t, p, "check")
+	lock.Release()
+
+	done := make(chan outcome, 2)
+	for range 2 {
+		go func() { done <- vornix(t, p, "release", "--yes", "--without-server") }()
+	}
+	a, b := <-done, <-done
+	assert.Contains(t, [][]int{{0, 3}, {3, 0}, {0, 0}}, []int{a.exit, b.exit}, "%s%s", a.err, b.err)
+	ok(t, p, "release", "--yes", "--without-server")
+}
+
+func TestInterrupt(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("a process can't be sent Ctrl-C alone on Windows")
+	}
+	p := project(t, "highline")
+	for i := range 24 { // enough large noise to be busy for some seconds
+		img := image.NewNRGBA(image.Rect(0, 0, 1024, 1024))
+		for k := range img.Pix {
+			img.Pix[k] = uint8(k*k>>5 + k*i)
+		}
+		for k := 3; k < len(img.Pix); k += 4 {
+			img.Pix[k] = 255
+		}
+		img.SetNRGBA(0, 0, color.NRGBA{uint8(i), 0, 0, 255})
+		f, err := os.Create(filepath.Join(p, "textures", fmt.Sprintf("big%d.png", i)))
+		require.NoError(t, err)
+		require.NoError(t, (&png.Encoder{CompressionLevel: png.NoCompression}).Encode(f, img))
+		require.NoError(t, f.Close())
+		require.NoError(t, os.WriteFile(filepath.Join(p, "materials", fmt.Sprintf("big%d.toml", i)), fmt.Appendf(nil, "colour = \"big%d\"\n", i), 0o666))
+		edit(t, p, "maps/cairn_station.vnx", "solid deck box", fmt.Sprintf("solid big%d box 60,60,0 61,61,%d material=big%d\nsolid deck box", i, i+1, i))
+	}
+	cmd := command(p, "release", "--yes", "--without-server")
+	var errs bytes.Buffer
+	cmd.Stderr = &errs
+	require.NoError(t, cmd.Start())
+	require.Eventually(t, func() bool {
+		found, _ := filepath.Glob(filepath.Join(p, "out/tree/textures/big*.ktx2"))
+		return len(found) > 1
+	}, 30*time.Second, 5*time.Millisecond, "the build gets going")
+	begin := time.Now()
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	_ = cmd.Wait()
+	assert.Less(t, time.Since(begin), time.Second, "Ctrl-C stops within a second")
+	assert.Equal(t, 130, cmd.ProcessState.ExitCode(), errs.String())
+	assert.Contains(t, errs.String(), "interrupted")
+	assert.NoDirExists(t, filepath.Join(p, "out/bundles"))
+	noTemps(t, p)
+	steps := parse(t, ok(t, p, "release", "--yes", "--without-server", "--json")).Steps
+	assert.NotContains(t, steps[1].Summary, " 0 kept", "what was finished before is kept: %s", steps[1].Summary)
+}
+
+func TestNewProjects(t *testing.T) {
+	for _, profile := range []string{"kestrel-post", "burrow-tramways"} {
+		dir := t.TempDir()
+		ok(t, dir, "new", "My Maps", "--profile", profile)
+		p := filepath.Join(dir, "My Maps")
+		assert.Contains(t, ok(t, p, "check").out, "nothing wrong")
+		ok(t, p, "pack")
+		assert.Contains(t, ok(t, p, "try").out, "1 of 1 map loaded")
+		data, err := os.ReadFile(filepath.Join(p, "vornix.toml"))
+		require.NoError(t, err)
+		assert.Contains(t, string(data), `name = "my_maps"`)
+		assert.Equal(t, 3, vornix(t, dir, "new", "My Maps", "--profile", profile).exit, "what is there is not overwritten")
+	}
+	dir := t.TempDir()
+	o := vornix(t, dir, "new", "x", "--profile", "kestrel-pots")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, `Did you mean "kestrel-post"?`)
+	o = vornix(t, dir, "new", "x")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, "burrow-tramways, kestrel-post")
+	own := strings.Replace(string(must(os.ReadFile("../../demo/profiles/kestrel-post.toml"))), `id = "kestrel-post"`, `id = "own-game"`, 1)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.toml"), []byte(own), 0o666))
+	ok(t, dir, "new", "own", "--profile", "own.toml", "--title", "Own \"Maps\"")
+	assert.FileExists(t, filepath.Join(dir, "own/profiles/own-game.toml"))
+	assert.Contains(t, ok(t, filepath.Join(dir, "own"), "check").out, "nothing wrong")
+}
+
+func must[T any](v T, err error) T {
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// TestAServerFromPlanToRollback runs the stand-in as a process of its own and deploys to it.
+func TestAServerFromPlanToRollback(t *testing.T) {
+	p := project(t, "highline")
+	folder := filepath.Join(p, "..", "servers", "kestrel")
+	server := command(p, "stand", "server", folder)
+	require.NoError(t, server.Start())
+	defer func() { _ = server.Process.Kill() }()
+	var url string
+	require.Eventually(t, func() bool {
+		data, err := os.ReadFile(filepath.Join(folder, "stand-server.url"))
+		url = strings.TrimSpace(string(data))
+		return err == nil
+	}, 10*time.Second, 10*time.Millisecond)
+	playing := func() string {
+		resp, err := http.Get(url + "/status")
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		var st standin.Status
+		require.NoError(t, json.NewDecoder(resp.Body).Decode(&st))
+		return st.Playing
+	}
+	assert.Empty(t, playing())
+	ok(t, p, "pack")
+	plan := ok(t, p, "deploy", "practice", "--plan")
+	assert.Regexp(t, `add +parcels/highline-1.0.0.parcel`, plan.out)
+	assert.Regexp(t, `change +stations.txt`, plan.out)
+	assert.Empty(t, playing(), "a plan changes nothing")
+	assert.Contains(t, ok(t, p, "deploy", "practice", "--yes").out, "has loaded cairn_station")
+	assert.Equal(t, "cairn_station", playing())
+	assert.Contains(t, ok(t, p, "status").out, "its server plays cairn_station")
+	assert.Contains(t, ok(t, p, "deploy", "rollback", "practice", "--plan").out, "nothing of this project")
+	assert.Equal(t, "cairn_station", playing())
+	ok(t, p, "deploy", "rollback", "practice", "--yes")
+	assert.Empty(t, playing())
+	if runtime.GOOS != "windows" {
+		require.NoError(t, server.Process.Signal(os.Interrupt))
+		_ = server.Wait()
+		assert.Zero(t, server.ProcessState.ExitCode(), "Ctrl-C is how the stand-in is meant to end")
+		assert.NoFileExists(t, filepath.Join(folder, "stand-server.url"))
+	}
+}
+
+func TestInspect(t *testing.T) {
+	dir := demotest.Write(t)
+	ok(t, filepath.Join(dir, "highline"), "release", "--yes", "--without-server")
+	ok(t, filepath.Join(dir, "lower-sidings"), "pack")
+	for file, say := range map[string]string{
+		"highline/out/tree/maps/cairn_station.vnm":            "126 faces, 504 vertices",
+		"highline/out/bundles/highline-1.0.0.parcel":          "15 entries, all read and whole",
+		"highline/out/tree/textures/sign/highline.ktx2":       "texture 256 x 128, rgba8, sRGB, 9 levels, alpha: yes",
+		"highline/textures/snow/drift.jpg":                    "image 512 x 512, alpha: no",
+		"highline/textures/sign/highline.png":                 "image 256 x 128, alpha: yes",
+		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
+		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
+		"lower-sidings/out/bundles/tram_depot.vnm":            "1 grids with 512 cells",
+		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",
+	} {
+		assert.Contains(t, ok(t, dir, "inspect", file).out, say, file)
+		assert.True(t, parse(t, ok(t, dir, "inspect", file, "--json")).OK, file)
+	}
+	data := must(os.ReadFile(filepath.Join(dir, "highline/out/tree/maps/cairn_station.vnm")))
+	data[len(data)/2] ^= 1
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "bad.vnm"), data, 0o666))
+	o := vornix(t, dir, "inspect", "bad.vnm")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "damaged: its checksum does not fit")
+}
+
+func TestFmt(t *testing.T) {
+	p := project(t, "highline")
+	file := "maps/cairn_station.vnx"
+	ok(t, p, "fmt", "--check", file)
+	edit(t, p, file, "spawn blue_1 at=3,3,0.5 facing=90 team=blue", "spawn   blue_1 team=blue   facing=90.0 at=3,3,.5")
+	rough := must(os.ReadFile(filepath.Join(p, file)))
+	assert.Equal(t, 1, vornix(t, p, "fmt", "--check", file).exit)
+	assert.Equal(t, rough, must(os.ReadFile(filepath.Join(p, file))), "--check changes nothing")
+	ok(t, p, "fmt", file)
+	assert.Contains(t, string(must(os.ReadFile(filepath.Join(p, file)))), "spawn blue_1 at=3,3,0.5 facing=90 team=blue\n")
+	edit(t, p, file, "solid deck", "solib deck")
+	wrong := must(os.ReadFile(filepath.Join(p, file)))
+	assert.Equal(t, 1, vornix(t, p, "fmt", file).exit)
+	assert.Equal(t, wrong, must(os.ReadFile(filepath.Join(p, file))), "a file with mistakes is left as it is")
+}
+
+func TestStatusSaysWhatToDoNext(t *testing.T) {
+	p := project(t, "highline")
+	next := func() string {
+		var st struct {
+			Next     string
+			Released string
+			Stale    []string
+		}
+		require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "status", "--json")).Result, &st))
+		return st.Next
+	}
+	assert.Equal(t, "vornix build", next())
+	assert.NoDirExists(t, filepath.Join(p, "out"), "status changes nothing")
+	assert.NoDirExists(t, filepath.Join(p, ".vornix"))
+	ok(t, p, "build")
+	assert.Equal(t, "vornix pack", next())
+	ok(t, p, "pack")
+	assert.Equal(t, "vornix index write", next())
+	ok(t, p, "index", "write")
+	ok(t, p, "index", "check")
+	assert.Equal(t, "vornix release", next())
+	ok(t, p, "release", "--yes", "--without-server")
+	assert.Empty(t, next())
+	edit(t, p, "maps/cairn_station.vnx", "fov=60", "fov=61")
+	assert.Equal(t, "vornix build", next())
+	assert.Contains(t, ok(t, p, "status").out, "1 to build: map cairn_station")
+}
+
+// Every command has help with at least two real examples, --json, --quiet, --project and --jobs.
+func TestHelp(t *testing.T) {
+	var commands [][]string
+	var visit func(path []string)
+	visit = func(path []string) {
+		commands = append(commands, path)
+		help := ok(t, ".", append(path, "--help")...).out
+		if _, list, found := strings.Cut(help, "\nAvailable Commands:\n"); found {
+			block, _, _ := strings.Cut(list, "\n\n")
+			for _, m := range regexp.MustCompile(`(?m)^  (\w+) `).FindAllStringSubmatch(block, -1) {
+				visit(append(append([]string{}, path...), m[1]))
+			}
+		}
+	}
+	for _, c := range strings.Fields("new demo check build pack try addon index deploy release status inspect fmt stand") {
+		visit([]string{c})
+	}
+	assert.Greater(t, len(commands), 18)
+	for _, c := range commands {
+		help := ok(t, ".", append(c, "--help")...).out
+		_, examples, found := strings.Cut(help, "\nExamples:\n")
+		require.True(t, found, "%v has no examples", c)
+		block, _, _ := strings.Cut(examples, "\n\n")
+		assert.GreaterOrEqual(t, len(strings.Split(block, "\n")), 2, "%v: two examples", c)
+		for _, flag := range []string{"--json", "--quiet", "--project", "--jobs"} {
+			assert.Contains(t, help, flag, "%v", c)
+		}
+		for line := range strings.SplitSeq(help, "\n") {
+			assert.LessOrEqual(t, len([]rune(line)), 150, "%v: %s", c, line)
+		}
+	}
+	assert.Regexp(t, `^vornix .+ \(go1\.\d+.*, \w+/\w+.*\)\n$`, ok(t, ".", "--version").out)
+}
+
+func TestCompletionKnowsTargets(t *testing.T) {
+	p := project(t, "highline")
+	assert.Contains(t, ok(t, p, "__complete", "deploy", "").out, "practice\n")
+	assert.Contains(t, ok(t, p, "completion", "bash").out, "vornix")
+}
+
+// Colour is for terminals, and only when it is wanted; text from files never reaches the terminal raw.
+func TestColourAndControlCharacters(t *testing.T) {
+	p := project(t, "highline")
+	edit(t, p, "vornix.toml", `title = "Highline"`, `title = "High\u001b[31mline"`)
+	edit(t, p, "vornix.toml", "[addon]", "[addon]\nevil = \"\\u001b]0;x\\u0007\"")
+	for _, args := range [][]string{{"check"}, {"status"}, {"addon", "check"}} {
+		o := vornix(t, p, args...)
+		assert.NotContains(t, o.out+o.err, "\x1b", "%v", args)
+	}
+	script := peer.Need(t, "script")
+	on := func(env ...string) string {
+		cmd := exec.Command(script, "-qec", exe+" check", "/dev/null")
+		cmd.Dir, cmd.Env = project(t, "highline"), append(append(os.Environ(), "TERM=xterm"), env...)
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	assert.Contains(t, on(), "\x1b[33mwarning")
+	assert.NotContains(t, on("NO_COLOR=1"), "\x1b[")
+}
+
+func TestQuietAndVerbose(t *testing.T) {
+	p := project(t, "highline")
+	quiet := ok(t, p, "check", "--quiet")
+	assert.Empty(t, quiet.out+quiet.err, "warnings and notes are not errors")
+	assert.NotContains(t, ok(t, p, "check").err, "compares whole mode names")
+	assert.Contains(t, ok(t, p, "check", "--verbose").err, "accepted Kestrel Post compares whole mode names")
+	ids := []string{}
+	for _, f := range parse(t, ok(t, p, "check", "--json")).Steps[0].Findings {
+		ids = append(ids, f.ID)
+	}
+	slices.Sort(ids)
+	assert.Equal(t, []string{"asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
+	short := ok(t, p, "build").out
+	assert.Contains(t, short, "and 7 smaller (--verbose lists all)")
+}
