@@ -213,22 +213,28 @@ func tileMoss(x, y, n int) [3]int {
 func track(along, upright bool) func(x, y, n int) [3]int {
 	return func(x, y, n int) [3]int {
 		c := tileFloor(x, y, n)
-		lay := func(u, v int) {
+		sleeper := func(u, v int) {
 			if u%4 < 2 && v > 2 && v < 13 {
 				c = [3]int{84, 60, 42}
 			}
-			if v == 4 || v == 11 {
+		}
+		rail := func(v int) {
+			switch v {
+			case 4, 11:
 				c = [3]int{176, 180, 186}
-			}
-			if v == 5 || v == 12 {
+			case 5, 12:
 				c = [3]int{66, 62, 66}
 			}
 		}
 		if along {
-			lay(x, y)
+			sleeper(x, y)
 		}
 		if upright {
-			lay(y, x)
+			sleeper(y, x)
+			rail(x)
+		}
+		if along {
+			rail(y)
 		}
 		return c
 	}

@@ -266,6 +266,9 @@ func (pl *planner) included() {
 
 // metadata adds the metadata files that belong inside bundles.
 func (pl *planner) metadata() {
+	if !pl.g.Complete() {
+		return // it would tell of fewer maps than there are
+	}
 	files, _ := addon.Make(pl.p, pl.g)
 	for _, f := range files {
 		if f.Place != "inside" {

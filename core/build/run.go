@@ -135,7 +135,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return nil, err
 	}
 	treeDir.Close()
-	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only})
+	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
 	if err != nil {
 		return nil, err
 	}

@@ -43,7 +43,7 @@ func (c *mapChecker) unknown(k *finding.Kind, place fault.Place, what, got strin
 	f := k.At(place, "%s has no %s %q", c.profile.Game.Title, what, got)
 	if near := nearest.Word(got, known); near != "" {
 		f = f.Doing("Did you mean %q?", near)
-	} else {
+	} else if len(known) > 0 {
 		f = f.Doing("Use one of: %s.", strings.Join(known, ", "))
 	}
 	c.add(f)
@@ -94,7 +94,7 @@ func (c *mapChecker) spawns() {
 	count := map[string]int{}
 	for _, s := range m.Spawns {
 		count[s.Team]++
-		if s.Team != "" && !slices.Contains(teams, s.Team) {
+		if s.Team != "" && teams != nil && !slices.Contains(teams, s.Team) {
 			c.unknown(finding.TeamUnknown, s.Place, "team", s.Team, teams)
 		}
 		c.blocked(s)
@@ -139,8 +139,8 @@ func (c *mapChecker) blocked(s scene.Spawn) {
 func (c *mapChecker) lights() {
 	known := c.profile.Map.Lights
 	for _, l := range c.m.Lights {
-		if !slices.Contains(known, l.Kind) {
-			c.unknown(finding.LightKind, l.Place, "light of kind", l.Kind, append(known, "no light"))
+		if known != nil && !slices.Contains(known, l.Kind) {
+			c.unknown(finding.LightKind, l.Place, "light of kind", l.Kind, known)
 		}
 	}
 }

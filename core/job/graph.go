@@ -83,6 +83,9 @@ type Options struct {
 	Progress Progress
 	// Only, when not nil, are the IDs to run, with those they come after; all others are left as they are.
 	Only []string
+	// KeepOld leaves outputs of earlier runs in place even when no job makes them any more: for a graph that is known to
+	// be incomplete.
+	KeepOld bool
 	// Plan only finds out which jobs would have to run: nothing is run, written or remembered.
 	Plan bool
 }
@@ -164,7 +167,7 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 			next.Jobs[id] = rec
 		}
 	}
-	if ctx.Err() == nil && o.Only == nil {
+	if ctx.Err() == nil && o.Only == nil && !o.KeepOld {
 		if report.Removed, err = r.removeOld(dir, next.Jobs); err != nil {
 			return report, err
 		}

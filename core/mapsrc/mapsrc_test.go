@@ -91,7 +91,7 @@ func TestMistakes(t *testing.T) {
 		{"colour", "sky s sun=1,2 colour=red", 22, "expected a colour", "#ffe2b8"},
 		{"range", "map two players=8..2", 17, "expected two whole numbers", "smaller number stands first"},
 		{"open quote", `map two title="Two`, 15, "no closing quote", `Put a "`},
-		{"capitals", "spawn Blue at=1,2,3", 7, "expected the name: a name of small letters", "small letters"},
+		{"capitals", "spawn Blue at=1,2,3", 7, "expected the name: a name of small letters", "For example: spawn"},
 		{"child at margin", "face top", 1, `"face" belongs under "solid"`, "Indent it"},
 		{"control", "spawn s\x1b at=1,2,3", 8, "control character", "Remove"},
 		{"flag", "sound s at=1,2,3 file=a loop=maybe", 30, `expected yes or no after loop=; found "maybe"`, ""},

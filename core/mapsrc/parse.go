@@ -189,6 +189,7 @@ func (p *parser) record(tokens []token, parent string, line int) (r *Record, ok 
 		}
 		v, why := readValue(s.kind, s.choice, rest[0], at(rest[0].column))
 		if why != "" {
+			why = strings.Replace(why, forExample, "For example: "+g.example, 1)
 			p.add(v.Place, fmt.Sprintf("expected the %s: %s; found %q", s.name, want(s.kind, s.choice), rest[0].text), why)
 		}
 		r.Values = append(r.Values, v)
@@ -221,6 +222,7 @@ func (p *parser) record(tokens []token, parent string, line int) (r *Record, ok 
 		default:
 			var why string
 			if pair.Value, why = readValue(s.kind, s.choice, value, at(value.column)); why != "" {
+				why = strings.Replace(why, forExample, "For example: "+g.example, 1)
 				p.add(pair.Value.Place, fmt.Sprintf("expected %s after %s=; found %q", want(s.kind, s.choice), key.text, value.text), why)
 			}
 		}
@@ -255,20 +257,23 @@ func want(k kind, choice []string) string {
 	return expected[k]
 }
 
+// forExample stands for the example of the keyword in what readValue says to do.
+const forExample = "(example)"
+
 // readValue reads a token as a kind; why is empty when it is one, or says what to do.
 func readValue(k kind, choice []string, t token, place fault.Place) (v Value, why string) {
 	v = Value{Text: t.text, Place: place}
-	bad := "Write " + want(k, choice) + "."
+	const bad = forExample
 	numbers := func(n int) string {
 		parts := strings.Split(t.text, ",")
 		if len(parts) != n {
-			return fmt.Sprintf("It has %d parts; write %s.", len(parts), expected[k])
+			return fmt.Sprintf("It has %d parts and should have %d. %s", len(parts), n, forExample)
 		}
 		for _, part := range parts {
 			f, err := strconv.ParseFloat(part, 64)
 			switch {
 			case err != nil || math.IsNaN(f) || strings.ContainsAny(part, "xXpP_"):
-				return fmt.Sprintf("%q is no number; write %s.", part, expected[k])
+				return fmt.Sprintf("%q is no number. %s", part, forExample)
 			case math.Abs(f) > maxNumber:
 				return fmt.Sprintf("%s is beyond %.0f km, where coordinates lose their centimetres; bring the map nearer to 0,0,0.", part, maxNumber/1000)
 			}

@@ -73,6 +73,11 @@ func (g *Graph) Of(k Kind) []*Asset {
 	return list
 }
 
+// Complete says whether all maps could be read; when not, what they need is not known.
+func (g *Graph) Complete() bool {
+	return !slices.ContainsFunc(g.Assets, func(a *Asset) bool { return a.Kind == Map && a.Scene == nil })
+}
+
 // Closure lists an asset and all that it needs, directly or through others, each once.
 func Closure(roots ...*Asset) []*Asset {
 	var list []*Asset

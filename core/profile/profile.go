@@ -66,9 +66,9 @@ type Materials struct {
 
 // Map holds the rules for maps.
 type Map struct {
-	Teams         []string       `toml:"teams" jsonschema:"description=Teams that spawns can belong to; none: spawns have no team"`
-	Modes         []string       `toml:"modes" jsonschema:"description=Game modes"`
-	Lights        []string       `toml:"lights" jsonschema:"description=Kinds of light that the game can do"`
+	Teams         []string       `toml:"teams" jsonschema:"description=Teams that spawns can belong to (default: no rule)"`
+	Modes         []string       `toml:"modes" jsonschema:"description=Game modes (default: no rule)"`
+	Lights        []string       `toml:"lights" jsonschema:"description=Kinds of light that the game can do (default: no rule)"`
 	Required      []string       `toml:"required" jsonschema:"description=Items that every map must have"`
 	Limits        map[string]int `toml:"limits" jsonschema:"description=Most items of a kind in one map"`
 	RemovalVolume bool           `toml:"removal_volume" jsonschema:"description=Whether a volume with effect=remove must lie below the whole map"`

@@ -52,6 +52,7 @@ type Options struct {
 type Step struct {
 	Name     string            `json:"step"`
 	Kept     bool              `json:"kept"`    // everything was there already
+	Failed   bool              `json:"failed"`  // it did not get to its end
 	Summary  string            `json:"summary"` // one sentence
 	Made     []Made            `json:"made"`
 	Findings []finding.Finding `json:"findings"`
@@ -125,6 +126,7 @@ func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, erro
 	step.Summary = fmt.Sprintf("%s, %s, %s, %s looked at: %s", number(count[needs.Map], "map"), number(count[needs.Material], "material"),
 		number(count[needs.Texture], "image"), number(count[needs.Sound], "sound"), Tally(step.Findings))
 	if n := finding.Count(step.Findings, finding.Error); n > 0 {
+		step.Failed = true
 		return step, &fault.Fault{What: number(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
 	}
 	return step, nil
@@ -175,7 +177,7 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 	if r == nil {
 		return nil, nil, err
 	}
-	step.Findings = r.Findings
+	step.Findings, step.Failed = r.Findings, err != nil
 	made, restored := 0, 0
 	for _, j := range r.Made {
 		switch j.State {
@@ -264,6 +266,7 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 	step.Summary = fmt.Sprintf("%d of %s loaded in an empty folder; %s read and checked, %s followed",
 		loaded, number(len(r.Maps), "map"), number(r.Entries, "entry"), number(needed, "need"))
 	if n := finding.Count(step.Findings, finding.Error); n > 0 || len(r.Maps) == 0 {
+		step.Failed = true
 		return step, r.Maps, &fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded, len(r.Maps)),
 			Why: "Players have nothing else.", Do: "Correct the errors above, build and pack again."}
 	}
@@ -281,6 +284,7 @@ func (s *Session) Addon(ctx context.Context) (*Step, error) {
 	files, findings := addon.Make(s.P, g)
 	step.Findings = finding.Accept(findings, s.P.Acceptances())[:len(findings)]
 	if err := addon.Err(step.Findings); err != nil {
+		step.Failed = true
 		return step, err
 	}
 	inside := 0

@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -51,11 +53,12 @@ that you have changed are left alone. Run again, it finds that nothing has chang
 			answer.Result = result
 			first := demo.Projects[0]
 			a.out.Heading("what to try next")
-			a.out.Say(`  vornix status --project %[1]s
-  vornix inspect %[1]s/out/bundles/highline-1.0.0.parcel
-  vornix stand server %[2]s --project %[1]s
-  change a line of %[1]s/maps/cairn_station.vnx, then: vornix release 1.0.1 --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)))
+			a.out.Say(`  %[3]s status --project %[1]s
+  %[3]s inspect %[1]s/out/bundles/highline-1.0.0.parcel
+  %[3]s stand server %[2]s --project %[1]s
+  change a line of %[1]s/maps/cairn_station.vnx, then, while that server runs:
+  %[3]s release 1.0.1 --project %[1]s`,
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation())
 			return nil
 		}),
 	}
@@ -106,4 +109,12 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	a.mapTable(one.Server.Maps)
 	a.out.Say("playing %s", one.Server.Playing)
 	return one, nil
+}
+
+// invocation is how the program was started, for commands to copy.
+func invocation() string {
+	if exe, err := os.Executable(); err == nil && strings.Contains(filepath.ToSlash(exe), "/go-build") {
+		return "go run ./cmd/vornix"
+	}
+	return "vornix"
 }

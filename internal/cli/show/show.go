@@ -98,7 +98,7 @@ func (o *Out) Step(s release.Step) {
 	if o.JSON {
 		return
 	}
-	o.Findings(s.Findings)
+	defer o.Findings(s.Findings) // last, next to the prompt
 	if o.Quiet {
 		return
 	}
@@ -108,9 +108,9 @@ func (o *Out) Step(s release.Step) {
 	}
 	if s.Name == "check" || s.Name == "try" {
 		mark = paint(o.colourOut, good, "done")
-		if finding.Count(s.Findings, finding.Error) > 0 {
-			mark = paint(o.colourOut, bad, "fail")
-		}
+	}
+	if s.Failed {
+		mark = paint(o.colourOut, bad, "fail")
 	}
 	took := ""
 	if s.Seconds >= 0.1 {
@@ -179,6 +179,9 @@ func (o *Out) Findings(list []finding.Finding) {
 		if count[f.ID]++; count[f.ID] > mostAlike && !o.Verbose {
 			continue
 		}
+		if count[f.ID] > 1 {
+			f.Why = "" // once is enough
+		}
 		o.finding(f)
 	}
 	for _, id := range finding.IDs() {
@@ -203,6 +206,9 @@ func (o *Out) finding(f finding.Finding) {
 		o.excerpt(f.Excerpt, f.Place.Column)
 	}
 	for i, w := range f.Wanted {
+		if w == f.Place.String() {
+			continue
+		}
 		word := "asked at"
 		if i > 0 {
 			word = "used at"
@@ -299,7 +305,7 @@ func (o *Out) Table(header []string, rows [][]string) {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
-	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "", " "
+	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "", "  "
 	style.Options.SeparateHeader = slices.ContainsFunc(header, func(h string) bool { return h != "" })
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
@@ -316,7 +322,7 @@ func (o *Out) Table(header []string, rows [][]string) {
 	var columns []table.ColumnConfig
 	for i := range header {
 		if slices.Contains(numeric, header[i]) {
-			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight})
+			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
 		}
 	}
 	t.SetColumnConfigs(columns)

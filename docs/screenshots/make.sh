@@ -1,0 +1,51 @@
+#!/usr/bin/env bash
+# Takes the pictures in this folder from the demo: each command in a terminal window of 1280x800 under Xvfb.
+# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core x11-utils
+set -euo pipefail
+here=$(cd "$(dirname "$0")" && pwd)
+cd "$here/../.."
+work=$(mktemp -d)
+trap 'kill "${server:-}" "${stand:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
+CGO_ENABLED=0 go build -o "$work/vornix" ./cmd/vornix
+export PATH="$work:$PATH" DISPLAY=:97 HOME="$work"
+Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
+server=$!
+until xdpyinfo >/dev/null 2>&1; do sleep 0.1; done
+cd "$work"
+
+# shot NAME COMMAND [REALLY]: run COMMAND in a terminal window that fills the screen, and photograph it when it has ended.
+# REALLY is run in its place when the picture needs more than the command itself.
+shot() {
+  rm -f done
+  cat > run.sh <<SH
+stty cols 175
+printf '\033[?25l\033[1;36m\$\033[0m %s\n' $(printf '%q' "$2")
+${3:-$2}
+touch done
+sleep 20
+SH
+  xterm -fa 'DejaVu Sans Mono' -fs 9 -geometry 180x52+0+0 -bg '#15181c' -fg '#d6d9dd' -xrm 'XTerm*scrollBar: false' \
+    -xrm 'XTerm*faceSize: 9' -bw 0 -b 8 -e bash run.sh &
+  local window=$!
+  until [ -e done ]; do sleep 0.1; done
+  sleep 0.6
+  import -window root -strip -define png:compression-level=9 "$here/$1.png"
+  kill "$window" 2>/dev/null || true
+  wait "$window" 2>/dev/null || true
+}
+
+in_terminal() { script -qec "$1" /dev/null; } # keeps colours when what it prints is cut
+export -f in_terminal
+shot demo "vornix demo" "in_terminal 'vornix demo' | sed -n '/Lower Sidings/q;p'"
+shot demo-again "vornix demo" "in_terminal 'vornix demo' | tail -48"
+cd vornix-demo/highline
+vornix stand server ../servers/kestrel --quiet &
+stand=$!
+shot check "vornix check"
+shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
+kill "$stand"
+shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm"
+shot inspect-bundle "vornix inspect out/bundles/highline-1.0.0.parcel; vornix inspect out/tree/textures/sign/highline.ktx2"
+sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,7.2,3.4/point 18,7.2/' maps/cairn_station.vnx
+shot mistakes "vornix build"
+shot help "vornix --help"

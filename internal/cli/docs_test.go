@@ -1,0 +1,126 @@
+package cli_test
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/finding"
+	"vornix/internal/demotest"
+)
+
+// held compares a page of docs/ that is made from the program with what it would be now, and writes it anew with
+// VORNIX_UPDATE=1.
+func held(t *testing.T, page, want string) {
+	t.Helper()
+	name := filepath.Join("..", "..", "docs", page)
+	if os.Getenv("VORNIX_UPDATE") != "" {
+		require.NoError(t, os.WriteFile(name, []byte(want), 0o666))
+	}
+	got, err := os.ReadFile(name)
+	require.NoError(t, err)
+	assert.Equal(t, want, string(got), "%s is behind the program; write it with VORNIX_UPDATE=1 go test ./internal/cli -run Documented", page)
+}
+
+func TestCommandsAreDocumented(t *testing.T) {
+	var b strings.Builder
+	b.WriteString(`# Commands
+
+Made from the program's own help. All commands take --project, --json ([shapes](json.md)), --quiet, --verbose and --jobs.
+
+| exit code | means |
+|---|---|
+| 0 | done |
+| 1 | findings of severity error, or work that failed |
+| 2 | wrong use: an unknown command, flag or name, no project here |
+| 3 | refused to protect something: a finished version, somebody else's change, another run at work |
+| 4 | a target or a server could not be reached |
+| 130 | interrupted |
+
+Results go to standard output, progress and findings to standard error. Colour is used on a terminal only; NO_COLOR turns
+it off.
+`)
+	for _, c := range []string{"demo", "new", "check", "build", "pack", "try", "addon", "addon write", "addon check", "index", "index write", "index check",
+		"deploy", "deploy rollback", "release", "status", "inspect", "fmt", "stand", "stand server"} {
+		help := ok(t, ".", append(strings.Fields(c), "--help")...).out
+		help, _, _ = strings.Cut(help, "\nGlobal Flags:")
+		fmt.Fprintf(&b, "\n## vornix %s\n\n```\n%s\n```\n", c, strings.TrimSpace(help))
+	}
+	held(t, "commands.md", b.String())
+}
+
+func TestFindingsAreDocumented(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nMade from the program. A project accepts warnings and notes that it knows to be harmless:\n\n```toml\n[[accept]]\nfinding = \"mode.contained\"\nwhere = \"maps/**\"        # left out: anywhere\nreason = \"The game compares whole mode names.\"\n```\n\nErrors can't be accepted: the release would be broken for players.\n\n| id | severity | why it matters | what to do |\n|---|---|---|---|\n")
+	for _, id := range finding.IDs() {
+		k := finding.KindOf(id)
+		fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", id, k.Severity, k.Why, strings.ReplaceAll(k.Do, "|", `\|`))
+	}
+	held(t, "findings.md", b.String())
+}
+
+// Every link between the pages leads somewhere, and every picture is there and linked.
+func TestLinksLeadSomewhere(t *testing.T) {
+	root := filepath.Join("..", "..")
+	pages, err := filepath.Glob(filepath.Join(root, "docs", "*.md"))
+	require.NoError(t, err)
+	more, err := filepath.Glob(filepath.Join(root, "docs", "formats", "*.md"))
+	require.NoError(t, err)
+	pages = append(append(pages, more...), filepath.Join(root, "README.md"), filepath.Join(root, "bench", "README.md"))
+	linked := map[string]bool{}
+	for _, page := range pages {
+		data, err := os.ReadFile(page)
+		require.NoError(t, err)
+		for _, m := range regexp.MustCompile(`\]\(([^)#]+)\)`).FindAllStringSubmatch(string(data), -1) {
+			if !strings.Contains(m[1], "://") {
+				target := filepath.Join(filepath.Dir(page), filepath.FromSlash(m[1]))
+				assert.FileExists(t, target, "%s links to %s", page, m[1])
+				linked[target] = true
+			}
+		}
+	}
+	pictures, err := filepath.Glob(filepath.Join(root, "docs", "screenshots", "*.png"))
+	require.NoError(t, err)
+	assert.NotEmpty(t, pictures)
+	for _, p := range pictures {
+		assert.True(t, linked[p], "%s is linked from no page", p)
+	}
+}
+
+// The guide's commands run, in order, on the projects they speak of; each block after a command is really in its output.
+func TestTheGuideIsTrue(t *testing.T) {
+	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "guide.md"))
+	require.NoError(t, err)
+	demo := demotest.Write(t)
+	dir := filepath.Dir(demo)
+	require.NoError(t, os.Rename(demo, filepath.Join(dir, "vornix-demo")))
+	at := dir
+	ran := 0
+	for _, block := range regexp.MustCompile("(?ms)^```console\n(.*?)^```").FindAllStringSubmatch(string(data), -1) {
+		output := ""
+		for line := range strings.SplitSeq(strings.TrimSpace(block[1]), "\n") {
+			command, isCommand := strings.CutPrefix(line, "$ ")
+			switch {
+			case strings.HasPrefix(command, "cd ") && isCommand:
+				at = filepath.Join(at, strings.TrimPrefix(command, "cd "))
+			case isCommand:
+				words := strings.Fields(command)
+				require.Equal(t, "vornix", words[0], line)
+				o := vornix(t, at, words[1:]...)
+				require.Zero(t, o.exit, "%s\n%s%s", line, o.out, o.err)
+				output = o.out + o.err
+				ran++
+			case line != "" && line != "...":
+				squeeze := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+				assert.Contains(t, squeeze(output), squeeze(line), "the guide shows what the command does not print")
+			}
+		}
+	}
+	assert.Greater(t, ran, 8)
+}
