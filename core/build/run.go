@@ -139,7 +139,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: merge(findings, report, p)}
+	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
 	for _, x := range report.Results {
 		if x.State == job.Kept {
 			r.Kept++
@@ -148,17 +148,21 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		}
 	}
 	r.Tree = tree(planned.maps, report)
-	if n := r.Failed(); n > 0 {
-		return r, buildFault(report, n)
+	failed, whole := r.Failed(), len(o.Paths) == 0
+	if failed == 0 && whole {
+		foreign, err := foreignFiles(p, r.Tree)
+		if err != nil {
+			return nil, err
+		}
+		r.Findings = append(r.Findings, foreign...)
 	}
-	if len(o.Paths) > 0 {
+	r.Findings = check.Accept(p, g, r.Findings, whole)
+	switch {
+	case failed > 0:
+		return r, buildFault(report, failed)
+	case !whole:
 		return r, nil
 	}
-	foreign, err := foreignFiles(p, r.Tree)
-	if err != nil {
-		return nil, err
-	}
-	r.Findings = append(r.Findings, foreign...)
 	return r, remember(dir, p, files, o.Program, r, len(jobs))
 }
 
@@ -182,7 +186,7 @@ func buildFault(report *job.Report, n int) error {
 }
 
 // merge adds what jobs found to what the check found; the same thing is said once.
-func merge(findings []finding.Finding, report *job.Report, p *project.Project) []finding.Finding {
+func merge(findings []finding.Finding, report *job.Report) []finding.Finding {
 	type saying struct {
 		id, text string
 		place    fault.Place
@@ -191,38 +195,15 @@ func merge(findings []finding.Finding, report *job.Report, p *project.Project) [
 	for _, f := range findings {
 		said[saying{f.ID, f.Text, f.Place}] = true
 	}
-	var fresh []finding.Finding
 	for _, r := range report.Results {
 		for _, f := range r.Findings {
 			if s := (saying{f.ID, f.Text, f.Place}); !said[s] {
 				said[s] = true
-				fresh = append(fresh, f)
+				findings = append(findings, f)
 			}
 		}
 	}
-	if len(fresh) > 0 {
-		kept := finding.Accept(fresh, p.Acceptances())[:len(fresh)]
-		findings = append(dropUsedAcceptances(findings, kept), kept...)
-	}
-	finding.Sort(findings)
 	return findings
-}
-
-// dropUsedAcceptances takes back "nothing to accept" where a job's finding was what the acceptance is for.
-func dropUsedAcceptances(findings, fromJobs []finding.Finding) []finding.Finding {
-	out := findings[:0:0]
-	for _, f := range findings {
-		used := false
-		if f.ID == finding.AcceptUnused.ID {
-			for _, j := range fromJobs {
-				used = used || j.Accepted != "" && strings.Contains(f.Text, fmt.Sprintf("%q", j.ID))
-			}
-		}
-		if !used {
-			out = append(out, f)
-		}
-	}
-	return out
 }
 
 // tree lists the outputs of all jobs with the maps that need them.

@@ -183,6 +183,19 @@ func TestNothingToPack(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing to pack")
 }
 
+func TestATreeThatWasEditedIsNotPacked(t *testing.T) {
+	for name, file := range map[string]string{"highline": "out/tree/waybill.json", "lower-sidings": "out/tree/levels/tram_depot.vnm"} {
+		p := demotest.Project(t, name)
+		b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+		require.NoError(t, err)
+		demotest.Put(t, p, file, []byte("edited by hand"))
+		_, err = bundle.Pack(context.Background(), p, &b.Tree, 0)
+		assert.ErrorContains(t, err, "changed after it was built")
+		entries, _ := os.ReadDir(p.Join(bundle.Dir))
+		assert.Empty(t, entries)
+	}
+}
+
 func TestCancelledPackLeavesTheOldBundle(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	pack(t, p, 0)

@@ -44,8 +44,8 @@ type Result struct {
 // plan is a bundle before it is packed.
 type plan struct {
 	Bundle
-	mapFile string // the compiled map that leads; "" for a plain archive
-	files   []build.TreeFile
+	lead  *build.TreeFile // the compiled map that leads; nil for a plain archive
+	files []build.TreeFile
 }
 
 // kept is what is remembered of a bundle.
@@ -118,7 +118,7 @@ func plans(p *project.Project, tree *build.Tree) []plan {
 		}
 		name := lead.Maps[0]
 		values["map"] = name
-		pl := plan{Bundle: Bundle{Name: profile.Fill(form.Name, values), Maps: []string{name}}, mapFile: lead.Path}
+		pl := plan{Bundle: Bundle{Name: profile.Fill(form.Name, values), Maps: []string{name}}, lead: &lead}
 		for _, f := range tree.Files {
 			if f.Step != "map" && (len(f.Maps) == 0 || slices.Contains(f.Maps, name)) {
 				pl.files = append(pl.files, f)
@@ -129,32 +129,26 @@ func plans(p *project.Project, tree *build.Tree) []plan {
 	return list
 }
 
-// key hashes all that decides the bundle's bytes.
-func (pl *plan) key(p *project.Project, tree *build.Tree) string {
-	h := sha256.New()
-	_ = json.NewEncoder(h).Encode([]any{Version, p.Profile.Pack.Compress, pl.Name, pl.mapFile}) // a hash takes every write
-	t := build.Tree{Files: pl.files}
-	for _, f := range tree.Files {
-		if f.Path == pl.mapFile {
-			t.Files = append(slices.Clone(t.Files), f)
-		}
+// content is everything in the bundle, with the map that leads.
+func (pl *plan) content() *build.Tree {
+	t := &build.Tree{Files: pl.files}
+	if pl.lead != nil {
+		t.Files = append([]build.TreeFile{*pl.lead}, pl.files...)
 	}
-	h.Write([]byte(t.Identity()))
+	return t
+}
+
+// key hashes all that decides the bundle's bytes.
+func (pl *plan) key(p *project.Project) string {
+	h := sha256.New()
+	_ = json.NewEncoder(h).Encode([]any{Version, p.Profile.Pack.Compress, pl.Name, pl.lead != nil, pl.content().Identity()}) // a hash takes every write
 	return hex.EncodeToString(h.Sum(nil))
 }
 
 // bring packs the bundle, unless it is there already.
 func (pl *plan) bring(ctx context.Context, p *project.Project, dir *safefile.Dir, old []kept, workers int) (kept, error) {
-	tree := &build.Tree{Files: pl.files}
-	if pl.mapFile != "" {
-		sum, size, err := safefile.HashFile(p.Join(project.TreeDir, pl.mapFile))
-		if err != nil {
-			return kept{}, err
-		}
-		tree.Files = append(slices.Clone(tree.Files), build.TreeFile{Path: pl.mapFile, SHA256: sum, Size: size})
-	}
-	pl.Entries, pl.Content = len(pl.files), tree.Size()
-	k := kept{Bundle: pl.Bundle, Key: pl.key(p, tree)}
+	pl.Entries, pl.Content = len(pl.files), pl.content().Size()
+	k := kept{Bundle: pl.Bundle, Key: pl.key(p)}
 	rel := path.Join(Dir, pl.Name)
 	for _, o := range old {
 		if o.Name != pl.Name || o.Key != k.Key {
@@ -170,8 +164,8 @@ func (pl *plan) bring(ctx context.Context, p *project.Project, dir *safefile.Dir
 		return kept{}, err
 	}
 	defer f.Abort()
-	if pl.mapFile != "" {
-		data, err := os.ReadFile(p.Join(project.TreeDir, pl.mapFile))
+	if pl.lead != nil {
+		data, err := readChecked(entry(p, *pl.lead))
 		if err != nil {
 			return kept{}, err
 		}
@@ -197,9 +191,13 @@ func (pl *plan) bring(ctx context.Context, p *project.Project, dir *safefile.Dir
 func entries(p *project.Project, files []build.TreeFile) []Entry {
 	var list []Entry
 	for _, f := range files {
-		list = append(list, Entry{Path: f.Path, File: p.Join(project.TreeDir, f.Path)})
+		list = append(list, entry(p, f))
 	}
 	return list
+}
+
+func entry(p *project.Project, f build.TreeFile) Entry {
+	return Entry{Path: f.Path, File: p.Join(project.TreeDir, f.Path), SHA256: f.SHA256}
 }
 
 // Packed lists the bundles of the last Pack that are still on disk as they were packed.

@@ -8,16 +8,21 @@ import (
 	"archive/zip"
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"hash/crc32"
 	"io"
 	"os"
+	"path"
 	"slices"
 	"strings"
 
 	"github.com/klauspost/compress/flate"
 	"golang.org/x/sync/errgroup"
 
+	"vornix/core/fault"
+	"vornix/core/project"
 	"vornix/core/safefile"
 )
 
@@ -26,8 +31,9 @@ const Version = 1
 
 // Entry is a file for an archive.
 type Entry struct {
-	Path string // slash path in the archive
-	File string // system path to read it from
+	Path   string // slash path in the archive
+	File   string // system path to read it from
+	SHA256 string // what the file must be, in hex
 }
 
 // epoch is the time of every entry, 1 January 1980, the first that ZIP can express.
@@ -92,9 +98,9 @@ func pack(e Entry, deflate bool) (packed, error) {
 	if err := safefile.CheckPath(e.Path); err != nil {
 		return packed{}, err
 	}
-	data, err := os.ReadFile(e.File)
+	data, err := readChecked(e)
 	if err != nil {
-		return packed{}, fmt.Errorf("packing %s: %w", e.Path, err)
+		return packed{}, err
 	}
 	p := packed{data: data, header: zip.FileHeader{
 		Name: e.Path, Method: zip.Store, ModifiedDate: epoch,
@@ -125,4 +131,17 @@ func pack(e Entry, deflate bool) (packed, error) {
 	}
 	p.header.CompressedSize64 = uint64(len(p.data))
 	return p, nil
+}
+
+// readChecked reads a file of the tree and makes sure that it is still what was built.
+func readChecked(e Entry) ([]byte, error) {
+	data, err := os.ReadFile(e.File)
+	if err != nil {
+		return nil, fmt.Errorf("packing %s: %w", e.Path, err)
+	}
+	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != e.SHA256 {
+		return nil, &fault.Fault{What: "the file changed after it was built", Place: fault.Place{File: path.Join(project.TreeDir, e.Path)},
+			Why: "What would ship is not what the sources say.", Do: "Build and pack again; leave out/tree to Vornix."}
+	}
+	return data, nil
 }

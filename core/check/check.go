@@ -12,6 +12,7 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/errgroup"
 
+	"vornix/core/addon"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/needs"
@@ -19,7 +20,7 @@ import (
 	"vornix/core/texture"
 )
 
-// Run checks everything and returns all findings, sorted, with the accepted ones marked.
+// Run checks everything and returns all findings, sorted; Accept marks those that the project accepts.
 func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Finding, error) {
 	list := append([]finding.Finding{}, g.Findings...)
 	for _, a := range g.Of(needs.Map) {
@@ -41,12 +42,23 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	list = append(list, paths(p, shipped)...)
 	list = append(list, unused(g, shipped)...)
 	list = append(list, strays(p, g)...)
-	found := len(list)
-	if list = finding.Accept(list, p.Acceptances()); !g.Complete() {
-		list = list[:found] // nor what could have been accepted
-	}
+	_, metadata := addon.Make(p, g)
+	list = append(list, metadata...)
 	finding.Sort(list)
 	return list, nil
+}
+
+// Accept marks what the project accepts, and reports acceptances that match nothing. built says that the build has had
+// its say too. While a map can't be read nobody knows what would be found in it, so no acceptance is called unused.
+func Accept(p *project.Project, g *needs.Graph, list []finding.Finding, built bool) []finding.Finding {
+	list = finding.Accept(list, p.Acceptances())
+	if g.Complete() {
+		list = append(list, finding.UnusedAcceptances(list, p.Acceptances(), func(id string) bool {
+			return !finding.FromTry(id) && (built || !finding.FromBuild(id))
+		})...)
+	}
+	finding.Sort(list)
+	return list
 }
 
 // checkImages looks at the header and the wholeness of each image that ships, without decoding it.

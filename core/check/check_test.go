@@ -24,7 +24,7 @@ func run(t *testing.T, p *project.Project) []finding.Finding {
 	require.NoError(t, err)
 	list, err := check.Run(context.Background(), p, g)
 	require.NoError(t, err)
-	return list
+	return check.Accept(p, g, list, false)
 }
 
 func ids(list []finding.Finding) map[string]int {

@@ -52,8 +52,7 @@ var (
 	AddonField    = declare("addon.field", Error, "The game or the workshop refuses the addon, or cuts the text off.", "Correct the field under [addon].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")
 
-	TreeForeign   = declare("tree.foreign", Warning, "It was not made by the build, so it does not ship; someone may believe that it does.", "Delete it, or move it to the sources.")
-	PackOverwrite = declare("pack.same-path", Error, "Only one of the two could be in the bundle.", "Rename one.")
+	TreeForeign = declare("tree.foreign", Warning, "It was not made by the build, so it does not ship; someone may believe that it does.", "Delete it, or move it to the sources.")
 
 	TryUnreadable = declare("try.unreadable", Error, "A player who has only this bundle can't load it.", "Build and pack again; if it stays, the disk may be at fault.")
 	TryMissing    = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")

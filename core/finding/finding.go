@@ -69,6 +69,12 @@ type Kind struct {
 	Do       string // the usual way out
 }
 
+// area is the part of an id before the dot.
+func area(id string) string {
+	a, _, _ := strings.Cut(id, ".")
+	return a
+}
+
 var kinds = map[string]*Kind{}
 
 func declare(id string, severity Severity, why, do string) *Kind {
@@ -128,32 +134,45 @@ type Acceptance struct {
 	Place             fault.Place // where it is declared
 }
 
-// Accept marks the findings that the project declared known and reports acceptances that matched nothing, since a
-// stale one would hide the next, real case. An error can't be accepted: it says the release would be broken.
+// Accept marks the findings that the project declared known. An error can't be accepted: it says the release would be
+// broken.
 func Accept(list []Finding, accepted []Acceptance) []Finding {
-	used := make([]bool, len(accepted))
 	for i := range list {
-		for j, a := range accepted {
-			if a.ID != list[i].ID || list[i].Severity == Error {
-				continue
+		for _, a := range accepted {
+			if a.matches(list[i]) {
+				list[i].Accepted = a.Reason
+				break
 			}
-			if a.Where != "" {
-				if ok, _ := doublestar.Match(a.Where, list[i].Place.File); !ok {
-					continue
-				}
-			}
-			used[j] = true
-			list[i].Accepted = a.Reason
-			break
-		}
-	}
-	for j, a := range accepted {
-		if !used[j] {
-			list = append(list, AcceptUnused.At(a.Place, "no finding %q %sis there to accept", a.ID, inWhere(a.Where)))
 		}
 	}
 	return list
 }
+
+func (a Acceptance) matches(f Finding) bool {
+	if a.ID != f.ID || f.Severity == Error {
+		return false
+	}
+	ok, _ := doublestar.Match(a.Where, f.Place.File) // the pattern was checked when the project was read
+	return a.Where == "" || ok
+}
+
+// UnusedAcceptances reports acceptances that match none of the findings, since a stale one would hide the next, real case.
+// sayable says which ids the stages that ran could have found; an acceptance of another id is not judged.
+func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id string) bool) []Finding {
+	var out []Finding
+	for _, a := range accepted {
+		if sayable(a.ID) && !slices.ContainsFunc(list, a.matches) {
+			out = append(out, AcceptUnused.At(a.Place, "no finding %q %sis there to accept", a.ID, inWhere(a.Where)))
+		}
+	}
+	return out
+}
+
+// FromBuild says whether a kind is found while building, FromTry in the clean room; all others are found by the check.
+func FromBuild(id string) bool { return id == TextureAlpha.ID || area(id) == "tree" }
+
+// FromTry says whether a kind is found in the clean room.
+func FromTry(id string) bool { return area(id) == "try" }
 
 func inWhere(where string) string {
 	if where == "" {

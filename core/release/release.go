@@ -116,9 +116,7 @@ func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, erro
 	if err != nil {
 		return nil, err
 	}
-	_, fromAddon := addon.Make(p, g)
-	step.Findings = append(list, fromAddon...)
-	finding.Sort(step.Findings)
+	step.Findings = check.Accept(p, g, list, false)
 	count := map[needs.Kind]int{}
 	for _, a := range g.Assets {
 		count[a.Kind]++
@@ -255,7 +253,7 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 	if err != nil {
 		return nil, nil, err
 	}
-	step.Findings = finding.Accept(r.Findings, p.Acceptances())[:len(r.Findings)]
+	step.Findings = finding.Accept(r.Findings, p.Acceptances())
 	loaded, needed := 0, 0
 	for _, m := range r.Maps {
 		if m.Loaded {
@@ -282,7 +280,7 @@ func (s *Session) Addon(ctx context.Context) (*Step, error) {
 		return nil, err
 	}
 	files, findings := addon.Make(s.P, g)
-	step.Findings = finding.Accept(findings, s.P.Acceptances())[:len(findings)]
+	step.Findings = finding.Accept(findings, s.P.Acceptances())
 	if err := addon.Err(step.Findings); err != nil {
 		step.Failed = true
 		return step, err
@@ -466,7 +464,11 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}
-	if err := ended(s.Addon(ctx)); err != nil {
+	step, err = s.Addon(ctx)
+	if step != nil {
+		step.Findings = except(step.Findings, steps[0].Findings)
+	}
+	if err := ended(step, err); err != nil {
 		return steps, err
 	}
 	if err := ended(s.Index(ctx, bundles)); err != nil {

@@ -380,7 +380,9 @@ func must[T any](v T, err error) T {
 func TestAServerFromPlanToRollback(t *testing.T) {
 	p := project(t, "highline")
 	folder := filepath.Join(p, "..", "servers", "kestrel")
-	server := command(p, "stand", "server", folder)
+	server := command(p, "stand", "server", folder, "--json")
+	var said bytes.Buffer
+	server.Stdout = &said
 	require.NoError(t, server.Start())
 	defer func() { _ = server.Process.Kill() }()
 	var url string
@@ -415,6 +417,7 @@ func TestAServerFromPlanToRollback(t *testing.T) {
 		_ = server.Wait()
 		assert.Zero(t, server.ProcessState.ExitCode(), "Ctrl-C is how the stand-in is meant to end")
 		assert.NoFileExists(t, filepath.Join(folder, "stand-server.url"))
+		assert.Contains(t, string(parse(t, outcome{out: said.String()}).Result), url)
 	}
 }
 
@@ -472,7 +475,9 @@ func TestStatusSaysWhatToDoNext(t *testing.T) {
 		return st.Next
 	}
 	assert.Equal(t, "vornix build", next())
-	assert.NoDirExists(t, filepath.Join(p, "out"), "status changes nothing")
+	plan := parse(t, ok(t, p, "release", "--plan", "--json"))
+	assert.Contains(t, string(plan.Result), `"map cairn_station"`)
+	assert.NoDirExists(t, filepath.Join(p, "out"), "neither status nor a plan changes anything")
 	assert.NoDirExists(t, filepath.Join(p, ".vornix"))
 	ok(t, p, "build")
 	assert.Equal(t, "vornix pack", next())

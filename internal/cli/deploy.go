@@ -48,16 +48,15 @@ overwritten without --overwrite.`,
 		Args:              between(1, -1, "the names of targets (see [target.NAME] in vornix.toml)"),
 		ValidArgsFunction: a.completeTargets,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			s, err := a.session("deploy "+strings.Join(args, " "), f.set)
+			p, err := a.load()
 			if err != nil {
 				return err
 			}
-			defer s.Close()
-			bundles, err := bundle.Packed(s.P)
+			bundles, err := bundle.Packed(p)
 			if err != nil {
 				return err
 			}
-			plans, err := a.plans(ctx, s.P, args, bundles)
+			plans, err := a.plans(ctx, p, args, bundles)
 			answer.Result = plans
 			if err != nil || f.planOnly {
 				return err
@@ -71,6 +70,11 @@ overwritten without --overwrite.`,
 					return err
 				}
 			}
+			s, err := a.session("deploy "+strings.Join(args, " "), f.set)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
 			for _, target := range args {
 				step, err := s.Deploy(ctx, target, bundles)
 				if err := a.step(answer, step, err); err != nil {
@@ -126,12 +130,11 @@ func (a *app) rollbackCommand() *cobra.Command {
 		Args:              between(1, 1, "the name of one target"),
 		ValidArgsFunction: a.completeTargets,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			s, err := a.session("deploy rollback "+args[0], nil)
+			p, err := a.load()
 			if err != nil {
 				return err
 			}
-			defer s.Close()
-			pl, err := deploy.PlaceOf(s.P, args[0], os.Getenv)
+			pl, err := deploy.PlaceOf(p, args[0], os.Getenv)
 			if err != nil {
 				return err
 			}
@@ -155,6 +158,11 @@ func (a *app) rollbackCommand() *cobra.Command {
 			if err := a.confirm(ctx, fmt.Sprintf("Undo the last deployment to %s?", args[0])); err != nil {
 				return err
 			}
+			s, err := a.session("deploy rollback "+args[0], nil)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
 			version, err := deploy.Rollback(ctx, pl, withoutServer)
 			if err != nil {
 				return err

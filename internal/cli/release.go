@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vornix/core/build"
+	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
@@ -28,6 +29,16 @@ to be raised.`,
 			if len(args) > 0 {
 				version = args[0]
 			}
+			p, err := a.load()
+			if err != nil {
+				return err
+			}
+			if err := a.releasePlan(ctx, answer, p, version); err != nil || f.planOnly {
+				return err
+			}
+			if err := a.confirm(ctx, "Release?"); err != nil {
+				return err
+			}
 			s, err := a.session("release", func(o *release.Options) {
 				f.set(o)
 				o.OnStep = a.out.Step
@@ -36,12 +47,6 @@ to be raised.`,
 				return err
 			}
 			defer s.Close()
-			if err := a.releasePlan(ctx, answer, s, version); err != nil || f.planOnly {
-				return err
-			}
-			if err := a.confirm(ctx, "Release?"); err != nil {
-				return err
-			}
 			answer.Steps, err = s.Release(ctx, version)
 			return err
 		}),
@@ -51,22 +56,22 @@ to be raised.`,
 }
 
 // releasePlan is what a release would do, in data and in words.
-func (a *app) releasePlan(ctx context.Context, answer *show.Answer, s *release.Session, version string) error {
-	stale, err := build.Stale(ctx, s.P, programID())
+func (a *app) releasePlan(ctx context.Context, answer *show.Answer, p *project.Project, version string) error {
+	stale, err := build.Stale(ctx, p, programID())
 	if err != nil {
 		return err
 	}
-	head := s.P.File.Project
+	head := p.File.Project
 	if version == "" {
 		version = head.Version
 	}
-	targets := release.Targets(s.P)
+	targets := release.Targets(p)
 	answer.Result = struct {
 		Version string   `json:"version"`
 		Build   []string `json:"build"`
 		Targets []string `json:"targets"`
 	}{version, append([]string{}, stale...), append([]string{}, targets...)}
-	a.out.Heading("%s %s for %s", head.Title, version, s.P.Profile.Game.Title)
+	a.out.Heading("%s %s for %s", head.Title, version, p.Profile.Game.Title)
 	to := "no target"
 	if len(targets) > 0 {
 		to = strings.Join(targets, ", ")

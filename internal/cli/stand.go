@@ -52,9 +52,8 @@ DIR/stand-server.url.
 			}
 			a.out.Say("%s stand-in at %s, playing from %s. Ctrl-C stops it.", prof.Game.Title, s.URL, args[0])
 			a.mapTable(s.Status().Maps)
-			if a.out.JSON {
-				a.out.Answer(&show.Answer{Command: answer.Command, Result: map[string]string{"url": s.URL, "game": prof.Game.Title}}, nil, 0)
-			}
+			answer.Result = map[string]string{"url": s.URL, "game": prof.Game.Title}
+			a.out.Answer(answer, nil, 0)
 			<-ctx.Done()
 			return s.Close()
 		}),

@@ -341,6 +341,7 @@ type Answer struct {
 	Steps   []release.Step `json:"steps,omitempty"`
 	Result  any            `json:"result,omitempty"`
 	Error   *ErrorAnswer   `json:"error,omitempty"`
+	said    bool
 }
 
 // ErrorAnswer is an error in JSON.
@@ -353,11 +354,12 @@ type ErrorAnswer struct {
 	Findings []finding.Finding `json:"findings,omitempty"`
 }
 
-// Answer prints the object of a command.
+// Answer prints the object of a command, once: a command that runs on may have said it already.
 func (o *Out) Answer(a *Answer, err error, exit int) {
-	if !o.JSON {
+	if !o.JSON || a.said {
 		return
 	}
+	a.said = true
 	a.OK = err == nil
 	for i := range a.Steps {
 		if a.Steps[i].Findings == nil {
