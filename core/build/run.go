@@ -127,8 +127,6 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		if only, err = selectJobs(jobs, o.Paths); err != nil {
 			return nil, err
 		}
-	} else {
-		dir.CleanTemp()
 	}
 	treeDir, err := safefile.MakeDir(dir.Join(project.TreeDir))
 	if err != nil {

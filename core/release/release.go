@@ -75,11 +75,20 @@ type Session struct {
 	lock  *safefile.Lock
 }
 
-// Open locks the project for a command. Close must be called.
+// Open locks the project for a command, and clears away what a killed run left half written. Close must be called.
 func Open(p *project.Project, command string, o Options) (*Session, error) {
 	lock, err := safefile.Acquire(p.State(), command)
 	if err != nil {
 		return nil, err
+	}
+	if lock.Unclean {
+		d, err := safefile.OpenDir(p.Dir)
+		if err != nil {
+			lock.Release()
+			return nil, err
+		}
+		defer d.Close()
+		d.CleanTemp()
 	}
 	return &Session{P: p, o: o, lock: lock}, nil
 }
@@ -191,6 +200,7 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 	for _, rel := range r.Removed {
 		step.Made = append(step.Made, Made{path.Join(project.TreeDir, rel), 0, "removed"})
 	}
+	slices.SortFunc(step.Made, func(a, b Made) int { return strings.Compare(a.Path, b.Path) })
 	step.Kept = len(r.Made) == 0 && len(r.Removed) == 0
 	if step.Kept {
 		step.Summary = fmt.Sprintf("nothing changed: all %d files in %s are up to date", len(r.Tree.Files), project.TreeDir)

@@ -22,8 +22,10 @@ type Holder struct {
 
 // Lock is a folder held by this process. The system frees it when the process ends, however it ends.
 type Lock struct {
-	lock *flock.Flock
-	dir  *Dir
+	// Unclean says that the last holder was killed: what it was writing may have been left behind (see CleanTemp).
+	Unclean bool
+	lock    *flock.Flock
+	dir     *Dir
 }
 
 const (
@@ -38,7 +40,7 @@ func Acquire(dir, command string) (*Lock, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := flock.New(filepath.Join(dir, lockFile))
+	l := flock.New(filepath.Join(dir, lockFile), flock.SetPermissions(0o666)) // a team may share a project
 	ok, err := l.TryLock()
 	if err != nil {
 		d.Close()
@@ -48,6 +50,7 @@ func Acquire(dir, command string) (*Lock, error) {
 		defer d.Close()
 		return nil, heldFault(d)
 	}
+	_, left := d.Stat(holderFile) // a holder that comes to its end removes it
 	host, _ := os.Hostname()
 	who, _ := json.Marshal(Holder{Command: command, PID: os.Getpid(), Host: host, Since: time.Now().UTC().Truncate(time.Second)})
 	if err := d.WriteCache(holderFile, who); err != nil {
@@ -55,7 +58,7 @@ func Acquire(dir, command string) (*Lock, error) {
 		d.Close()
 		return nil, err
 	}
-	return &Lock{lock: l, dir: d}, nil
+	return &Lock{Unclean: left == nil, lock: l, dir: d}, nil
 }
 
 func heldFault(d *Dir) error {

@@ -230,5 +230,11 @@ func TestLockSaysWhoHoldsIt(t *testing.T) {
 	l.Release()
 	l, err = safefile.Acquire(dir, "vornix build")
 	require.NoError(t, err, "a lock that was freed can be taken")
+	assert.False(t, l.Unclean)
+	l.Release()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lock.json"), []byte(`{"pid":1}`), 0o666)) // as a killed run leaves it
+	l, err = safefile.Acquire(dir, "vornix build")
+	require.NoError(t, err)
+	assert.True(t, l.Unclean)
 	l.Release()
 }

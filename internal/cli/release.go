@@ -47,6 +47,7 @@ to be raised.`,
 				return err
 			}
 			defer s.Close()
+			a.out.Say("")
 			answer.Steps, err = s.Release(ctx, version)
 			return err
 		}),
@@ -76,6 +77,6 @@ func (a *app) releasePlan(ctx context.Context, answer *show.Answer, p *project.P
 	if len(targets) > 0 {
 		to = strings.Join(targets, ", ")
 	}
-	a.out.Say("to build: %d, then pack, try, addon, index; deploy to: %s\n", len(stale), to)
+	a.out.Say("to build: %d, then pack, try, addon, index; deploy to: %s", len(stale), to)
 	return nil
 }
