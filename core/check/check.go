@@ -17,6 +17,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/safefile"
 	"vornix/core/texture"
 )
 
@@ -123,10 +124,21 @@ func nearestPower(n int) int {
 	return p
 }
 
+// paths holds the names of what ships to the game's rules, and to what every system can hold.
 func paths(p *project.Project, shipped []*needs.Asset) []finding.Finding {
 	var list []finding.Finding
+	folded := map[string]*needs.Asset{}
 	for _, a := range shipped {
-		list = append(list, p.Profile.CheckPath(a.Source, GamePath(p, a))...)
+		out := GamePath(p, a)
+		place := fault.Place{File: a.Source}
+		if err := safefile.CheckPath(out); err != nil {
+			list = append(list, finding.PathChars.At(place, "%v", err))
+		}
+		list = append(list, p.Profile.CheckPath(a.Source, out)...)
+		if other := folded[strings.ToLower(out)]; other != nil {
+			list = append(list, finding.AssetTwin.At(place, "%s differs from %s in capitals only, and they are one file on some systems", a.Source, other.Source))
+		}
+		folded[strings.ToLower(out)] = a
 	}
 	return list
 }

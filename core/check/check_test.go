@@ -3,6 +3,7 @@ package check_test
 import (
 	"context"
 	"os"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -168,6 +169,19 @@ func TestNamesAndStrays(t *testing.T) {
 	assert.Equal(t, 1, got["path.case"], "a capital in a path that ships")
 	assert.Equal(t, 1, got["asset.same-name"])
 	assert.Equal(t, 2+7, got["file.stray"])
+}
+
+func TestNamesThatSomeSystemCanNotHold(t *testing.T) {
+	if runtime.GOOS == "windows" {
+		t.Skip("Windows can't hold the names either")
+	}
+	p := demotest.Project(t, "lower-sidings")
+	for _, name := range []string{"a:b", "nul", "Twin", "twin"} {
+		demotest.Put(t, p, "materials/odd/"+name+".toml", []byte("colour = \"rock/wall\"\n"))
+	}
+	demotest.Edit(t, p, "maps/tram_depot.vnx", "legend # tile=rock/wall solid=yes", "legend # tile=rock/wall solid=yes\nlegend 1 tile=odd/a:b\nlegend 2 tile=odd/nul\nlegend 3 tile=odd/Twin\nlegend 4 tile=odd/twin")
+	got := ids(run(t, p))
+	assert.Equal(t, map[string]int{"path.characters": 2, "asset.same-name": 1}, got)
 }
 
 func TestBrokenMapHidesNothingElse(t *testing.T) {

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"maps"
 	"path"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -51,7 +52,7 @@ func Apply(ctx context.Context, p *Plan, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	lock, err := safefile.Acquire(path.Join(p.place.Dir, ownDir), "vornix deploy "+p.Target)
+	lock, err := safefile.Acquire(filepath.Join(p.place.Dir, ownDir), "vornix deploy "+p.Target)
 	if err != nil {
 		return nil, err
 	}
@@ -85,7 +86,7 @@ func Apply(ctx context.Context, p *Plan, o Options) (*Result, error) {
 // Recover undoes a deployment that was killed half way, if there was one, and removes what it left. Call it before a
 // plan that is to be applied. folders are those that files are deployed to.
 func Recover(pl Place, folders ...string) (undone bool, err error) {
-	lock, err := safefile.Acquire(path.Join(pl.Dir, ownDir), "vornix deploy "+pl.Name)
+	lock, err := safefile.Acquire(filepath.Join(pl.Dir, ownDir), "vornix deploy "+pl.Name)
 	if err != nil {
 		return false, err
 	}
@@ -334,7 +335,7 @@ func Rollback(ctx context.Context, pl Place, withoutServer bool) (version string
 	if err != nil {
 		return "", err
 	}
-	lock, err := safefile.Acquire(path.Join(pl.Dir, ownDir), "vornix deploy rollback "+pl.Name)
+	lock, err := safefile.Acquire(filepath.Join(pl.Dir, ownDir), "vornix deploy rollback "+pl.Name)
 	if err != nil {
 		return "", err
 	}

@@ -151,29 +151,48 @@ func palette(c0, c1 uint16) [4]rgb {
 	return p
 }
 
-// fit packs two colours and chooses the nearest of the four for each texel.
-func fit(block *[16]rgb, a, b rgb) candidate { return fitPacked(block, pack(a), pack(b)) }
+// noLimit is larger than any block's error.
+const noLimit = int64(1) << 40
 
-func fitPacked(block *[16]rgb, c0, c1 uint16) candidate {
+// fit packs two colours and chooses the nearest of the four for each texel.
+func fit(block *[16]rgb, a, b rgb) candidate { return fitPacked(block, pack(a), pack(b), noLimit) }
+
+// fitPacked chooses, for each texel, the nearest of the four colours between c0 and c1. It gives up, with an error of
+// noLimit, as soon as the error reaches limit.
+func fitPacked(block *[16]rgb, c0, c1 uint16, limit int64) candidate {
 	if c0 < c1 { // the larger number first says "four colours"
 		c0, c1 = c1, c0
 	}
 	c := candidate{c0: c0, c1: c1}
 	colours := palette(c0, c1)
-	n := 4
-	if c0 == c1 {
-		n = 1
-	}
-	for i, p := range block {
-		best, choice := int32(1<<30), 0
-		for j := range n {
-			dr, dg, db := p[0]-colours[j][0], p[1]-colours[j][1], p[2]-colours[j][2]
-			if d := dr*dr + dg*dg + db*db; d < best {
-				best, choice = d, j
-			}
+	// The four colours lie on a line, so the nearest is found by how far along it a texel lies, held against the middles
+	// between neighbours: from c1 (choice 1) over 3 and 2 to c0 (choice 0). With c0 = c1 the axis is zero and choice 0 is
+	// taken throughout.
+	axis := rgb{colours[0][0] - colours[1][0], colours[0][1] - colours[1][1], colours[0][2] - colours[1][2]}
+	along := func(p *rgb) int32 { return p[0]*axis[0] + p[1]*axis[1] + p[2]*axis[2] }
+	at1, at3, at2, at0 := along(&colours[1]), along(&colours[3]), along(&colours[2]), along(&colours[0])
+	low, middle, high := at1+at3, at3+at2, at2+at0
+	for i := range block {
+		p := &block[i]
+		d := 2 * along(p)
+		choice := uint32(0)
+		switch {
+		case d >= high:
+		case d >= middle:
+			choice = 2
+		case d >= low:
+			choice = 3
+		default:
+			choice = 1
 		}
-		c.err += int64(best)
-		c.choices |= uint32(choice) << (2 * i)
+		q := &colours[choice]
+		dr, dg, db := p[0]-q[0], p[1]-q[1], p[2]-q[2]
+		c.err += int64(dr*dr + dg*dg + db*db)
+		if c.err >= limit {
+			c.err = noLimit
+			return c
+		}
+		c.choices |= choice << (2 * i)
 	}
 	return c
 }
@@ -226,7 +245,7 @@ func nudge(block *[16]rgb, best candidate) candidate {
 			if min(v0, v1) < 0 || max(v0, v1) > int(mask) {
 				continue
 			}
-			next := fitPacked(block, best.c0&^(mask<<step.shift)|uint16(v0)<<step.shift, best.c1&^(mask<<step.shift)|uint16(v1)<<step.shift)
+			next := fitPacked(block, best.c0&^(mask<<step.shift)|uint16(v0)<<step.shift, best.c1&^(mask<<step.shift)|uint16(v1)<<step.shift, best.err)
 			if next.err < best.err {
 				best = next
 			}

@@ -82,6 +82,10 @@ func (p *plane) image(srgb bool) *image.NRGBA {
 func (p *plane) half() *plane {
 	q := &plane{w: max(p.w/2, 1), h: max(p.h/2, 1)}
 	q.pix = make([]uint16, q.w*q.h*4)
+	if p.w == 2*q.w && p.h == 2*q.h {
+		p.halfEven(q)
+		return q
+	}
 	columns, rows := spans(p.w, q.w), spans(p.h, q.h)
 	for y := range q.h {
 		for x := range q.w {
@@ -112,6 +116,32 @@ func (p *plane) half() *plane {
 		}
 	}
 	return q
+}
+
+// halfEven is half for even sizes, where each new texel covers just four.
+func (p *plane) halfEven(q *plane) {
+	row := p.w * 4
+	for y := range q.h {
+		above := p.pix[2*y*row:][:row]
+		below := p.pix[(2*y+1)*row:][:row]
+		out := q.pix[y*q.w*4:][:q.w*4]
+		for x := 0; x < len(out); x += 4 {
+			a, b, c, d := above[2*x:][:4], above[2*x+4:][:4], below[2*x:][:4], below[2*x+4:][:4]
+			wa, wb, wc, wd := uint64(a[3]), uint64(b[3]), uint64(c[3]), uint64(d[3])
+			alpha := wa + wb + wc + wd
+			o := out[x:][:4]
+			o[3] = uint16((alpha + 2) / 4)
+			if alpha == 4*65535 || alpha == 0 { // opaque, or see-through all over: the colours count alike
+				for k := range 3 {
+					o[k] = uint16((uint32(a[k]) + uint32(b[k]) + uint32(c[k]) + uint32(d[k]) + 2) / 4)
+				}
+				continue
+			}
+			for k := range 3 {
+				o[k] = uint16((uint64(a[k])*wa + uint64(b[k])*wb + uint64(c[k])*wc + uint64(d[k])*wd + alpha/2) / alpha)
+			}
+		}
+	}
 }
 
 // tap is a source texel under a new one, with the length they share.

@@ -306,7 +306,7 @@ func TestInterrupt(t *testing.T) {
 		t.Skip("a process can't be sent Ctrl-C alone on Windows")
 	}
 	p := project(t, "highline")
-	for i := range 24 { // enough large noise to be busy for some seconds
+	for i := range 12 { // enough large noise to be busy for some seconds
 		img := image.NewNRGBA(image.Rect(0, 0, 1024, 1024))
 		for k := range img.Pix {
 			img.Pix[k] = uint8(k*k>>5 + k*i)
