@@ -45,8 +45,17 @@ type Asset struct {
 	Scene    *scene.Map
 	Material *material.Material
 	// Needs are the assets this one refers to directly, those that are there, in the order they are mentioned.
-	Needs    []*Asset
-	neededBy []*Asset
+	Needs []*Asset
+	// Missing are those that are not there.
+	Missing []Missing
+	// NeededBy are the assets that refer to this one directly.
+	NeededBy []*Asset
+}
+
+// Missing is an asset that somebody refers to and nobody has.
+type Missing struct {
+	Kind Kind
+	Name string
 }
 
 // Graph is every asset of a project.
@@ -61,6 +70,22 @@ func key(k Kind, name string) string { return string(k) + " " + name }
 
 // Find returns an asset by its kind and name; nil when there is none.
 func (g *Graph) Find(k Kind, name string) *Asset { return g.byKey[key(k, name)] }
+
+// Named lists the assets that people may mean: by its source's path or by "kind name" just one, by a name alone all that
+// have it.
+func (g *Graph) Named(what string) []*Asset {
+	what = path.Clean(strings.ReplaceAll(what, `\`, "/"))
+	var found []*Asset
+	for _, a := range g.Assets {
+		switch what {
+		case a.Source, key(a.Kind, a.Name):
+			return []*Asset{a}
+		case a.Name:
+			found = append(found, a)
+		}
+	}
+	return found
+}
 
 // Of lists the assets of a kind, by name.
 func (g *Graph) Of(k Kind) []*Asset {
@@ -176,7 +201,7 @@ func (a *Asset) read(p *project.Project) ([]finding.Finding, error) {
 
 // tie draws the arrows and finds what is missing.
 func (g *Graph) tie(p *project.Project) {
-	for _, a := range g.Assets { // maps stand before materials in Assets, so that neededBy is known when textures are tied
+	for _, a := range g.Assets { // maps stand before materials in Assets, so that NeededBy is known when textures are tied
 		if a.Kind == Map && a.Scene != nil {
 			for _, r := range a.Scene.Materials() {
 				g.want(a, Material, r.Name, r.Place, finding.MaterialMissing, p.File.Sources.Materials)
@@ -198,9 +223,10 @@ func (g *Graph) tie(p *project.Project) {
 func (g *Graph) want(from *Asset, k Kind, name string, place fault.Place, missing *finding.Kind, folder string) {
 	if to := g.Find(k, name); to != nil {
 		from.Needs = append(from.Needs, to)
-		to.neededBy = append(to.neededBy, from)
+		to.NeededBy = append(to.NeededBy, from)
 		return
 	}
+	from.Missing = append(from.Missing, Missing{k, name})
 	f := missing.At(place, "the %s %q is not in %s/", k, name, folder)
 	f.Wanted = g.wantedBy(from, place)
 	var names []string
@@ -223,7 +249,7 @@ func (g *Graph) want(from *Asset, k Kind, name string, place fault.Place, missin
 
 func mapsOf(a *Asset) []string {
 	var names []string
-	for _, m := range a.neededBy {
+	for _, m := range a.NeededBy {
 		names = append(names, "map "+m.Name)
 	}
 	return names
@@ -232,7 +258,7 @@ func mapsOf(a *Asset) []string {
 // wantedBy lists the places that lead to a reference: its own, then where each map names the material.
 func (g *Graph) wantedBy(from *Asset, place fault.Place) []string {
 	list := []string{place.String()}
-	for _, m := range from.neededBy {
+	for _, m := range from.NeededBy {
 		for _, r := range m.Scene.Materials() {
 			if r.Name == from.Name {
 				list = append(list, r.Place.String())

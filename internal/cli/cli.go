@@ -13,9 +13,11 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"vornix/core/fault"
+	"vornix/core/nearest"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/demo"
@@ -97,6 +99,7 @@ func (a *app) root() *cobra.Command {
 	flags.BoolVar(&a.out.Quiet, "quiet", false, "print errors only")
 	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
 	flags.IntVar(&a.jobs, "jobs", 0, "run this `number` of jobs at once (default: one a processor)")
+	root.SetFlagErrorFunc(suggestFlag)
 	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
 		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
 	add := func(group string, commands ...*cobra.Command) {
@@ -108,9 +111,23 @@ func (a *app) root() *cobra.Command {
 	add("start", a.newCommand(), a.demoCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.packCommand(), a.tryCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
-	add("look", a.inspectCommand(), a.fmtCommand())
+	add("look", a.inspectCommand(), a.needsCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root
+}
+
+// suggestFlag adds the flag that was probably meant.
+func suggestFlag(cmd *cobra.Command, err error) error {
+	got, unknown := strings.CutPrefix(err.Error(), "unknown flag: --")
+	if !unknown {
+		return err
+	}
+	var known []string
+	cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+	if near := nearest.Word(got, known); near != "" {
+		return fmt.Errorf("%w\n\nDid you mean --%s?", err, near)
+	}
+	return fmt.Errorf("%w\n\nSee: %s --help", err, cmd.CommandPath())
 }
 
 // run wraps a command's work: it shows what comes of it and turns the error into an exit code.

@@ -215,7 +215,8 @@ func TestBadInput(t *testing.T) {
 		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},
 		{"no version", nil, "release first --yes", 2, []string{`"first" is no version`}},
 		{"unknown command", nil, "biuld", 2, []string{"unknown command", "build"}},
-		{"unknown flag", nil, "build --job 3", 2, []string{"--job"}},
+		{"unknown flag", nil, "build --job 3", 2, []string{"unknown flag: --job", "Did you mean --jobs?"}},
+		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab.png"`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
 		{"too many words", nil, "pack it", 2, []string{`takes no argument, and there is "it"`}},
@@ -447,6 +448,33 @@ func TestInspect(t *testing.T) {
 	assert.Contains(t, o.err, "damaged: its checksum does not fit")
 }
 
+func TestNeeds(t *testing.T) {
+	p := project(t, "highline")
+	tree := ok(t, p, "needs", "cairn_station").out
+	assert.Contains(t, tree, "map cairn_station")
+	assert.Regexp(t, `(?m)^  material rock/slab +materials/rock/slab.toml +64 B$`, tree)
+	assert.Regexp(t, `(?m)^    texture rock/slab +textures/rock/slab.png +[0-9.]+ kB$`, tree)
+	assert.Regexp(t, `(?m)^  sound station/bell +missing$`, tree)
+	assert.Contains(t, tree, "14 files, ")
+	by := ok(t, p, "needs", "--by", "textures/rock/slab.png").out
+	assert.Regexp(t, `(?s)texture rock/slab.*  material rock/slab.*    map cairn_station`, by)
+	assert.Contains(t, ok(t, p, "needs", "--by", "sounds/wind/gust.wav").out, "nothing needs it")
+	several := vornix(t, p, "needs", "rock/slab")
+	assert.Equal(t, 2, several.exit)
+	assert.Contains(t, several.err, `Say which: "material rock/slab" "texture rock/slab"`)
+	var result struct {
+		Kind, Name string
+		Needs      []struct {
+			Name    string
+			Missing bool
+		}
+	}
+	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "needs", "material rock/slab", "--json")).Result, &result))
+	assert.Equal(t, "material", result.Kind)
+	require.Len(t, result.Needs, 1)
+	assert.Equal(t, "rock/slab", result.Needs[0].Name)
+}
+
 func TestFmt(t *testing.T) {
 	p := project(t, "highline")
 	file := "maps/cairn_station.vnx"
@@ -507,7 +535,7 @@ func TestHelp(t *testing.T) {
 			}
 		}
 	}
-	for _, c := range strings.Fields("new demo check build pack try addon index deploy release status inspect fmt stand") {
+	for _, c := range strings.Fields("new demo check build pack try addon index deploy release status inspect needs fmt stand") {
 		visit([]string{c})
 	}
 	assert.Greater(t, len(commands), 18)
