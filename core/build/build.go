@@ -186,7 +186,7 @@ func (pl *planner) texture(a *needs.Asset) {
 			if list := check.ImageSize(p, a.Source, img.Rect.Dx(), img.Rect.Dy()); len(list) > 0 {
 				return fail(list...)
 			}
-			format, list := chooseFormat(how.Format, rules.Formats, texture.HasAlpha(img), place, p.Profile.Game.Title)
+			format, list := chooseFormat(how, rules.Formats, texture.Analyse(img), place, p.Profile.Game.Title)
 			t.Find(list...)
 			if finding.Count(list, finding.Error) > 0 {
 				return fail(list...)
@@ -204,27 +204,41 @@ func (pl *planner) texture(a *needs.Asset) {
 	})
 }
 
-// chooseFormat picks the smallest of the game's formats that keeps what the image has, or takes the forced one.
-func chooseFormat(asked string, allowed []string, alpha bool, place fault.Place, game string) (texture.Format, []finding.Finding) {
-	name := asked
-	if asked == "auto" {
-		name = "bc1"
-		if alpha && slices.Contains(allowed, "rgba8") || !slices.Contains(allowed, "bc1") {
-			name = "rgba8"
+// chooseFormat takes the forced format, or of the game's formats the one that loses least of the image.
+func chooseFormat(how project.Recipe, allowed []string, c texture.Content, place fault.Place, game string) (texture.Format, []finding.Finding) {
+	srgb := how.ColourSpace == "srgb"
+	var formats []texture.Format
+	for _, name := range allowed {
+		if f, ok := texture.ParseFormat(name); ok {
+			formats = append(formats, f)
 		}
 	}
-	f, known := texture.ParseFormat(name)
-	if !known || !slices.Contains(allowed, name) {
-		return f, []finding.Finding{finding.TextureFormat.At(place, "%s does not take the format %s; it takes %s", game, name, strings.Join(allowed, ", "))}
+	f, loss := texture.Choose(c, srgb, formats)
+	if how.Format != "auto" {
+		f, _ = texture.ParseFormat(how.Format)
+		loss = c.LossIn(f)
 	}
-	if f == texture.BC1 && alpha {
-		x := finding.TextureAlpha.At(place, "the image has see-through texels, and %s keeps none", name)
-		if asked == "auto" {
-			x = x.Doing("%s takes no format with alpha: make the image opaque.", game)
+	switch {
+	case !slices.Contains(formats, f):
+		return f, []finding.Finding{finding.TextureFormat.At(place, "%s does not take the format %s; it takes %s", game, f, strings.Join(allowed, ", "))}
+	case f.HoldsData() && srgb:
+		return f, []finding.Finding{finding.TextureFormat.At(place, "the format %s holds data, and the recipe says colours", f).
+			Doing("Add colour_space = \"linear\" to the recipe if it is data, or choose another format.")}
+	}
+	var list []finding.Finding
+	add := func(k *finding.Kind, n int, what string) {
+		if n == 0 {
+			return
 		}
-		return f, []finding.Finding{x}
+		x := k.At(place, "%d of %d texels lose their %s in %s", n, c.Texels, what, f)
+		if how.Format == "auto" {
+			x = x.Doing("%s takes no format that keeps it (%s): change the image.", game, strings.Join(allowed, ", "))
+		}
+		list = append(list, x)
 	}
-	return f, nil
+	add(finding.TextureAlpha, loss.Alpha, c.Alpha()+" alpha")
+	add(finding.TextureColour, loss.Colour, "colour")
+	return f, list
 }
 
 func (pl *planner) copy(step, source, out string) {

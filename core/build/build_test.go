@@ -213,7 +213,7 @@ func TestFormats(t *testing.T) {
 		return tex
 	}
 	assert.Equal(t, texture.BC1, read("wood/plank").Format, "opaque")
-	assert.Equal(t, texture.RGBA8, read("sign/highline").Format, "with alpha")
+	assert.Equal(t, texture.BC3, read("sign/highline").Format, "with alpha")
 	assert.True(t, read("sign/highline").SRGB)
 	demotest.Edit(t, p, "vornix.toml", "format = \"auto\"", "format = \"bc1\"\ncolour_space = \"linear\"")
 	p = demotest.Load(t, p.Dir)
@@ -228,6 +228,7 @@ func TestFormats(t *testing.T) {
 	}
 	require.Len(t, lost, 1)
 	assert.Equal(t, "textures/sign/highline.png", lost[0].Place.File)
+	assert.Regexp(t, `^\d+ of 32768 texels lose their one bit alpha in bc1$`, lost[0].Text)
 
 	demotest.Edit(t, p, "vornix.toml", "[[accept]]", "[[accept]]\nfinding = \"texture.alpha-lost\"\nreason = \"the corners are meant to be square\"\n\n[[accept]]")
 	p = demotest.Load(t, p.Dir)
@@ -235,8 +236,14 @@ func TestFormats(t *testing.T) {
 		assert.Equal(t, f.ID == "texture.alpha-lost" || f.ID == "mode.contained", f.Accepted != "", f.ID)
 		assert.NotEqual(t, "accept.unused", f.ID)
 	}
+	demotest.Edit(t, p, "vornix.toml", "format = \"bc1\"\ncolour_space = \"linear\"", "format = \"bc5\"")
+	r, err := run(t, demotest.Load(t, p.Dir))
+	require.Error(t, err)
+	assert.True(t, slices.ContainsFunc(r.Findings, func(f finding.Finding) bool {
+		return strings.Contains(f.Text, "bc5 holds data, and the recipe says colours")
+	}))
 	p.Profile.Textures.Formats = []string{"rgba8"}
-	_, err := run(t, p, func(o *build.Options) { o.Program = "x" })
+	_, err = run(t, p, func(o *build.Options) { o.Program = "x" })
 	assert.Error(t, err, "a format that the game does not take")
 }
 

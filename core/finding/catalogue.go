@@ -24,7 +24,8 @@ var (
 
 	TextureDecode = declare("texture.unreadable", Error, "The texture can't be made, so surfaces would show the missing pattern.", "Export the image again.")
 	TextureSize   = declare("texture.size", Error, "The game refuses textures whose size breaks its rule.", "Resize the image.")
-	TextureAlpha  = declare("texture.alpha-lost", Warning, "See-through parts become solid in the game.", "Choose format = \"auto\" or \"rgba8\" for it under [[texture]].")
+	TextureAlpha  = declare("texture.alpha-lost", Warning, "See-through parts become solid in the game.", "Choose format = \"auto\" for it under [[texture]].")
+	TextureColour = declare("texture.colour-lost", Warning, "The surface shows other colours than the artist painted.", "Choose format = \"auto\" for it under [[texture]].")
 	TextureFormat = declare("texture.format", Error, "The game can't read the texture.", "Choose one of the formats that the profile lists.")
 
 	MaterialSurface = declare("material.surface", Error, "Footsteps and friction come from the surface; the game knows only those in its list.", "Choose one of the profile's surfaces.")

@@ -169,7 +169,9 @@ func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id st
 }
 
 // FromBuild says whether a kind is found while building, FromTry in the clean room; all others are found by the check.
-func FromBuild(id string) bool { return id == TextureAlpha.ID || area(id) == "tree" }
+func FromBuild(id string) bool {
+	return id == TextureAlpha.ID || id == TextureColour.ID || area(id) == "tree"
+}
 
 // FromTry says whether a kind is found in the clean room.
 func FromTry(id string) bool { return area(id) == "try" }

@@ -1,19 +1,36 @@
 // Package nearest finds the word that somebody probably meant.
 package nearest
 
-import "slices"
+import (
+	"slices"
+	"strings"
+)
 
 // Word returns the known word with the smallest edit distance to got, or "" when none is near enough to be a
-// likely slip (more than a third of its letters away). Of words equally near the first in order wins.
+// likely slip (more than a third of its letters away, not counting leading folders that both share). Of words equally
+// near the first by the alphabet wins.
 func Word(got string, known []string) string {
-	best, bestDistance := "", max(1, len([]rune(got))/3)+1
-	sorted := slices.Sorted(slices.Values(known))
-	for _, k := range sorted {
-		if d := distance([]rune(got), []rune(k)); d < bestDistance {
+	best, bestDistance := "", len(got)+1
+	for _, k := range slices.Sorted(slices.Values(known)) {
+		a, b := apart(got, k)
+		limit := max(1, len([]rune(a))/3)
+		if d := distance([]rune(a), []rune(b)); d <= limit && d < bestDistance {
 			best, bestDistance = k, d
 		}
 	}
 	return best
+}
+
+// apart drops the leading folders that two paths share.
+func apart(a, b string) (string, string) {
+	for {
+		folderA, restA, ok := strings.Cut(a, "/")
+		folderB, restB, also := strings.Cut(b, "/")
+		if !ok || !also || folderA != folderB {
+			return a, b
+		}
+		a, b = restA, restB
+	}
 }
 
 // distance is the optimal string alignment distance (Levenshtein plus swaps of neighbours, the commonest slip).

@@ -25,4 +25,6 @@ func TestWord(t *testing.T) {
 	}
 	assert.Equal(t, "a1", nearest.Word("a3", []string{"a2", "a1"}), "of words equally near the first by the alphabet, whatever their order")
 	assert.Empty(t, nearest.Word("a", nil))
+	assert.Empty(t, nearest.Word("station/bell", []string{"station/hum"}), "what two paths share makes them no nearer")
+	assert.Equal(t, "station/hum", nearest.Word("statoin/hum", []string{"station/hum", "station/ham"}))
 }

@@ -13,6 +13,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/texture"
 	"vornix/core/tomlfile"
 )
 
@@ -54,7 +55,7 @@ type Files struct {
 // Textures says what the game can show.
 type Textures struct {
 	Container  string   `toml:"container" jsonschema:"enum=ktx2,enum=dds,description=File form (default ktx2)"`
-	Formats    []string `toml:"formats" jsonschema:"description=Formats that the game reads: bc1 and rgba8"`
+	Formats    []string `toml:"formats" jsonschema:"enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,description=Formats that the game reads (default rgba8)"`
 	Largest    int      `toml:"largest" jsonschema:"minimum=0,description=Largest side in texels; 0 for no limit"`
 	PowerOfTwo bool     `toml:"power_of_two" jsonschema:"description=Whether both sides must be powers of two"`
 }
@@ -189,7 +190,7 @@ func (p *Profile) validate() []finding.Finding {
 	oneOf(p.Files.Case, []string{"lower", "any"}, "files", "case")
 	oneOf(p.Textures.Container, []string{"ktx2", "dds"}, "textures", "container")
 	for _, f := range p.Textures.Formats {
-		oneOf(f, []string{"bc1", "rgba8"}, "textures", "formats")
+		oneOf(f, texture.FormatNames(), "textures", "formats")
 	}
 	if _, err := p.characters(); err != nil {
 		wrong([]any{"files", "characters"}, "%q is no class of characters: %v", p.Files.Characters, err)

@@ -22,6 +22,7 @@ import (
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/safefile"
+	"vornix/core/texture"
 	"vornix/core/tomlfile"
 )
 
@@ -75,7 +76,7 @@ type Sources struct {
 // Recipe says how the images that match a pattern become textures.
 type Recipe struct {
 	Match       string `toml:"match" jsonschema:"required,description=Pattern on the path inside the folder of images; ** crosses folders"`
-	Format      string `toml:"format" jsonschema:"enum=auto,enum=bc1,enum=rgba8,description=auto: bc1 for opaque images and rgba8 for those with alpha\\, as far as the profile allows (default auto)"`
+	Format      string `toml:"format" jsonschema:"enum=auto,enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,description=auto: of the formats that the profile allows the smallest of those that lose least (default auto)"`
 	ColourSpace string `toml:"colour_space" jsonschema:"enum=srgb,enum=linear,description=srgb for colours\\, linear for data (default srgb)"`
 	Mips        *bool  `toml:"mips" jsonschema:"description=Whether to make all mip levels (default true)"`
 }
@@ -197,8 +198,8 @@ func (p *Project) validate() []finding.Finding {
 		if !doublestar.ValidatePattern(r.Match) || r.Match == "" {
 			wrong([]any{"texture", i, "match"}, "%q is no pattern", r.Match)
 		}
-		if !slices.Contains([]string{"auto", "bc1", "rgba8"}, r.Format) {
-			wrong([]any{"texture", i, "format"}, "format must be auto, bc1 or rgba8, and is %q", r.Format)
+		if _, ok := texture.ParseFormat(r.Format); !ok && r.Format != "auto" {
+			wrong([]any{"texture", i, "format"}, "format must be auto or one of %s, and is %q", strings.Join(texture.FormatNames(), ", "), r.Format)
 		}
 		if r.ColourSpace != "srgb" && r.ColourSpace != "linear" {
 			wrong([]any{"texture", i, "colour_space"}, "colour_space must be srgb or linear, and is %q", r.ColourSpace)

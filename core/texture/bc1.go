@@ -1,36 +1,11 @@
 package texture
 
-import (
-	"context"
-	"encoding/binary"
-	"image"
-)
+import "encoding/binary"
 
 // BC1 stores a block of 4x4 texels as two colours of 5, 6 and 5 bits and a 2-bit choice a texel between them and the
 // two colours at a third and two thirds of the way (Khronos Data Format Specification, chapter 18).
 
 type rgb [3]int32
-
-// encodeBC1 packs an image row of blocks by row of blocks; edges repeat.
-func encodeBC1(ctx context.Context, img *image.NRGBA) ([]byte, error) {
-	w, h := img.Bounds().Dx(), img.Bounds().Dy()
-	out := make([]byte, 0, BC1.levelSize(w, h))
-	var block [16]rgb
-	for by := 0; by < h; by += 4 {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		for bx := 0; bx < w; bx += 4 {
-			for i := range block {
-				x, y := min(bx+i&3, w-1), min(by+i>>2, h-1)
-				p := img.Pix[y*img.Stride+x*4:]
-				block[i] = rgb{int32(p[0]), int32(p[1]), int32(p[2])}
-			}
-			out = appendBlock(out, &block)
-		}
-	}
-	return out, nil
-}
 
 // candidate is a pair of packed colours with the choices that fit them best.
 type candidate struct {
@@ -252,34 +227,4 @@ func nudge(block *[16]rgb, best candidate) candidate {
 		}
 	}
 	return best
-}
-
-// decodeBC1 unpacks a level, whose data has the right length.
-func decodeBC1(data []byte, w, h int) *image.NRGBA {
-	img := image.NewNRGBA(image.Rect(0, 0, w, h))
-	for by := 0; by < h; by += 4 {
-		for bx := 0; bx < w; bx += 4 {
-			c0, c1 := binary.LittleEndian.Uint16(data), binary.LittleEndian.Uint16(data[2:])
-			choices := binary.LittleEndian.Uint32(data[4:])
-			data = data[8:]
-			colours := palette(c0, c1)
-			alpha := [4]uint8{255, 255, 255, 255}
-			if c0 <= c1 { // three colours and one that is see-through
-				for k := range 3 {
-					colours[2][k] = (colours[0][k] + colours[1][k]) / 2
-				}
-				colours[3], alpha[3] = rgb{}, 0
-			}
-			for i := range 16 {
-				x, y := bx+i&3, by+i>>2
-				if x >= w || y >= h {
-					continue
-				}
-				j := choices >> (2 * i) & 3
-				p := img.Pix[y*img.Stride+x*4:]
-				p[0], p[1], p[2], p[3] = uint8(colours[j][0]), uint8(colours[j][1]), uint8(colours[j][2]), alpha[j]
-			}
-		}
-	}
-	return img
 }

@@ -7,9 +7,6 @@ import (
 
 // DDS with the DX10 header, which names format and colour space; without it sRGB could not be told from linear.
 
-// dxgiFormats are the DXGI numbers, linear and sRGB.
-var dxgiFormats = [...][2]uint32{RGBA8: {28, 29}, BC1: {71, 72}}
-
 const (
 	ddsHeader = 4 + 124 + 20
 	// Flags of the header: caps, height, width, pixel format, mip count; pitch or linear size.
@@ -23,8 +20,8 @@ func (t *Texture) dds() []byte {
 	if t.SRGB {
 		transfer = 1
 	}
-	flags, pitch := uint32(ddsFlags|ddsPitch), uint32(t.Width*4)
-	if t.Format == BC1 {
+	flags, pitch := uint32(ddsFlags|ddsPitch), uint32(t.Width*layouts[t.Format].bytes)
+	if layouts[t.Format].block == 4 {
 		flags, pitch = ddsFlags|ddsLinearSize, uint32(len(t.Levels[0]))
 	}
 	out := []byte("DDS ")
@@ -39,7 +36,7 @@ func (t *Texture) dds() []byte {
 	out = append(out, "DX10"...)
 	u32(0, 0, 0, 0, 0)
 	u32(ddsCaps, 0, 0, 0, 0)
-	u32(dxgiFormats[t.Format][transfer], 3, 0, 1, 0) // a 2D texture, one of it
+	u32(layouts[t.Format].dxgi[transfer], 3, 0, 1, 0) // a 2D texture, one of it
 	for _, l := range t.Levels {
 		out = append(out, l...)
 	}
@@ -53,15 +50,15 @@ func readDDS(data []byte) (*Texture, error) {
 	}
 	t := &Texture{Height: int(le.Uint32(data[12:])), Width: int(le.Uint32(data[16:]))}
 	number, found := le.Uint32(data[128:]), false
-	for f, pair := range dxgiFormats {
-		for srgb, n := range pair {
-			if n == number {
+	for f, l := range layouts { // BC1A has BC1's number, and is read as BC1; its see-through texels come back all the same
+		for srgb, n := range l.dxgi {
+			if n != 0 && n == number && !found {
 				t.Format, t.SRGB, found = Format(f), srgb == 1, true
 			}
 		}
 	}
 	if !found || le.Uint32(data[132:]) != 3 || le.Uint32(data[140:]) != 1 {
-		return nil, fmt.Errorf("DDS format number %d is not one that this version reads (rgba8, bc1, 2D)", number)
+		return nil, fmt.Errorf("DDS format number %d is not one that this version reads, or no 2D texture", number)
 	}
 	return t, t.split(data[ddsHeader:], int(max(le.Uint32(data[28:]), 1)))
 }

@@ -3,15 +3,13 @@ package texture
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 )
 
 // KTX 2.0, section numbers after the Khronos specification: header (3), level index (3.9), data format descriptor
 // (Khronos Data Format 1.3), key/value data (3.11), levels from the smallest to the largest.
 
 const ktx2Magic = "\xabKTX 20\xbb\r\n\x1a\n"
-
-// vkFormat numbers, linear and sRGB.
-var vkFormats = [...][2]uint32{RGBA8: {37, 43}, BC1: {131, 132}}
 
 func (t *Texture) ktx2() []byte {
 	le := binary.LittleEndian
@@ -31,19 +29,16 @@ func (t *Texture) ktx2() []byte {
 	dfdAt := 80 + 24*n
 	kvdAt := dfdAt + len(dfd)
 	out := []byte(ktx2Magic)
-	for _, v := range []uint32{vkFormats[t.Format][transfer], 1, uint32(t.Width), uint32(t.Height), 0, 0, 1, uint32(n), 0,
+	for _, v := range []uint32{layouts[t.Format].vulkan[transfer], 1, uint32(t.Width), uint32(t.Height), 0, 0, 1, uint32(n), 0,
 		uint32(dfdAt), uint32(len(dfd)), uint32(kvdAt), uint32(len(kvd))} {
 		out = le.AppendUint32(out, v)
 	}
-	out = append(out, make([]byte, 16)...) // no global data of a supercompression
-	blockBytes := 4
-	if t.Format == BC1 {
-		blockBytes = 8
-	}
+	out = append(out, make([]byte, 16)...)       // no global data of a supercompression
+	alignment := max(layouts[t.Format].bytes, 4) // the least common multiple of a block's size and 4
 	at := kvdAt + len(kvd)
 	offsets := make([]int, n)
 	for i := n - 1; i >= 0; i-- {
-		at = (at + blockBytes - 1) / blockBytes * blockBytes
+		at = (at + alignment - 1) / alignment * alignment
 		offsets[i] = at
 		at += len(t.Levels[i])
 	}
@@ -62,27 +57,17 @@ func (t *Texture) ktx2() []byte {
 
 // descriptor is the basic data format descriptor block.
 func descriptor(f Format, srgb bool) []byte {
-	const modelRGBSDA, modelBC1A, primariesBT709, transferLinear, transferSRGB = 1, 128, 1, 1, 2
-	const channelAlpha, qualifierLinear = 15, 0x10
-	transfer := byte(transferLinear)
+	const primariesBT709, transferLinear, transferSRGB, qualifierLinear = 1, 1, 2, 0x10
+	l := layouts[f]
+	transfer, dimension := byte(transferLinear), byte(l.block-1)
 	if srgb {
 		transfer = transferSRGB
 	}
-	type sample struct {
-		offset  uint16
-		length  byte // in bits, less one
-		channel byte
-		upper   uint32
-	}
-	model, dimension, bytesPlane := byte(modelRGBSDA), byte(0), byte(4)
-	alpha := byte(channelAlpha)
-	if srgb {
-		alpha |= qualifierLinear // alpha never follows the transfer function
-	}
-	samples := []sample{{0, 7, 0, 255}, {8, 7, 1, 255}, {16, 7, 2, 255}, {24, 7, alpha, 255}}
-	if f == BC1 {
-		model, dimension, bytesPlane = modelBC1A, 3, 8
-		samples = []sample{{0, 63, 0, 0xffffffff}}
+	samples := slices.Clone(l.samples)
+	for i := range samples {
+		if srgb && samples[i].channel == channelAlpha {
+			samples[i].channel |= qualifierLinear // alpha never follows the transfer function
+		}
 	}
 	le := binary.LittleEndian
 	size := 24 + 16*len(samples)
@@ -90,7 +75,7 @@ func descriptor(f Format, srgb bool) []byte {
 	b = le.AppendUint32(b, 0) // vendor Khronos, type basic
 	b = le.AppendUint16(b, 2) // version 1.3 of the data format
 	b = le.AppendUint16(b, uint16(size))
-	b = append(b, model, primariesBT709, transfer, 0, dimension, dimension, 0, 0, bytesPlane, 0, 0, 0, 0, 0, 0, 0)
+	b = append(b, l.model, primariesBT709, transfer, 0, dimension, dimension, 0, 0, byte(l.bytes), 0, 0, 0, 0, 0, 0, 0)
 	for _, s := range samples {
 		b = le.AppendUint16(b, s.offset)
 		b = append(b, s.length, s.channel, 0, 0, 0, 0)
@@ -108,9 +93,9 @@ func readKTX2(data []byte) (*Texture, error) {
 	field := func(i int) uint32 { return le.Uint32(data[12+4*i:]) }
 	t := &Texture{Width: int(field(2)), Height: int(field(3))}
 	found := false
-	for f, pair := range vkFormats {
-		for srgb, number := range pair {
-			if field(0) == number {
+	for f, l := range layouts {
+		for srgb, number := range l.vulkan {
+			if number != 0 && field(0) == number {
 				t.Format, t.SRGB, found = Format(f), srgb == 1, true
 			}
 		}
@@ -118,7 +103,7 @@ func readKTX2(data []byte) (*Texture, error) {
 	levels := int(field(7))
 	switch {
 	case !found:
-		return nil, fmt.Errorf("KTX2 format number %d is not one that this version reads (rgba8, bc1)", field(0))
+		return nil, fmt.Errorf("KTX2 format number %d is not one that this version reads", field(0))
 	case field(4) > 1 || field(5) > 1 || field(6) != 1 || field(8) != 0:
 		return nil, fmt.Errorf("the KTX2 file is an array, a cube, a volume or supercompressed, which this version does not read")
 	case levels < 1 || levels > 15 || len(data) < 80+24*levels:

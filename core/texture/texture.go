@@ -11,37 +11,6 @@ import (
 // Version is raised whenever the same image and options would give other bytes.
 const Version = 1
 
-// Format is how texels are stored.
-type Format uint8
-
-// The formats.
-const (
-	RGBA8 Format = iota // four bytes a texel
-	BC1                 // eight bytes a block of 4x4 texels, opaque
-)
-
-var formatNames = [...]string{"rgba8", "bc1"}
-
-func (f Format) String() string { return formatNames[f] }
-
-// ParseFormat is the format of a name.
-func ParseFormat(name string) (Format, bool) {
-	for i, n := range formatNames {
-		if n == name {
-			return Format(i), true
-		}
-	}
-	return 0, false
-}
-
-// levelSize is the stored size in bytes of a level of w by h texels.
-func (f Format) levelSize(w, h int) int {
-	if f == BC1 {
-		return (w + 3) / 4 * ((h + 3) / 4) * 8
-	}
-	return w * h * 4
-}
-
 // Texture is a 2D texture with its mip levels, the largest first.
 type Texture struct {
 	Format        Format
@@ -60,6 +29,9 @@ type Options struct {
 // Compile makes a texture of an image. It stops with ctx's error within some rows of blocks.
 func Compile(ctx context.Context, img *image.NRGBA, o Options) (*Texture, error) {
 	b := img.Bounds()
+	if o.Format.HoldsData() && o.SRGB {
+		return nil, fmt.Errorf("the format %s holds data and has no sRGB form", o.Format)
+	}
 	t := &Texture{Format: o.Format, SRGB: o.SRGB, Width: b.Dx(), Height: b.Dy()}
 	levels := 1
 	if o.Mips {
@@ -87,13 +59,27 @@ func Compile(ctx context.Context, img *image.NRGBA, o Options) (*Texture, error)
 }
 
 func encodeLevel(ctx context.Context, img *image.NRGBA, f Format) ([]byte, error) {
-	if f == BC1 {
-		return encodeBC1(ctx, img)
-	}
 	w, h := img.Bounds().Dx(), img.Bounds().Dy()
-	out := make([]byte, 0, w*h*4)
+	out := make([]byte, 0, f.levelSize(w, h))
+	if layouts[f].block == 4 {
+		var b tile
+		for by := 0; by < h; by += 4 {
+			if err := ctx.Err(); err != nil {
+				return nil, err
+			}
+			for bx := 0; bx < w; bx += 4 {
+				b.load(img, bx, by)
+				out = b.append(out, f)
+			}
+		}
+		return out, nil
+	}
+	n := layouts[f].bytes
 	for y := range h {
-		out = append(out, img.Pix[y*img.Stride:y*img.Stride+w*4]...)
+		row := img.Pix[y*img.Stride : y*img.Stride+w*4]
+		for i := 0; i < len(row); i += 4 {
+			out = append(out, row[i:i+n]...)
+		}
 	}
 	return out, nil
 }
@@ -103,14 +89,25 @@ func (t *Texture) LevelBounds(level int) (w, h int) {
 	return max(t.Width>>level, 1), max(t.Height>>level, 1)
 }
 
-// Image decodes a level.
+// Image decodes a level. One channel comes back as grey, two as red and green.
 func (t *Texture) Image(level int) *image.NRGBA {
 	w, h := t.LevelBounds(level)
-	if t.Format == BC1 {
-		return decodeBC1(t.Levels[level], w, h)
+	data := t.Levels[level]
+	if layouts[t.Format].block == 4 {
+		return decodeBlocks(t.Format, data, w, h)
 	}
 	img := image.NewNRGBA(image.Rect(0, 0, w, h))
-	copy(img.Pix, t.Levels[level])
+	for i := range w * h {
+		p := img.Pix[4*i:][:4]
+		switch t.Format {
+		case R8:
+			p[0], p[1], p[2], p[3] = data[i], data[i], data[i], 255
+		case RG8:
+			p[0], p[1], p[2], p[3] = data[2*i], data[2*i+1], 0, 255
+		default:
+			copy(p, data[4*i:])
+		}
+	}
 	return img
 }
 
@@ -151,18 +148,4 @@ func (t *Texture) split(data []byte, levels int) error {
 		data = data[n:]
 	}
 	return nil
-}
-
-// HasAlpha says whether any texel is not opaque.
-func HasAlpha(img *image.NRGBA) bool {
-	w := img.Bounds().Dx() * 4
-	for y := range img.Bounds().Dy() {
-		row := img.Pix[y*img.Stride : y*img.Stride+w]
-		for i := 3; i < len(row); i += 4 {
-			if row[i] != 255 {
-				return true
-			}
-		}
-	}
-	return false
 }

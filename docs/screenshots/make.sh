@@ -46,6 +46,7 @@ shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm"
 shot inspect-bundle "vornix inspect out/bundles/highline-1.0.0.parcel; vornix inspect out/tree/textures/sign/highline.ktx2"
+shot needs-texture "vornix needs cairn_station; vornix needs --by textures/rock/slab.png; vornix texture textures/sign/highline.png sign.dds --format bc1"
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,7.2,3.4/point 18,7.2/' maps/cairn_station.vnx
 shot mistakes "vornix build"
 shot help "vornix --help"

@@ -111,7 +111,7 @@ func (a *app) root() *cobra.Command {
 	add("start", a.newCommand(), a.demoCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.packCommand(), a.tryCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
-	add("look", a.inspectCommand(), a.needsCommand(), a.fmtCommand())
+	add("look", a.inspectCommand(), a.needsCommand(), a.textureCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root
 }

@@ -429,9 +429,9 @@ func TestInspect(t *testing.T) {
 	for file, say := range map[string]string{
 		"highline/out/tree/maps/cairn_station.vnm":            "126 faces, 504 vertices",
 		"highline/out/bundles/highline-1.0.0.parcel":          "15 entries, all read and whole",
-		"highline/out/tree/textures/sign/highline.ktx2":       "texture 256 x 128, rgba8, sRGB, 9 levels, alpha: yes",
-		"highline/textures/snow/drift.jpg":                    "image 512 x 512, alpha: no",
-		"highline/textures/sign/highline.png":                 "image 256 x 128, alpha: yes",
+		"highline/out/tree/textures/sign/highline.ktx2":       "texture 256 x 128, bc3, sRGB, 9 levels, one bit alpha",
+		"highline/textures/snow/drift.jpg":                    "image 512 x 512, no alpha",
+		"highline/textures/sign/highline.png":                 "image 256 x 128, one bit alpha",
 		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
 		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
 		"lower-sidings/out/bundles/tram_depot.vnm":            "1 grids with 512 cells",
@@ -473,6 +473,34 @@ func TestNeeds(t *testing.T) {
 	assert.Equal(t, "material", result.Kind)
 	require.Len(t, result.Needs, 1)
 	assert.Equal(t, "rock/slab", result.Needs[0].Name)
+}
+
+func TestOneTexture(t *testing.T) {
+	p := project(t, "highline")
+	assert.Contains(t, ok(t, p, "texture", "textures/sign/highline.png", "sign.ktx2").out, "sign.ktx2: 256 x 128, bc1a, 9 levels")
+	assert.Contains(t, ok(t, p, "inspect", "sign.ktx2").out, "bc1a, sRGB, 9 levels, one bit alpha")
+	lossy := ok(t, p, "texture", "textures/sign/highline.png", "sign.dds", "--format", "bc1", "--mips", "none").out
+	assert.Regexp(t, `sign.dds: 256 x 128, bc1, 1 levels, 16.5 kB\n  \d+ of 32768 texels lose their one bit alpha in bc1`, lossy)
+	ok(t, p, "texture", "sign.ktx2", "sign.png")
+	assert.Contains(t, ok(t, p, "inspect", "sign.png").out, "image 256 x 128, one bit alpha")
+	a := parse(t, ok(t, p, "texture", "textures/rock/slab.png", "h.ktx2", "--format", "bc4", "--colour-space", "linear", "--json"))
+	assert.Contains(t, string(a.Result), `"lost_colour": 262144`)
+	for args, say := range map[string]string{
+		"textures/rock/slab.png out.jpg":                  "End it in .ktx2, .dds or .png",
+		"textures/rock/slab.png out.dds --format bc9":     `no texture format "bc9"`,
+		"textures/rock/slab.png out.dds --format bc4":     "holds data, not colours",
+		"textures/rock/slap.png out.dds":                  "could not read the image",
+		"textures/rock/slab.png out.dds --mips some":      "--mips full or none",
+		"textures/rock/slab.png out.dds --colour-space x": "srgb or linear",
+	} {
+		o := vornix(t, p, append([]string{"texture"}, strings.Fields(args)...)...)
+		assert.Equal(t, 2, o.exit, args)
+		assert.Contains(t, o.err, say)
+	}
+	o := vornix(t, p, "texture", "vornix.toml", "out.dds")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "none of PNG, JPEG")
+	assert.NoFileExists(t, filepath.Join(p, "out.dds"))
 }
 
 func TestFmt(t *testing.T) {
@@ -535,7 +563,7 @@ func TestHelp(t *testing.T) {
 			}
 		}
 	}
-	for _, c := range strings.Fields("new demo check build pack try addon index deploy release status inspect needs fmt stand") {
+	for _, c := range strings.Fields("new demo check build pack try addon index deploy release status inspect needs texture fmt stand") {
 		visit([]string{c})
 	}
 	assert.Greater(t, len(commands), 18)

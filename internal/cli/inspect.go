@@ -29,7 +29,7 @@ func (a *app) inspectCommand() *cobra.Command {
 		Use:   "inspect FILE",
 		Short: "What is inside a map, bundle, texture, image or index",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
-JPEG), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.`,
+JPEG, TGA, TIFF, BMP, WebP, GIF), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
   vornix inspect out/bundles/highline-1.0.0.parcel --json`,
 		Args: between(1, 1, "one file"),
@@ -74,7 +74,7 @@ func (a *app) inspect(name string) (any, error) {
 		return a.inspectBundle(name)
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
 		return a.inspectTexture(read())
-	case bytes.HasPrefix(head, []byte("\x89PNG")), bytes.HasPrefix(head, []byte{0xff, 0xd8}):
+	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))):
 		return a.inspectImage(read())
 	case strings.HasSuffix(strings.ToLower(name), ".vnx"):
 		return a.inspectSource(filepath.ToSlash(name))
@@ -82,7 +82,7 @@ func (a *app) inspect(name string) (any, error) {
 		return a.inspectIndex(read())
 	}
 	return nil, &fault.Fault{What: "Vornix does not know this kind of file", Place: fault.Place{File: filepath.ToSlash(name)},
-		Do: "Known are .vnm, ZIP archives, KTX2, DDS, PNG, JPEG, .vnx and index.json."}
+		Do: "Known are .vnm, ZIP archives, KTX2, DDS, images, .vnx and index.json."}
 }
 
 // bundleAnswer is what inspect says of an archive or a map.
@@ -185,7 +185,7 @@ type textureAnswer struct {
 	Height int    `json:"height"`
 	Levels int    `json:"levels,omitempty"`
 	Bytes  int    `json:"bytes"`
-	Alpha  bool   `json:"alpha"`
+	Alpha  string `json:"alpha"` // no, one bit or soft
 }
 
 func (a *app) inspectTexture(data []byte, err error) (any, error) {
@@ -200,8 +200,8 @@ func (a *app) inspectTexture(data []byte, err error) (any, error) {
 	if t.SRGB {
 		space = "sRGB"
 	}
-	alpha := texture.HasAlpha(t.Image(0))
-	a.out.Say("texture %d x %d, %s, %s, %d levels, alpha: %s, %s", t.Width, t.Height, t.Format, space, len(t.Levels), yesNo(alpha), release.Bytes(int64(len(data))))
+	alpha := texture.Analyse(t.Image(0)).Alpha()
+	a.out.Say("texture %d x %d, %s, %s, %d levels, %s alpha, %s", t.Width, t.Height, t.Format, space, len(t.Levels), alpha, release.Bytes(int64(len(data))))
 	var rows [][]string
 	for i, l := range t.Levels {
 		w, h := t.LevelBounds(i)
@@ -219,16 +219,9 @@ func (a *app) inspectImage(data []byte, err error) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	alpha := texture.HasAlpha(img)
-	a.out.Say("image %d x %d, alpha: %s, %s", img.Rect.Dx(), img.Rect.Dy(), yesNo(alpha), release.Bytes(int64(len(data))))
+	alpha := texture.Analyse(img).Alpha()
+	a.out.Say("image %d x %d, %s alpha, %s", img.Rect.Dx(), img.Rect.Dy(), alpha, release.Bytes(int64(len(data))))
 	return textureAnswer{Kind: "image", SRGB: true, Width: img.Rect.Dx(), Height: img.Rect.Dy(), Bytes: len(data), Alpha: alpha}, nil
-}
-
-func yesNo(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
 }
 
 func (a *app) inspectSource(name string) (any, error) {
