@@ -71,14 +71,14 @@ func key(k Kind, name string) string { return string(k) + " " + name }
 // Find returns an asset by its kind and name; nil when there is none.
 func (g *Graph) Find(k Kind, name string) *Asset { return g.byKey[key(k, name)] }
 
-// Named lists the assets that people may mean: by its source's path or by "kind name" just one, by a name alone all that
+// Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a name alone all that
 // have it.
 func (g *Graph) Named(what string) []*Asset {
 	what = path.Clean(strings.ReplaceAll(what, `\`, "/"))
 	var found []*Asset
 	for _, a := range g.Assets {
 		switch what {
-		case a.Source, key(a.Kind, a.Name):
+		case a.Source, strings.TrimSuffix(a.Source, path.Ext(a.Source)), key(a.Kind, a.Name):
 			return []*Asset{a}
 		case a.Name:
 			found = append(found, a)

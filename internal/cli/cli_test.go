@@ -216,7 +216,7 @@ func TestBadInput(t *testing.T) {
 		{"no version", nil, "release first --yes", 2, []string{`"first" is no version`}},
 		{"unknown command", nil, "biuld", 2, []string{"unknown command", "build"}},
 		{"unknown flag", nil, "build --job 3", 2, []string{"unknown flag: --job", "Did you mean --jobs?"}},
-		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab.png"`}},
+		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
 		{"too many words", nil, "pack it", 2, []string{`takes no argument, and there is "it"`}},

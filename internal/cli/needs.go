@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"path"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -100,7 +101,7 @@ func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
 	}
 	var known []string
 	for _, x := range g.Assets {
-		known = append(known, x.Source, x.Name)
+		known = append(known, strings.TrimSuffix(x.Source, path.Ext(x.Source)), x.Source, x.Name)
 	}
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("nothing is called %q", what),
 		Do: `Name a source's path, or a kind and a name: vornix needs "material rock/slab".`}
