@@ -158,18 +158,17 @@ func (pl *planner) material(a *needs.Asset) {
 func (pl *planner) texture(a *needs.Asset) {
 	p := pl.p
 	rules := p.Profile.Textures
-	image := strings.TrimPrefix(a.Source, p.File.Sources.Textures+"/")
-	how := p.TextureRecipe(image)
+	how := p.TextureRecipe(a.Source)
 	mips := how.Mips == nil || *how.Mips
 	out := p.Profile.TexturePath(a.Name)
 	pl.add(&job.Job{
 		ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: []string{a.Source}, Outputs: []string{out},
 		Recipe: recipe(struct {
-			Format, Space, Container string
-			Mips, PowerOfTwo         bool
-			Largest                  int
-			Allowed                  []string
-		}{how.Format, how.ColourSpace, rules.Container, mips, rules.PowerOfTwo, rules.Largest, rules.Formats}),
+			Format, Space, Size, Container string
+			Mips, PowerOfTwo               bool
+			Largest                        int
+			Allowed                        []string
+		}{how.Format, how.ColourSpace, how.Size, rules.Container, mips, rules.PowerOfTwo, rules.Largest, rules.Formats}),
 		Run: func(ctx context.Context, t *job.Task) error {
 			data, err := t.Input(a.Source)
 			if err != nil {
@@ -184,7 +183,12 @@ func (pl *planner) texture(a *needs.Asset) {
 				return fail(finding.TextureDecode.At(place, "%v", err))
 			}
 			if list := check.ImageSize(p, a.Source, img.Rect.Dx(), img.Rect.Dy()); len(list) > 0 {
-				return fail(list...)
+				if how.Size == "refuse" {
+					return fail(list...)
+				}
+				t.Find(list...)
+				w, h := rules.FitSize(img.Rect.Dx(), img.Rect.Dy(), how.Size)
+				img = texture.Resize(img, w, h, how.ColourSpace == "srgb")
 			}
 			format, list := chooseFormat(how, rules.Formats, texture.Analyse(img), place, p.Profile.Game.Title)
 			t.Find(list...)

@@ -247,6 +247,31 @@ func TestFormats(t *testing.T) {
 	assert.Error(t, err, "a format that the game does not take")
 }
 
+func TestImagesOfTheWrongSizeAreResizedWhenTheRecipeSaysSo(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	f, err := os.Create(p.Join("textures/wood/plank.png"))
+	require.NoError(t, err)
+	require.NoError(t, png.Encode(f, image.NewGray(image.Rect(0, 0, 100, 60))))
+	require.NoError(t, f.Close())
+	_, err = run(t, p)
+	require.Error(t, err)
+	demotest.Edit(t, p, "vornix.toml", "format = \"auto\"", "format = \"auto\"\nsize = \"nearest\"")
+	r := mustRun(t, demotest.Load(t, p.Dir))
+	n := 0
+	for _, f := range r.Findings {
+		if f.ID == "texture.resized" {
+			n++
+			assert.Contains(t, f.Text, "100 x 60 texels, and Kestrel Post wants powers of two: it becomes 128 x 64")
+		}
+	}
+	assert.Equal(t, 1, n)
+	data, err := os.ReadFile(p.Join("out/tree/textures/wood/plank.ktx2"))
+	require.NoError(t, err)
+	tex, err := texture.Read(data)
+	require.NoError(t, err)
+	assert.Equal(t, []int{128, 64}, []int{tex.Width, tex.Height})
+}
+
 func TestPathsBuildOnlyWhatIsNamed(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	only := func(paths ...string) func(*build.Options) {

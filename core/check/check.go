@@ -4,6 +4,7 @@ package check
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path"
 	"runtime"
@@ -98,30 +99,27 @@ func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset
 	return list, nil
 }
 
-// ImageSize holds an image's size to the game's rule.
+// ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of what it becomes where
+// the recipe resizes.
 func ImageSize(p *project.Project, source string, w, h int) []finding.Finding {
-	rules := p.Profile.Textures
-	place := fault.Place{File: source}
-	if rules.Largest > 0 && max(w, h) > rules.Largest {
-		return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s takes at most %d a side", w, h, p.Profile.Game.Title, rules.Largest)}
+	rules, game := p.Profile.Textures, p.Profile.Game.Title
+	why := ""
+	switch {
+	case rules.Largest > 0 && max(w, h) > rules.Largest:
+		why = fmt.Sprintf("%s takes at most %d a side", game, rules.Largest)
+	case rules.PowerOfTwo && (w&(w-1) != 0 || h&(h-1) != 0):
+		why = game + " wants powers of two"
+	default:
+		return nil
 	}
-	if rules.PowerOfTwo && (w&(w-1) != 0 || h&(h-1) != 0) {
-		return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s wants powers of two", w, h, p.Profile.Game.Title).
-			Doing("Resize it to %d x %d.", nearestPower(w), nearestPower(h))}
+	place, how := fault.Place{File: source}, p.TextureRecipe(source).Size
+	if how != "refuse" {
+		nw, nh := rules.FitSize(w, h, how)
+		return []finding.Finding{finding.TextureResized.At(place, "the image has %d x %d texels, and %s: it becomes %d x %d", w, h, why, nw, nh)}
 	}
-	return nil
-}
-
-// nearestPower is the power of two with the smallest ratio to n.
-func nearestPower(n int) int {
-	p := 1
-	for p*2 <= n {
-		p *= 2
-	}
-	if n*n > 2*p*p {
-		return p * 2
-	}
-	return p
+	nw, nh := rules.FitSize(w, h, "nearest")
+	return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s", w, h, why).
+		Doing("Resize it to %d x %d, or add size = \"nearest\" to its recipe under [[texture]].", nw, nh)}
 }
 
 // paths holds the names of what ships to the game's rules, and to what every system can hold.

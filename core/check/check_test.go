@@ -132,8 +132,8 @@ func TestImages(t *testing.T) {
 	whole, err := os.ReadFile(p.Join("textures/wood/plank.png"))
 	require.NoError(t, err)
 	demotest.Put(t, p, "textures/wood/plank.png", whole[:3000])
-	list := run(t, p)
-	assert.Equal(t, 1, ids(list)["texture.unreadable"])
+	found := run(t, p)
+	assert.Equal(t, 1, ids(found)["texture.unreadable"])
 	tile, err := os.ReadFile(demotest.Project(t, "lower-sidings").Join("textures/rock/wall.png"))
 	require.NoError(t, err)
 	demotest.Put(t, p, "textures/wood/plank.png", tile)
@@ -147,11 +147,17 @@ func TestImages(t *testing.T) {
 		}
 	}
 	p.Profile.Textures.Largest = 0
-	for size, say := range map[[2]int]string{{100, 64}: "Resize it to 128 x 64.", {90, 700}: "Resize it to 64 x 512.", {1, 3}: "Resize it to 1 x 4."} {
+	for size, say := range map[[2]int]string{{100, 64}: "128 x 64", {90, 700}: "64 x 512", {1, 3}: "1 x 4"} {
 		list := check.ImageSize(p, "a.png", size[0], size[1])
 		require.Len(t, list, 1)
-		assert.Equal(t, say, list[0].Do)
+		assert.Contains(t, list[0].Do, "Resize it to "+say)
+		assert.Equal(t, finding.Error, list[0].Severity)
 	}
+	p.File.Textures[0].Size = "up"
+	list := check.ImageSize(p, "textures/a.png", 90, 700)
+	require.Len(t, list, 1)
+	assert.Equal(t, finding.Note, list[0].Severity)
+	assert.Contains(t, list[0].Text, "it becomes 128 x 1024")
 	assert.Empty(t, check.ImageSize(p, "a.png", 512, 1))
 }
 

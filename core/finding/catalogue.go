@@ -22,11 +22,12 @@ var (
 	AssetUnused     = declare("asset.unused", Note, "It will not ship; if a map should have used it, players will miss it.", "Use it, include it under [pack], or delete it.")
 	AssetTwin       = declare("asset.same-name", Error, "Two sources would become one file in the release, and only one of them would win.", "Keep one of the files.")
 
-	TextureDecode = declare("texture.unreadable", Error, "The texture can't be made, so surfaces would show the missing pattern.", "Export the image again.")
-	TextureSize   = declare("texture.size", Error, "The game refuses textures whose size breaks its rule.", "Resize the image.")
-	TextureAlpha  = declare("texture.alpha-lost", Warning, "See-through parts become solid in the game.", "Choose format = \"auto\" for it under [[texture]].")
-	TextureColour = declare("texture.colour-lost", Warning, "The surface shows other colours than the artist painted.", "Choose format = \"auto\" for it under [[texture]].")
-	TextureFormat = declare("texture.format", Error, "The game can't read the texture.", "Choose one of the formats that the profile lists.")
+	TextureDecode  = declare("texture.unreadable", Error, "The texture can't be made, so surfaces would show the missing pattern.", "Export the image again.")
+	TextureSize    = declare("texture.size", Error, "The game refuses textures whose size breaks its rule.", "Resize the image.")
+	TextureResized = declare("texture.resized", Note, "Resizing blurs a little, and stretches when the sides change by different factors.", "Paint the image in that size when it matters.")
+	TextureAlpha   = declare("texture.alpha-lost", Warning, "See-through parts become solid in the game.", "Choose format = \"auto\" for it under [[texture]].")
+	TextureColour  = declare("texture.colour-lost", Warning, "The surface shows other colours than the artist painted.", "Choose format = \"auto\" for it under [[texture]].")
+	TextureFormat  = declare("texture.format", Error, "The game can't read the texture.", "Choose one of the formats that the profile lists.")
 
 	MaterialSurface = declare("material.surface", Error, "Footsteps and friction come from the surface; the game knows only those in its list.", "Choose one of the profile's surfaces.")
 

@@ -60,6 +60,39 @@ type Textures struct {
 	PowerOfTwo bool     `toml:"power_of_two" jsonschema:"description=Whether both sides must be powers of two"`
 }
 
+// FitSize is the size that an image of w by h texels should have: each side a power of two where the game wants that, by
+// the rule "nearest", "up" or "down", and none larger than the game takes.
+func (t Textures) FitSize(w, h int, how string) (int, int) {
+	fit := func(n int) int {
+		if t.PowerOfTwo {
+			n = power(n, how)
+		}
+		for t.Largest > 0 && n > t.Largest {
+			if n = n / 2; !t.PowerOfTwo {
+				n = t.Largest
+			}
+		}
+		return max(n, 1)
+	}
+	if !t.PowerOfTwo && t.Largest > 0 && max(w, h) > t.Largest { // keep the shape
+		larger := max(w, h)
+		return max(w*t.Largest/larger, 1), max(h*t.Largest/larger, 1)
+	}
+	return fit(w), fit(h)
+}
+
+// power is a power of two near n; of "nearest" the one with the smaller ratio to n.
+func power(n int, how string) int {
+	p := 1
+	for p*2 <= n {
+		p *= 2
+	}
+	if p != n && (how == "up" || how == "nearest" && n*n > 2*p*p) {
+		return p * 2
+	}
+	return p
+}
+
 // Materials says what a surface can be.
 type Materials struct {
 	Surfaces []string `toml:"surfaces" jsonschema:"description=What a surface can be underfoot"`

@@ -78,6 +78,7 @@ type Recipe struct {
 	Match       string `toml:"match" jsonschema:"required,description=Pattern on the path inside the folder of images; ** crosses folders"`
 	Format      string `toml:"format" jsonschema:"enum=auto,enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,description=auto: of the formats that the profile allows the smallest of those that lose least (default auto)"`
 	ColourSpace string `toml:"colour_space" jsonschema:"enum=srgb,enum=linear,description=srgb for colours\\, linear for data (default srgb)"`
+	Size        string `toml:"size" jsonschema:"enum=refuse,enum=nearest,enum=up,enum=down,description=What to do with an image whose size breaks the game's rule: refuse it (default) or resize it\\, its sides to the nearest power of two\\, the next larger or the next smaller"`
 	Mips        *bool  `toml:"mips" jsonschema:"description=Whether to make all mip levels (default true)"`
 }
 
@@ -160,6 +161,7 @@ func (p *Project) fill() {
 		r := &p.File.Textures[i]
 		r.Format = cmp.Or(r.Format, "auto")
 		r.ColourSpace = cmp.Or(r.ColourSpace, "srgb")
+		r.Size = cmp.Or(r.Size, "refuse")
 	}
 	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
 		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
@@ -200,6 +202,9 @@ func (p *Project) validate() []finding.Finding {
 		}
 		if _, ok := texture.ParseFormat(r.Format); !ok && r.Format != "auto" {
 			wrong([]any{"texture", i, "format"}, "format must be auto or one of %s, and is %q", strings.Join(texture.FormatNames(), ", "), r.Format)
+		}
+		if !slices.Contains([]string{"refuse", "nearest", "up", "down"}, r.Size) {
+			wrong([]any{"texture", i, "size"}, "size must be refuse, nearest, up or down, and is %q", r.Size)
 		}
 		if r.ColourSpace != "srgb" && r.ColourSpace != "linear" {
 			wrong([]any{"texture", i, "colour_space"}, "colour_space must be srgb or linear, and is %q", r.ColourSpace)
@@ -292,9 +297,10 @@ func (p *Project) Acceptances() []finding.Acceptance {
 	return list
 }
 
-// TextureRecipe is the recipe for an image, whose path counts from the folder of images.
-func (p *Project) TextureRecipe(image string) Recipe {
-	recipe := Recipe{Format: "auto", ColourSpace: "srgb"}
+// TextureRecipe is the recipe for an image in the folder of images.
+func (p *Project) TextureRecipe(source string) Recipe {
+	image := strings.TrimPrefix(source, p.File.Sources.Textures+"/")
+	recipe := Recipe{Format: "auto", ColourSpace: "srgb", Size: "refuse"}
 	for _, r := range p.File.Textures {
 		if ok, _ := doublestar.Match(r.Match, image); ok {
 			recipe = r

@@ -219,6 +219,10 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, number(len(r.Tree.Files), "file"), Bytes(r.Tree.Size()))
 		}
 	}
+	if n := finding.Count(r.Findings, finding.Error); err == nil && len(paths) == 0 && n > 0 {
+		step.Failed = true
+		err = &fault.Fault{What: "everything was built, but " + number(n, "error") + " found", Why: "A release with them would be broken for players, so nothing is packed.", Do: "Correct them and build again."}
+	}
 	return step, r, err
 }
 

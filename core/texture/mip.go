@@ -86,7 +86,20 @@ func (p *plane) half() *plane {
 		p.halfEven(q)
 		return q
 	}
-	columns, rows := spans(p.w, q.w), spans(p.h, q.h)
+	p.filter(q)
+	return q
+}
+
+// scaled filters the plane to another size: by area where it shrinks, between neighbours where it grows.
+func (p *plane) scaled(w, h int) *plane {
+	q := &plane{w: w, h: h, pix: make([]uint16, w*h*4)}
+	p.filter(q)
+	return q
+}
+
+// filter fills q with the weighted sums of the texels of p under each of its own.
+func (p *plane) filter(q *plane) {
+	columns, rows := taps(p.w, q.w), taps(p.h, q.h)
 	for y := range q.h {
 		for x := range q.w {
 			var colour, plain [3]uint64
@@ -115,7 +128,6 @@ func (p *plane) half() *plane {
 			d[3] = uint16((alpha + weight/2) / weight)
 		}
 	}
-	return q
 }
 
 // halfEven is half for even sizes, where each new texel covers just four.
@@ -148,6 +160,29 @@ func (p *plane) halfEven(q *plane) {
 type tap struct {
 	at     int
 	weight uint64
+}
+
+// taps lists, for each of n new texels over from old ones, those it is made of.
+func taps(from, n int) [][]tap {
+	if n > from {
+		return between(from, n)
+	}
+	return spans(from, n)
+}
+
+// between weights the two old texels whose middles a new one's middle lies between, in steps of 1/2n of an old texel.
+func between(from, n int) [][]tap {
+	out := make([][]tap, n)
+	for i := range out {
+		at := (2*i+1)*from - n // of the new middle, counted from the first old middle
+		left := at / (2 * n)
+		if at < 0 {
+			left, at = 0, 0
+		}
+		share := at - left*2*n
+		out[i] = []tap{{left, uint64(2*n - share)}, {min(left+1, from-1), uint64(share)}}
+	}
+	return out
 }
 
 // spans lists the taps for each of n new texels over from old ones, in lengths of 1/n of an old texel.

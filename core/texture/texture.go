@@ -58,6 +58,12 @@ func Compile(ctx context.Context, img *image.NRGBA, o Options) (*Texture, error)
 	return t, nil
 }
 
+// Resize scales an image in linear light when its colours are sRGB, colours weighted by alpha: by area where it shrinks,
+// between neighbours where it grows.
+func Resize(img *image.NRGBA, w, h int, srgb bool) *image.NRGBA {
+	return newPlane(img, srgb).scaled(w, h).image(srgb)
+}
+
 func encodeLevel(ctx context.Context, img *image.NRGBA, f Format) ([]byte, error) {
 	w, h := img.Bounds().Dx(), img.Bounds().Dy()
 	out := make([]byte, 0, f.levelSize(w, h))

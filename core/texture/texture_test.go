@@ -276,6 +276,32 @@ func TestOddSizesKeepTheirWeight(t *testing.T) {
 	assert.EqualValues(t, 51, half.NRGBAAt(0, 0).R, "a fifth of white")
 }
 
+func TestResize(t *testing.T) {
+	img := pictures["noise"]
+	assert.Equal(t, img.Pix, texture.Resize(img, 32, 32, true).Pix, "to its own size: nothing changes")
+	flat := pictures["flat"]
+	for _, size := range [][2]int{{1, 1}, {64, 64}, {3, 100}, {200, 2}} {
+		got := texture.Resize(flat, size[0], size[1], true)
+		assert.Equal(t, image.Rect(0, 0, size[0], size[1]), got.Rect)
+		for i := range got.Pix {
+			require.Equal(t, flat.Pix[i%4], got.Pix[i], "one colour stays that colour")
+		}
+	}
+	ramp := paint(2, 1, func(x, y int) color.NRGBA { v := uint8(x * 240); return color.NRGBA{v, v, v, 255} })
+	var row []uint8
+	for x := range 8 {
+		row = append(row, texture.Resize(ramp, 8, 1, false).NRGBAAt(x, 0).R)
+	}
+	assert.Equal(t, []uint8{0, 0, 30, 90, 150, 210, 240, 240}, row, "between the middles of the two")
+	mirrored := paint(32, 32, func(x, y int) color.NRGBA { return img.NRGBAAt(31-x, y) })
+	a, b := texture.Resize(img, 45, 19, true), texture.Resize(mirrored, 45, 19, true)
+	for y := range 19 {
+		for x := range 45 {
+			require.Equal(t, a.NRGBAAt(x, y), b.NRGBAAt(44-x, y), "left and right are treated alike")
+		}
+	}
+}
+
 func TestBC1IsGoodAndExactWhereItCanBe(t *testing.T) {
 	limits := map[string]float64{"gradient": 9, "edges": 4, "noise": 2800, "flat": 1, "dot": 1, "grey": 6}
 	for name, img := range pictures {

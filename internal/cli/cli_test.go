@@ -206,6 +206,7 @@ func TestBadInput(t *testing.T) {
 		{"missing texture", func(t testing.TB, p string) {
 			require.NoError(t, os.Remove(filepath.Join(p, "textures/rock/slab.png")))
 		}, "release --yes --without-server", 1, []string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
+		{"built but wrong", broken("maps/cairn_station.vnx", "item station", "item statoin"), "pack", 1, []string{"[item.required]", "everything was built, but 1 error found", "nothing is packed"}},
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
