@@ -125,14 +125,23 @@ func Find(dir string) (string, error) {
 	}
 }
 
+// noProject says why vornix.toml could not be read in a folder that was named.
+func noProject(dir string, err error) error {
+	f := &fault.Fault{Kind: fault.Usage, What: "there is no project in this folder", Place: fault.Place{File: filepath.ToSlash(dir)},
+		Why: "It has no " + FileName + ".", Do: "Name the folder that has one, or make one with 'vornix new DIR'."}
+	if !errors.Is(err, fs.ErrNotExist) {
+		f.What, f.Why, f.Err, f.Do = "the project file can't be read", "", err, "Check who may read it."
+	} else if found, findErr := Find(dir); findErr == nil {
+		f.Do = "The nearest one above is " + filepath.ToSlash(found) + ": --project " + filepath.ToSlash(found)
+	}
+	return f
+}
+
 // Load reads the project in dir. builtin holds the profiles that come with the program, as NAME.toml.
 func Load(dir string, builtin fs.FS) (*Project, error) {
 	data, err := os.ReadFile(filepath.Join(dir, FileName))
 	if err != nil {
-		if errors.Is(err, fs.ErrNotExist) {
-			_, err = Find(dir)
-		}
-		return nil, err
+		return nil, noProject(dir, err)
 	}
 	p := &Project{Dir: dir, Source: data}
 	doc, list := tomlfile.Decode(FileName, data, &p.File)

@@ -88,6 +88,12 @@ func TestFind(t *testing.T) {
 	assert.Equal(t, fault.Usage, f.Kind)
 	assert.Contains(t, f.Do, "vornix new")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(head), 0o666))
+	for _, other := range []string{deep, filepath.Join(dir, "nowhere")} {
+		p, err := project.Load(other, demo.Profiles())
+		assert.Nil(t, p)
+		require.ErrorAs(t, err, &f, "a folder of a project is not the project")
+		assert.Contains(t, f.Do, "--project")
+	}
 	found, err := project.Find(deep)
 	require.NoError(t, err)
 	want, err := filepath.Abs(dir)

@@ -182,6 +182,10 @@ func (f *File) Fill(ctx context.Context, from string) error {
 	}
 	defer src.Close()
 	_, err = io.Copy(f, contextReader{ctx, src})
+	var reading *fs.PathError
+	if errors.As(err, &reading) && reading.Op == "read" {
+		return explain(err, "read", from)
+	}
 	return err
 }
 

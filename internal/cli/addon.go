@@ -18,7 +18,6 @@ func (a *app) addonCommand() *cobra.Command {
 them, and writes the files that stand beside the bundles. Those that belong inside are written by 'vornix build'.`,
 		Example: `  vornix addon check
   vornix addon write`,
-		Args: between(1, 1, "a word: write or check"),
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use: "write", Short: "Write the metadata files", Args: noArgs,
@@ -57,7 +56,7 @@ them, and writes the files that stand beside the bundles. Those that belong insi
 			return addon.Err(findings)
 		}),
 	})
-	return cmd
+	return only(cmd)
 }
 
 // metadataFile is a metadata file in JSON answers.

@@ -25,7 +25,16 @@ removed. PATH is a source, a folder of sources or a map's name; only what is mad
 				return err
 			}
 			defer s.Close()
-			step, _, err := s.Build(ctx, args)
+			paths := []string{}
+			for _, arg := range args {
+				if rel := inProject(s.P, arg); rel != "." {
+					paths = append(paths, rel)
+				}
+			}
+			if len(paths) < len(args) { // the project's own folder: all of it
+				paths = nil
+			}
+			step, _, err := s.Build(ctx, paths)
 			return a.step(answer, step, err)
 		}),
 	}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"syscall"
@@ -222,6 +223,48 @@ func (a *app) confirm(ctx context.Context, question string) error {
 		}
 	}
 	return &fault.Fault{Kind: fault.Refused, What: "nothing was done"}
+}
+
+// only makes a command one that does nothing itself: without one of its subcommands it is a wrong use.
+func only(cmd *cobra.Command) *cobra.Command {
+	cmd.Args = cobra.ArbitraryArgs
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var known []string
+		for _, c := range cmd.Commands() {
+			if c.IsAvailableCommand() {
+				known = append(known, c.Name())
+			}
+		}
+		if len(args) == 0 {
+			return fmt.Errorf("'%s' needs one word more\n\nIt takes: %s", cmd.CommandPath(), strings.Join(known, " or "))
+		}
+		if near := nearest.Word(args[0], known); near != "" {
+			return fmt.Errorf("unknown command %q for %q\n\nDid you mean %s?", args[0], cmd.CommandPath(), near)
+		}
+		return fmt.Errorf("unknown command %q for %q\n\nIt takes: %s", args[0], cmd.CommandPath(), strings.Join(known, " or "))
+	}
+	return cmd
+}
+
+// inProject turns a path as it was typed, which counts from where one stands, into one that counts from the project's
+// folder. What is no file there stays as it is: it may be a name.
+func inProject(p *project.Project, typed string) string {
+	abs, err := filepath.Abs(typed)
+	if err != nil {
+		return typed
+	}
+	if _, err := os.Stat(abs); err != nil {
+		return typed
+	}
+	root, err := filepath.Abs(p.Dir)
+	if err != nil {
+		return typed
+	}
+	rel, err := filepath.Rel(root, abs)
+	if err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
+		return typed
+	}
+	return filepath.ToSlash(rel)
 }
 
 // noArgs, and some, refuse arguments in Vornix's words.

@@ -220,6 +220,10 @@ func TestBadInput(t *testing.T) {
 		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
+		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: check or write"}},
+		{"unknown subcommand", nil, "addon wirte", 2, []string{`unknown command "wirte"`, "Did you mean write?"}},
+		{"a folder to try", nil, "try maps", 1, []string{"could not read maps", "is a directory"}},
+		{"another folder", nil, "check --project maps", 2, []string{"there is no project in this folder", "--project"}},
 		{"too many words", nil, "pack it", 2, []string{`takes no argument, and there is "it"`}},
 		{"too few words", nil, "inspect", 2, []string{"takes one file"}},
 		{"nothing of that name", nil, "build maps/other.vnx", 2, []string{`nothing that ships is made of "maps/other.vnx"`}},
@@ -502,6 +506,16 @@ func TestOneTexture(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "none of PNG, JPEG")
 	assert.NoFileExists(t, filepath.Join(p, "out.dds"))
+}
+
+func TestPathsCountFromWhereOneStands(t *testing.T) {
+	p := project(t, "highline")
+	deep := filepath.Join(p, "textures", "rock")
+	assert.Contains(t, ok(t, deep, "build", "slab.png").out, "1 made")
+	assert.Contains(t, ok(t, deep, "build", ".").out, "1 made, 1 kept")
+	assert.Contains(t, ok(t, deep, "needs", "--by", "slab.png").out, "map cairn_station")
+	assert.Contains(t, ok(t, p, "build", "cairn_station").out, "1 made")
+	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 15 files")
 }
 
 func TestFmt(t *testing.T) {

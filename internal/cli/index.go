@@ -19,7 +19,6 @@ func (a *app) indexCommand() *cobra.Command {
 released and whose content has changed is refused: the version has to be raised, or players would never get the change.`,
 		Example: `  vornix index write
   vornix index check`,
-		Args: between(1, 1, "a word: write or check"),
 	}
 	cmd.AddCommand(&cobra.Command{
 		Use: "write", Short: "Write the index of the packed bundles", Args: noArgs,
@@ -59,5 +58,5 @@ released and whose content has changed is refused: the version has to be raised,
 			return nil
 		}),
 	})
-	return cmd
+	return only(cmd)
 }

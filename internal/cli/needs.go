@@ -45,7 +45,7 @@ source's path, a name, or a kind and a name in quotes. With --by it goes the oth
 			if err != nil {
 				return err
 			}
-			found := g.Named(args[0])
+			found := g.Named(inProject(p, args[0]))
 			if len(found) != 1 {
 				return notOne(g, args[0], found)
 			}

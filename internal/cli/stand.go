@@ -20,7 +20,6 @@ func (a *app) standCommand() *cobra.Command {
 		Short: "Play a game server, to test against",
 		Example: `  vornix stand server ../servers/kestrel
   vornix stand server /tmp/srv --profile burrow-tramways --listen 127.0.0.1:4180`,
-		Args: between(1, 1, "a word: server"),
 	}
 	var listen, profileName, tokenEnv string
 	server := &cobra.Command{
@@ -62,7 +61,7 @@ DIR/stand-server.url.
 	server.Flags().StringVar(&profileName, "profile", "", "game profile `name` (default: that of the project here)")
 	server.Flags().StringVar(&tokenEnv, "token-env", "", "environment `variable` that holds the token for /reload")
 	cmd.AddCommand(server)
-	return cmd
+	return only(cmd)
 }
 
 // standProfile is the named profile, or that of the project.
