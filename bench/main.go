@@ -93,6 +93,11 @@ func bench(runs, files int, write bool) error {
 		}
 		out.WriteString(line)
 	}
+	line, err := measureBC1(dir, exe, runs)
+	if err != nil {
+		return err
+	}
+	out.WriteString(line)
 	fmt.Print(out.String())
 	if !write {
 		return nil

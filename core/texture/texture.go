@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"image"
 	"math/bits"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Version is raised whenever the same image and options would give other bytes.
@@ -24,6 +26,8 @@ type Options struct {
 	Format Format
 	SRGB   bool
 	Mips   bool
+	// Workers is how many goroutines pack blocks; 0 is one. The result is the same with any number.
+	Workers int
 }
 
 // Compile makes a texture of an image. It stops with ctx's error within some rows of blocks.
@@ -49,7 +53,7 @@ func Compile(ctx context.Context, img *image.NRGBA, o Options) (*Texture, error)
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		data, err := encodeLevel(ctx, img, o.Format)
+		data, err := encodeLevel(ctx, img, o.Format, max(o.Workers, 1))
 		if err != nil {
 			return nil, err
 		}
@@ -64,22 +68,12 @@ func Resize(img *image.NRGBA, w, h int, srgb bool) *image.NRGBA {
 	return newPlane(img, srgb).scaled(w, h).image(srgb)
 }
 
-func encodeLevel(ctx context.Context, img *image.NRGBA, f Format) ([]byte, error) {
+func encodeLevel(ctx context.Context, img *image.NRGBA, f Format, workers int) ([]byte, error) {
 	w, h := img.Bounds().Dx(), img.Bounds().Dy()
-	out := make([]byte, 0, f.levelSize(w, h))
 	if layouts[f].block == 4 {
-		var b tile
-		for by := 0; by < h; by += 4 {
-			if err := ctx.Err(); err != nil {
-				return nil, err
-			}
-			for bx := 0; bx < w; bx += 4 {
-				b.load(img, bx, by)
-				out = b.append(out, f)
-			}
-		}
-		return out, nil
+		return encodeBlocks(ctx, img, f, workers)
 	}
+	out := make([]byte, 0, f.levelSize(w, h))
 	n := layouts[f].bytes
 	for y := range h {
 		row := img.Pix[y*img.Stride : y*img.Stride+w*4]
@@ -88,6 +82,31 @@ func encodeLevel(ctx context.Context, img *image.NRGBA, f Format) ([]byte, error
 		}
 	}
 	return out, nil
+}
+
+// encodeBlocks packs a level, row of blocks by row of blocks, the rows dealt out to the workers.
+func encodeBlocks(ctx context.Context, img *image.NRGBA, f Format, workers int) ([]byte, error) {
+	w, h := img.Bounds().Dx(), img.Bounds().Dy()
+	out := make([]byte, f.levelSize(w, h))
+	row := f.levelSize(w, 1)
+	group, ctx := errgroup.WithContext(ctx)
+	for first := range workers {
+		group.Go(func() error {
+			var b tile
+			for by := first * 4; by < h; by += workers * 4 {
+				if err := ctx.Err(); err != nil {
+					return err
+				}
+				to := out[by/4*row:][:0:row]
+				for bx := 0; bx < w; bx += 4 {
+					b.load(img, bx, by)
+					to = b.append(to, f)
+				}
+			}
+			return nil
+		})
+	}
+	return out, group.Wait()
 }
 
 // LevelBounds is the size of a level.

@@ -738,6 +738,15 @@ func crcOf(data []byte) uint32 {
 	return ^crc
 }
 
+func TestAnyNumberOfWorkersGivesTheSame(t *testing.T) {
+	for _, f := range every() {
+		want := compile(t, pictures["edges"], texture.Options{Format: f, Mips: true})
+		for _, workers := range []int{2, 3, 16} {
+			assert.Equal(t, want, compile(t, pictures["edges"], texture.Options{Format: f, Mips: true, Workers: workers}), "%s with %d", f, workers)
+		}
+	}
+}
+
 func TestCompileStopsWhenCancelled(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

@@ -2,11 +2,13 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"image/png"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -41,7 +43,7 @@ nothing; a format that loses something says how many texels lose what.`,
 			if err != nil {
 				return &fault.Fault{Kind: fault.Usage, What: "could not read the image", Place: fault.Place{File: filepath.ToSlash(args[0])}, Err: err, Do: "Check the path."}
 			}
-			out, made, err := o.convert(ctx, args[0], args[1], data)
+			out, made, err := o.convert(ctx, args[0], args[1], data, a.jobs)
 			if err != nil {
 				return err
 			}
@@ -79,7 +81,7 @@ type textureMade struct {
 }
 
 // convert makes the bytes of OUT.
-func (o *oneTexture) convert(ctx context.Context, in, out string, data []byte) ([]byte, *textureMade, error) {
+func (o *oneTexture) convert(ctx context.Context, in, out string, data []byte, jobs int) ([]byte, *textureMade, error) {
 	format, known := texture.ParseFormat(o.format)
 	if !known && o.format != "auto" {
 		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no texture format %q", o.format), Do: "Use auto, " + strings.Join(texture.FormatNames(), ", ") + "."}
@@ -120,7 +122,7 @@ func (o *oneTexture) convert(ctx context.Context, in, out string, data []byte) (
 	}
 	loss := content.LossIn(format)
 	made.LostAlpha, made.LostColour = loss.Alpha, loss.Colour
-	tex, err := texture.Compile(ctx, img, texture.Options{Format: format, SRGB: made.SRGB, Mips: o.mips == "full"})
+	tex, err := texture.Compile(ctx, img, texture.Options{Format: format, SRGB: made.SRGB, Mips: o.mips == "full", Workers: cmp.Or(jobs, runtime.GOMAXPROCS(0))})
 	if err != nil {
 		return nil, nil, err
 	}
