@@ -10,7 +10,6 @@ import (
 	"image/png"
 	"math"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,14 +17,15 @@ import (
 
 	"vornix/core/texture"
 	"vornix/demo"
+	"vornix/internal/peer"
 )
 
 // measureBC1 packs twelve images of 1024 x 1024 as BC1 with all mip levels, beside ImageMagick's DDS writer, plain and with
 // its cluster fit, whole processes, file to file. Quality is the peak signal-to-noise ratio of the first level; ours is
 // decoded by our own reader, which a test holds to ImageMagick's.
 func measureBC1(dir, exe string, runs int) (string, error) {
-	convert, err := exec.LookPath("convert")
-	if err != nil {
+	convert, ok := peer.ImageMagick()
+	if !ok {
 		return "| BC1 | left out: ImageMagick is not installed | | | | | |\n", nil
 	}
 	images, err := bc1Images(dir)

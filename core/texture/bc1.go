@@ -214,7 +214,7 @@ func nudge(block *[16]rgb, best candidate) candidate {
 		shift, bits uint
 	}{{11, 5}, {5, 6}, {0, 5}} {
 		mask := uint16(1<<step.bits - 1)
-		for _, d := range [...][2]int{{0, 1}, {0, -1}, {1, 0}, {-1, 0}, {1, -1}, {-1, 1}, {1, 1}, {-1, -1}} {
+		for _, d := range [...][2]int{{0, 1}, {0, -1}, {1, 0}, {-1, 0}} {
 			v0 := int(best.c0>>step.shift&mask) + d[0]
 			v1 := int(best.c1>>step.shift&mask) + d[1]
 			if min(v0, v1) < 0 || max(v0, v1) > int(mask) {

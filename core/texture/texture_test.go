@@ -412,7 +412,7 @@ func decodeColours(c0, c1 uint16) [4][3]float64 {
 
 // TestBC1AgainstImageMagick lets another decoder unpack our blocks (in a DDS with the old header, the one it reads).
 func TestBC1AgainstImageMagick(t *testing.T) {
-	convert := peer.Need(t, "convert")
+	convert := magick(t)
 	for name, img := range pictures {
 		tex := compile(t, img, texture.Options{Format: texture.BC1})
 		dir := t.TempDir()
@@ -488,9 +488,19 @@ func pillow(t *testing.T) string {
 	t.Helper()
 	python := peer.Need(t, "/usr/bin/python3")
 	if err := exec.Command(python, "-c", "import PIL").Run(); err != nil {
-		peer.Need(t, "python3-pil")
+		peer.Missing(t, "python3-pil")
 	}
 	return python
+}
+
+// magick returns ImageMagick's convert.
+func magick(t *testing.T) string {
+	t.Helper()
+	path, ok := peer.ImageMagick()
+	if !ok {
+		peer.Missing(t, "ImageMagick")
+	}
+	return path
 }
 
 // TestKTX2AgainstAnotherReader holds header, level index, data format descriptor and key/value data to a reader of the
@@ -500,7 +510,7 @@ func TestKTX2AgainstAnotherReader(t *testing.T) {
 	modules, err := filepath.Abs(filepath.Join("..", "..", "internal", "peer", "node", "node_modules"))
 	require.NoError(t, err)
 	if _, err := os.Stat(filepath.Join(modules, "ktx-parse")); err != nil {
-		peer.Need(t, "ktx-parse (npm ci in internal/peer/node)")
+		peer.Missing(t, "ktx-parse (npm ci in internal/peer/node)")
 	}
 	const script = `const k = require('ktx-parse'), fs = require('fs');
 const c = k.read(fs.readFileSync('a.ktx2'));
@@ -599,7 +609,7 @@ func TestDecodeReadsWhatPeopleHave(t *testing.T) {
 
 // TestImagesFromAnotherProgram reads what ImageMagick writes, of every kind that artists have.
 func TestImagesFromAnotherProgram(t *testing.T) {
-	convert := peer.Need(t, "convert")
+	convert := magick(t)
 	dir := t.TempDir()
 	var b bytes.Buffer
 	require.NoError(t, png.Encode(&b, fade))

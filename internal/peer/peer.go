@@ -2,6 +2,7 @@
 package peer
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"testing"
@@ -12,14 +13,33 @@ import (
 func Need(t testing.TB, name string) string {
 	t.Helper()
 	path, err := exec.LookPath(name)
-	if err == nil {
-		return path
+	if err != nil {
+		Missing(t, name)
 	}
+	return path
+}
+
+// Missing skips a test that lacks a peer, or fails it where peers are required.
+func Missing(t testing.TB, name string) {
+	t.Helper()
 	if os.Getenv("VORNIX_PEERS") == "required" {
 		t.Fatalf("the peer %s is not installed, and VORNIX_PEERS=required", name)
 	}
 	t.Skipf("the peer %s is not installed: this comparison is left out", name)
-	return ""
+}
+
+// ImageMagick finds ImageMagick's convert. Windows has another program of that name, so it is asked who it is.
+func ImageMagick() (path string, ok bool) {
+	for _, name := range []string{"convert-im6.q16", "/usr/bin/convert", "convert"} {
+		path, err := exec.LookPath(name)
+		if err != nil {
+			continue
+		}
+		if out, err := exec.Command(path, "-version").Output(); err == nil && bytes.Contains(out, []byte("ImageMagick")) {
+			return path, true
+		}
+	}
+	return "", false
 }
 
 // Run runs a peer and returns what it printed; the test fails when the program does.
