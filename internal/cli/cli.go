@@ -109,7 +109,10 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("start", a.newCommand(), a.demoCommand())
+	cobra.EnableCommandSorting = false // they stand in the order of the work
+	root.SetHelpCommandGroupID("start")
+	root.SetCompletionCommandGroupID("start")
+	add("start", a.demoCommand(), a.newCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.packCommand(), a.tryCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
 	add("look", a.inspectCommand(), a.needsCommand(), a.textureCommand(), a.fmtCommand())

@@ -220,7 +220,7 @@ func TestBadInput(t *testing.T) {
 		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
-		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: check or write"}},
+		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: write or check"}},
 		{"unknown subcommand", nil, "addon wirte", 2, []string{`unknown command "wirte"`, "Did you mean write?"}},
 		{"a folder to try", nil, "try maps", 1, []string{"could not read maps", "is a directory"}},
 		{"another folder", nil, "check --project maps", 2, []string{"there is no project in this folder", "--project"}},
