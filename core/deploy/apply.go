@@ -97,6 +97,7 @@ func Recover(pl Place, folders ...string) (undone bool, err error) {
 	}
 	defer d.Close()
 	d.CleanTempIn(folders...)
+	d.CleanTempBelow(ownDir)
 	return pl.undoKilled(d)
 }
 

@@ -292,12 +292,18 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				_ = os.Remove(file)
 			}
 		}
-		require.NoError(t, os.WriteFile(filepath.Join(s.server, ".vornix-tmp-dead"), []byte("half"), 0o666))
+		for _, place := range []string{s.server, own, filepath.Join(own, "previous", "parcels")} {
+			require.NoError(t, os.WriteFile(filepath.Join(place, ".vornix-tmp-dead"), []byte("half"), 0o666))
+		}
 		_, err = deploy.Apply(context.Background(), s.plan(), deploy.Options{WithoutServer: true})
 		assert.Equal(t, fault.Refused, fault.KindOf(err), "a plan made over a journal is not applied")
 		undone, err := deploy.Recover(s.place(), ".", "parcels")
 		require.NoError(t, err)
 		assert.True(t, undone)
+		require.NoError(t, filepath.WalkDir(s.server, func(p string, e os.DirEntry, err error) error {
+			assert.False(t, safefile.IsTemp(e.Name()), "%s was left behind", p)
+			return err
+		}))
 		assert.Equal(t, before, s.snapshot(), "killed after %d changes", switched)
 		undone, err = deploy.Recover(s.place(), ".", "parcels")
 		require.NoError(t, err)

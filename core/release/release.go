@@ -372,7 +372,11 @@ func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bu
 	if err != nil {
 		return nil, err
 	}
-	undone, err := deploy.Recover(pl, ".", s.P.Profile.Server.Bundles)
+	folders := []string{s.P.Profile.Server.Bundles}
+	for _, l := range s.P.Profile.Server.Lists {
+		folders = append(folders, path.Dir(l.File))
+	}
+	undone, err := deploy.Recover(pl, folders...)
 	if err != nil {
 		return nil, err
 	}

@@ -50,6 +50,7 @@ func Acquire(dir, command string) (*Lock, error) {
 		defer d.Close()
 		return nil, heldFault(d)
 	}
+	d.CleanTempIn(".")
 	_, left := d.Stat(holderFile) // a holder that comes to its end removes it
 	host, _ := os.Hostname()
 	who, _ := json.Marshal(Holder{Command: command, PID: os.Getpid(), Host: host, Since: time.Now().UTC().Truncate(time.Second)})

@@ -273,8 +273,11 @@ func (d *Dir) Append(rel string, line []byte) error {
 
 // CleanTemp removes what interrupted writes left behind anywhere under the folder. Only call it while holding the
 // lock that covers the folder.
-func (d *Dir) CleanTemp() {
-	_ = fs.WalkDir(d.root.FS(), ".", func(p string, e fs.DirEntry, err error) error {
+func (d *Dir) CleanTemp() { d.CleanTempBelow(".") }
+
+// CleanTempBelow is CleanTemp for one folder in it and those below.
+func (d *Dir) CleanTempBelow(folder string) {
+	_ = fs.WalkDir(d.root.FS(), folder, func(p string, e fs.DirEntry, err error) error {
 		if err == nil && !e.IsDir() && IsTemp(e.Name()) {
 			_ = d.root.Remove(filepath.FromSlash(p))
 		}
