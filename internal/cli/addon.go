@@ -35,11 +35,7 @@ them, and writes the files that stand beside the bundles. Those that belong insi
 		Use: "check", Short: "Check the metadata and show it, writing nothing", Args: noArgs,
 		Example: "  vornix addon check\n  vornix addon check --json",
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			p, err := a.load()
-			if err != nil {
-				return err
-			}
-			g, err := release.Scan(ctx, p)
+			p, g, err := a.scanned(ctx)
 			if err != nil {
 				return err
 			}

@@ -19,11 +19,7 @@ Exit code 1 when there are errors; warnings and notes alone exit with 0.`,
   vornix check --json | jq '.steps[0].findings[] | select(.severity == "error")'`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			p, err := a.load()
-			if err != nil {
-				return err
-			}
-			g, err := release.Scan(ctx, p)
+			p, g, err := a.scanned(ctx)
 			if err != nil {
 				return err
 			}

@@ -19,6 +19,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/nearest"
+	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/demo"
@@ -175,6 +176,16 @@ func (a *app) load() (*project.Project, error) {
 		dir = found
 	}
 	return project.Load(dir, demo.Profiles())
+}
+
+// scanned loads the project and reads its maps and materials.
+func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, error) {
+	p, err := a.load()
+	if err != nil {
+		return nil, nil, err
+	}
+	g, err := release.Scan(ctx, p)
+	return p, g, err
 }
 
 func (a *app) options() release.Options {

@@ -37,11 +37,7 @@ source's path, a name, or a kind and a name in quotes. With --by it goes the oth
   vornix needs --by textures/rock/slab.png`,
 		Args: between(1, 1, "one source"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
-			if err != nil {
-				return err
-			}
-			g, err := release.Scan(ctx, p)
+			p, g, err := a.scanned(ctx)
 			if err != nil {
 				return err
 			}
