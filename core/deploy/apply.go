@@ -32,13 +32,14 @@ type Result struct {
 // journal is what must be undone when a switch does not reach its end, and what Rollback undoes later.
 type journal struct {
 	Version string          `json:"version"` // that was there before
+	Safe    string          `json:"safe"`    // folder of the copies; each switch has its own, so that a failed one harms no earlier one's
 	Files   map[string]bool `json:"files"`   // by path: whether there was a file, whose copy is in the safe place
 }
 
 const (
 	journalFile  = "journal.json"  // a switch is going on
 	previousFile = "previous.json" // the last switch, finished: what Rollback undoes
-	safeDir      = "previous"
+	safeDir      = "safe"          // with a folder for the switch that is going on and one for the last
 )
 
 // Apply does what the plan says. When the server, asked afterwards, can't load a map, everything goes back.
@@ -66,21 +67,52 @@ func Apply(ctx context.Context, p *Plan, o Options) (*Result, error) {
 	if _, err := d.Stat(p.place.own(journalFile)); err == nil {
 		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("a deployment to %q was killed half way since this plan was made", p.Target), Do: "Run the same command again."}
 	}
+	var j *journal
 	if r.Changed > 0 {
-		if err := p.change(ctx, d); err != nil {
+		if j, err = p.change(ctx, d); err != nil {
 			return nil, err
 		}
 	}
-	if client == nil {
-		return r, nil
+	if client != nil {
+		if r.Status, err = askServer(ctx, client, p.maps, r.Changed > 0); err != nil {
+			f := &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("the server of target %q can't play the release", p.Target), Err: err,
+				Why: "Its files are those of the release already; nothing was changed.", Do: "Try the bundle with 'vornix try'; look at the server's own answer."}
+			if j != nil {
+				f.Why = "Everything was put back as it was."
+				if undoErr := p.place.undo(d, j, journalFile); undoErr != nil {
+					return r, halfUndone(p.Target, undoErr)
+				}
+				_, _ = client.Reload(context.WithoutCancel(ctx)) // it goes back to what it played
+			}
+			return r, f
+		}
 	}
-	if r.Status, err = askServer(ctx, client, p.maps, r.Changed > 0); err != nil && r.Changed > 0 {
-		undoErr := p.place.undo(d, journalOf(d, p.place.own(previousFile)))
-		_, _ = client.Reload(context.WithoutCancel(ctx)) // it goes back to what it played
-		return r, errors.Join(&fault.Fault{What: fmt.Sprintf("the server of target %q can't play the release", p.Target), Err: err,
-			Why: "Everything was put back as it was.", Do: "Try the bundle with 'vornix try'; look at the server's own answer."}, undoErr)
+	if j != nil {
+		return r, p.place.finish(d, j)
 	}
-	return r, err
+	return r, nil
+}
+
+// halfUndone says that putting files back failed; the journal is still there.
+func halfUndone(target string, err error) error {
+	return &fault.Fault{What: fmt.Sprintf("files of target %q could not be put back", target), Err: err,
+		Why: "Some are of the new release and some of the old.", Do: "Mend the cause and run the same command again: it puts the rest back first."}
+}
+
+// finish makes a switch the one that Rollback undoes, and lets go of the one before it.
+func (pl Place) finish(d *safefile.Dir, j *journal) error {
+	if err := d.Move(pl.own(journalFile), pl.own(previousFile)); err != nil {
+		return err
+	}
+	return d.RemoveTree(pl.own(path.Join(safeDir, otherSafe(j.Safe))))
+}
+
+// otherSafe is the safe folder that a switch takes when the last one has this.
+func otherSafe(last string) string {
+	if last == "a" {
+		return "b"
+	}
+	return "a"
 }
 
 // Recover undoes a deployment that was killed half way, if there was one, and removes what it left. Call it before a
@@ -115,7 +147,7 @@ func (pl Place) dial(ctx context.Context, without bool) (*standin.Client, error)
 }
 
 // change stages, verifies and switches.
-func (p *Plan) change(ctx context.Context, d *safefile.Dir) error {
+func (p *Plan) change(ctx context.Context, d *safefile.Dir) (*journal, error) {
 	var staged []stagedStep
 	defer func() {
 		for _, s := range staged {
@@ -128,15 +160,21 @@ func (p *Plan) change(ctx context.Context, d *safefile.Dir) error {
 		}
 		f, err := s.stage(ctx, d)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		staged = append(staged, stagedStep{s, f})
 	}
 	m, err := p.place.readManifest(d)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	j := &journal{Version: m.Version, Files: map[string]bool{}}
+	j := &journal{Version: m.Version, Safe: "a", Files: map[string]bool{}}
+	if last := journalOf(d, p.place.own(previousFile)); last != nil {
+		j.Safe = otherSafe(last.Safe)
+	}
+	if err := d.RemoveTree(p.place.own(path.Join(safeDir, j.Safe))); err != nil { // what a run that was killed before its journal left
+		return nil, err
+	}
 	keep := []string{p.place.own("manifest.json")}
 	for _, s := range p.Steps {
 		if s.Action != Leave {
@@ -147,21 +185,24 @@ func (p *Plan) change(ctx context.Context, d *safefile.Dir) error {
 		_, err := d.Stat(rel)
 		j.Files[rel] = err == nil
 		if err == nil {
-			if _, _, err := d.CopyFrom(ctx, d.Join(rel), p.place.safe(rel)); err != nil {
-				return err
+			if _, _, err := d.CopyFrom(ctx, d.Join(rel), p.place.safe(j, rel)); err != nil {
+				return nil, err
 			}
 		}
 	}
 	if err := ctx.Err(); err != nil {
-		return err // the last moment at which nothing has been changed yet
+		return nil, err // the last moment at which nothing has been changed yet
 	}
 	if err := writeJSON(d, p.place.own(journalFile), j); err != nil {
-		return err
+		return nil, err
 	}
 	if err := p.switchOver(d, staged); err != nil {
-		return errors.Join(err, p.place.undo(d, j))
+		if undoErr := p.place.undo(d, j, journalFile); undoErr != nil {
+			return nil, halfUndone(p.Target, errors.Join(err, undoErr))
+		}
+		return nil, err
 	}
-	return d.Move(p.place.own(journalFile), p.place.own(previousFile))
+	return j, nil
 }
 
 type stagedStep struct {
@@ -220,7 +261,9 @@ func writeJSON(d *safefile.Dir, rel string, v any) error {
 	return d.WriteFile(rel, append(data, '\n'))
 }
 
-func (pl Place) safe(rel string) string { return path.Join(pl.own(safeDir), rel) }
+func (pl Place) safe(j *journal, rel string) string {
+	return path.Join(pl.own(safeDir), j.Safe, rel)
+}
 
 func journalOf(d *safefile.Dir, rel string) *journal {
 	j := &journal{}
@@ -231,15 +274,13 @@ func journalOf(d *safefile.Dir, rel string) *journal {
 	return j
 }
 
-// undo brings every file of a journal back. It can be repeated after a crash.
-func (pl Place) undo(d *safefile.Dir, j *journal) error {
-	if j == nil {
-		return nil
-	}
+// undo brings every file of a journal back, then forgets the journal, which is the file of that name. It can be repeated
+// after a crash.
+func (pl Place) undo(d *safefile.Dir, j *journal, file string) error {
 	for rel, had := range j.Files {
 		var err error
 		if had {
-			_, _, err = d.CopyFrom(context.Background(), d.Join(pl.safe(rel)), rel)
+			_, _, err = d.CopyFrom(context.Background(), d.Join(pl.safe(j, rel)), rel)
 		} else {
 			err = d.Remove(rel)
 		}
@@ -247,7 +288,10 @@ func (pl Place) undo(d *safefile.Dir, j *journal) error {
 			return fmt.Errorf("putting %s back: %w", rel, err)
 		}
 	}
-	return errors.Join(d.Remove(pl.own(journalFile)), d.Remove(pl.own(previousFile)))
+	if err := d.Remove(pl.own(file)); err != nil {
+		return err
+	}
+	return d.RemoveTree(pl.own(path.Join(safeDir, j.Safe)))
 }
 
 // undoKilled undoes a switch whose run was killed.
@@ -260,7 +304,7 @@ func (pl Place) undoKilled(d *safefile.Dir) (bool, error) {
 		return false, &fault.Fault{What: "the journal of a killed deployment is damaged", Place: fault.Place{File: d.Join(pl.own(journalFile))},
 			Why: "What was there before is in " + d.Join(pl.own(safeDir)) + ".", Do: "Copy it back by hand and delete the journal."}
 	}
-	return true, pl.undo(d, j)
+	return true, pl.undo(d, j, journalFile)
 }
 
 // askServer asks whether the maps are loaded, after telling it to load anew when that is needed.
@@ -353,8 +397,8 @@ func Rollback(ctx context.Context, pl Place, withoutServer bool) (version string
 	if j == nil {
 		return "", nothingToUndo(pl)
 	}
-	if err := pl.undo(d, j); err != nil {
-		return "", err
+	if err := pl.undo(d, j, previousFile); err != nil {
+		return "", halfUndone(pl.Name, err)
 	}
 	if client != nil {
 		if _, err := client.Reload(ctx); err != nil {

@@ -2,7 +2,6 @@ package deploy_test
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -275,11 +274,9 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	require.NoError(t, err)
 	after := s.snapshot()
 	own := filepath.Join(s.server, ".vornix-target", "highline")
-	journal, err := os.ReadFile(filepath.Join(own, "previous.json"))
-	require.NoError(t, err)
 	steps := slices.Clone(plan.Steps)
 	for switched := range len(steps) + 1 {
-		require.NoError(t, os.WriteFile(filepath.Join(own, "journal.json"), journal, 0o666))
+		require.NoError(t, os.Rename(filepath.Join(own, "previous.json"), filepath.Join(own, "journal.json")))
 		for i, step := range steps {
 			from := after
 			if i >= switched {
@@ -292,7 +289,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				_ = os.Remove(file)
 			}
 		}
-		for _, place := range []string{s.server, own, filepath.Join(own, "previous", "parcels")} {
+		for _, place := range []string{s.server, own, filepath.Join(own, "safe")} {
 			require.NoError(t, os.WriteFile(filepath.Join(place, ".vornix-tmp-dead"), []byte("half"), 0o666))
 		}
 		_, err = deploy.Apply(context.Background(), s.plan(), deploy.Options{WithoutServer: true})
@@ -311,6 +308,60 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		_, err = s.apply()
 		require.NoError(t, err)
 		assert.Equal(t, after, s.snapshot())
+	}
+}
+
+// A deployment that fails, at whatever point, leaves the earlier one's way back as it was.
+func TestAFailedDeploymentKeepsTheWayBack(t *testing.T) {
+	for name, fail := range map[string]func(*site) error{
+		"cancelled": func(s *site) error {
+			ctx, cancel := context.WithCancel(context.Background())
+			cancel()
+			_, err := deploy.Apply(ctx, s.plan(), deploy.Options{WithoutServer: true})
+			return err
+		},
+		"a folder in the place of a list": func(s *site) error {
+			plan := s.plan()
+			require.NoError(t, os.Remove(filepath.Join(s.server, "rota.txt")))
+			require.NoError(t, os.MkdirAll(filepath.Join(s.server, "rota.txt", "x"), 0o777))
+			_, err := deploy.Apply(context.Background(), plan, deploy.Options{WithoutServer: true})
+			require.NoError(t, os.RemoveAll(filepath.Join(s.server, "rota.txt")))
+			return err
+		},
+		"the server can't load it": func(s *site) error {
+			server, err := standin.Start(s.server, s.p.Profile, standin.Options{})
+			require.NoError(t, err)
+			defer server.Close()
+			file := s.p.Join(bundle.Dir, s.bundles[0].Name)
+			data, err := os.ReadFile(file)
+			require.NoError(t, err)
+			require.NoError(t, os.WriteFile(file, data[:len(data)/2], 0o666))
+			s.bundles[0].SHA256, s.bundles[0].Size, err = safefile.HashFile(file)
+			require.NoError(t, err)
+			_, err = deploy.Apply(context.Background(), s.plan(), deploy.Options{})
+			return err
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := newSite(t, "highline", "kestrel")
+			_, err := s.apply()
+			require.NoError(t, err)
+			first := s.snapshot()
+			for i, modes := range []string{"dash,relay", "survey,dash"} {
+				require.NoError(t, s.p.SetVersion(fmt.Sprintf("1.%d.0", i+1)))
+				demotest.Edit(t, s.p, "maps/cairn_station.vnx", []string{"modes=relay,dash", "modes=dash,relay"}[i], "modes="+modes)
+				s.pack()
+				if i == 0 {
+					_, err = s.apply()
+					require.NoError(t, err)
+				}
+			}
+			require.Error(t, fail(s))
+			version, err := deploy.Rollback(context.Background(), s.place(), true)
+			require.NoError(t, err)
+			assert.Equal(t, "1.0.0", version)
+			assert.Equal(t, first, s.snapshot())
+		})
 	}
 }
 
@@ -368,7 +419,4 @@ func TestTwoProjectsOnOneServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, s.snapshot(), "parcels/highline-1.0.0.parcel")
 	assert.Contains(t, s.snapshot(), "parcels/lowline-1.0.0.parcel")
-	data, err := json.Marshal(actions(plan))
-	require.NoError(t, err)
-	assert.Contains(t, string(data), "lowline-1.0.0.parcel")
 }

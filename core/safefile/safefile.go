@@ -239,6 +239,17 @@ func (d *Dir) Remove(rel string) error {
 	return nil
 }
 
+// RemoveTree removes a folder with all that is in it, without following links. One that is not there is no error.
+func (d *Dir) RemoveTree(rel string) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if err := d.root.RemoveAll(filepath.FromSlash(rel)); err != nil {
+		return explain(err, "remove", d.Join(rel))
+	}
+	return nil
+}
+
 // Move renames a file inside the folder, making the folders that to needs.
 func (d *Dir) Move(from, to string) error {
 	for _, rel := range []string{from, to} {
