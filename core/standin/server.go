@@ -5,7 +5,6 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net"
 	"net/http"
 	"sync"
@@ -68,11 +67,11 @@ func Start(dir string, p *profile.Profile, o Options) (*Server, error) {
 	r.Get("/status", func(w http.ResponseWriter, _ *http.Request) { s.answer(w) })
 	r.Post("/reload", func(w http.ResponseWriter, req *http.Request) {
 		if s.token != "" && subtle.ConstantTimeCompare([]byte(req.Header.Get("Authorization")), []byte("Bearer "+s.token)) != 1 {
-			http.Error(w, `{"error":"the token is missing or wrong"}`, http.StatusUnauthorized)
+			refuse(w, http.StatusUnauthorized, "the token is missing or wrong")
 			return
 		}
 		if err := s.reload(); err != nil {
-			http.Error(w, fmt.Sprintf(`{"error":%q}`, err), http.StatusInternalServerError)
+			refuse(w, http.StatusInternalServerError, err.Error())
 			return
 		}
 		s.answer(w)
@@ -105,6 +104,13 @@ func (s *Server) answer(w http.ResponseWriter) {
 	e := json.NewEncoder(w)
 	e.SetIndent("", "  ")
 	_ = e.Encode(s.Status()) // the only error is a client that has gone
+}
+
+// refuse answers with an error as JSON.
+func refuse(w http.ResponseWriter, code int, why string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(code)
+	_ = json.NewEncoder(w).Encode(map[string]string{"error": why}) // the only error is a client that has gone
 }
 
 // Close stops the server and removes its address file.

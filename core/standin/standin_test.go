@@ -135,6 +135,12 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 	require.NoError(t, err)
 	_, err = stranger.Reload(ctx)
 	assert.ErrorContains(t, err, "401")
+	resp, err = http.Post(s.URL+"/reload", "", nil)
+	require.NoError(t, err)
+	var refusal map[string]string
+	require.NoError(t, json.NewDecoder(resp.Body).Decode(&refusal))
+	resp.Body.Close()
+	assert.Equal(t, map[string]string{"error": "the token is missing or wrong"}, refusal)
 	c, err := standin.Dial(ctx, standin.AddressFile, dir, "secret")
 	require.NoError(t, err, "found by its address file")
 	before, err := c.Status(ctx)
