@@ -125,7 +125,7 @@ func bc1Images(dir string) ([]string, error) {
 		if err != nil {
 			return nil, err
 		}
-		images[strings.ReplaceAll(rel, "/", "-")] = texture.Resize(img, side, side, true)
+		images[strings.ReplaceAll(rel, "/", "-")] = texture.Resize(img, side, side, true, texture.Cubic, texture.Wrap).(*image.NRGBA)
 	}
 	moss, err := readImage(filepath.Join(work, "lower-sidings", "textures", "earth", "moss.png"))
 	if err != nil {
@@ -174,7 +174,11 @@ func readImage(name string) (*image.NRGBA, error) {
 	if err != nil {
 		return nil, err
 	}
-	return texture.Decode(data)
+	img, err := texture.Decode(data)
+	if err != nil {
+		return nil, err
+	}
+	return texture.Visible(img), nil
 }
 
 // psnr is the peak signal-to-noise ratio of the colours, in decibels.

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/sync/semaphore"
 
 	"vornix/core/addon"
 	"vornix/core/check"
@@ -24,12 +25,13 @@ import (
 	"vornix/core/material"
 	"vornix/core/needs"
 	"vornix/core/project"
-	"vornix/core/texture"
+	"vornix/core/sprite"
 )
 
 // Versions of the steps; each is raised when the step would make other bytes of the same inputs.
 const (
-	materialVersion = 1
+	materialVersion = 2
+	spriteVersion   = 1
 	copyVersion     = 1
 	metadataVersion = 1
 )
@@ -40,15 +42,22 @@ type planner struct {
 	g    *needs.Graph
 	jobs []*job.Job
 	maps map[string][]string // by output: the maps that need it
+	// workers is how many goroutines pack a texture's blocks; memory keeps large images from being in memory all at once.
+	workers int
+	memory  *semaphore.Weighted
 }
 
 // plan makes the jobs for everything that ships.
-func plan(p *project.Project, g *needs.Graph) *planner {
-	pl := &planner{p: p, g: g, maps: map[string][]string{}}
+func plan(p *project.Project, g *needs.Graph, workers int) *planner {
+	pl := &planner{p: p, g: g, maps: map[string][]string{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
 			out := check.GamePath(p, a)
 			pl.maps[out] = append(pl.maps[out], m.Name)
+			for n := range spritePages(a) {
+				out := p.Profile.SpritePagePath(sprite.PageName(a.Name, n))
+				pl.maps[out] = append(pl.maps[out], m.Name)
+			}
 		}
 	}
 	for _, a := range needs.Closure(g.Of(needs.Map)...) {
@@ -61,6 +70,8 @@ func plan(p *project.Project, g *needs.Graph) *planner {
 			pl.texture(a)
 		case needs.Sound:
 			pl.copy("sound", a.Source, p.Profile.SoundPath(a.Name))
+		case needs.Sprite:
+			pl.sprite(a)
 		}
 	}
 	pl.included()
@@ -82,9 +93,10 @@ func (pl *planner) compileMap(a *needs.Asset) {
 	broken := a.Scene == nil
 	for _, n := range a.Needs {
 		if n.Kind == needs.Material && n.Material != nil {
-			sizes[n.Name] = n.Material.Size
+			sizes[n.Name], _ = n.Material.Metres()
 		}
 	}
+	fits := pl.fits(a)
 	size := func(name string) float64 { return cmp.Or(sizes[name], 1) } // a broken material fails in its own job
 	out := pl.p.Profile.MapPath(a.Name)
 	missing := pl.missing(a)
@@ -92,8 +104,9 @@ func (pl *planner) compileMap(a *needs.Asset) {
 		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
 		Recipe: recipe(struct {
 			Sizes   map[string]float64
+			Fits    map[string][2]float64
 			Missing []finding.Finding // a map that failed for a missing material is tried again when it is there
-		}{sizes, missing}),
+		}{sizes, fits, missing}),
 		Run: func(ctx context.Context, t *job.Task) error {
 			data, err := t.Input(a.Source)
 			if err != nil {
@@ -105,7 +118,12 @@ func (pl *planner) compileMap(a *needs.Asset) {
 				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
 			}
 			t.Find(list...)
-			compiled := compile.Compile(m, compile.Options{MaterialSize: size})
+			compiled := compile.Compile(m, compile.Options{MaterialSize: size, FitSize: func(name string) [2]float64 {
+				if fit, ok := fits[name]; ok {
+					return fit
+				}
+				return [2]float64{size(name), size(name)}
+			}})
 			file, err := mapfile.Encode(compiled)
 			if err != nil {
 				return err
@@ -115,12 +133,27 @@ func (pl *planner) compileMap(a *needs.Asset) {
 	})
 }
 
+// about are the errors found in a file.
+func (pl *planner) about(file string) []finding.Finding {
+	var list []finding.Finding
+	for _, f := range pl.g.Findings {
+		if f.Place.File == file && f.Severity == finding.Error {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
 // missing are the findings about what an asset names and nobody has.
 func (pl *planner) missing(a *needs.Asset) []finding.Finding {
 	var list []finding.Finding
 	for _, f := range pl.g.Findings {
-		if f.Place.File == a.Source && (f.ID == finding.MaterialMissing.ID || f.ID == finding.TextureMissing.ID || f.ID == finding.SoundMissing.ID) {
-			list = append(list, f)
+		switch f.ID {
+		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID, finding.SpriteState.ID,
+			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID, finding.MaterialKind.ID, finding.MaterialSurface.ID:
+			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) {
+				list = append(list, f)
+			}
 		}
 	}
 	return list
@@ -130,119 +163,47 @@ func (pl *planner) material(a *needs.Asset) {
 	prof := pl.p.Profile
 	out := prof.MaterialPath(a.Name)
 	missing := pl.missing(a)
+	inputs := a.Chain
+	if a.Material == nil { // broken, or what it inherits from is
+		inputs = []string{a.Source}
+		missing = pl.about(a.Source)
+		if len(missing) == 0 {
+			missing = []finding.Finding{finding.MaterialInherits.At(fault.Place{File: a.Source}, "a material that it inherits from is broken")}
+		}
+	}
+	var footing material.Footing
+	if a.Material != nil {
+		f := prof.Materials.Footing[a.Material.Surface]
+		footing = material.Footing{Friction: f.Friction, Footstep: f.Footstep}
+	}
 	pl.add(&job.Job{
-		ID: "material " + a.Name, Step: "material", Version: materialVersion, Inputs: []string{a.Source}, Outputs: []string{out},
+		ID: "material " + a.Name, Step: "material", Version: materialVersion, Inputs: inputs, Outputs: []string{out},
 		Recipe: recipe(struct {
 			Textures, Container string
+			Footing             material.Footing
 			Missing             []finding.Finding
-		}{prof.Files.Textures, prof.Textures.Container, missing}),
+		}{prof.Files.Textures, prof.Textures.Container, footing, missing}),
 		Run: func(ctx context.Context, t *job.Task) error {
-			data, err := t.Input(a.Source)
-			if err != nil {
-				return err
+			list := slices.Clone(missing)
+			var chain []*material.Material
+			for _, file := range inputs {
+				data, err := t.Input(file)
+				if err != nil {
+					return err
+				}
+				m, found := material.Parse(file, data)
+				chain, list = append(chain, m), append(list, found...)
 			}
-			m, list := material.Parse(a.Source, data)
-			list = append(list, missing...)
 			if finding.Count(list, finding.Error) > 0 {
 				return &finding.Failure{What: "the material " + a.Name + " can't be used", Findings: list}
 			}
-			compiled, err := m.Compile(prof.TexturePath)
+			compiled, err := material.Resolve(chain).Compile(prof.TexturePath, footing)
 			if err != nil {
 				return err
 			}
 			return t.Write(out, compiled)
 		},
 	})
-}
-
-func (pl *planner) texture(a *needs.Asset) {
-	p := pl.p
-	rules := p.Profile.Textures
-	how := p.TextureRecipe(a.Source)
-	mips := how.Mips == nil || *how.Mips
-	out := p.Profile.TexturePath(a.Name)
-	pl.add(&job.Job{
-		ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: []string{a.Source}, Outputs: []string{out},
-		Recipe: recipe(struct {
-			Format, Space, Size, Container string
-			Mips, PowerOfTwo               bool
-			Largest                        int
-			Allowed                        []string
-		}{how.Format, how.ColourSpace, how.Size, rules.Container, mips, rules.PowerOfTwo, rules.Largest, rules.Formats}),
-		Run: func(ctx context.Context, t *job.Task) error {
-			data, err := t.Input(a.Source)
-			if err != nil {
-				return err
-			}
-			fail := func(f ...finding.Finding) error {
-				return &finding.Failure{What: "the texture " + a.Name + " can't be made", Findings: f}
-			}
-			place := fault.Place{File: a.Source}
-			img, err := texture.Decode(data)
-			if err != nil {
-				return fail(finding.TextureDecode.At(place, "%v", err))
-			}
-			if list := check.ImageSize(p, a.Source, img.Rect.Dx(), img.Rect.Dy()); len(list) > 0 {
-				if how.Size == "refuse" {
-					return fail(list...)
-				}
-				t.Find(list...)
-				w, h := rules.FitSize(img.Rect.Dx(), img.Rect.Dy(), how.Size)
-				img = texture.Resize(img, w, h, how.ColourSpace == "srgb")
-			}
-			format, list := chooseFormat(how, rules.Formats, texture.Analyse(img), place, p.Profile.Game.Title)
-			t.Find(list...)
-			if finding.Count(list, finding.Error) > 0 {
-				return fail(list...)
-			}
-			made, err := texture.Compile(ctx, img, texture.Options{Format: format, SRGB: how.ColourSpace == "srgb", Mips: mips})
-			if err != nil {
-				return err
-			}
-			file, err := made.Encode(rules.Container)
-			if err != nil {
-				return err
-			}
-			return t.Write(out, file)
-		},
-	})
-}
-
-// chooseFormat takes the forced format, or of the game's formats the one that loses least of the image.
-func chooseFormat(how project.Recipe, allowed []string, c texture.Content, place fault.Place, game string) (texture.Format, []finding.Finding) {
-	srgb := how.ColourSpace == "srgb"
-	var formats []texture.Format
-	for _, name := range allowed {
-		if f, ok := texture.ParseFormat(name); ok {
-			formats = append(formats, f)
-		}
-	}
-	f, loss := texture.Choose(c, srgb, formats)
-	if how.Format != "auto" {
-		f, _ = texture.ParseFormat(how.Format)
-		loss = c.LossIn(f)
-	}
-	switch {
-	case !slices.Contains(formats, f):
-		return f, []finding.Finding{finding.TextureFormat.At(place, "%s does not take the format %s; it takes %s", game, f, strings.Join(allowed, ", "))}
-	case f.HoldsData() && srgb:
-		return f, []finding.Finding{finding.TextureFormat.At(place, "the format %s holds data, and the recipe says colours", f).
-			Doing("Add colour_space = \"linear\" to the recipe if it is data, or choose another format.")}
-	}
-	var list []finding.Finding
-	add := func(k *finding.Kind, n int, what string) {
-		if n == 0 {
-			return
-		}
-		x := k.At(place, "%d of %d texels lose their %s in %s", n, c.Texels, what, f)
-		if how.Format == "auto" {
-			x = x.Doing("%s takes no format that keeps it (%s): change the image.", game, strings.Join(allowed, ", "))
-		}
-		list = append(list, x)
-	}
-	add(finding.TextureAlpha, loss.Alpha, c.Alpha()+" alpha")
-	add(finding.TextureColour, loss.Colour, "colour")
-	return f, list
 }
 
 func (pl *planner) copy(step, source, out string) {
@@ -267,7 +228,7 @@ func (pl *planner) included() {
 	}
 	slices.Sort(taken)
 	for _, f := range pl.g.Files {
-		if f.Path == project.FileName || f.Path == pl.p.ProfilePath {
+		if f.Path == project.FileName || f.Path == pl.p.ProfilePath || pl.g.Takes(f.Path) {
 			continue
 		}
 		if _, found := slices.BinarySearch(taken, f.Path); found {

@@ -120,7 +120,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	planned := plan(p, g)
+	planned := plan(p, g, o.Workers)
 	jobs := planned.jobs
 	var only []string
 	if len(o.Paths) > 0 {
@@ -317,7 +317,7 @@ func Stale(ctx context.Context, p *project.Project, program string) ([]string, e
 	if err != nil {
 		return nil, err
 	}
-	report, err := job.Run(ctx, plan(p, g).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	report, err := job.Run(ctx, plan(p, g, 1).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
 		return nil, err
 	}

@@ -4,7 +4,9 @@ package check
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"image"
 	"os"
 	"path"
 	"runtime"
@@ -28,11 +30,6 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	for _, a := range g.Of(needs.Map) {
 		if a.Scene != nil {
 			list = append(list, Map(p.Profile, a.Scene, a.Source)...)
-		}
-	}
-	for _, a := range g.Of(needs.Material) {
-		if a.Material != nil {
-			list = append(list, a.Material.CheckSurface(p.Profile.Materials.Surfaces)...)
 		}
 	}
 	shipped := needs.Closure(g.Of(needs.Map)...)
@@ -69,22 +66,19 @@ func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range shipped {
-		if a.Kind != needs.Texture {
+		if a.Kind != needs.Texture && a.Kind != needs.Sprite {
 			continue
 		}
 		group.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			data, err := os.ReadFile(p.Join(a.Source))
-			if err == nil {
-				var w, h int
-				if w, h, err = texture.Probe(data); err == nil {
-					results[i] = ImageSize(p, a.Source, w, h)
-				}
+			if a.Kind == needs.Sprite {
+				results[i] = sheet(p, a)
+				return nil
 			}
-			if err != nil {
-				results[i] = []finding.Finding{finding.TextureDecode.At(fault.Place{File: a.Source}, "%v", err)}
+			for _, image := range a.Images {
+				results[i] = append(results[i], imageFile(p, a, image)...)
 			}
 			return nil
 		})
@@ -99,27 +93,80 @@ func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset
 	return list, nil
 }
 
-// ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of what it becomes where
-// the recipe resizes.
-func ImageSize(p *project.Project, source string, w, h int) []finding.Finding {
-	rules, game := p.Profile.Textures, p.Profile.Game.Title
-	why := ""
-	switch {
-	case rules.Largest > 0 && max(w, h) > rules.Largest:
-		why = fmt.Sprintf("%s takes at most %d a side", game, rules.Largest)
-	case rules.PowerOfTwo && (w&(w-1) != 0 || h&(h-1) != 0):
-		why = game + " wants powers of two"
-	default:
+// probe looks at an image file's header; the finding says why it can't be used.
+func probe(p *project.Project, image string) (texture.Info, []finding.Finding) {
+	place := fault.Place{File: image}
+	data, err := os.ReadFile(p.Join(image))
+	if err != nil {
+		return texture.Info{}, []finding.Finding{finding.TextureDecode.At(place, "the file can't be read: %v", errors.Unwrap(err)).
+			Doing("Check who may read it, and whether another program has it open.")}
+	}
+	info, err := texture.Probe(image, data)
+	if err != nil {
+		return info, []finding.Finding{finding.TextureDecode.At(place, "%v", err)}
+	}
+	if info.Misnamed {
+		return info, []finding.Finding{finding.TextureMisnamed.At(place, "the file is a %s, and its name ends in %s", info.Form, path.Ext(image))}
+	}
+	return info, nil
+}
+
+func imageFile(p *project.Project, a *needs.Asset, image string) []finding.Finding {
+	info, list := probe(p, image)
+	if info.Width > 0 {
+		list = append(list, ImageSize(p, Recipe(p, a), image, info.Width, info.Height)...)
+	}
+	return list
+}
+
+// sheet looks at the images of a sprite sheet.
+func sheet(p *project.Project, a *needs.Asset) (list []finding.Finding) {
+	if a.Sheet == nil {
 		return nil
 	}
-	place, how := fault.Place{File: source}, p.TextureRecipe(source).Size
-	if how != "refuse" {
-		nw, nh := rules.FitSize(w, h, how)
-		return []finding.Finding{finding.TextureResized.At(place, "the image has %d x %d texels, and %s: it becomes %d x %d", w, h, why, nw, nh)}
+	for _, image := range a.Sheet.Images() {
+		info, found := probe(p, image)
+		list = append(list, found...)
+		if info.Width > 0 {
+			list = append(list, a.Sheet.CheckGrid(info.Width, info.Height)...)
+		}
 	}
-	nw, nh := rules.FitSize(w, h, "nearest")
-	return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s", w, h, why).
-		Doing("Resize it to %d x %d, or add size = \"nearest\" to its recipe under [[texture]].", nw, nh)}
+	return list
+}
+
+// Recipe is how an asset of kind texture is made.
+func Recipe(p *project.Project, a *needs.Asset) texture.Recipe {
+	return p.Making(a.Source, a.Sidecar).Recipe(p.Profile.Textures, a.Use)
+}
+
+// ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of what it becomes where
+// the recipe resizes.
+func ImageSize(p *project.Project, r texture.Recipe, source string, w, h int) []finding.Finding {
+	rule, game := r.Size, p.Profile.Game.Title
+	if rule.Takes(w, h) || r.Shape == texture.Cube {
+		return nil
+	}
+	why := game + " wants powers of two"
+	if rule.Largest > 0 && max(w, h) > rule.Largest {
+		why = fmt.Sprintf("%s takes at most %d a side", game, rule.Largest)
+	}
+	place, size := fault.Place{File: source}, image.Point{}
+	if rule.How == "refuse" || rule.How == "" {
+		size, _ = rule.Fit(w, h)
+		return []finding.Finding{finding.TextureSize.At(place, "the image has %d x %d texels; %s", w, h, why).
+			Doing("Resize it to %d x %d, or add size = \"nearest\" to its recipe under [[texture]].", size.X, size.Y)}
+	}
+	size, filled := rule.Fit(w, h)
+	f := finding.TextureResized.At(place, "the image has %d x %d texels, and %s: it becomes %d x %d", w, h, why, size.X, size.Y)
+	switch {
+	case filled != size:
+		f.Text += fmt.Sprintf(", of which it fills %d x %d and its edge the rest", filled.X, filled.Y)
+	case w*size.Y != h*size.X:
+		stretch := float64(w*size.Y) / float64(h*size.X)
+		f.Text += fmt.Sprintf(", stretched by %.0f %% %s", 100*max(stretch, 1/stretch)-100, map[bool]string{true: "down", false: "across"}[stretch > 1])
+		f = f.Doing("Paint the image in that size when it matters, or add aspect = \"keep\" to its recipe.")
+	}
+	return []finding.Finding{f}
 }
 
 // paths holds the names of what ships to the game's rules, and to what every system can hold.
@@ -150,6 +197,8 @@ func GamePath(p *project.Project, a *needs.Asset) string {
 		return p.Profile.MaterialPath(a.Name)
 	case needs.Texture:
 		return p.Profile.TexturePath(a.Name)
+	case needs.Sprite:
+		return p.Profile.SpritePath(a.Name)
 	default:
 		return p.Profile.SoundPath(a.Name)
 	}
@@ -160,12 +209,21 @@ func unused(g *needs.Graph, shipped []*needs.Asset) []finding.Finding {
 		return nil // what a broken map needs is not known, so nothing can be called unused
 	}
 	used := map[*needs.Asset]bool{}
+	var use func(a *needs.Asset)
+	use = func(a *needs.Asset) {
+		if !used[a] {
+			used[a] = true
+			for _, b := range a.Bases {
+				use(b)
+			}
+		}
+	}
 	for _, a := range shipped {
-		used[a] = true
+		use(a)
 	}
 	var list []finding.Finding
 	for _, a := range g.Assets {
-		if !used[a] {
+		if !used[a] && !g.Takes(a.Source) {
 			list = append(list, finding.AssetUnused.At(fault.Place{File: a.Source}, "no map needs this %s", a.Kind))
 		}
 	}

@@ -144,17 +144,17 @@ func TestImages(t *testing.T) {
 	}
 	p.Profile.Textures.Largest = 0
 	for size, say := range map[[2]int]string{{100, 64}: "128 x 64", {90, 700}: "64 x 512", {1, 3}: "1 x 4"} {
-		list := check.ImageSize(p, "a.png", size[0], size[1])
+		list := check.ImageSize(p, p.Making("a.png", nil).Recipe(p.Profile.Textures, ""), "a.png", size[0], size[1])
 		require.Len(t, list, 1)
 		assert.Contains(t, list[0].Do, "Resize it to "+say)
 		assert.Equal(t, finding.Error, list[0].Severity)
 	}
 	p.File.Textures[0].Size = "up"
-	list := check.ImageSize(p, "textures/a.png", 90, 700)
+	list := check.ImageSize(p, p.Making("textures/a.png", nil).Recipe(p.Profile.Textures, ""), "textures/a.png", 90, 700)
 	require.Len(t, list, 1)
 	assert.Equal(t, finding.Note, list[0].Severity)
 	assert.Contains(t, list[0].Text, "it becomes 128 x 1024")
-	assert.Empty(t, check.ImageSize(p, "a.png", 512, 1))
+	assert.Empty(t, check.ImageSize(p, p.Making("a.png", nil).Recipe(p.Profile.Textures, ""), "a.png", 512, 1))
 }
 
 func TestNamesAndStrays(t *testing.T) {

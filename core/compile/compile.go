@@ -14,12 +14,15 @@ import (
 )
 
 // Version is raised whenever the same scene would compile to other bytes, so that kept results are not used again.
-const Version = 1
+const Version = 2
 
 // Options for Compile.
 type Options struct {
 	// MaterialSize gives the metres that one repeat of a material covers.
 	MaterialSize func(material string) float64
+	// FitSize gives the metres, across and down, that one repeat should cover where a face asks to be fitted; nil is
+	// MaterialSize both ways.
+	FitSize func(material string) [2]float64
 }
 
 // Compile runs all stages.
@@ -31,7 +34,11 @@ func Compile(m *scene.Map, o Options) *mapfile.Map {
 	if s := m.Sky; s != nil {
 		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour)}
 	}
-	geometry.Compile(m, o.MaterialSize, out)
+	fit := o.FitSize
+	if fit == nil {
+		fit = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
+	}
+	geometry.Compile(m, o.MaterialSize, fit, out)
 	tiles.Compile(m, out)
 	objects(m, out)
 	return out
@@ -61,6 +68,14 @@ func objects(m *scene.Map, out *mapfile.Map) {
 	}
 	for _, it := range m.Items {
 		o := mapfile.Object{Kind: "item:" + it.Kind, A: floats(it.At)}
+		for _, p := range []struct {
+			key string
+			ref scene.Ref
+		}{{mapfile.SpriteKey, it.Sprite}, {"state", it.State}, {"direction", it.Direction}} {
+			if p.ref.Name != "" {
+				o.Pairs = append(o.Pairs, [2]string{p.key, p.ref.Name})
+			}
+		}
 		for _, p := range it.Pairs {
 			o.Pairs = append(o.Pairs, [2]string{p.Key, p.Value})
 		}

@@ -170,7 +170,11 @@ func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id st
 
 // FromBuild says whether a kind is found while building, FromTry in the clean room; all others are found by the check.
 func FromBuild(id string) bool {
-	return id == TextureAlpha.ID || id == TextureColour.ID || area(id) == "tree"
+	switch id {
+	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID, SpriteBlank.ID, SpritePages.ID:
+		return true
+	}
+	return area(id) == "tree"
 }
 
 // FromTry says whether a kind is found in the clean room.

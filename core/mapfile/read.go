@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"math"
+	"strings"
 	"unicode/utf8"
 )
 
@@ -266,6 +267,24 @@ func (m *Map) Sounds() []string {
 		if o.Kind == "sound" && !seen[o.Detail] {
 			seen[o.Detail] = true
 			list = append(list, o.Detail)
+		}
+	}
+	return list
+}
+
+// SpriteKey is the property of an object that names the sprite drawn there.
+const SpriteKey = "sprite"
+
+// Sprites lists the sprites that objects of the map show, each once.
+func (m *Map) Sprites() []string {
+	var list []string
+	seen := map[string]bool{}
+	for _, o := range m.Objects {
+		for _, p := range o.Pairs {
+			if p[0] == SpriteKey && strings.HasPrefix(o.Kind, "item:") && !seen[p[1]] {
+				seen[p[1]] = true
+				list = append(list, p[1])
+			}
 		}
 	}
 	return list

@@ -65,6 +65,14 @@ func (b *builder) build() *scene.Map {
 			m.Cameras = append(m.Cameras, scene.Camera{Name: r.Values[0].Text, At: vec(*r.Pair("at")), Look: vec(*r.Pair("look")), FOV: num(r, "fov", 75), Place: r.Place})
 		case "item":
 			it := scene.Item{Kind: r.Values[0].Text, At: vec(*r.Pair("at")), Place: r.Place}
+			if v := r.Pair("sprite"); v != nil {
+				it.Sprite = b.ref(v)
+			}
+			for key, to := range map[string]*scene.Ref{"state": &it.State, "direction": &it.Direction} {
+				if v := r.Pair(key); v != nil {
+					*to = scene.Ref{Name: v.Text, Place: v.Place}
+				}
+			}
 			for _, p := range r.Pairs {
 				if p.free {
 					it.Pairs = append(it.Pairs, scene.Pair{Key: p.Key, Value: p.Value.Text})
@@ -127,7 +135,7 @@ func (b *builder) box(r *Record) geom.Box {
 func (b *builder) solid(r *Record) scene.Solid {
 	s := scene.Solid{Name: r.Values[0].Text, Box: b.box(r), Material: b.ref(r.Pair("material")), Faces: map[scene.Side]scene.Face{}, Place: r.Place}
 	for _, c := range r.Children {
-		f := scene.Face{Scale: num(c, "scale", 1), Turn: num(c, "turn", 0)}
+		f := scene.Face{Scale: num(c, "scale", 1), Turn: num(c, "turn", 0), Fit: str(c, "fit") == "yes"}
 		if v := c.Pair("material"); v != nil {
 			f.Material = b.ref(v)
 		}
@@ -147,8 +155,10 @@ func (b *builder) solid(r *Record) scene.Solid {
 }
 
 func (b *builder) ref(v *Value) scene.Ref {
-	if why := material.BadReference(v.Text); why != "" {
-		b.find(finding.RefForm, v.Place, "%q %s", v.Text, why)
+	if k, why, meant := material.BadReference(v.Text); k != nil {
+		b.find(k, v.Place, "%q %s", v.Text, why)
+		last := &b.findings[len(b.findings)-1]
+		*last = last.Doing("Write %s.", meant)
 	}
 	return scene.Ref{Name: v.Text, Place: v.Place}
 }

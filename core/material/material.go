@@ -1,10 +1,13 @@
-// Package material reads material files: small TOML files that tie textures to a surface. The compiled form is TOML
-// too (docs/formats/material.md), with every path as the game sees it.
+// Package material reads material files: small TOML files that tie textures to a surface. A material may inherit from
+// another, and each folder may have defaults; Resolve lays them over one another. The compiled form is TOML too, with every
+// value written out and every path as the game sees it (docs/formats/material.md).
 package material
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -13,30 +16,54 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/nearest"
+	"vornix/core/texture"
 	"vornix/core/tomlfile"
 )
 
-// Material is one material.
-type Material struct {
-	Colour     string  `toml:"colour" jsonschema:"required,description=Colour texture\\, from the folder of images\\, without an ending"`
-	Normal     string  `toml:"normal,omitempty" jsonschema:"description=Normal map"`
-	Surface    string  `toml:"surface,omitempty" jsonschema:"description=What it is underfoot"`
-	Lit        *bool   `toml:"lit,omitempty" jsonschema:"description=Whether light falls on it (default true)"`
-	Solid      *bool   `toml:"solid,omitempty" jsonschema:"description=Whether players bump into it (default true)"`
-	SeeThrough bool    `toml:"see_through,omitempty" jsonschema:"description=Whether the alpha of the colour texture is used"`
-	Size       float64 `toml:"size,omitempty" jsonschema:"minimum=0,description=Metres that one repeat of the texture covers (default 2)"`
-	Tint       string  `toml:"tint,omitempty" jsonschema:"pattern=^#[0-9a-f]{6}$,description=Colour to multiply with"`
+// DefaultsFile is the name of the file with the defaults of its folder and those below.
+const DefaultsFile = "defaults.toml"
 
-	Doc *tomlfile.Document `toml:"-" json:"-"`
+// Fields are what a material, or a folder's defaults, can say. What is left out comes from the material inherited from, then
+// from the folders' defaults, the nearest first.
+type Fields struct {
+	Surface        string   `toml:"surface,omitempty" jsonschema:"description=What it is underfoot: one of the game's surfaces\\, which decides sound and friction"`
+	Shading        string   `toml:"shading,omitempty" jsonschema:"enum=lit,enum=unlit,enum=model,description=lit by the map's light (default)\\, unlit: as bright as painted\\, or model: lit as a moving thing"`
+	Colour         string   `toml:"colour,omitempty" jsonschema:"description=Colour texture\\, from the folder of images\\, without an ending"`
+	Normal         string   `toml:"normal,omitempty" jsonschema:"description=Normal map"`
+	Detail         string   `toml:"detail,omitempty" jsonschema:"description=Texture laid over the colour from near by"`
+	DetailRepeat   *float64 `toml:"detail_repeat,omitempty" jsonschema:"exclusiveMinimum=0,maximum=1000,description=How often the detail repeats in one repeat of the colour (default 8)"`
+	DetailStrength *float64 `toml:"detail_strength,omitempty" jsonschema:"minimum=0,maximum=1,description=How strong the detail is (default 0.5)"`
+	Mask           string   `toml:"mask,omitempty" jsonschema:"description=Texture of data that says where something holds\\, such as gloss"`
+	Emission       string   `toml:"emission,omitempty" jsonschema:"description=Texture of the light that it gives off"`
+	EmissionPower  *float64 `toml:"emission_power,omitempty" jsonschema:"minimum=0,maximum=10000,description=Factor on the emission (default 1)"`
+	Tint           string   `toml:"tint,omitempty" jsonschema:"pattern=^#[0-9a-f]{6}$,description=Colour to multiply with (default #ffffff)"`
+	Contrast       *float64 `toml:"contrast,omitempty" jsonschema:"minimum=0,maximum=4,description=Factor on the distance from middle grey (default 1)"`
+	Saturation     *float64 `toml:"saturation,omitempty" jsonschema:"minimum=0,maximum=4,description=Factor on the distance from grey of the same brightness (default 1)"`
+	SeeThrough     string   `toml:"see_through,omitempty" jsonschema:"enum=no,enum=cut-out,enum=soft,description=Whether the colour texture's alpha is used: no (default)\\, cut-out: drawn or not\\, soft: mixed"`
+	DoubleSided    *bool    `toml:"double_sided,omitempty" jsonschema:"description=Whether it shows from behind (default false)"`
+	Solid          *bool    `toml:"solid,omitempty" jsonschema:"description=Whether players bump into it (default true)"`
+	Size           *float64 `toml:"size,omitempty" jsonschema:"exclusiveMinimum=0,maximum=1000000,description=Metres that one repeat of the texture covers (default 2)"`
 }
 
-// Reference is a texture that a material names, and where.
+// Material is one material.
+type Material struct {
+	Inherits string `toml:"inherits,omitempty" jsonschema:"description=Material whose values hold where this one says nothing"`
+	Fields
+
+	Doc *tomlfile.Document `toml:"-" json:"-"`
+	// from is the file that each key comes from, after Resolve.
+	from map[string]*tomlfile.Document
+}
+
+// Reference is a texture that a material names, what for, and where.
 type Reference struct {
+	Key     string
 	Texture string
+	Kinds   []texture.Kind // that it may be of; the first is what it is made as when nothing else is said
 	Place   fault.Place
 }
 
-// Parse reads a material file.
+// Parse reads a material file, or the defaults of a folder.
 func Parse(name string, data []byte) (*Material, []finding.Finding) {
 	m := &Material{}
 	doc, list := tomlfile.Decode(name, data, m)
@@ -44,80 +71,210 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 	if len(list) > 0 {
 		return nil, list
 	}
-	if m.Colour == "" {
-		list = append(list, doc.Wrong([]any{"colour"}, "colour is missing: the texture that the surface shows"))
+	wrong := func(key, format string, args ...any) {
+		list = append(list, doc.Wrong([]any{key}, format, args...))
 	}
 	if m.Tint != "" && !isColour(m.Tint) {
-		list = append(list, doc.Wrong([]any{"tint"}, "tint must be a colour such as #ffe2b8, and is %q", m.Tint))
+		wrong("tint", "tint must be a colour such as #ffe2b8, and is %q", m.Tint)
 	}
-	if m.Size < 0 || m.Size > 1e6 {
-		list = append(list, doc.Wrong([]any{"size"}, "size must be a length in metres, and is %v", m.Size))
-	}
-	for _, r := range m.References() {
-		if why := BadReference(r.Texture); why != "" {
-			list = append(list, finding.RefForm.At(r.Place, "the texture %q %s", r.Texture, why))
+	for _, w := range []struct {
+		key, value string
+		known      []string
+	}{{"shading", m.Shading, []string{"lit", "unlit", "model"}}, {"see_through", m.SeeThrough, []string{"no", "cut-out", "soft"}}} {
+		if w.value != "" && !slices.Contains(w.known, w.value) {
+			wrong(w.key, "%s must be one of %s, and is %q", w.key, strings.Join(w.known, ", "), w.value)
 		}
 	}
-	if m.Size == 0 {
-		m.Size = 2
+	for _, n := range []struct {
+		key       string
+		value     *float64
+		least     float64
+		most      float64
+		exclusive bool
+	}{
+		{"size", m.Size, 0, 1e6, true}, {"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
+		{"emission_power", m.EmissionPower, 0, 10000, false}, {"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
+	} {
+		if v := n.value; v != nil && (!(*v >= n.least && *v <= n.most) || n.exclusive && *v == n.least) {
+			wrong(n.key, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, *v)
+		}
 	}
-	return m, list
+	if strings.HasSuffix(name, "/"+DefaultsFile) && m.Inherits != "" {
+		wrong("inherits", "a folder's defaults can't inherit")
+	}
+	if len(list) > 0 {
+		return nil, list
+	}
+	return m, nil
 }
 
 func isColour(s string) bool {
 	return len(s) == 7 && s[0] == '#' && strings.Trim(s[1:], "0123456789abcdef") == ""
 }
 
-// BadReference says what is wrong with the form of a reference to an asset, or "" for a good one.
-func BadReference(ref string) string {
-	lower := strings.ToLower(ref)
-	switch {
-	case strings.HasPrefix(ref, "/") || len(ref) > 1 && ref[1] == ':':
-		return "is an absolute path"
-	case strings.Contains(ref, "\\"):
-		return "has a backslash"
-	case slices.Contains(strings.Split(ref, "/"), ".."):
-		return "leads out of its folder"
-	}
-	for _, ending := range []string{".png", ".jpg", ".jpeg", ".tga", ".ktx2", ".dds", ".toml", ".wav"} {
-		if strings.HasSuffix(lower, ending) {
-			return "has an ending (" + ending + ")"
+// Resolve lays materials over one another, the last over all others, and gives the last with every value that it then has.
+func Resolve(chain []*Material) *Material {
+	last := chain[len(chain)-1]
+	m := &Material{Inherits: last.Inherits, Doc: last.Doc, from: map[string]*tomlfile.Document{}}
+	to := reflect.ValueOf(&m.Fields).Elem()
+	for _, c := range chain {
+		from := reflect.ValueOf(&c.Fields).Elem()
+		for i := range to.NumField() {
+			if !from.Field(i).IsZero() {
+				to.Field(i).Set(from.Field(i))
+				key, _, _ := strings.Cut(to.Type().Field(i).Tag.Get("toml"), ",")
+				m.from[key] = c.Doc
+			}
 		}
 	}
-	return ""
+	return m
 }
 
-// References lists the textures that the material names.
-func (m *Material) References() []Reference {
-	var list []Reference
-	for _, r := range []struct{ key, value string }{{"colour", m.Colour}, {"normal", m.Normal}} {
-		if r.value != "" {
-			list = append(list, Reference{r.value, m.Doc.At(r.key)})
-		}
+// at is where a key's value comes from.
+func (m *Material) at(key string) fault.Place {
+	if doc := m.from[key]; doc != nil {
+		return doc.At(key)
 	}
-	return list
+	return m.Doc.At(key)
 }
 
-// CheckSurface holds the surface to the game's list.
-func (m *Material) CheckSurface(surfaces []string) []finding.Finding {
+// Metres is how many metres one repeat of the texture covers; given is false when no file says so.
+func (m *Material) Metres() (size float64, given bool) {
+	if m.Size == nil {
+		return 2, false
+	}
+	return *m.Size, true
+}
+
+// Check says what is wrong with a resolved material in itself.
+func (m *Material) Check(surfaces []string) []finding.Finding {
+	var list []finding.Finding
+	if m.Colour == "" {
+		list = append(list, m.Doc.Wrong([]any{"colour"}, "colour is missing: the texture that the surface shows"))
+	}
 	if m.Surface == "" || len(surfaces) == 0 || slices.Contains(surfaces, m.Surface) {
-		return nil
+		return list
 	}
-	f := finding.MaterialSurface.At(m.Doc.At("surface"), "the game has no surface %q", m.Surface)
+	f := finding.MaterialSurface.At(m.at("surface"), "the game has no surface %q", m.Surface)
 	if near := nearest.Word(m.Surface, surfaces); near != "" {
 		f = f.Doing("Did you mean %q?", near)
 	} else {
 		f = f.Doing("Choose one of: %s.", strings.Join(surfaces, ", "))
 	}
-	return []finding.Finding{f}
+	return append(list, f)
 }
 
-// Compile writes the form that ships. texturePath turns a texture's name into its path in the game.
-func (m *Material) Compile(texturePath func(string) string) ([]byte, error) {
-	out := *m
-	out.Colour = texturePath(m.Colour)
-	if m.Normal != "" {
-		out.Normal = texturePath(m.Normal)
+// References lists the textures that the material names.
+func (m *Material) References() []Reference {
+	var list []Reference
+	for _, r := range m.textures() {
+		if *r.value != "" {
+			list = append(list, Reference{r.key, *r.value, r.kinds, m.at(r.key)})
+		}
+	}
+	return list
+}
+
+type slot struct {
+	key   string
+	value *string
+	kinds []texture.Kind
+}
+
+// textures are the keys that name textures, with the kinds that suit them.
+func (m *Material) textures() []slot {
+	return []slot{
+		{"colour", &m.Colour, []texture.Kind{texture.Colour, texture.Interface}},
+		{"normal", &m.Normal, []texture.Kind{texture.Normal}},
+		{"detail", &m.Detail, []texture.Kind{texture.Colour, texture.Mask}},
+		{"mask", &m.Mask, []texture.Kind{texture.Mask, texture.Height}},
+		{"emission", &m.Emission, []texture.Kind{texture.Colour, texture.Glow}},
+	}
+}
+
+// endings are those that people write behind an asset's name.
+var endings = append(slices.Clone(texture.Endings), ".toml", ".wav", ".ogg", ".vnm")
+
+// BadReference is what is wrong with the form of a reference to an asset: a finding's kind, nil for a good one; in words;
+// and the name that was probably meant, as far as its form tells.
+func BadReference(ref string) (k *finding.Kind, why, meant string) {
+	clean := strings.ReplaceAll(ref, `\`, "/")
+	lower := strings.ToLower(clean)
+	for _, ending := range endings {
+		if strings.HasSuffix(lower, ending) {
+			clean = clean[:len(clean)-len(ending)]
+			k, why = finding.RefEnding, "has an ending ("+ending+")"
+			break
+		}
+	}
+	switch {
+	case strings.Contains(ref, `\`):
+		k, why = finding.RefForm, "has a backslash"
+	case slices.Contains(strings.Split(clean, "/"), ".."):
+		k, why = finding.RefForm, "leads out of its folder"
+	}
+	if strings.HasPrefix(clean, "/") || len(clean) > 1 && clean[1] == ':' {
+		k, why = finding.RefAbsolute, "is an absolute path"
+		_, clean, _ = strings.Cut(clean, "/")
+	}
+	parts := slices.DeleteFunc(strings.Split(clean, "/"), func(p string) bool { return p == ".." || p == "." || p == "" })
+	return k, why, strings.Join(parts, "/")
+}
+
+// compiledForm is what ships: every value written out.
+type compiledForm struct {
+	Version        int     `toml:"version"`
+	Surface        string  `toml:"surface"`
+	Shading        string  `toml:"shading"`
+	Colour         string  `toml:"colour"`
+	Normal         string  `toml:"normal,omitempty"`
+	Detail         string  `toml:"detail,omitempty"`
+	DetailRepeat   float64 `toml:"detail_repeat,omitempty"`
+	DetailStrength float64 `toml:"detail_strength,omitempty"`
+	Mask           string  `toml:"mask,omitempty"`
+	Emission       string  `toml:"emission,omitempty"`
+	EmissionPower  float64 `toml:"emission_power,omitempty"`
+	Tint           string  `toml:"tint"`
+	Contrast       float64 `toml:"contrast"`
+	Saturation     float64 `toml:"saturation"`
+	SeeThrough     string  `toml:"see_through"`
+	DoubleSided    bool    `toml:"double_sided"`
+	Solid          bool    `toml:"solid"`
+	Size           float64 `toml:"size"`
+	Friction       float64 `toml:"friction,omitempty"`
+	Footstep       string  `toml:"footstep,omitempty"`
+}
+
+// Footing is what a surface is like underfoot.
+type Footing struct {
+	Friction float64
+	Footstep string
+}
+
+func or[T any](p *T, value T) T {
+	if p == nil {
+		return value
+	}
+	return *p
+}
+
+// Compile writes the form of a resolved material that ships. texturePath turns a texture's name into its path in the game.
+func (m *Material) Compile(texturePath func(string) string, footing Footing) ([]byte, error) {
+	path := func(name string) string {
+		if name == "" {
+			return ""
+		}
+		return texturePath(name)
+	}
+	size, _ := m.Metres()
+	out := compiledForm{Version: 1, Surface: m.Surface, Shading: cmp.Or(m.Shading, "lit"), Colour: path(m.Colour), Normal: path(m.Normal), Mask: path(m.Mask),
+		Tint: cmp.Or(m.Tint, "#ffffff"), Contrast: or(m.Contrast, 1), Saturation: or(m.Saturation, 1), SeeThrough: cmp.Or(m.SeeThrough, "no"),
+		DoubleSided: or(m.DoubleSided, false), Solid: or(m.Solid, true), Size: size, Friction: footing.Friction, Footstep: footing.Footstep}
+	if m.Detail != "" {
+		out.Detail, out.DetailRepeat, out.DetailStrength = path(m.Detail), or(m.DetailRepeat, 8), or(m.DetailStrength, 0.5)
+	}
+	if m.Emission != "" {
+		out.Emission, out.EmissionPower = path(m.Emission), or(m.EmissionPower, 1)
 	}
 	var b bytes.Buffer
 	if err := toml.NewEncoder(&b).Encode(out); err != nil {
@@ -127,14 +284,18 @@ func (m *Material) Compile(texturePath func(string) string) ([]byte, error) {
 }
 
 // ParseCompiled reads a compiled material and returns the game paths of its textures.
-func ParseCompiled(name string, data []byte) (*Material, []string, error) {
-	m := &Material{}
-	if _, list := tomlfile.Decode(name, data, m); len(list) > 0 {
-		return nil, nil, &finding.Failure{What: "the material can't be read", Findings: list}
+func ParseCompiled(name string, data []byte) (textures []string, err error) {
+	var c compiledForm
+	if _, list := tomlfile.Decode(name, data, &c); len(list) > 0 {
+		return nil, &finding.Failure{What: "the material can't be read", Findings: list}
 	}
-	paths := []string{m.Colour}
-	if m.Normal != "" {
-		paths = append(paths, m.Normal)
+	if c.Version != 1 {
+		return nil, fmt.Errorf("the material %s is of version %d, and this Vornix reads version 1", name, c.Version)
 	}
-	return m, paths, nil
+	for _, t := range []string{c.Colour, c.Normal, c.Detail, c.Mask, c.Emission} {
+		if t != "" {
+			textures = append(textures, t)
+		}
+	}
+	return textures, nil
 }

@@ -6,10 +6,13 @@ package profile
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -32,6 +35,7 @@ type Profile struct {
 	// Source is the file's content, which takes part in the names of build results.
 	Source []byte             `toml:"-" json:"-"`
 	Doc    *tomlfile.Document `toml:"-" json:"-"`
+	own    map[string]bool    // from own_list
 }
 
 // Game names the game.
@@ -43,59 +47,62 @@ type Game struct {
 
 // Files says where the game looks for each kind of file and how they may be named.
 type Files struct {
-	Maps       string `toml:"maps" jsonschema:"description=Folder of compiled maps as the game sees it (default maps)"`
-	Materials  string `toml:"materials" jsonschema:"description=Folder of materials (default materials)"`
-	Textures   string `toml:"textures" jsonschema:"description=Folder of textures (default textures)"`
-	Sounds     string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
-	Case       string `toml:"case" jsonschema:"enum=lower,enum=any,description=Whether paths must be in small letters (default any)"`
-	Characters string `toml:"characters" jsonschema:"description=Regular expression class of the characters a path may have\\, such as a-z0-9_/.- (default: any)"`
-	Longest    int    `toml:"longest" jsonschema:"minimum=0,description=Longest path in bytes; 0 for no limit"`
+	Maps      string `toml:"maps" jsonschema:"description=Folder of compiled maps as the game sees it (default maps)"`
+	Materials string `toml:"materials" jsonschema:"description=Folder of materials (default materials)"`
+	Textures  string `toml:"textures" jsonschema:"description=Folder of textures (default textures)"`
+	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
+	Sprites   string `toml:"sprites" jsonschema:"description=Folder of sprites (default sprites)"`
+	// Own are the game's own files, which maps and materials may name although no project has them.
+	Own        []string `toml:"own" jsonschema:"description=The game's own files that maps and materials may name\\, as the game sees them; ** crosses folders"`
+	OwnList    string   `toml:"own_list" jsonschema:"description=Name of a text file beside the profile with one such file a line"`
+	Case       string   `toml:"case" jsonschema:"enum=lower,enum=any,description=Whether paths must be in small letters (default any)"`
+	Characters string   `toml:"characters" jsonschema:"description=Regular expression class of the characters a path may have\\, such as a-z0-9_/.- (default: any)"`
+	Longest    int      `toml:"longest" jsonschema:"minimum=0,description=Longest path in bytes; 0 for no limit"`
 }
 
 // Textures says what the game can show.
 type Textures struct {
 	Container  string   `toml:"container" jsonschema:"enum=ktx2,enum=dds,description=File form (default ktx2)"`
-	Formats    []string `toml:"formats" jsonschema:"enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,description=Formats that the game reads (default rgba8)"`
+	Zstd       bool     `toml:"zstd" jsonschema:"description=Whether the levels of KTX2 files are packed with zstd"`
+	Header     string   `toml:"header" jsonschema:"enum=dx10,enum=plain,description=Header of DDS files: with DX10 (default) or the older one without\\, which some games want"`
+	Formats    []string `toml:"formats" jsonschema:"enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,enum=bc6h,enum=bc7,enum=rgba16f,description=Formats that the game reads (default rgba8)"`
 	Largest    int      `toml:"largest" jsonschema:"minimum=0,description=Largest side in texels; 0 for no limit"`
 	PowerOfTwo bool     `toml:"power_of_two" jsonschema:"description=Whether both sides must be powers of two"`
+	Green      string   `toml:"green" jsonschema:"enum=up,enum=down,description=Which way green grows in the game's normal maps (default up)"`
+	Density    float64  `toml:"density" jsonschema:"minimum=0,description=Texels a metre that surfaces should have; used where a face asks to be fitted (default 128)"`
 }
 
-// FitSize is the size that an image of w by h texels should have: each side a power of two where the game wants that, by
-// the rule "nearest", "up" or "down", and none larger than the game takes.
-func (t Textures) FitSize(w, h int, how string) (int, int) {
-	fit := func(n int) int {
-		if t.PowerOfTwo {
-			n = power(n, how)
-		}
-		for t.Largest > 0 && n > t.Largest {
-			if n = n / 2; !t.PowerOfTwo {
-				n = t.Largest
-			}
-		}
-		return max(n, 1)
-	}
-	if !t.PowerOfTwo && t.Largest > 0 && max(w, h) > t.Largest { // keep the shape
-		larger := max(w, h)
-		return max(w*t.Largest/larger, 1), max(h*t.Largest/larger, 1)
-	}
-	return fit(w), fit(h)
+// File is the file form of the game's textures.
+func (t Textures) File() texture.Container {
+	return texture.Container{Name: t.Container, Zstd: t.Zstd, Plain: t.Header == "plain"}
 }
 
-// power is a power of two near n; of "nearest" the one with the smaller ratio to n.
-func power(n int, how string) int {
-	p := 1
-	for p*2 <= n {
-		p *= 2
+// SizeRule is what sizes the game takes.
+func (t Textures) SizeRule() texture.SizeRule {
+	return texture.SizeRule{Largest: t.Largest, PowerOfTwo: t.PowerOfTwo}
+}
+
+// FormatList is the formats that the game reads.
+func (t Textures) FormatList() []texture.Format {
+	list := []texture.Format{}
+	for _, name := range t.Formats {
+		if f, ok := texture.ParseFormat(name); ok {
+			list = append(list, f)
+		}
 	}
-	if p != n && (how == "up" || how == "nearest" && n*n > 2*p*p) {
-		return p * 2
-	}
-	return p
+	return list
 }
 
 // Materials says what a surface can be.
 type Materials struct {
-	Surfaces []string `toml:"surfaces" jsonschema:"description=What a surface can be underfoot"`
+	Surfaces []string           `toml:"surfaces" jsonschema:"description=What a surface can be underfoot"`
+	Footing  map[string]Footing `toml:"footing" jsonschema:"description=What surfaces are like underfoot; written into compiled materials for games that keep no table of their own"`
+}
+
+// Footing is what a surface is like underfoot.
+type Footing struct {
+	Friction float64 `toml:"friction" jsonschema:"minimum=0,description=From 0\\, as on ice\\, up; 1 is common ground"`
+	Footstep string  `toml:"footstep" jsonschema:"description=The game's sound of a step"`
 }
 
 // Map holds the rules for maps.
@@ -185,8 +192,14 @@ func (p *Profile) fill() {
 	orDefault(&p.Files.Materials, "materials")
 	orDefault(&p.Files.Textures, "textures")
 	orDefault(&p.Files.Sounds, "sounds")
+	orDefault(&p.Files.Sprites, "sprites")
 	orDefault(&p.Files.Case, "any")
 	orDefault(&p.Textures.Container, "ktx2")
+	orDefault(&p.Textures.Header, "dx10")
+	orDefault(&p.Textures.Green, texture.Up)
+	if p.Textures.Density == 0 {
+		p.Textures.Density = 128
+	}
 	if len(p.Textures.Formats) == 0 {
 		p.Textures.Formats = []string{"rgba8"}
 	}
@@ -221,9 +234,25 @@ func (p *Profile) validate() []finding.Finding {
 	}
 	oneOf(p.Game.Form, []string{"solids", "tiles"}, "game", "form")
 	oneOf(p.Files.Case, []string{"lower", "any"}, "files", "case")
-	oneOf(p.Textures.Container, []string{"ktx2", "dds"}, "textures", "container")
+	oneOf(p.Textures.Container, texture.Containers, "textures", "container")
+	oneOf(p.Textures.Header, []string{"dx10", "plain"}, "textures", "header")
+	oneOf(p.Textures.Green, []string{texture.Up, texture.Down}, "textures", "green")
+	if p.Textures.Zstd && p.Textures.Container != "ktx2" {
+		wrong([]any{"textures", "zstd"}, "only KTX2 files can be packed with zstd, and container is %q", p.Textures.Container)
+	}
 	for _, f := range p.Textures.Formats {
 		oneOf(f, texture.FormatNames(), "textures", "formats")
+		if p.Textures.Header == "plain" && p.Textures.Container == "dds" && (f == "bc6h" || f == "bc7") {
+			wrong([]any{"textures", "formats"}, "a DDS file with the plain header can't hold %s", f)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Materials.Footing)) {
+		oneOf(name, p.Materials.Surfaces, "materials", "footing", name)
+	}
+	for i, pattern := range p.Files.Own {
+		if !doublestar.ValidatePattern(pattern) {
+			wrong([]any{"files", "own", i}, "%q is no pattern", pattern)
+		}
 	}
 	if _, err := p.characters(); err != nil {
 		wrong([]any{"files", "characters"}, "%q is no class of characters: %v", p.Files.Characters, err)
@@ -299,6 +328,44 @@ func (p *Profile) TexturePath(name string) string {
 
 // SoundPath is the sound's path in the game.
 func (p *Profile) SoundPath(name string) string { return path.Join(p.Files.Sounds, name+".wav") }
+
+// SpritePath is the path in the game of a sprite's index.
+func (p *Profile) SpritePath(name string) string {
+	return path.Join(p.Files.Sprites, name+".json")
+}
+
+// SpritePagePath is the path in the game of a page of a sprite's atlas.
+func (p *Profile) SpritePagePath(page string) string {
+	return path.Join(p.Files.Sprites, page+"."+p.Textures.Container)
+}
+
+// ReadOwnList adds the files of own_list; read gives a file beside the profile.
+func (p *Profile) ReadOwnList(read func(name string) ([]byte, error)) error {
+	if p.Files.OwnList == "" {
+		return nil
+	}
+	data, err := read(p.Files.OwnList)
+	if err != nil {
+		f := p.Doc.Wrong([]any{"files", "own_list"}, "the list %q can't be read: %v", p.Files.OwnList, err)
+		return &finding.Failure{What: "the game profile can't be used", Findings: []finding.Finding{f}}
+	}
+	p.own = map[string]bool{}
+	for line := range strings.Lines(string(data)) {
+		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+			p.own[line] = true
+		}
+	}
+	p.Source = append(slices.Clone(p.Source), data...) // a changed list is a changed profile
+	return nil
+}
+
+// HasOwn says whether a path is one of the game's own files.
+func (p *Profile) HasOwn(gamePath string) bool {
+	return p.own[gamePath] || slices.ContainsFunc(p.Files.Own, func(pattern string) bool {
+		ok, _ := doublestar.Match(pattern, gamePath)
+		return ok
+	})
+}
 
 // Fill replaces {key} in a template by values; an unknown {key} stays as it is.
 func Fill(template string, values map[string]string) string {

@@ -89,27 +89,6 @@ func TestPathRules(t *testing.T) {
 	}
 }
 
-func TestFitSize(t *testing.T) {
-	for _, c := range []struct {
-		rules profile.Textures
-		w, h  int
-		how   string
-		want  [2]int
-	}{
-		{profile.Textures{PowerOfTwo: true}, 100, 65, "nearest", [2]int{128, 64}},
-		{profile.Textures{PowerOfTwo: true}, 100, 65, "up", [2]int{128, 128}},
-		{profile.Textures{PowerOfTwo: true}, 100, 65, "down", [2]int{64, 64}},
-		{profile.Textures{PowerOfTwo: true, Largest: 32}, 100, 8, "up", [2]int{32, 8}},
-		{profile.Textures{PowerOfTwo: true, Largest: 100}, 400, 400, "nearest", [2]int{64, 64}},
-		{profile.Textures{Largest: 100}, 400, 200, "nearest", [2]int{100, 50}},
-		{profile.Textures{Largest: 100}, 4000, 1, "down", [2]int{100, 1}},
-		{profile.Textures{}, 7, 9, "up", [2]int{7, 9}},
-	} {
-		w, h := c.rules.FitSize(c.w, c.h, c.how)
-		assert.Equal(t, c.want, [2]int{w, h}, "%+v", c)
-	}
-}
-
 func TestFill(t *testing.T) {
 	assert.Equal(t, "a-1.0.0-{who}", profile.Fill("{name}-{version}-{who}", map[string]string{"name": "a", "version": "1.0.0"}))
 	assert.Equal(t, "{version}", profile.Fill("{name}", map[string]string{"name": "{version}", "version": "x"}), "a value is not filled again")

@@ -22,7 +22,6 @@ import (
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/safefile"
-	"vornix/core/texture"
 	"vornix/core/tomlfile"
 )
 
@@ -47,7 +46,7 @@ type Project struct {
 type File struct {
 	Project  Head              `toml:"project" jsonschema:"required"`
 	Sources  Sources           `toml:"sources"`
-	Textures []Recipe          `toml:"texture" jsonschema:"description=Recipes for textures; a later one that matches overrides an earlier one"`
+	Textures []Recipe          `toml:"texture" jsonschema:"description=Recipes for textures; what a later one that matches says overrides an earlier one"`
 	Pack     Pack              `toml:"pack"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
@@ -71,15 +70,7 @@ type Sources struct {
 	Materials string `toml:"materials" jsonschema:"description=Folder of materials (default materials)"`
 	Textures  string `toml:"textures" jsonschema:"description=Folder of images (default textures)"`
 	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
-}
-
-// Recipe says how the images that match a pattern become textures.
-type Recipe struct {
-	Match       string `toml:"match" jsonschema:"required,description=Pattern on the path inside the folder of images; ** crosses folders"`
-	Format      string `toml:"format" jsonschema:"enum=auto,enum=rgba8,enum=rg8,enum=r8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc4,enum=bc5,description=auto: of the formats that the profile allows the smallest of those that lose least (default auto)"`
-	ColourSpace string `toml:"colour_space" jsonschema:"enum=srgb,enum=linear,description=srgb for colours\\, linear for data (default srgb)"`
-	Size        string `toml:"size" jsonschema:"enum=refuse,enum=nearest,enum=up,enum=down,description=What to do with an image whose size breaks the game's rule: refuse it (default) or resize it\\, its sides to the nearest power of two\\, the next larger or the next smaller"`
-	Mips        *bool  `toml:"mips" jsonschema:"description=Whether to make all mip levels (default true)"`
+	Sprites   string `toml:"sprites" jsonschema:"description=Folder of sprite sheets (default sprites)"`
 }
 
 // Pack says what ships besides what the maps need.
@@ -166,12 +157,7 @@ func (p *Project) fill() {
 	s.Materials = cmp.Or(s.Materials, "materials")
 	s.Textures = cmp.Or(s.Textures, "textures")
 	s.Sounds = cmp.Or(s.Sounds, "sounds")
-	for i := range p.File.Textures {
-		r := &p.File.Textures[i]
-		r.Format = cmp.Or(r.Format, "auto")
-		r.ColourSpace = cmp.Or(r.ColourSpace, "srgb")
-		r.Size = cmp.Or(r.Size, "refuse")
-	}
+	s.Sprites = cmp.Or(s.Sprites, "sprites")
 	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
 		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
 	}
@@ -200,7 +186,7 @@ func (p *Project) validate() []finding.Finding {
 	if f.Project.Profile == "" {
 		wrong([]any{"project", "profile"}, "profile is missing: the name of the game's profile")
 	}
-	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}} {
+	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}} {
 		if err := safefile.CheckPath(s.value); err != nil {
 			wrong([]any{"sources", s.key}, "the folder must be a path inside the project with forward slashes, and is %q", s.value)
 		}
@@ -209,15 +195,7 @@ func (p *Project) validate() []finding.Finding {
 		if !doublestar.ValidatePattern(r.Match) || r.Match == "" {
 			wrong([]any{"texture", i, "match"}, "%q is no pattern", r.Match)
 		}
-		if _, ok := texture.ParseFormat(r.Format); !ok && r.Format != "auto" {
-			wrong([]any{"texture", i, "format"}, "format must be auto or one of %s, and is %q", strings.Join(texture.FormatNames(), ", "), r.Format)
-		}
-		if !slices.Contains([]string{"refuse", "nearest", "up", "down"}, r.Size) {
-			wrong([]any{"texture", i, "size"}, "size must be refuse, nearest, up or down, and is %q", r.Size)
-		}
-		if r.ColourSpace != "srgb" && r.ColourSpace != "linear" {
-			wrong([]any{"texture", i, "colour_space"}, "colour_space must be srgb or linear, and is %q", r.ColourSpace)
-		}
+		list = append(list, r.validate(p.Doc, "texture", i)...)
 	}
 	for _, pattern := range f.Pack.Include {
 		if !doublestar.ValidatePattern(pattern) {
@@ -258,10 +236,18 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 	if safefile.CheckPath(rel) == nil {
 		if data, err := os.ReadFile(filepath.Join(p.Dir, filepath.FromSlash(rel))); err == nil {
 			prof, err := profile.Parse(rel, data)
+			if err == nil {
+				err = prof.ReadOwnList(func(name string) ([]byte, error) {
+					return fs.ReadFile(os.DirFS(filepath.Join(p.Dir, "profiles")), name)
+				})
+			}
 			return prof, rel, err
 		}
 		if data, err := fs.ReadFile(builtin, name+".toml"); err == nil {
 			prof, err := profile.Parse(name+".toml", data)
+			if err == nil {
+				err = prof.ReadOwnList(func(list string) ([]byte, error) { return fs.ReadFile(builtin, list) })
+			}
 			return prof, "", err
 		}
 	}
@@ -304,18 +290,6 @@ func (p *Project) Acceptances() []finding.Acceptance {
 		list = append(list, finding.Acceptance{ID: a.Finding, Where: a.Where, Reason: a.Reason, Place: p.Doc.At("accept", i)})
 	}
 	return list
-}
-
-// TextureRecipe is the recipe for an image in the folder of images.
-func (p *Project) TextureRecipe(source string) Recipe {
-	image := strings.TrimPrefix(source, p.File.Sources.Textures+"/")
-	recipe := Recipe{Format: "auto", ColourSpace: "srgb", Size: "refuse"}
-	for _, r := range p.File.Textures {
-		if ok, _ := doublestar.Match(r.Match, image); ok {
-			recipe = r
-		}
-	}
-	return recipe
 }
 
 // CompareVersions orders two versions of the form 1.2.3 by number.

@@ -14,6 +14,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/project"
+	"vornix/core/texture"
 	"vornix/demo"
 )
 
@@ -37,9 +38,22 @@ func TestDefaults(t *testing.T) {
 	assert.Equal(t, "maps", p.File.Sources.Maps)
 	assert.Equal(t, "https://example.com/x/", p.File.Index.Base, "an address without its slash is mended")
 	assert.Equal(t, "Kestrel Post", p.Profile.Game.Title)
-	assert.Equal(t, "linear", p.TextureRecipe("deep/er/a_n.png").ColourSpace)
-	assert.Equal(t, "srgb", p.TextureRecipe("wood/a_n.png").ColourSpace, "a later recipe overrides an earlier one")
-	assert.Equal(t, "auto", p.TextureRecipe("rock/a.png").Format)
+	assert.Equal(t, "linear", p.Making("deep/er/a_n.png", nil).ColourSpace)
+	m := p.Making("wood/a_n.png", nil)
+	assert.Equal(t, []string{"linear", "rgba8"}, []string{m.ColourSpace, m.Format}, "a later recipe overrides what it says, and no more")
+	sidecar, list := project.ParseSidecar("a.texture.toml", []byte("format = 'bc1'\nmips = false\nkind = 'interface'\n"))
+	require.Empty(t, list)
+	m = p.Making("wood/a_n.png", sidecar)
+	assert.Equal(t, []string{"linear", "bc1"}, []string{m.ColourSpace, m.Format}, "and the sidecar overrides both")
+	r := m.Recipe(p.Profile.Textures, "")
+	assert.Equal(t, []any{texture.BC1, true, false, 1}, []any{r.Format, r.Forced, r.SRGB, r.Levels})
+	assert.Equal(t, texture.Normal, p.Making("rock/a.png", nil).Recipe(p.Profile.Textures, texture.Normal).Kind, "a material's use decides what no recipe does")
+	for _, text := range []string{"match = '**'", "filter = 'sinc'", "shape = 'cub'", "images = ['a.png', 'b.png']", "strength = -1", "levels = -2"} {
+		s, list := project.ParseSidecar("a.texture.toml", []byte(text))
+		assert.Nil(t, s, text)
+		require.Len(t, list, 1, text)
+		assert.Equal(t, 1, list[0].Place.Line, text)
+	}
 }
 
 func TestWrongProjects(t *testing.T) {

@@ -130,11 +130,11 @@ func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, erro
 	for _, a := range g.Assets {
 		count[a.Kind]++
 	}
-	step.Summary = fmt.Sprintf("%s, %s, %s, %s looked at: %s", number(count[needs.Map], "map"), number(count[needs.Material], "material"),
-		number(count[needs.Texture], "image"), number(count[needs.Sound], "sound"), Tally(step.Findings))
+	step.Summary = fmt.Sprintf("%s, %s, %s, %s looked at: %s", Count(count[needs.Map], "map"), Count(count[needs.Material], "material"),
+		Count(count[needs.Texture], "image"), Count(count[needs.Sound], "sound"), Tally(step.Findings))
 	if n := finding.Count(step.Findings, finding.Error); n > 0 {
 		step.Failed = true
-		return step, &fault.Fault{What: number(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
+		return step, &fault.Fault{What: Count(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
 	}
 	return step, nil
 }
@@ -153,7 +153,7 @@ func Tally(list []finding.Finding) string {
 		word string
 	}{{finding.Count(list, finding.Error), "error"}, {finding.Count(list, finding.Warning), "warning"}, {finding.Count(list, finding.Note), "note"}} {
 		if x.n > 0 {
-			parts = append(parts, number(x.n, x.word))
+			parts = append(parts, Count(x.n, x.word))
 		}
 	}
 	if accepted > 0 {
@@ -165,8 +165,8 @@ func Tally(list []finding.Finding) string {
 	return strings.Join(parts, ", ")
 }
 
-// number counts things in words; the plural of "entry" is "entries".
-func number(n int, word string) string {
+// Count counts things in words; the plural of "entry" is "entries".
+func Count(n int, word string) string {
 	if stem, ok := strings.CutSuffix(word, "y"); ok && n != 1 {
 		return fmt.Sprintf("%d %sies", n, stem)
 	}
@@ -216,12 +216,12 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 		}
 		step.Summary = strings.Join(parts, ", ")
 		if err == nil && len(paths) == 0 {
-			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, number(len(r.Tree.Files), "file"), Bytes(r.Tree.Size()))
+			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, Count(len(r.Tree.Files), "file"), Bytes(r.Tree.Size()))
 		}
 	}
 	if n := finding.Count(r.Findings, finding.Error); err == nil && len(paths) == 0 && n > 0 {
 		step.Failed = true
-		err = &fault.Fault{What: "everything was built, but " + number(n, "error") + " found", Why: "A release with them would be broken for players, so nothing is packed.", Do: "Correct them and build again."}
+		err = &fault.Fault{What: "everything was built, but " + Count(n, "error") + " found", Why: "A release with them would be broken for players, so nothing is packed.", Do: "Correct them and build again."}
 	}
 	return step, r, err
 }
@@ -243,7 +243,7 @@ func (s *Session) Pack(ctx context.Context, tree *build.Tree) (*Step, []bundle.B
 		step.Made = append(step.Made, Made{path.Join(bundle.Dir, name), 0, "removed"})
 		step.Kept = false
 	}
-	step.Summary = fmt.Sprintf("%s with %s", number(len(r.Bundles), "bundle"), number(entries, "packed file"))
+	step.Summary = fmt.Sprintf("%s with %s", Count(len(r.Bundles), "bundle"), Count(entries, "packed file"))
 	if step.Kept {
 		step.Summary = "nothing changed: " + step.Summary + " as before"
 	}
@@ -276,7 +276,7 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 		needed += m.Needs
 	}
 	step.Summary = fmt.Sprintf("%d of %s loaded in an empty folder; %s read and checked, %s followed",
-		loaded, number(len(r.Maps), "map"), number(r.Entries, "entry"), number(needed, "need"))
+		loaded, Count(len(r.Maps), "map"), Count(r.Entries, "entry"), Count(needed, "need"))
 	if n := finding.Count(step.Findings, finding.Error); n > 0 || len(r.Maps) == 0 {
 		step.Failed = true
 		return step, r.Maps, &fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded, len(r.Maps)),
@@ -320,7 +320,7 @@ func (s *Session) Addon(ctx context.Context) (*Step, error) {
 		}
 		step.add(rel, int64(len(f.Data)), same)
 	}
-	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", number(len(step.Made), "metadata file"), inside)
+	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(step.Made), "metadata file"), inside)
 	return step, nil
 }
 
@@ -348,7 +348,7 @@ func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 		}
 		step.add(rel, info.Size(), r.Kept)
 	}
-	step.Summary = fmt.Sprintf("version %s, %s", s.P.File.Project.Version, number(len(bundles), "entry"))
+	step.Summary = fmt.Sprintf("version %s, %s", s.P.File.Project.Version, Count(len(bundles), "entry"))
 	return step, nil
 }
 
@@ -400,9 +400,9 @@ func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bu
 	case step.Kept:
 		step.Summary = fmt.Sprintf("nothing changed: %s has version %s already", target, plan.Version)
 	case plan.Before != "" && plan.Before != plan.Version:
-		step.Summary = fmt.Sprintf("%s goes from version %s to %s: %s changed", target, plan.Before, plan.Version, number(r.Changed, "file"))
+		step.Summary = fmt.Sprintf("%s goes from version %s to %s: %s changed", target, plan.Before, plan.Version, Count(r.Changed, "file"))
 	default:
-		step.Summary = fmt.Sprintf("%s has version %s: %s changed", target, plan.Version, number(r.Changed, "file"))
+		step.Summary = fmt.Sprintf("%s has version %s: %s changed", target, plan.Version, Count(r.Changed, "file"))
 	}
 	if undone {
 		step.Summary += " (an earlier deployment, killed half way, was undone first)"

@@ -72,6 +72,7 @@ type Face struct {
 	ShiftU   float64 // metres
 	ShiftV   float64
 	Turn     float64 // degrees, counter-clockwise as seen from outside
+	Fit      bool    // a whole number of repeats, from edge to edge
 }
 
 // Ref is an asset's name as written, and where.
@@ -119,6 +120,8 @@ type Item struct {
 	At    geom.Vec
 	Pairs []Pair
 	Place fault.Place
+	// Sprite is drawn at the place, in a state and a direction; empty names: none, the first, the only one.
+	Sprite, State, Direction Ref
 }
 
 // Pair is a free property of an item.
@@ -177,6 +180,31 @@ func (m *Map) Materials() []Ref {
 		add(t.Material)
 	}
 	return list
+}
+
+// Sprites lists every sprite that the map names, with the first place of each, in source order.
+func (m *Map) Sprites() []Ref {
+	var list []Ref
+	seen := map[string]bool{}
+	for _, it := range m.Items {
+		if it.Sprite.Name != "" && !seen[it.Sprite.Name] {
+			seen[it.Sprite.Name] = true
+			list = append(list, it.Sprite)
+		}
+	}
+	return list
+}
+
+// Fits says whether a face asks to be fitted.
+func (m *Map) Fits() bool {
+	for _, s := range m.Solids {
+		for _, f := range s.Faces {
+			if f.Fit {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // Bounds is the box around all solids; ok is false when there are none.

@@ -21,6 +21,7 @@ import (
 	"vornix/core/material"
 	"vornix/core/profile"
 	"vornix/core/safefile"
+	"vornix/core/sprite"
 	"vornix/core/texture"
 )
 
@@ -170,7 +171,7 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 	}
 	seen := map[string]bool{}
 	need := func(file string, sound bool, check func([]byte) error) {
-		if seen[file] {
+		if seen[file] || p.HasOwn(file) {
 			return
 		}
 		seen[file] = true
@@ -186,18 +187,31 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 			st.Missing = append(st.Missing, Missing{Path: file, Why: err.Error(), Sound: sound})
 		}
 	}
+	readTexture := func(data []byte) error {
+		_, err := texture.Read(data)
+		return err
+	}
 	for _, name := range m.Materials() {
 		var textures []string
-		need(p.MaterialPath(name), false, func(data []byte) error {
-			_, paths, err := material.ParseCompiled(p.MaterialPath(name), data)
-			textures = paths
+		need(p.MaterialPath(name), false, func(data []byte) (err error) {
+			textures, err = material.ParseCompiled(p.MaterialPath(name), data)
 			return err
 		})
 		for _, t := range textures {
-			need(t, false, func(data []byte) error {
-				_, err := texture.Read(data)
-				return err
-			})
+			need(t, false, readTexture)
+		}
+	}
+	for _, name := range m.Sprites() {
+		var pages []string
+		need(p.SpritePath(name), false, func(data []byte) error {
+			index, err := sprite.ReadIndex(data)
+			if err == nil {
+				pages = index.Pages
+			}
+			return err
+		})
+		for _, page := range pages {
+			need(page, false, readTexture)
 		}
 	}
 	for _, name := range m.Sounds() {

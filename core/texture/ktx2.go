@@ -2,57 +2,100 @@ package texture
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"slices"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
 )
 
 // KTX 2.0, section numbers after the Khronos specification: header (3), level index (3.9), data format descriptor
 // (Khronos Data Format 1.3), key/value data (3.11), levels from the smallest to the largest.
 
-const ktx2Magic = "\xabKTX 20\xbb\r\n\x1a\n"
+const (
+	ktx2Magic = "\xabKTX 20\xbb\r\n\x1a\n"
+	ktx2Zstd  = 2 // the supercompression scheme
+)
 
-func (t *Texture) ktx2() []byte {
+// One packer and one unpacker serve everybody; a packer with one worker gives the same bytes on any machine.
+var (
+	zstdPacker = sync.OnceValues(func() (*zstd.Encoder, error) {
+		return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
+	})
+	zstdUnpacker = sync.OnceValues(func() (*zstd.Decoder, error) {
+		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxTexels*16))
+	})
+)
+
+func (t *Texture) ktx2(packed bool) ([]byte, error) {
 	le := binary.LittleEndian
-	transfer := 0
+	l := layouts[t.Format]
+	transfer, scheme := 0, uint32(0)
 	if t.SRGB {
 		transfer = 1
+	}
+	levels := t.Levels
+	alignment := max(l.bytes, 4) // the least common multiple of a block's size and 4
+	if packed {
+		scheme, alignment = ktx2Zstd, 1
+		z, err := zstdPacker()
+		if err != nil {
+			return nil, fmt.Errorf("starting zstd: %w", err)
+		}
+		levels = nil
+		for _, level := range t.Levels {
+			levels = append(levels, z.EncodeAll(level, nil))
+		}
 	}
 	dfd := descriptor(t.Format, t.SRGB)
 	var kvd []byte
 	for _, kv := range [][2]string{{"KTXorientation", "rd"}, {"KTXwriter", "vornix"}} {
+		if t.Shape == Cube && kv[0] == "KTXorientation" {
+			continue // a cube's is given by its faces
+		}
 		entry := kv[0] + "\x00" + kv[1] + "\x00"
 		kvd = le.AppendUint32(kvd, uint32(len(entry)))
 		kvd = append(kvd, entry...)
 		kvd = append(kvd, make([]byte, (4-len(kvd)%4)%4)...)
 	}
-	n := len(t.Levels)
+	n := len(levels)
 	dfdAt := 80 + 24*n
 	kvdAt := dfdAt + len(dfd)
+	typeSize, layers, faces := uint32(1), uint32(0), uint32(1)
+	if t.Format == RGBA16F {
+		typeSize = 2
+	}
+	switch t.Shape {
+	case Array:
+		layers = uint32(t.Images)
+	case Cube:
+		faces = 6
+	}
 	out := []byte(ktx2Magic)
-	for _, v := range []uint32{layouts[t.Format].vulkan[transfer], 1, uint32(t.Width), uint32(t.Height), 0, 0, 1, uint32(n), 0,
+	for _, v := range []uint32{l.vulkan[transfer], typeSize, uint32(t.Width), uint32(t.Height), 0, layers, faces, uint32(n), scheme,
 		uint32(dfdAt), uint32(len(dfd)), uint32(kvdAt), uint32(len(kvd))} {
 		out = le.AppendUint32(out, v)
 	}
-	out = append(out, make([]byte, 16)...)       // no global data of a supercompression
-	alignment := max(layouts[t.Format].bytes, 4) // the least common multiple of a block's size and 4
+	out = append(out, make([]byte, 16)...) // no global data of a supercompression
 	at := kvdAt + len(kvd)
 	offsets := make([]int, n)
 	for i := n - 1; i >= 0; i-- {
 		at = (at + alignment - 1) / alignment * alignment
 		offsets[i] = at
-		at += len(t.Levels[i])
+		at += len(levels[i])
 	}
-	for i, l := range t.Levels {
+	for i, level := range levels {
 		out = le.AppendUint64(out, uint64(offsets[i]))
-		out = le.AppendUint64(out, uint64(len(l)))
-		out = le.AppendUint64(out, uint64(len(l)))
+		out = le.AppendUint64(out, uint64(len(level)))
+		out = le.AppendUint64(out, uint64(len(t.Levels[i])))
 	}
-	out = append(append(out, dfd...), kvd...)
+	out = slices.Grow(append(append(out, dfd...), kvd...), at)
 	for i := n - 1; i >= 0; i-- {
 		out = append(out, make([]byte, offsets[i]-len(out))...)
-		out = append(out, t.Levels[i]...)
+		out = append(out, levels[i]...)
 	}
-	return out
+	return out, nil
 }
 
 // descriptor is the basic data format descriptor block.
@@ -79,7 +122,7 @@ func descriptor(f Format, srgb bool) []byte {
 	for _, s := range samples {
 		b = le.AppendUint16(b, s.offset)
 		b = append(b, s.length, s.channel, 0, 0, 0, 0)
-		b = le.AppendUint32(b, 0)
+		b = le.AppendUint32(b, s.lower)
 		b = le.AppendUint32(b, s.upper)
 	}
 	return b
@@ -88,10 +131,10 @@ func descriptor(f Format, srgb bool) []byte {
 func readKTX2(data []byte) (*Texture, error) {
 	le := binary.LittleEndian
 	if len(data) < 80 {
-		return nil, fmt.Errorf("the KTX2 header is cut short")
+		return nil, errors.New("the KTX2 header is cut short")
 	}
 	field := func(i int) uint32 { return le.Uint32(data[12+4*i:]) }
-	t := &Texture{Width: int(field(2)), Height: int(field(3))}
+	t := &Texture{Width: int(field(2)), Height: int(field(3)), Images: 1}
 	found := false
 	for f, l := range layouts {
 		for srgb, number := range l.vulkan {
@@ -100,16 +143,26 @@ func readKTX2(data []byte) (*Texture, error) {
 			}
 		}
 	}
-	levels := int(field(7))
+	levels, scheme := int(field(7)), field(8)
 	switch {
 	case !found:
 		return nil, fmt.Errorf("KTX2 format number %d is not one that this version reads", field(0))
-	case field(4) > 1 || field(5) > 1 || field(6) != 1 || field(8) != 0:
-		return nil, fmt.Errorf("the KTX2 file is an array, a cube, a volume or supercompressed, which this version does not read")
+	case field(4) > 1 || field(6) != 1 && field(6) != 6 || field(6) == 6 && field(5) > 0:
+		return nil, errors.New("the KTX2 file is a volume or an array of cubes, which this version does not read")
+	case scheme != 0 && scheme != ktx2Zstd:
+		return nil, fmt.Errorf("the KTX2 file is packed by scheme %d; unpacked ones and zstd (2) are read", scheme)
 	case levels < 1 || levels > 15 || len(data) < 80+24*levels:
 		return nil, fmt.Errorf("the KTX2 file has %d levels and %d bytes", levels, len(data))
 	}
-	var joined []byte
+	switch {
+	case field(6) == 6:
+		t.Shape, t.Images = Cube, 6
+	case field(5) > 0:
+		t.Shape, t.Images = Array, int(field(5))
+	}
+	if err := t.believe(levels); err != nil {
+		return nil, err
+	}
 	for i := range levels {
 		entry := data[80+24*i:]
 		at, n := le.Uint64(entry), le.Uint64(entry[8:])
@@ -117,10 +170,25 @@ func readKTX2(data []byte) (*Texture, error) {
 			return nil, fmt.Errorf("level %d lies outside the KTX2 file", i)
 		}
 		w, h := t.LevelBounds(i)
-		if t.Width > maxSide || t.Height > maxSide || n != uint64(t.Format.levelSize(w, h)) {
-			return nil, fmt.Errorf("level %d of the KTX2 file has %d bytes, which does not fit its size", i, n)
+		size := t.Format.levelSize(w, h) * t.Images
+		level := data[at : at+n : at+n]
+		if scheme == ktx2Zstd {
+			z, err := zstdUnpacker()
+			if err != nil {
+				return nil, fmt.Errorf("starting zstd: %w", err)
+			}
+			var head zstd.Header
+			if err := head.Decode(level); err != nil || head.HasFCS && head.FrameContentSize != uint64(size) {
+				return nil, fmt.Errorf("level %d of the KTX2 file is packed wrongly", i)
+			}
+			if level, err = z.DecodeAll(level, make([]byte, 0, size)); err != nil {
+				return nil, fmt.Errorf("level %d of the KTX2 file can't be unpacked: %w", i, err)
+			}
 		}
-		joined = append(joined, data[at:at+n]...)
+		if len(level) != size {
+			return nil, fmt.Errorf("level %d of the KTX2 file has %d bytes, which does not fit its size", i, len(level))
+		}
+		t.Levels = append(t.Levels, level)
 	}
-	return t, t.split(joined, levels)
+	return t, nil
 }

@@ -115,14 +115,14 @@ func knownKeys(t reflect.Type, path []string) []string {
 		}
 		var names []string
 		var next reflect.Type
-		for i := range t.NumField() {
-			name, _, _ := strings.Cut(t.Field(i).Tag.Get("toml"), ",")
+		for _, field := range reflect.VisibleFields(t) { // those of embedded structs too
+			name, _, _ := strings.Cut(field.Tag.Get("toml"), ",")
 			if name == "" || name == "-" {
 				continue
 			}
 			names = append(names, name)
 			if len(path) > 0 && name == path[0] {
-				next = t.Field(i).Type
+				next = field.Type
 			}
 		}
 		if len(path) == 0 {

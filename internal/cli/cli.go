@@ -116,7 +116,7 @@ func (a *app) root() *cobra.Command {
 	add("start", a.demoCommand(), a.newCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.packCommand(), a.tryCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
-	add("look", a.inspectCommand(), a.needsCommand(), a.textureCommand(), a.fmtCommand())
+	add("look", a.inspectCommand(), a.needsCommand(), a.textureCommand(), a.spriteCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root
 }

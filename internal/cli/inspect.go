@@ -24,18 +24,26 @@ import (
 	"vornix/internal/cli/show"
 )
 
+// look are the options of inspect.
+type look struct{ source, picture string }
+
 func (a *app) inspectCommand() *cobra.Command {
-	return &cobra.Command{
+	var o look
+	cmd := &cobra.Command{
 		Use:   "inspect FILE",
 		Short: "What is inside a map, bundle, texture, image or index",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
-JPEG, TGA, TIFF, BMP, WebP, GIF), a map source (.vnx) or a version index, checks it, and shows what is inside. It needs no project.`,
+JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx) or a version index, checks it, and shows what is inside. It
+needs no project. Of a texture it also says how far it is from its source, which is found when the texture lies in a
+project's out/tree, or named with --source; of an image in a project, what becomes of it and why. --picture draws a texture's
+levels, channels and differences.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
-  vornix inspect out/bundles/highline-1.0.0.parcel --json`,
+  vornix inspect out/bundles/highline-1.0.0.parcel --json
+  vornix inspect out/tree/textures/wood/plank.ktx2 --picture plank.png`,
 		Args: between(1, 1, "one file"),
 		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
 			name := args[0]
-			result, err := a.inspect(name)
+			result, err := a.inspect(name, o)
 			if err != nil {
 				if fault.KindOf(err) == fault.Failed && !isShown(err) {
 					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Make it again, or get it again from where it came from."}
@@ -46,6 +54,9 @@ JPEG, TGA, TIFF, BMP, WebP, GIF), a map source (.vnx) or a version index, checks
 			return nil
 		}),
 	}
+	cmd.Flags().StringVar(&o.source, "source", "", "`image` that a texture was made of, to measure the difference")
+	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a texture or an image into this PNG `file`")
+	return cmd
 }
 
 func isShown(err error) bool {
@@ -59,7 +70,7 @@ func isShown(err error) bool {
 // headSize is how much of a file tells what it is.
 const headSize = 16
 
-func (a *app) inspect(name string) (any, error) {
+func (a *app) inspect(name string, o look) (any, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
@@ -73,9 +84,9 @@ func (a *app) inspect(name string) (any, error) {
 	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):
 		return a.inspectBundle(name)
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
-		return a.inspectTexture(read())
+		return a.inspectTexture(name, o)
 	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))):
-		return a.inspectImage(read())
+		return a.inspectImage(name, o)
 	case strings.HasSuffix(strings.ToLower(name), ".vnx"):
 		return a.inspectSource(filepath.ToSlash(name))
 	case strings.HasSuffix(strings.ToLower(name), ".json"):
@@ -174,54 +185,6 @@ func (a *app) inspectMap(data []byte) (*mapAnswer, error) {
 	a.out.Say("")
 	a.out.Table([]string{"object", "name", "", "at"}, rows)
 	return answer, nil
-}
-
-// textureAnswer is what inspect says of a texture or an image.
-type textureAnswer struct {
-	Kind   string `json:"kind"`
-	Format string `json:"format,omitempty"`
-	SRGB   bool   `json:"srgb"`
-	Width  int    `json:"width"`
-	Height int    `json:"height"`
-	Levels int    `json:"levels,omitempty"`
-	Bytes  int    `json:"bytes"`
-	Alpha  string `json:"alpha"` // no, one bit or soft
-}
-
-func (a *app) inspectTexture(data []byte, err error) (any, error) {
-	if err != nil {
-		return nil, err
-	}
-	t, err := texture.Read(data)
-	if err != nil {
-		return nil, err
-	}
-	space := "linear"
-	if t.SRGB {
-		space = "sRGB"
-	}
-	alpha := texture.Analyse(t.Image(0)).Alpha()
-	a.out.Say("texture %d x %d, %s, %s, %d levels, %s alpha, %s", t.Width, t.Height, t.Format, space, len(t.Levels), alpha, release.Bytes(int64(len(data))))
-	var rows [][]string
-	for i, l := range t.Levels {
-		w, h := t.LevelBounds(i)
-		rows = append(rows, []string{strconv.Itoa(i), fmt.Sprintf("%d x %d", w, h), release.Bytes(int64(len(l)))})
-	}
-	a.out.Table([]string{"level", "texels", "size"}, rows)
-	return textureAnswer{"texture", t.Format.String(), t.SRGB, t.Width, t.Height, len(t.Levels), len(data), alpha}, nil
-}
-
-func (a *app) inspectImage(data []byte, err error) (any, error) {
-	if err != nil {
-		return nil, err
-	}
-	img, err := texture.Decode(data)
-	if err != nil {
-		return nil, err
-	}
-	alpha := texture.Analyse(img).Alpha()
-	a.out.Say("image %d x %d, %s alpha, %s", img.Rect.Dx(), img.Rect.Dy(), alpha, release.Bytes(int64(len(data))))
-	return textureAnswer{Kind: "image", SRGB: true, Width: img.Rect.Dx(), Height: img.Rect.Dy(), Bytes: len(data), Alpha: alpha}, nil
 }
 
 func (a *app) inspectSource(name string) (any, error) {

@@ -1,4 +1,4 @@
-package texture
+package block
 
 import "encoding/binary"
 
@@ -14,11 +14,19 @@ type candidate struct {
 	err     int64
 }
 
-func appendBlock(out []byte, block *[16]rgb) []byte {
+// colourBlock packs an opaque half block of colours.
+func colourBlock(out []byte, block *[16]rgb, q Quality) []byte {
 	low, high := principalEnds(block)
 	best := fit(block, low, high)
-	for range 3 { // each round of least squares can only be kept when it is better
-		a, b, ok := leastSquares(block, best)
+	rounds := 3
+	switch q {
+	case Draft:
+		rounds = 1
+	case Best, Exhaustive:
+		rounds = 8
+	}
+	for range rounds { // each round of least squares can only be kept when it is better
+		a, b, ok := leastSquaresColours(block, best)
 		if !ok {
 			break
 		}
@@ -28,7 +36,18 @@ func appendBlock(out []byte, block *[16]rgb) []byte {
 		}
 		best = next
 	}
-	best = nudge(block, best)
+	for q != Draft {
+		next := nudge(block, best)
+		better := next.err < best.err
+		if best = next; !better || q == Normal {
+			break
+		}
+		if a, b, ok := leastSquaresColours(block, best); ok {
+			if next := fit(block, a, b); next.err < best.err {
+				best = next
+			}
+		}
+	}
 	out = binary.LittleEndian.AppendUint16(out, best.c0)
 	out = binary.LittleEndian.AppendUint16(out, best.c1)
 	return binary.LittleEndian.AppendUint32(out, best.choices)
@@ -172,8 +191,8 @@ func fitPacked(block *[16]rgb, c0, c1 uint16, limit int64) candidate {
 	return c
 }
 
-// leastSquares finds the pair of colours that fits the choices best; ok is false when they all are the same.
-func leastSquares(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
+// leastSquaresColours finds the pair of colours that fits the choices best; ok is false when they all are the same.
+func leastSquaresColours(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
 	share := [4]int64{3, 0, 2, 1} // thirds of the first colour by choice
 	var aa, ab, bb int64
 	var pa, pb [3]int64
@@ -207,6 +226,11 @@ func divRound(n, d int64) int64 { // d > 0
 // nudge tries each channel of each colour one step up and down, which mends what rounding to 5 and 6 bits spoilt; in
 // a block of one colour it finds the pair whose mixture comes nearest.
 func nudge(block *[16]rgb, best candidate) candidate {
+	return nudgeBy(best, func(c0, c1 uint16, limit int64) candidate { return fitPacked(block, c0, c1, limit) })
+}
+
+// nudgeBy is nudge with any way to fit a pair.
+func nudgeBy(best candidate, fit func(c0, c1 uint16, limit int64) candidate) candidate {
 	if best.err == 0 {
 		return best
 	}
@@ -220,7 +244,7 @@ func nudge(block *[16]rgb, best candidate) candidate {
 			if min(v0, v1) < 0 || max(v0, v1) > int(mask) {
 				continue
 			}
-			next := fitPacked(block, best.c0&^(mask<<step.shift)|uint16(v0)<<step.shift, best.c1&^(mask<<step.shift)|uint16(v1)<<step.shift, best.err)
+			next := fit(best.c0&^(mask<<step.shift)|uint16(v0)<<step.shift, best.c1&^(mask<<step.shift)|uint16(v1)<<step.shift, best.err)
 			if next.err < best.err {
 				best = next
 			}

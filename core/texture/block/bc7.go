@@ -1,0 +1,699 @@
+package block
+
+// BC7 stores a block in one of eight modes that share 128 bits differently out between subsets, ends and indices
+// (Khronos Data Format 1.3, chapter 20).
+
+// bc7Mode is how a mode shares out its bits.
+type bc7Mode struct {
+	subsets                       int
+	partition, rotation, selector uint   // bits
+	colour, alpha                 uint   // bits of a channel of an end; alpha 0: always opaque
+	shared                        bool   // the last bit is one for both ends of a subset
+	unique                        bool   // the last bit is one for each end
+	index, second                 uint   // bits of an index; second: of alpha's, or of colour's when the selector is set
+	trials                        [4]int // partitions tried at each quality: normal, draft, best, exhaustive
+}
+
+var bc7Modes = [8]bc7Mode{
+	{subsets: 3, partition: 4, colour: 4, unique: true, index: 3, trials: [4]int{0, 0, 3, 64}},
+	{subsets: 2, partition: 6, colour: 6, shared: true, index: 3, trials: [4]int{2, 0, 8, 64}},
+	{subsets: 3, partition: 6, colour: 5, index: 2, trials: [4]int{0, 0, 3, 64}},
+	{subsets: 2, partition: 6, colour: 7, unique: true, index: 2, trials: [4]int{1, 0, 4, 64}},
+	{subsets: 1, rotation: 2, selector: 1, colour: 5, alpha: 6, index: 2, second: 3, trials: [4]int{1, 0, 1, 1}},
+	{subsets: 1, rotation: 2, colour: 7, alpha: 8, index: 2, second: 2, trials: [4]int{1, 1, 1, 1}},
+	{subsets: 1, colour: 7, alpha: 7, unique: true, index: 4, trials: [4]int{1, 1, 1, 1}},
+	{subsets: 2, partition: 6, colour: 5, alpha: 5, unique: true, index: 2, trials: [4]int{2, 0, 8, 64}},
+}
+
+// expand spreads n bits over 8, repeating the upper ones below.
+func expand(v int32, n uint) int32 { return v<<(8-n) | v>>(2*n-8) }
+
+// end is a stored end of a line: its channels in the bits of the mode, without the last bit, which is apart.
+type end struct {
+	v    point
+	last int32
+}
+
+// quantiser stores ends as a mode does.
+type quantiser struct {
+	colour, alpha  uint // bits without the last; alpha 0: opaque
+	shared, unique bool
+}
+
+func (z quantiser) bits(k int) uint {
+	if k == 3 {
+		return z.alpha
+	}
+	return z.colour
+}
+
+// nearest stores a channel with the given last bit (or none).
+func (z quantiser) nearest(v int32, k int, last int32) int32 {
+	n := z.bits(k)
+	top := int32(1)<<n - 1
+	if !z.shared && !z.unique {
+		q := (v*top + 127) / 255
+		return q
+	}
+	full := int32(1)<<(n+1) - 1
+	q := (v*full + 127 - last*255 + 255) / 510
+	q = min(max(q, 0), top)
+	// The spread of the bits is not quite linear: a neighbour may be nearer.
+	best, bestErr := q, abs(expand(q<<1|last, n+1)-v)
+	for _, c := range [2]int32{q - 1, q + 1} {
+		if c >= 0 && c <= top {
+			if d := abs(expand(c<<1|last, n+1) - v); d < bestErr {
+				best, bestErr = c, d
+			}
+		}
+	}
+	return best
+}
+
+func abs(v int32) int32 { return max(v, -v) }
+
+// store quantises an end for the given last bit.
+func (z quantiser) store(p point, last int32) end {
+	e := end{last: last}
+	for k := range 4 {
+		if z.bits(k) > 0 {
+			e.v[k] = z.nearest(p[k], k, last)
+		}
+	}
+	return e
+}
+
+// load is the end as it is read back.
+func (z quantiser) load(e end) (p point) {
+	for k := range 4 {
+		n := z.bits(k)
+		switch {
+		case n == 0:
+			p[k] = 255
+		case z.shared || z.unique:
+			p[k] = expand(e.v[k]<<1|e.last, n+1)
+		default:
+			p[k] = expand(e.v[k], n)
+		}
+	}
+	return p
+}
+
+func (z quantiser) miss(p point, e end) int32 {
+	q, sum := z.load(e), int32(0)
+	for k := range 4 {
+		if z.bits(k) > 0 {
+			sum += (p[k] - q[k]) * (p[k] - q[k])
+		}
+	}
+	return sum
+}
+
+// pair stores two ends, with the last bits that miss least.
+func (z quantiser) pair(a, b point) (end, end) {
+	switch {
+	case z.unique:
+		best := func(p point) end {
+			e0, e1 := z.store(p, 0), z.store(p, 1)
+			if z.miss(p, e1) < z.miss(p, e0) {
+				return e1
+			}
+			return e0
+		}
+		return best(a), best(b)
+	case z.shared:
+		a0, b0, a1, b1 := z.store(a, 0), z.store(b, 0), z.store(a, 1), z.store(b, 1)
+		if z.miss(a, a1)+z.miss(b, b1) < z.miss(a, a0)+z.miss(b, b0) {
+			return a1, b1
+		}
+		return a0, b0
+	}
+	return z.store(a, 0), z.store(b, 0)
+}
+
+// line is a subset as it is stored.
+type line struct {
+	ends  [2]end
+	index [16]uint8 // by place in the subset
+	err   int64
+}
+
+// line8 fits one subset of 8-bit texels.
+type line8 struct {
+	points []point
+	z      quantiser
+	index  uint // bits
+	best   line
+}
+
+// measure chooses the index of each texel between two stored ends. It gives up when the error reaches limit.
+func (s *line8) measure(a, b end, limit int64, index *[16]uint8) int64 {
+	p, q := s.z.load(a), s.z.load(b)
+	d0, d1, d2, d3 := q[0]-p[0], q[1]-p[1], q[2]-p[2], q[3]-p[3]
+	length := int64(d0*d0 + d1*d1 + d2*d2 + d3*d3)
+	inverse := int64(0)
+	if length > 0 {
+		inverse = (256<<20 + length/2) / length
+	}
+	w, near := weights[s.index], &nearestIndex[s.index]
+	err := int64(0)
+	for i := range s.points {
+		t := &s.points[i]
+		along := (t[0]-p[0])*d0 + (t[1]-p[1])*d1 + (t[2]-p[2])*d2 + (t[3]-p[3])*d3
+		at := (int64(along)*inverse + 1<<19) >> 20
+		j := near[min(max(at, 0), 256)]
+		index[i] = j
+		wj := w[j]
+		r0 := t[0] - p[0] - (wj*d0+32)>>6
+		r1 := t[1] - p[1] - (wj*d1+32)>>6
+		r2 := t[2] - p[2] - (wj*d2+32)>>6
+		r3 := t[3] - p[3] - (wj*d3+32)>>6
+		if err += int64(r0*r0 + r1*r1 + r2*r2 + r3*r3); err >= limit {
+			return noLimit
+		}
+	}
+	return err
+}
+
+// try keeps the pair of ends when it is better.
+func (s *line8) try(a, b end) bool {
+	var index [16]uint8
+	err := s.measure(a, b, s.best.err, &index)
+	if err >= s.best.err {
+		return false
+	}
+	s.best = line{[2]end{a, b}, index, err}
+	return true
+}
+
+// fit finds the line. The moments are those of the points.
+func (s *line8) fit(m *moments, q Quality) {
+	s.best.err = noLimit
+	rounds, refine := 4, 2
+	switch q {
+	case Draft:
+		rounds, refine = 2, 1
+	case Best, Exhaustive:
+		rounds, refine = 8, 6
+	}
+	low, high := m.ends(s.points, rounds)
+	for k := range 4 {
+		low[k], high[k] = min(max(low[k], 0), 255), min(max(high[k], 0), 255)
+	}
+	s.try(s.z.pair(low, high))
+	for range refine {
+		a, b, ok := leastSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255)
+		if !ok || s.best.err == 0 || !s.try(s.z.pair(a, b)) {
+			break
+		}
+	}
+}
+
+// polish is descend at the best quality.
+func (s *line8) polish(q Quality) {
+	switch q {
+	case Best:
+		s.descend()
+	case Exhaustive:
+		s.descend()
+		for i := range s.points {
+			for j := range i {
+				from := line8{points: s.points, z: s.z, index: s.index, best: line{err: noLimit}}
+				from.try(from.z.pair(s.points[i], s.points[j]))
+				if from.best.err < 2*s.best.err {
+					from.descend()
+				}
+				if from.best.err < s.best.err {
+					s.best = from.best
+				}
+			}
+		}
+	}
+}
+
+// descend moves single channels of the ends by a step, and turns last bits, as long as that helps.
+func (s *line8) descend() {
+	for s.best.err > 0 {
+		before := s.best.err
+		for which := range 2 {
+			for k := range 4 {
+				top := int32(1)<<s.z.bits(k) - 1
+				for _, step := range [2]int32{-1, 1} {
+					for { // on in the same direction
+						e := s.best.ends
+						if e[which].v[k] += step; e[which].v[k] < 0 || e[which].v[k] > top || !s.try(e[0], e[1]) {
+							break
+						}
+					}
+				}
+			}
+		}
+		for turn := 1; turn < 4; turn++ {
+			if !s.z.shared && !s.z.unique || s.z.shared && turn != 3 {
+				continue
+			}
+			p := [2]point{s.z.load(s.best.ends[0]), s.z.load(s.best.ends[1])}
+			e := s.best.ends
+			for which := range 2 {
+				if turn>>which&1 == 1 {
+					e[which] = s.z.store(p[which], 1-e[which].last)
+				}
+			}
+			s.try(e[0], e[1])
+		}
+		for k := range 4 { // both ends together: the line shifts, widens or narrows in a channel
+			top := int32(1)<<s.z.bits(k) - 1
+			for _, step := range [4][2]int32{{1, 1}, {-1, -1}, {1, -1}, {-1, 1}} {
+				e := s.best.ends
+				e[0].v[k] += step[0]
+				e[1].v[k] += step[1]
+				if min(e[0].v[k], e[1].v[k]) >= 0 && max(e[0].v[k], e[1].v[k]) <= top {
+					s.try(e[0], e[1])
+				}
+			}
+		}
+		if a, b, ok := leastSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255); ok {
+			s.try(s.z.pair(a, b))
+		}
+		if s.best.err == before {
+			return
+		}
+	}
+}
+
+// bc7Block is a block as it will be stored.
+type bc7Block struct {
+	mode, partition, rotation, selector int
+	ends                                [3][2]end
+	index, second                       [16]uint8
+	err                                 int64
+}
+
+// bc7 searches the best block.
+type bc7 struct {
+	points  [16]point
+	opaque  bool
+	quality Quality
+	whole   moments
+	best    bc7Block
+}
+
+// BC7 appends a block of colours with alpha: 16 bytes.
+func BC7(out []byte, t *Texels, q Quality) []byte {
+	s := bc7{quality: q, opaque: true}
+	for i := range t {
+		s.points[i] = point{int32(t[i][0]), int32(t[i][1]), int32(t[i][2]), int32(t[i][3])}
+		s.opaque = s.opaque && t[i][3] == 255
+	}
+	for i := range s.points {
+		s.whole.add(&s.points[i])
+	}
+	s.search()
+	return s.best.append(out)
+}
+
+// goodEnough is a squared error of a block, in 8-bit steps, below which other modes are not tried.
+var goodEnough = [4]int64{Normal: 24, Draft: 96}
+
+func (s *bc7) search() {
+	s.best.err = noLimit
+	s.oneLine()
+	enough := goodEnough[s.quality]
+	if s.best.err <= enough {
+		return
+	}
+	if s.quality != Draft || !s.opaque {
+		s.apart(5)
+		if s.best.err > enough && s.quality != Draft {
+			s.apart(4)
+		}
+	}
+	if s.best.err <= enough || s.quality == Draft {
+		return
+	}
+	two := s.rank2()
+	for _, mode := range []int{1, 3, 7} {
+		if (mode == 7) != s.opaque || s.quality >= Best && mode == 7 {
+			s.parts(mode, two[:])
+		}
+	}
+	if s.opaque && s.quality >= Best {
+		three := s.rank3()
+		s.parts(0, three[:])
+		s.parts(2, three[:])
+	}
+}
+
+func (s *bc7) quantiser(mode int) quantiser {
+	m := &bc7Modes[mode]
+	return quantiser{colour: m.colour, alpha: m.alpha, shared: m.shared, unique: m.unique}
+}
+
+// oneLine tries mode 6: one line through all channels with 16 places.
+func (s *bc7) oneLine() {
+	l := line8{points: s.points[:], z: s.quantiser(6), index: 4}
+	l.fit(&s.whole, s.quality)
+	l.polish(s.quality)
+	s.best = bc7Block{mode: 6, index: l.best.index, err: l.best.err}
+	s.best.ends[0] = l.best.ends
+}
+
+// apart tries modes 4 and 5: a line through three channels and a scale of its own for the fourth.
+func (s *bc7) apart(mode int) {
+	m := &bc7Modes[mode]
+	best := s.loner()
+	for rotation := range 4 {
+		if s.quality < Best && rotation != best {
+			continue
+		}
+		var colours, alone [16]point
+		var mc, ma moments
+		for i, p := range s.points {
+			if rotation > 0 {
+				p[3], p[rotation-1] = p[rotation-1], p[3]
+			}
+			colours[i], alone[i] = point{p[0], p[1], p[2], 255}, point{255, 255, 255, p[3]} // 255: what is not stored
+			mc.add(&colours[i])
+			ma.add(&alone[i])
+		}
+		for selector := range 1 << m.selector {
+			bits := [2]uint{m.index, m.second}
+			if selector == 1 {
+				bits = [2]uint{m.second, m.index}
+			}
+			c := line8{points: colours[:], z: quantiser{colour: m.colour}, index: bits[0]}
+			a := line8{points: alone[:], z: quantiser{alpha: m.alpha}, index: bits[1]}
+			c.fit(&mc, s.quality)
+			if s.hopeless(c.best.err) {
+				continue
+			}
+			c.polish(s.quality)
+			if c.best.err >= s.best.err {
+				continue
+			}
+			a.fit(&ma, s.quality)
+			a.polish(s.quality)
+			if err := c.best.err + a.best.err; err < s.best.err {
+				s.best = bc7Block{mode: mode, rotation: rotation, selector: selector, index: c.best.index, second: a.best.index, err: err}
+				for which := range 2 {
+					e := c.best.ends[which]
+					e.v[3] = a.best.ends[which].v[3]
+					s.best.ends[0][which] = e
+				}
+			}
+		}
+	}
+}
+
+// hopeless says that an error will not be polished to below the best one.
+func (s *bc7) hopeless(err int64) bool {
+	switch s.quality {
+	case Best:
+		return err > s.best.err*4/3+16
+	case Exhaustive:
+		return err > 4*s.best.err+256
+	}
+	return err >= s.best.err
+}
+
+// loner is the rotation that sets the channel apart without which the others lie most nearly on a line.
+func (s *bc7) loner() (rotation int) {
+	c, least := s.whole.covariance(), int64(1)<<62
+	for r, without := range [4][10]int64{
+		{c[0], c[1], c[2], 0, c[4], c[5], 0, c[7], 0, 0},
+		{3: 0, 4: c[4], 5: c[5], 6: c[6], 7: c[7], 8: c[8], 9: c[9]},
+		{0: c[0], 2: c[2], 3: c[3], 7: c[7], 8: c[8], 9: c[9]},
+		{0: c[0], 1: c[1], 3: c[3], 4: c[4], 6: c[6], 9: c[9]},
+	} {
+		if off := offLine(&without); off < least {
+			rotation, least = r, off
+		}
+	}
+	return rotation
+}
+
+// moments are those of each texel alone.
+func (s *bc7) moments() (each [16]moments) {
+	for i := range each {
+		each[i].add(&s.points[i])
+	}
+	return each
+}
+
+// rank2 orders the partitions of two subsets by how far the texels lie off the subsets' axes.
+func (s *bc7) rank2() (order [64]uint8) {
+	var cost [64]int64
+	each := s.moments()
+	for p := range cost {
+		var second moments
+		for mask, i := partitions2[p], 0; mask != 0; mask, i = mask>>1, i+1 {
+			if mask&1 == 1 {
+				second.join(&each[i])
+			}
+		}
+		first := s.whole.less(&second)
+		cost[p] = first.off() + second.off()
+	}
+	return ranked(&cost, 64)
+}
+
+func (s *bc7) rank3() (order [64]uint8) {
+	var cost [64]int64
+	each := s.moments()
+	for p := range cost {
+		var m [3]moments
+		for i := range s.points {
+			m[subsetOf(3, p, i)].join(&each[i])
+		}
+		cost[p] = m[0].off() + m[1].off() + m[2].off()
+	}
+	return ranked(&cost, 64)
+}
+
+// ranked lists the partitions with the lowest cost first.
+func ranked(cost *[64]int64, n int) (order [64]uint8) {
+	for i := range n {
+		order[i] = uint8(i)
+		for j := i; j > 0 && cost[order[j]] < cost[order[j-1]]; j-- {
+			order[j], order[j-1] = order[j-1], order[j]
+		}
+	}
+	return order
+}
+
+// parts tries a mode of several subsets in the most promising partitions.
+func (s *bc7) parts(mode int, order []uint8) {
+	m := &bc7Modes[mode]
+	tried := 0
+	for _, partition := range order {
+		if tried == m.trials[s.quality] || s.best.err <= goodEnough[s.quality] {
+			return
+		}
+		if int(partition) >= 1<<m.partition {
+			continue
+		}
+		tried++
+		s.partition(mode, int(partition))
+	}
+}
+
+func (s *bc7) partition(mode, partition int) {
+	m := &bc7Modes[mode]
+	var members [3][16]point
+	var count [3]int
+	var sums [3]moments
+	for i := range s.points {
+		k := subsetOf(m.subsets, partition, i)
+		members[k][count[k]] = s.points[i]
+		count[k]++
+		sums[k].add(&s.points[i])
+	}
+	found := bc7Block{mode: mode, partition: partition}
+	var lines [3]line8
+	for k := range m.subsets {
+		lines[k] = line8{points: members[k][:count[k]], z: s.quantiser(mode), index: m.index}
+		lines[k].fit(&sums[k], s.quality)
+		found.err += lines[k].best.err
+		if s.hopeless(found.err) {
+			return
+		}
+	}
+	if s.quality >= Best {
+		found.err = 0
+		for k := range m.subsets {
+			lines[k].polish(s.quality)
+			if found.err += lines[k].best.err; found.err >= s.best.err {
+				return
+			}
+		}
+	}
+	if found.err >= s.best.err {
+		return
+	}
+	var at [3]int
+	for i := range s.points {
+		k := subsetOf(m.subsets, partition, i)
+		found.index[i] = lines[k].best.index[at[k]]
+		at[k]++
+	}
+	for k := range m.subsets {
+		found.ends[k] = lines[k].best.ends
+	}
+	s.best = found
+}
+
+// turn makes the anchors' highest bits zero by turning lines round.
+func (b *bc7Block) turn() {
+	m := &bc7Modes[b.mode]
+	bits, second := m.index, m.second
+	if b.selector == 1 {
+		bits, second = second, bits
+	}
+	for k := range m.subsets {
+		if b.index[anchor(m.subsets, b.partition, k)]>>(bits-1) == 0 {
+			continue
+		}
+		e := &b.ends[k]
+		alpha := [2]int32{e[0].v[3], e[1].v[3]}
+		e[0], e[1] = e[1], e[0]
+		if second > 0 { // alpha has indices of its own
+			e[0].v[3], e[1].v[3] = alpha[0], alpha[1]
+		}
+		for i := range b.index {
+			if subsetOf(m.subsets, b.partition, i) == k {
+				b.index[i] = 1<<bits - 1 - b.index[i]
+			}
+		}
+	}
+	if second > 0 && b.second[0]>>(second-1) == 1 {
+		e := &b.ends[0]
+		e[0].v[3], e[1].v[3] = e[1].v[3], e[0].v[3]
+		for i := range b.second {
+			b.second[i] = 1<<second - 1 - b.second[i]
+		}
+	}
+}
+
+func (b *bc7Block) append(out []byte) []byte {
+	b.turn()
+	m := &bc7Modes[b.mode]
+	var w bitWriter
+	w.put(1<<b.mode, uint(b.mode)+1)
+	w.put(uint32(b.partition), m.partition)
+	w.put(uint32(b.rotation), m.rotation)
+	w.put(uint32(b.selector), m.selector)
+	for channel := range 4 {
+		n := m.colour
+		if channel == 3 {
+			n = m.alpha
+		}
+		for k := range m.subsets {
+			w.put(uint32(b.ends[k][0].v[channel]), n)
+			w.put(uint32(b.ends[k][1].v[channel]), n)
+		}
+	}
+	for k := range m.subsets {
+		if m.shared || m.unique {
+			w.put(uint32(b.ends[k][0].last), 1)
+		}
+		if m.unique {
+			w.put(uint32(b.ends[k][1].last), 1)
+		}
+	}
+	first, second := &b.index, &b.second
+	if b.selector == 1 { // what is stored first always has the fewer bits
+		first, second = second, first
+	}
+	for i, j := range first {
+		n := m.index
+		if i == anchor(m.subsets, b.partition, subsetOf(m.subsets, b.partition, i)) {
+			n--
+		}
+		w.put(uint32(j), n)
+	}
+	for i, j := range second {
+		if m.second > 0 {
+			n := m.second
+			if i == 0 {
+				n--
+			}
+			w.put(uint32(j), n)
+		}
+	}
+	return w.append(out)
+}
+
+// ReadBC7 unpacks 16 bytes. A block of no mode is see-through black.
+func ReadBC7(data []byte) (t Texels) {
+	r := newBitReader(data)
+	mode := 0
+	for mode < 8 && r.take(1) == 0 {
+		mode++
+	}
+	if mode == 8 {
+		return t
+	}
+	m := &bc7Modes[mode]
+	b := bc7Block{mode: mode, partition: int(r.take(m.partition)), rotation: int(r.take(m.rotation)), selector: int(r.take(m.selector))}
+	for channel := range 4 {
+		n := m.colour
+		if channel == 3 {
+			n = m.alpha
+		}
+		for k := range m.subsets {
+			b.ends[k][0].v[channel] = int32(r.take(n))
+			b.ends[k][1].v[channel] = int32(r.take(n))
+		}
+	}
+	for k := range m.subsets {
+		if m.shared || m.unique {
+			b.ends[k][0].last = int32(r.take(1))
+			b.ends[k][1].last = b.ends[k][0].last
+		}
+		if m.unique {
+			b.ends[k][1].last = int32(r.take(1))
+		}
+	}
+	for i := range b.index {
+		n := m.index
+		if i == anchor(m.subsets, b.partition, subsetOf(m.subsets, b.partition, i)) {
+			n--
+		}
+		b.index[i] = uint8(r.take(n))
+	}
+	bits := [2]uint{m.index, m.index}
+	b.second = b.index
+	if m.second > 0 {
+		for i := range b.second {
+			n := m.second
+			if i == 0 {
+				n--
+			}
+			b.second[i] = uint8(r.take(n))
+		}
+		bits[1] = m.second
+		if b.selector == 1 {
+			b.index, b.second = b.second, b.index
+			bits[0], bits[1] = bits[1], bits[0]
+		}
+	}
+	z := quantiser{colour: m.colour, alpha: m.alpha, shared: m.shared, unique: m.unique}
+	var ends [3][2]point
+	for k := range m.subsets {
+		ends[k] = [2]point{z.load(b.ends[k][0]), z.load(b.ends[k][1])}
+	}
+	for i := range t {
+		e := &ends[subsetOf(m.subsets, b.partition, i)]
+		for k := range 4 {
+			w := weights[bits[0]][b.index[i]]
+			if k == 3 {
+				w = weights[bits[1]][b.second[i]]
+			}
+			t[i][k] = uint8(((64-w)*e[0][k] + w*e[1][k] + 32) >> 6)
+		}
+		if b.rotation > 0 {
+			t[i][3], t[i][b.rotation-1] = t[i][b.rotation-1], t[i][3]
+		}
+	}
+	return t
+}
