@@ -32,6 +32,7 @@ var highlinePictures = []picture{
 	{"textures/rock/slab.png", 512, 512, opaque(slab)},
 	{"textures/snow/drift.jpg", 512, 512, opaque(drift)},
 	{"textures/metal/rail.png", 256, 256, opaque(metal)},
+	{"textures/rock/cairn_bumps.png", 512, 512, opaque(cairnBumps)},
 	{"textures/sign/highline.png", 256, 128, sign},
 }
 
@@ -43,6 +44,10 @@ var sidingsPictures = []picture{
 	{"textures/track/upright.png", 16, 16, opaque(track(false, true))},
 	{"textures/track/cross.png", 16, 16, opaque(track(true, true))},
 	{"textures/track/buffer.png", 16, 16, opaque(tileBuffer)},
+	{"sprites/mole.png", 4 * spriteSide, 4 * spriteSide, moleSheet},
+	{"sprites/lamp/glow/1.png", spriteSide, spriteSide, lamp(90)},
+	{"sprites/lamp/glow/2.png", spriteSide, spriteSide, lamp(150)},
+	{"sprites/lamp/glow/10.png", spriteSide, spriteSide, lamp(210)},
 }
 
 // encode paints the picture and writes it in the form that its ending says.
@@ -96,6 +101,17 @@ func cairn(x, y, n int) [3]int {
 		c = mix([3]int{44, 44, 50}, c, max(gap, 0)*18)
 	}
 	return c
+}
+
+// cairnBumps is how high the stones of cairn stand.
+func cairnBumps(x, y, n int) [3]int {
+	first, second, id := cells(x, y, n, 8, 41)
+	h := 150 + int(id>>28)*4 + fractal(x, y, n/8, n, 42)/8
+	if gap := second - first; gap < 24 {
+		h = h * (10 + max(gap, 0)) / 34
+	}
+	h = min(h, 255)
+	return [3]int{h, h, h}
 }
 
 // cells finds the distances to the nearest and second nearest of points scattered one a cell, and the nearest's number.

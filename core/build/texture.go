@@ -219,7 +219,10 @@ func (pl *planner) sprite(a *needs.Asset) {
 		inputs = append(inputs, a.Sheet.Images()...)
 	}
 	rules := prof.Textures
-	how := sprite.Recipe(rules.FormatList())
+	var how texture.Recipe
+	if a.Sheet != nil {
+		how = a.Sheet.Recipe(rules.FormatList())
+	}
 	broken := pl.about(a.Source)
 	pl.add(&job.Job{
 		ID: "sprite " + a.Name, Step: "sprite", Version: spriteVersion + texture.Version<<8, Inputs: inputs, Outputs: out,

@@ -72,8 +72,31 @@ func TestEachRule(t *testing.T) {
 		{"material.missing", "highline", m3, "solid deck box 0,0,0 24,16,0.5 material=wood/plank", "solid deck box 0,0,0 24,16,0.5 material=wood/plnak", `the material "wood/plnak" is not in materials/`, `"wood/plank"`},
 		{"texture.missing", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/slap"`, `the material "rock/slab" wants it, for map cairn_station`, `"rock/slab"`},
 		{"sound.missing", "lower-sidings", m2, "cave/drip", "cave/drop", `the sound "cave/drop"`, `"cave/drip"`},
-		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/slab.png"`, "has an ending", "without an ending"},
-		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"C:/rock/slab"`, "absolute", ""},
+		{"reference.ending", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/slab.png"`, "has an ending", `"rock/slab"`},
+		{"reference.absolute", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"C:/game/textures/rock/slab"`, "absolute", `"rock/slab"`},
+		{"reference.absolute", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"/home/me/rock/slab.png"`, "absolute", `"rock/slab"`},
+		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `'rock\slab'`, "backslash", `"rock/slab"`},
+		{"reference.form", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"../rock/slab"`, "leads out", `"rock/slab"`},
+		{"reference.case", "highline", "materials/rock/slab.toml", `"rock/slab"`, `"rock/Slab"`, `is called "rock/slab"`, `Write "rock/slab"`},
+		{"reference.case", "highline", m3, "material=wood/plank", "material=Wood/plank", `is called "wood/plank"`, ""},
+		{"material.texture-kind", "highline", "materials/rock/cairn.toml", `normal = "rock/cairn_bumps"`, `normal = "rock/cairn"`, `normal wants a texture of the kind normal, and "rock/cairn" is used as colour elsewhere`, `"rock/cairn_bumps"`},
+		{"material.texture-kind", "highline", "materials/rock/cairn.toml", `normal = "rock/cairn_bumps"`, `normal = "rock/slab"`, `"rock/slab" is used as colour elsewhere`, ""},
+		{"material.inherits", "highline", "materials/rock/cairn_wet.toml", `"rock/cairn"`, `"rock/carin"`, `no material "rock/carin"`, `"rock/cairn"`},
+		{"material.inherits", "highline", "materials/rock/cairn.toml", "size = 4", "size = 4\ninherits = \"rock/cairn_wet\"", "inherits from itself: rock/cairn", ""},
+		{"toml.value", "highline", "materials/rock/defaults.toml", "contrast = 1.1", "contrast = 11", "contrast must lie between 0 and 4", ""},
+		{"toml.value", "highline", "materials/rock/cairn_wet.toml", "saturation = 0.8", "shading = \"dark\"", "shading must be one of lit", ""},
+		{"material.surface", "highline", "materials/rock/defaults.toml", `"rock"`, `"rocks"`, `no surface "rocks"`, `"rock"`},
+		{"toml.value", "highline", "textures/rock/cairn_bumps.texture.toml", `"wrap"`, `"warp"`, `edge must be one of clamp, wrap`, ""},
+		{"texture.missing", "highline", "textures/rock/cairn_bumps.texture.toml", "strength = 10", "images = ['rock/slub.png']", `"rock/slub.png" is not in textures/`, `"rock/slab.png"`},
+		{"sprite.state", "lower-sidings", m2, "state=dig", "state=dg", `the sprite "mole" has no state "dg"`, `"dig"`},
+		{"sprite.state", "lower-sidings", m2, "direction=east", "direction=easy", `no direction "easy"`, `"east"`},
+		{"sprite.missing", "lower-sidings", m2, "sprite=mole state=dig", "sprite=mule state=dig", `the sprite "mule" is not in sprites/`, `"mole"`},
+		{"sprite.image", "lower-sidings", "sprites/mole.toml", "mole.png", "mule.png", `"sprites/mule.png" is not there`, `"mole.png"`},
+		{"sprite.image", "lower-sidings", "sprites/lamp.toml", `"lamp"`, `"lamps"`, "no frames in sprites/lamps/", ""},
+		{"sprite.frame", "lower-sidings", "sprites/mole.toml", "[0, 1]", "[0, 16]", "there is no frame 16", ""},
+		{"sprite.frame", "lower-sidings", "sprites/mole.toml", "frame = [16, 16]", "frame = [16, 24]", "do not divide", ""},
+		{"toml.value", "lower-sidings", "sprites/mole.toml", "[2400, 160]", "[2400]", "1 durations for 2 frames", ""},
+		{"toml.value", "lower-sidings", "sprites/lamp.toml", "[state.glow]", "[state.glwo]", `no folder of frames for the state "glwo"`, `"glow"`},
 		{"material.surface", "highline", "materials/rock/slab.toml", `surface = "rock"`, `surface = "rok"`, `no surface "rok"`, `"rock"`},
 		{"toml.unknown-key", "highline", "materials/rock/slab.toml", "tint", "tnit", `"tnit"`, `"tint"`},
 		{"toml.value", "highline", "materials/rock/slab.toml", "#e8e4dc", "grey", "tint must be a colour", ""},
@@ -155,6 +178,29 @@ func TestImages(t *testing.T) {
 	assert.Equal(t, finding.Note, list[0].Severity)
 	assert.Contains(t, list[0].Text, "it becomes 128 x 1024")
 	assert.Empty(t, check.ImageSize(p, p.Making("a.png", nil).Recipe(p.Profile.Textures, ""), "a.png", 512, 1))
+}
+
+func TestSidecarsAndTheGamesOwn(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	require.NoError(t, os.Remove(p.Join("textures/rock/cairn_bumps.png")))
+	got := run(t, p)
+	assert.Equal(t, 1, ids(got)["texture.sidecar"], "a sidecar without its image")
+	// What the profile says the game has is not missing, and nothing is shipped for it.
+	p = demotest.Project(t, "highline")
+	demotest.Edit(t, p, "materials/rock/slab.toml", `"rock/slab"`, `"base/grey"`)
+	assert.Zero(t, ids(run(t, p))["texture.missing"])
+	demotest.Edit(t, p, "materials/rock/slab.toml", `"base/grey"`, `"bass/grey"`)
+	assert.Equal(t, 1, ids(run(t, p))["texture.missing"])
+	demotest.Put(t, p, "profiles/own.toml", []byte("[game]\nid = 'own'\ntitle = 'Own'\nform = 'solids'\n[files]\nown_list = 'own.txt'\n"))
+	demotest.Put(t, p, "profiles/own.txt", []byte("# brought along\ntextures/bass/grey.ktx2\n"))
+	demotest.Edit(t, p, "vornix.toml", `"kestrel-post"`, `"own"`)
+	p = demotest.Load(t, p.Dir)
+	assert.Zero(t, ids(run(t, p))["texture.missing"])
+	// A picture that is not what its name says.
+	jpg, err := os.ReadFile(p.Join("textures/snow/drift.jpg"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "textures/wood/plank.png", jpg)
+	assert.Equal(t, 1, ids(run(t, p))["texture.misnamed"])
 }
 
 func TestNamesAndStrays(t *testing.T) {

@@ -136,8 +136,8 @@ func TestWhatDoesNotFit(t *testing.T) {
 		{"grid.row", "map a\nlegend .\ngrid g cells=2,2\n  row ..\n", "has 1 rows", 3},
 		{"grid.row", "map a\nlegend .\ngrid g cells=2,2\n  row ..\n  row ...\n", "row 2 of grid", 5},
 		{"grid.symbol", "map a\nlegend .\ngrid g cells=3,1\n  row ..?\n", `no legend says what "?" is`, 4},
-		{"reference.form", "map a\nsolid s box 0,0,0 1,1,1 material=/abs/wood\n", "absolute", 2},
-		{"reference.form", "map a\nsolid s box 0,0,0 1,1,1 material=wood/plank.png\n", "ending", 2},
+		{"reference.absolute", "map a\nsolid s box 0,0,0 1,1,1 material=/abs/wood\n", "absolute", 2},
+		{"reference.ending", "map a\nsolid s box 0,0,0 1,1,1 material=wood/plank.png\n", "ending", 2},
 		{"reference.form", "map a\nsolid s box 0,0,0 1,1,1 material=../../wood\n", "out of its folder", 2},
 	} {
 		m, findings := mapsrc.ReadScene("a.vnx", []byte(c.source))

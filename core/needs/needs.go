@@ -6,6 +6,7 @@
 package needs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -499,41 +500,56 @@ func (g *Graph) states(a *Asset) {
 
 // uses finds out what materials use each texture for, and where a recipe or another material says otherwise.
 func (g *Graph) uses(p *project.Project) {
-	for _, a := range g.Of(Material) {
-		if a.Material == nil {
-			continue
-		}
-		for _, r := range a.Material.References() {
-			t := g.Find(Texture, r.Texture)
-			if t == nil {
+	for _, others := range []bool{false, true} { // what shows a texture as its colour knows best what it is
+		for _, a := range g.Of(Material) {
+			if a.Material == nil {
 				continue
 			}
-			if r.Key == "colour" && a.Material.SeeThrough != "" && a.Material.SeeThrough != "no" {
-				t.SeenThrough = append(t.SeenThrough, a.Name)
-			}
-			says := texture.Kind(p.Making(t.Source, t.Sidecar).Kind)
-			switch {
-			case says != "" && !slices.Contains(r.Kinds, says):
-				f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and the recipe makes %q as %s", r.Key, r.Kinds[0], r.Texture, says)
-				if near := g.ofKind(p, r.Texture, r.Kinds); near != "" {
-					f = f.Doing("Did you mean %q? Else correct the recipe's kind.", near)
+			for _, r := range a.Material.References() {
+				if t := g.Find(Texture, r.Texture); t != nil && (r.Key != "colour") == others {
+					g.use(p, a, r, t)
 				}
-				g.Findings = append(g.Findings, f)
-			case says == "" && t.Use != "" && !slices.Contains(r.Kinds, t.Use):
-				g.Findings = append(g.Findings, finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and another material uses %q as %s", r.Key, r.Kinds[0], r.Texture, t.Use))
-			case t.Use == "":
-				t.Use = r.Kinds[0]
 			}
 		}
 	}
 }
 
-// ofKind is the name of the nearest texture that a recipe makes as one of the kinds.
+// use notes what a material uses a texture for.
+func (g *Graph) use(p *project.Project, a *Asset, r material.Reference, t *Asset) {
+	if r.Key == "colour" && a.Material.SeeThrough != "" && a.Material.SeeThrough != "no" {
+		t.SeenThrough = append(t.SeenThrough, a.Name)
+	}
+	says := texture.Kind(p.Making(t.Source, t.Sidecar).Kind)
+	switch {
+	case says != "" && !slices.Contains(r.Kinds, says):
+		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and the recipe makes %q as %s", r.Key, r.Kinds[0], r.Texture, says)
+		if near := g.ofKind(p, r.Texture, r.Kinds); near != "" {
+			f = f.Doing("Did you mean %q? Else correct the recipe's kind.", near)
+		}
+		g.Findings = append(g.Findings, f)
+	case says == "" && t.Use != "" && !slices.Contains(r.Kinds, t.Use):
+		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and %q is used as %s elsewhere", r.Key, r.Kinds[0], r.Texture, t.Use)
+		if near := g.ofKind(p, r.Texture, r.Kinds); near != "" {
+			f = f.Doing("Did you mean %q? Else give each use an image of its own.", near)
+		}
+		g.Findings = append(g.Findings, f)
+	case t.Use == "":
+		t.Use = r.Kinds[0]
+	}
+}
+
+// ofKind is the name of the nearest texture that a recipe or another material makes one of the kinds.
 func (g *Graph) ofKind(p *project.Project, name string, kinds []texture.Kind) string {
 	var names []string
 	for _, t := range g.Of(Texture) {
-		if slices.Contains(kinds, texture.Kind(p.Making(t.Source, t.Sidecar).Kind)) {
+		how := p.Making(t.Source, t.Sidecar)
+		if slices.Contains(kinds, cmp.Or(texture.Kind(how.Kind), t.Use)) || how.FromHeight != nil && *how.FromHeight && slices.Contains(kinds, texture.Normal) {
 			names = append(names, t.Name)
+		}
+	}
+	for _, n := range names { // wall and wall_normal belong together
+		if strings.HasPrefix(n, name) {
+			return n
 		}
 	}
 	return nearest.Word(name, names)

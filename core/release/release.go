@@ -130,8 +130,11 @@ func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, erro
 	for _, a := range g.Assets {
 		count[a.Kind]++
 	}
-	step.Summary = fmt.Sprintf("%s, %s, %s, %s looked at: %s", Count(count[needs.Map], "map"), Count(count[needs.Material], "material"),
-		Count(count[needs.Texture], "image"), Count(count[needs.Sound], "sound"), Tally(step.Findings))
+	step.Summary = fmt.Sprintf("%s, %s, %s, %s", Count(count[needs.Map], "map"), Count(count[needs.Material], "material"), Count(count[needs.Texture], "image"), Count(count[needs.Sound], "sound"))
+	if n := count[needs.Sprite]; n > 0 {
+		step.Summary += ", " + Count(n, "sprite")
+	}
+	step.Summary += " looked at: " + Tally(step.Findings)
 	if n := finding.Count(step.Findings, finding.Error); n > 0 {
 		step.Failed = true
 		return step, &fault.Fault{What: Count(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}

@@ -358,7 +358,12 @@ func ReadIndex(data []byte) (*Index, error) {
 	return &i, nil
 }
 
-// Recipe is how a sheet's pages become textures: as they are drawn, without mip levels.
-func Recipe(allowed []texture.Format) texture.Recipe {
-	return texture.Recipe{Kind: texture.Interface, Allowed: allowed, SRGB: true, Levels: 1}
+// Recipe is how the sheet's pages become textures: as they are drawn, without mip levels.
+func (s *Sheet) Recipe(allowed []texture.Format) texture.Recipe {
+	r := texture.Recipe{Kind: texture.Interface, Allowed: allowed, SRGB: true, Levels: 1}
+	r.Format, r.Forced = texture.ParseFormat(s.File.Format)
+	if s.File.Format == "" && slices.Contains(allowed, texture.RGBA8) {
+		r.Format, r.Forced = texture.RGBA8, true
+	}
+	return r
 }

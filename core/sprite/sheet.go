@@ -23,6 +23,7 @@ type File struct {
 	Pivot   [2]int           `toml:"pivot,omitempty" jsonschema:"description=Texel of a frame that stands at the object's place (default: the middle of its lowest row)"`
 	Rate    float64          `toml:"rate,omitempty" jsonschema:"exclusiveMinimum=0,maximum=1000,description=Frames a second (default 10)"`
 	Pages   int              `toml:"pages,omitempty" jsonschema:"minimum=1,maximum=64,description=Textures that the frames are packed into (default 1)"`
+	Format  string           `toml:"format,omitempty" jsonschema:"enum=auto,enum=rgba8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc7,description=Format of the textures (default: rgba8\\, which keeps every texel\\, where the game takes it\\, else auto)"`
 	Padding *int             `toml:"padding,omitempty" jsonschema:"minimum=0,maximum=64,description=Empty texels between frames in the atlas (default 2)"`
 	Extrude *int             `toml:"extrude,omitempty" jsonschema:"minimum=0,maximum=16,description=How often a frame's edge is repeated around it\\, so that filtering takes in no neighbour (default 1)"`
 	States  map[string]State `toml:"state,omitempty" jsonschema:"description=States by name; with folder only those that differ from the defaults"`
@@ -152,6 +153,9 @@ func (p *parser) head() {
 		p.wrong([]any{"frame"}, "frame must be the width and height of a frame of the grid image, such as [16, 16]")
 	case f.Image != "" && len(f.States) == 0:
 		p.wrong(nil, "the sheet has no state: add [state.NAME] with frames = [0, 1]")
+	}
+	if _, known := texture.ParseFormat(f.Format); f.Format != "" && f.Format != "auto" && !known {
+		p.wrong([]any{"format"}, "format must be auto or one of %s, and is %q", strings.Join(texture.FormatNames(), ", "), f.Format)
 	}
 	for key, value := range map[string]*int{"padding": f.Padding, "extrude": f.Extrude} {
 		if most := map[string]int{"padding": 64, "extrude": 16}[key]; value != nil && (*value < 0 || *value > most) {

@@ -22,16 +22,21 @@ func Compare(a, b image.Image, f Format) Difference {
 	return compareTexels(Visible(a), Visible(b), f)
 }
 
-func compareTexels(x, y *image.NRGBA, f Format) Difference {
-	keeps := [4]bool{true, true, true, true}
+// keeps says which channels a format keeps.
+func (f Format) keeps() [4]bool {
 	switch layouts[f].channels {
 	case "rgb":
-		keeps[3] = false
+		return [4]bool{true, true, true, false}
 	case "r":
-		keeps = [4]bool{true, false, false, false}
+		return [4]bool{true, false, false, false}
 	case "rg":
-		keeps = [4]bool{true, true, false, false}
+		return [4]bool{true, true, false, false}
 	}
+	return [4]bool{true, true, true, true}
+}
+
+func compareTexels(x, y *image.NRGBA, f Format) Difference {
+	keeps := f.keeps()
 	var sum [2]float64
 	var count [2]int
 	d := Difference{}

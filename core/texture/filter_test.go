@@ -162,7 +162,10 @@ func TestEveryFilter(t *testing.T) {
 		}
 	}
 	// The sharper the filter, the more contrast is left of a wave that the smaller image can just hold.
-	wave := paint(36, 36, func(x, y int) color.NRGBA { v := uint8(128 + 100*math.Sin(2*math.Pi*float64(x)/12)); return color.NRGBA{v, v, v, 255} })
+	wave := paint(36, 36, func(x, y int) color.NRGBA {
+		v := uint8(128 + 100*math.Sin(2*math.Pi*float64(x)/12))
+		return color.NRGBA{v, v, v, 255}
+	})
 	contrast := func(f texture.Filter) (sum int) {
 		got := texture.Resize(wave, 18, 36, false, f, texture.Wrap).(*image.NRGBA)
 		for i := 0; i < len(got.Pix); i += 4 {

@@ -15,7 +15,7 @@ import (
 // source where that is given (an image of the size of level 0, or nil). Differences are shown eightfold.
 func Sheet(t *Texture, source image.Image) *image.NRGBA {
 	first := t.Image(0, 0)
-	title := fmt.Sprintf("%d x %d  %s  %s  %d levels", t.Width, t.Height, t.Format, map[bool]string{true: "sRGB", false: "linear"}[t.SRGB], len(t.Levels))
+	title := fmt.Sprintf("%d x %d  %s  %s  levels: %d", t.Width, t.Height, t.Format, map[bool]string{true: "sRGB", false: "linear"}[t.SRGB], len(t.Levels))
 	if t.Shape != Flat {
 		title += fmt.Sprintf("  %s of %d", ShapeNames[t.Shape], t.Images)
 	}
@@ -41,7 +41,7 @@ func Sheet(t *Texture, source image.Image) *image.NRGBA {
 	if source != nil && source.Bounds().Size() == first.Bounds().Size() {
 		d := Compare(source, first, t.Format)
 		s.add("source", overChecks(Visible(source)))
-		s.add(fmt.Sprintf("difference x 8: %.2f dB, worst %d", d.Colour, d.Worst), apart(Visible(source), Visible(first)))
+		s.add(fmt.Sprintf("difference x 8: %.2f dB, worst %d", d.Colour, d.Worst), apart(Visible(source), Visible(first), t.Format.keeps()))
 		s.next()
 	}
 	for level := range t.Levels {
@@ -161,13 +161,16 @@ func oneChannel(img *image.NRGBA, k int) *image.NRGBA {
 	return out
 }
 
-func apart(a, b *image.NRGBA) *image.NRGBA {
+// apart shows how far two images are apart in the channels that are kept.
+func apart(a, b *image.NRGBA, keeps [4]bool) *image.NRGBA {
 	out := image.NewNRGBA(b.Rect)
 	for i := range out.Pix {
 		d := int(a.Pix[i]) - int(b.Pix[i])
-		out.Pix[i] = uint8(min(8*max(d, -d), 255))
-		if i&3 == 3 {
+		switch {
+		case i&3 == 3:
 			out.Pix[i] = 255
+		case keeps[i&3]:
+			out.Pix[i] = uint8(min(8*max(d, -d), 255))
 		}
 	}
 	return out

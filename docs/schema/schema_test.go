@@ -20,6 +20,7 @@ import (
 	"vornix/core/material"
 	"vornix/core/profile"
 	"vornix/core/project"
+	"vornix/core/sprite"
 	"vornix/demo"
 )
 
@@ -27,14 +28,17 @@ var published = map[string]struct {
 	title string
 	of    any
 }{
-	"project.json":  {"A Vornix project: vornix.toml", &project.File{}},
-	"profile.json":  {"A Vornix game profile", &profile.Profile{}},
-	"material.json": {"A Vornix material", &material.Material{}},
+	"project.json":      {"A Vornix project: vornix.toml", &project.File{}},
+	"profile.json":      {"A Vornix game profile", &profile.Profile{}},
+	"material.json":     {"A Vornix material", &material.Material{}},
+	"texture.json":      {"How one Vornix texture is made: NAME.texture.toml", &project.Sidecar{}},
+	"sprite.json":       {"A Vornix sprite sheet", &sprite.File{}},
+	"sprite-index.json": {"The index of a sprite's atlas", &sprite.Index{}},
 }
 
 func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 	for name, s := range published {
-		r := &reflector.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true}
+		r := &reflector.Reflector{FieldNameTag: tagOf(name), RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true}
 		schema := r.Reflect(s.of)
 		schema.Title = s.title
 		want, err := json.MarshalIndent(schema, "", "  ")
@@ -47,6 +51,14 @@ func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, string(want), string(got), "%s is behind the types; write it with VORNIX_UPDATE=1 go test ./docs/schema", name)
 	}
+}
+
+// tagOf is where a file's keys are named.
+func tagOf(name string) string {
+	if name == "sprite-index.json" {
+		return "json"
+	}
+	return "toml"
 }
 
 func compiled(t *testing.T, name string) *jsonschema.Schema {
@@ -83,8 +95,13 @@ func TestTheDemoFits(t *testing.T) {
 			return err
 		}
 		name := "material.json"
-		if e.Name() == project.FileName {
+		switch {
+		case e.Name() == project.FileName:
 			name = "project.json"
+		case strings.HasSuffix(p, project.SidecarEnding):
+			name = "texture.json"
+		case filepath.Base(filepath.Dir(p)) == "sprites":
+			name = "sprite.json"
 		}
 		found[name]++
 		data, err := os.ReadFile(p)
@@ -92,7 +109,7 @@ func TestTheDemoFits(t *testing.T) {
 		assert.NoError(t, valid(t, schemas[name], data), p)
 		return nil
 	}))
-	assert.Equal(t, map[string]int{"material.json": 13, "project.json": 2}, found)
+	assert.Equal(t, map[string]int{"material.json": 15, "project.json": 2, "texture.json": 1, "sprite.json": 2}, found)
 	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(t, err)
 	for _, p := range profiles {

@@ -47,7 +47,7 @@ Results go to standard output, progress and findings to standard error. Colour i
 it off.
 `)
 	for _, c := range []string{"demo", "new", "check", "build", "pack", "try", "addon", "addon write", "addon check", "index", "index write", "index check",
-		"deploy", "deploy rollback", "release", "status", "inspect", "needs", "texture", "fmt", "stand", "stand server"} {
+		"deploy", "deploy rollback", "release", "status", "inspect", "needs", "texture", "sprite", "scale", "fmt", "stand", "stand server"} {
 		help := ok(t, ".", append(strings.Fields(c), "--help")...).out
 		help, _, _ = strings.Cut(help, "\nGlobal Flags:")
 		fmt.Fprintf(&b, "\n## vornix %s\n\n```\n%s\n```\n", c, strings.TrimSpace(help))

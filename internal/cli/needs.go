@@ -17,13 +17,16 @@ import (
 
 // needAnswer is an asset with what it needs, or with what needs it.
 type needAnswer struct {
-	Kind    needs.Kind   `json:"kind"`
-	Name    string       `json:"name"`
-	Source  string       `json:"source,omitempty"`
-	Size    int64        `json:"size"`
-	Missing bool         `json:"missing"`
-	Needs   []needAnswer `json:"needs,omitempty"`
-	By      []needAnswer `json:"by,omitempty"`
+	Kind   needs.Kind `json:"kind"`
+	Name   string     `json:"name"`
+	Source string     `json:"source,omitempty"`
+	Size   int64      `json:"size"`
+	// Parts are further files that it is made of: sidecars, frames; Inherits says that values are taken from it, or by it.
+	Parts    []string     `json:"parts,omitempty"`
+	Inherits bool         `json:"inherits,omitempty"`
+	Missing  bool         `json:"missing"`
+	Needs    []needAnswer `json:"needs,omitempty"`
+	By       []needAnswer `json:"by,omitempty"`
 }
 
 func (a *app) needsCommand() *cobra.Command {
@@ -73,17 +76,22 @@ source's path, a name, or a kind and a name in quotes. With --by it goes the oth
 // summary says how much it is all told; what several need counts once.
 func (a *app) summary(asset *needs.Asset, by bool, sizes map[string]int64) {
 	if by {
-		if len(asset.NeededBy) == 0 {
+		if len(asset.NeededBy)+len(asset.BaseOf) == 0 {
 			a.out.Say("\nnothing needs it")
 		}
 		return
 	}
 	all := needs.Closure(asset)
 	var total int64
+	files := len(all)
 	for _, x := range all {
+		files += len(x.Parts)
 		total += sizes[x.Source]
+		for _, part := range x.Parts {
+			total += sizes[part]
+		}
 	}
-	a.out.Say("\n%d files, %s of sources", len(all), release.Bytes(total))
+	a.out.Say("\n%d files, %s of sources", files, release.Bytes(total))
 }
 
 // notOne says why a name leads to no asset, or to several.
@@ -109,12 +117,23 @@ func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
 
 // needsTree follows the arrows one way. They make no circle: each kind refers to later kinds only.
 func needsTree(x *needs.Asset, by bool, sizes map[string]int64) needAnswer {
-	n := needAnswer{Kind: x.Kind, Name: x.Name, Source: x.Source, Size: sizes[x.Source]}
+	n := needAnswer{Kind: x.Kind, Name: x.Name, Source: x.Source, Size: sizes[x.Source], Parts: x.Parts}
+	for _, part := range x.Parts {
+		n.Size += sizes[part]
+	}
 	if by {
 		for _, m := range x.NeededBy {
 			n.By = append(n.By, needsTree(m, by, sizes))
 		}
+		for _, m := range x.BaseOf {
+			d := needsTree(m, by, sizes)
+			d.Inherits = true
+			n.By = append(n.By, d)
+		}
 		return n
+	}
+	for _, m := range x.Bases {
+		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: sizes[m.Source], Inherits: true})
 	}
 	for _, m := range x.Needs {
 		n.Needs = append(n.Needs, needsTree(m, by, sizes))
@@ -128,6 +147,12 @@ func needsTree(x *needs.Asset, by bool, sizes map[string]int64) needAnswer {
 // treeLines prints a tree as what it is, where, and how large.
 func treeLines(n needAnswer, depth int) [][3]string {
 	line := [3]string{strings.Repeat("  ", depth) + string(n.Kind) + " " + n.Name, n.Source, release.Bytes(n.Size)}
+	if n.Inherits {
+		line[0] += " (inherits)"
+	}
+	if len(n.Parts) > 0 {
+		line[1] += fmt.Sprintf(" and %d more", len(n.Parts))
+	}
 	if n.Missing {
 		line[1], line[2] = "missing", ""
 	}
