@@ -37,6 +37,7 @@ type row struct {
 // figure is what one command took.
 type figure struct {
 	wall   time.Duration
+	cpu    time.Duration
 	memory int64 // peak resident size in bytes
 }
 
@@ -98,6 +99,14 @@ func bench(runs, files int, write bool) error {
 		return err
 	}
 	out.WriteString(line)
+	if line, err = measureMany(dir, exe); err != nil {
+		return err
+	}
+	out.WriteString(line)
+	if line, err = measureFormats(dir); err != nil {
+		return err
+	}
+	out.WriteString(line)
 	fmt.Print(out.String())
 	if !write {
 		return nil
@@ -155,6 +164,7 @@ func timeOnce(dir string, command ...string) (figure, error) {
 	}
 	if usage, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		f.memory = int64(usage.Maxrss)
+		f.cpu = time.Duration(usage.Utime.Nano() + usage.Stime.Nano())
 		if runtime.GOOS != "darwin" { // which counts in bytes, others in kilobytes
 			f.memory *= 1024
 		}

@@ -54,7 +54,7 @@ func Analyse(img image.Image) Content {
 			if row[i+2] != 0 {
 				c.Blue++
 			}
-			if off, out := offUnit(row[i:]); off <= unitTolerance && out {
+			if isUnit(row[i:]) {
 				c.Unit++
 			}
 		}
@@ -65,12 +65,13 @@ func Analyse(img image.Image) Content {
 // unitTolerance is how far, in thousandths, a normal's length may be off: 8 bits alone make it up to about 10, filtering more.
 const unitTolerance = 60
 
-// offUnit is how far the length of the direction in a texel is off one, in thousandths; out says that it points out of the
-// surface.
-func offUnit(p []uint8) (off int, out bool) {
-	x, y, z := 2*int64(p[0])-255, 2*int64(p[1])-255, 2*int64(p[2])-255
-	length := root(uint64((x*x + y*y + z*z) * 1000000 / (255 * 255)))
-	return int(max(int64(length)-1000, 1000-int64(length))), z > 0
+// isUnit says whether a texel is a direction of length one, within the tolerance, that points out of the surface.
+func isUnit(p []uint8) bool {
+	x, y, z := 2*int32(p[0])-255, 2*int32(p[1])-255, 2*int32(p[2])-255
+	const one = 255
+	const least, most = one * one * (1000 - unitTolerance) / 1000 * (1000 - unitTolerance) / 1000, one * one * (1000 + unitTolerance) / 1000 * (1000 + unitTolerance) / 1000
+	length := x*x + y*y + z*z
+	return z > 0 && length >= least && length <= most
 }
 
 // root is the whole square root.

@@ -231,7 +231,7 @@ func lightWrong(a, b *block.Light) (sum int64) {
 func TestNearTheBestThereIs(t *testing.T) {
 	qualities := []block.Quality{block.Draft, block.Normal, block.Best, block.Exhaustive}
 	within := map[string][3]float64{"1": {0.5, 0.2, 0.1}, "2": {0.5, 0.2, 0.1}, "3": {0.5, 0.2, 0.1}, "4": {2.5, 0.7, 0.3}, "5": {2.5, 0.7, 0.3}, "7": {5, 0.6, 0.3}}
-	list := samples(48)
+	list := samples(30)
 	figure := func(f format, q block.Quality) float64 {
 		var sum int64
 		for i := range list {
@@ -252,7 +252,7 @@ func TestNearTheBestThereIs(t *testing.T) {
 		}
 	}
 	var got []float64
-	ls := lights(24)
+	ls := lights(15)
 	for _, q := range qualities {
 		var sum int64
 		for i := range ls {

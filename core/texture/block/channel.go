@@ -17,6 +17,9 @@ func channelBlock(out []byte, v *[16]uint8, q Quality) []byte {
 		}
 	}
 	s := channelSearch{v: v, err: noLimit}
+	if low != high && high-low <= 7 { // values that lie so near are all there between ends seven apart
+		s.try(min(int(low)+7, 255), min(int(low)+7, 255)-7)
+	}
 	s.try(int(high), int(low))
 	reach := 4 // ends drawn in a little spread their error over more texels
 	if q == Draft {
@@ -35,12 +38,13 @@ func channelBlock(out []byte, v *[16]uint8, q Quality) []byte {
 	}
 	if enough := [...]int64{Normal: 16, Draft: noLimit, Best: 0, Exhaustive: 0}[q]; s.err > enough {
 		steps := [...]int{Normal: 1, Best: 3, Exhaustive: 255}[q]
-		s.from(int(high), int(low), q)
+		s.spread(int(low), int(high), 7)
 		s.descend(steps)
 		eight := s
 		if innerLow <= innerHigh {
 			s.err = noLimit
-			s.from(int(innerLow), int(innerHigh), q)
+			s.try(int(innerLow), int(innerHigh))
+			s.spread(int(innerLow), int(innerHigh), 5)
 			s.descend(steps)
 		}
 		if eight.err <= s.err {
@@ -67,12 +71,20 @@ func (s *channelSearch) try(a, b int) {
 	}
 }
 
-// from tries two ends and, at the best quality, others up to a third of the way in.
-func (s *channelSearch) from(a, b int, q Quality) {
-	s.try(a, b)
-	for i := 0; i <= 5 && q >= Best; i++ {
-		for j := range 6 {
-			s.try(a+(b-a)*i/16, b-(b-a)*j/16)
+// spread tries ends between which the lowest and the highest value come to lie on any two of the even steps, not just at
+// the ends: values that gather at few places are met better so. steps is 7, or 5 for the order of ends with 0 and 255.
+func (s *channelSearch) spread(low, high, steps int) {
+	for p := 0; p < steps; p++ {
+		for q := p + 1; q <= steps && s.err > 0; q++ {
+			span := q - p
+			bottom := low - (p*(high-low)+span/2)/span
+			top := high + ((steps-q)*(high-low)+span/2)/span
+			bottom, top = max(bottom, 0), min(top, 255)
+			if steps == 7 {
+				s.try(top, bottom)
+			} else {
+				s.try(bottom, top)
+			}
 		}
 	}
 }
