@@ -87,12 +87,11 @@ func (pl *planner) texture(a *needs.Asset) {
 			if err != nil {
 				return err
 			}
-			made.Images = nil
-			data, err := compiled.Encode(file)
+			parts, err := compiled.Parts(file)
 			if err != nil {
 				return fail(finding.TextureFormat.At(place, "%v", err))
 			}
-			return t.Write(out, data)
+			return t.Write(out, parts...)
 		},
 	})
 }

@@ -100,6 +100,39 @@ func TestFaceOverrides(t *testing.T) {
 	}
 }
 
+// A fitted face has a whole number of repeats from edge to edge, at every quarter turn, and is not mirrored.
+func TestFittedFaces(t *testing.T) {
+	for _, turn := range []string{"0", "90", "180", "270", "-90"} {
+		m, findings := mapsrc.ReadScene("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"))
+		require.Empty(t, findings)
+		out := compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return 9 }, FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
+		for _, f := range out.Faces {
+			p := out.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
+			low, high := p[0].UV, p[0].UV
+			for _, v := range p {
+				for k := range 2 {
+					low[k], high[k] = min(low[k], v.UV[k]), max(high[k], v.UV[k])
+				}
+			}
+			assert.Equal(t, [2]float32{}, low)
+			assert.Equal(t, [2]float32{float32(int(high[0])), float32(int(high[1]))}, high, "whole repeats")
+			assert.Positive(t, high[0]*high[1])
+			du := vec{float64(p[1].UV[0] - p[0].UV[0]), float64(p[1].UV[1] - p[0].UV[1]), 0}
+			dv := vec{float64(p[2].UV[0] - p[0].UV[0]), float64(p[2].UV[1] - p[0].UV[1]), 0}
+			assert.Negative(t, cross(du, dv)[2])
+		}
+		top := map[string][2]float32{"0": {3, 3}, "180": {3, 3}}[turn]
+		if top == [2]float32{} {
+			top = [2]float32{2, 6} // turned by a quarter: two metres a repeat go along the three metres
+		}
+		high := [2]float32{}
+		for _, v := range out.Vertices[:4] {
+			high = [2]float32{max(high[0], v.UV[0]), max(high[1], v.UV[1])}
+		}
+		assert.Equal(t, top, high, "turn %s", turn)
+	}
+}
+
 func TestObjectsKeepTheirOrderAndProperties(t *testing.T) {
 	m := compileSource(t, `map m title="M"
 sound hum at=1,2,3 file=a/b volume=0.25 loop=yes

@@ -65,10 +65,11 @@ var (
 	GridRow      = declare("grid.row", Error, "Cells would shift: walls and doors end up elsewhere.", "Make every row as long, and as many rows, as cells= says.")
 	GridSymbol   = declare("grid.symbol", Error, "The cell has no tile, so there is a hole in the map.", "Add a legend line for the symbol, or correct the row.")
 
-	PathCase  = declare("path.case", Error, "It works on Windows and is missing on the server, which tells capitals from small letters.", "Rename the file in small letters, and where it is mentioned.")
-	PathChars = declare("path.characters", Error, "The game, or somebody's system, can't open a file of that name.", "Rename the file.")
-	PathLong  = declare("path.long", Error, "The game cuts longer paths off and does not find the file.", "Shorten the name or its folder.")
-	FileStray = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "Delete it or move it out of the project.")
+	PathCase       = declare("path.case", Error, "It works on Windows and is missing on the server, which tells capitals from small letters.", "Rename the file in small letters, and where it is mentioned.")
+	PathChars      = declare("path.characters", Error, "The game, or somebody's system, can't open a file of that name.", "Rename the file.")
+	PathLong       = declare("path.long", Error, "The game cuts longer paths off and does not find the file.", "Shorten the name or its folder.")
+	FileUnreadable = declare("file.unreadable", Error, "What is made of it would be missing from the release.", "Check who may read it, and whether another program has it open.")
+	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "Delete it or move it out of the project.")
 
 	AddonField    = declare("addon.field", Error, "The game or the workshop refuses the addon, or cuts the text off.", "Correct the field under [addon].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")

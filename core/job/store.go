@@ -87,11 +87,15 @@ func (s *store) actionPath(key string) string {
 	return path.Join(s.state, actionDir, key[:2], key+".json")
 }
 
-// keep puts a result's bytes into the cache.
-func (s *store) keep(rel string, data []byte) (output, error) {
-	sum := sha256.Sum256(data)
-	o := output{Path: rel, SHA256: hex.EncodeToString(sum[:]), Size: int64(len(data))}
-	return o, s.dir.WriteCache(s.objectPath(o.SHA256), data)
+// keep puts a result's bytes, in parts, into the cache.
+func (s *store) keep(rel string, parts [][]byte) (output, error) {
+	h, size := sha256.New(), 0
+	for _, data := range parts {
+		h.Write(data)
+		size += len(data)
+	}
+	o := output{Path: rel, SHA256: hex.EncodeToString(h.Sum(nil)), Size: int64(size)}
+	return o, s.dir.WriteCache(s.objectPath(o.SHA256), parts...)
 }
 
 // object reads a kept result back and checks it.

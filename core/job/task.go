@@ -53,12 +53,12 @@ func (t *Task) Output(rel string) ([]byte, error) {
 	return nil, fmt.Errorf("job %q reads %s, which no job it comes after makes", t.job.ID, rel)
 }
 
-// Write gives a declared output its content.
-func (t *Task) Write(rel string, data []byte) error {
+// Write gives a declared output its content, which may come in parts.
+func (t *Task) Write(rel string, parts ...[]byte) error {
 	if !slices.Contains(t.job.Outputs, rel) {
 		return fmt.Errorf("job %q writes %s without declaring it", t.job.ID, rel)
 	}
-	o, err := t.run.store.keep(rel, data)
+	o, err := t.run.store.keep(rel, parts)
 	if err == nil {
 		t.outputs = append(t.outputs, o)
 	}

@@ -8,6 +8,7 @@ package needs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -154,9 +155,7 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 		g.files = append(g.files, f.Path)
 	}
 	g.collect(p)
-	if err := g.readDefaults(p); err != nil {
-		return nil, err
-	}
+	g.readDefaults(p)
 	results := make([][]finding.Finding, len(g.Assets))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
@@ -168,9 +167,8 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			var err error
-			results[i], err = a.read(p, g.files)
-			return err
+			results[i] = a.read(p, g.files)
+			return nil
 		})
 	}
 	if err := group.Wait(); err != nil {
@@ -249,40 +247,36 @@ func (g *Graph) sidecars(dir string) {
 }
 
 // readDefaults reads the defaults of the folders of materials.
-func (g *Graph) readDefaults(p *project.Project) error {
+func (g *Graph) readDefaults(p *project.Project) {
 	for _, dir := range slices.Sorted(maps.Keys(g.defaults)) {
 		file := path.Join(dir, material.DefaultsFile)
-		data, err := readSource(p, file, "defaults")
-		if err != nil {
-			return err
-		}
-		m, list := material.Parse(file, data)
-		g.defaults[dir] = m
 		g.taken[file] = true
+		data, list := readSource(p, file)
+		if len(list) == 0 {
+			g.defaults[dir], list = material.Parse(file, data)
+		}
 		g.Findings = append(g.Findings, list...)
 	}
-	return nil
 }
 
-func readSource(p *project.Project, source, what string) ([]byte, error) {
+// readSource reads a file; the finding says why that could not be done.
+func readSource(p *project.Project, source string) ([]byte, []finding.Finding) {
 	data, err := os.ReadFile(p.Join(source))
 	if err != nil {
-		return nil, &fault.Fault{What: "could not read the " + what, Place: fault.Place{File: source}, Err: err,
-			Do: "Check whether another program has it open, and who may read it."}
+		return nil, []finding.Finding{finding.FileUnreadable.At(fault.Place{File: source}, "the file can't be read: %v", errors.Unwrap(err))}
 	}
 	return data, nil
 }
 
-func (a *Asset) read(p *project.Project, files []string) ([]finding.Finding, error) {
+func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 	source := a.Source
 	if a.Kind == Texture {
 		source = a.Parts[0]
 	}
-	data, err := readSource(p, source, string(a.Kind))
-	if err != nil {
-		return nil, err
+	data, list := readSource(p, source)
+	if len(list) > 0 {
+		return list
 	}
-	var list []finding.Finding
 	switch a.Kind {
 	case Map:
 		a.Scene, list = mapsrc.ReadScene(a.Source, data)
@@ -295,7 +289,7 @@ func (a *Asset) read(p *project.Project, files []string) ([]finding.Finding, err
 	case Texture:
 		a.Sidecar, list = project.ParseSidecar(source, data)
 	}
-	return list, nil
+	return list
 }
 
 // joinImages finds the images of textures that are made of several; those are no textures of their own, unless somebody

@@ -157,19 +157,21 @@ func (d *Dir) rename(from, to string) error {
 }
 
 // WriteFile writes a whole file, durably.
-func (d *Dir) WriteFile(rel string, data []byte) error { return d.write(rel, data, true) }
+func (d *Dir) WriteFile(rel string, parts ...[]byte) error { return d.write(rel, parts, true) }
 
 // WriteCache writes a whole file that can be made again.
-func (d *Dir) WriteCache(rel string, data []byte) error { return d.write(rel, data, false) }
+func (d *Dir) WriteCache(rel string, parts ...[]byte) error { return d.write(rel, parts, false) }
 
-func (d *Dir) write(rel string, data []byte, durable bool) error {
+func (d *Dir) write(rel string, parts [][]byte, durable bool) error {
 	f, err := d.Create(rel)
 	if err != nil {
 		return err
 	}
 	defer f.Abort()
-	if _, err := f.Write(data); err != nil {
-		return err
+	for _, data := range parts {
+		if _, err := f.Write(data); err != nil {
+			return err
+		}
 	}
 	return f.commit(durable)
 }

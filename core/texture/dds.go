@@ -44,7 +44,7 @@ var ddsPlains = map[Format]ddsPlain{
 	RG8:     {flags: ddsGrey | ddsAlpha, bits: 16, masks: [4]uint32{0xff, 0, 0, 0xff00}},
 }
 
-func (t *Texture) dds(plain bool) ([]byte, error) {
+func (t *Texture) dds(plain bool) ([][]byte, error) {
 	le := binary.LittleEndian
 	l := layouts[t.Format]
 	form := ddsPlain{flags: ddsFour, four: "DX10"}
@@ -87,12 +87,13 @@ func (t *Texture) dds(plain bool) ([]byte, error) {
 		}
 		u32(l.dxgi[transfer], 3, misc, images, 0) // 3: two dimensions
 	}
+	parts := [][]byte{out}
 	for i := range t.Images { // image by image here, level by level in memory
 		for level := range t.Levels {
-			out = append(out, t.stored(level, i)...)
+			parts = append(parts, t.stored(level, i))
 		}
 	}
-	return out, nil
+	return parts, nil
 }
 
 func readDDS(data []byte) (*Texture, error) {

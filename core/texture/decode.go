@@ -108,6 +108,9 @@ func decodeTexture(data []byte) (image.Image, error) {
 }
 
 func find(data []byte) (reader, error) {
+	if len(data) == 0 {
+		return reader{}, errors.New("it is empty")
+	}
 	for _, r := range readers {
 		if r.is(data) {
 			return r, nil

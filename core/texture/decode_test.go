@@ -171,7 +171,7 @@ func TestBrokenImagesAreRefusedInWords(t *testing.T) {
 		"cut png":  {whole[:len(whole)-20], "cut short"},
 		"cut jpeg": {j.Bytes()[:j.Len()-10], "cut short"},
 		"damaged":  {flipped, "checksum"},
-		"empty":    {nil, "none of PNG, JPEG"},
+		"empty":    {nil, "it is empty"},
 		"text":     {[]byte("not an image at all, but long enough for a header"), "none of PNG, JPEG"},
 		"huge":     {huge, "60000 x 60000"},
 		"nothing":  {sized(0, 7), "non-positive"},

@@ -28,7 +28,7 @@ var (
 	})
 )
 
-func (t *Texture) ktx2(packed bool) ([]byte, error) {
+func (t *Texture) ktx2(packed bool) ([][]byte, error) {
 	le := binary.LittleEndian
 	l := layouts[t.Format]
 	transfer, scheme := 0, uint32(0)
@@ -90,12 +90,13 @@ func (t *Texture) ktx2(packed bool) ([]byte, error) {
 		out = le.AppendUint64(out, uint64(len(level)))
 		out = le.AppendUint64(out, uint64(len(t.Levels[i])))
 	}
-	out = slices.Grow(append(append(out, dfd...), kvd...), at)
+	parts := [][]byte{append(append(out, dfd...), kvd...)}
+	at = kvdAt + len(kvd)
 	for i := n - 1; i >= 0; i-- {
-		out = append(out, make([]byte, offsets[i]-len(out))...)
-		out = append(out, levels[i]...)
+		parts = append(parts, make([]byte, offsets[i]-at), levels[i])
+		at = offsets[i] + len(levels[i])
 	}
-	return out, nil
+	return parts, nil
 }
 
 // descriptor is the basic data format descriptor block.

@@ -260,13 +260,18 @@ func (p *Prepared) Allows() bool {
 	return p.Recipe.Allowed == nil || slices.Contains(p.Recipe.Allowed, p.Recipe.Format)
 }
 
-// Compile makes the texture.
+// Compile makes the texture. It uses the images up, so that large ones need not be in memory any longer.
 func (p *Prepared) Compile(ctx context.Context) (*Texture, error) {
 	r := p.Recipe
+	images := p.Images
+	p.Images = nil
+	for i, img := range images {
+		images[i] = suited(img, r.Format, r.SRGB)
+	}
 	cover := r.Kind == Colour && p.Content.Alpha() == "one bit"
 	if r.Coverage != nil {
 		cover = *r.Coverage
 	}
-	return Compile(ctx, p.Images, Options{Format: r.Format, SRGB: r.SRGB, Shape: r.Shape, Quality: r.Quality, Levels: r.Levels, Filter: r.Filter, Edge: r.Edge,
+	return Compile(ctx, images, Options{Format: r.Format, SRGB: r.SRGB, Shape: r.Shape, Quality: r.Quality, Levels: r.Levels, Filter: r.Filter, Edge: r.Edge,
 		Normals: r.Kind == Normal, Coverage: cover, Workers: r.Workers})
 }

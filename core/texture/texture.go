@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"image"
 	"math/bits"
+	"slices"
 
 	"golang.org/x/sync/errgroup"
 
@@ -102,7 +103,7 @@ func (t *Texture) check() error {
 
 // add appends all levels of an image.
 func (t *Texture) add(ctx context.Context, img image.Image, o Options) error {
-	img = suited(img, o)
+	img = suited(img, o.Format, o.SRGB)
 	p := newPlane(img, o.SRGB)
 	drawn, of := 0, 0
 	if n, ok := img.(*image.NRGBA); ok && o.Coverage {
@@ -128,21 +129,25 @@ func (t *Texture) add(ctx context.Context, img image.Image, o Options) error {
 		if err != nil {
 			return err
 		}
-		t.Levels[level] = append(t.Levels[level], data...)
+		if t.Images == 1 {
+			t.Levels[level] = data // no copy: it may be large
+		} else {
+			t.Levels[level] = append(t.Levels[level], data...)
+		}
 	}
 	return nil
 }
 
 // suited turns light into 8-bit texels, or the other way round, as the format wants.
-func suited(img image.Image, o Options) image.Image {
+func suited(img image.Image, f Format, srgb bool) image.Image {
 	switch img := img.(type) {
 	case *Light:
-		if !o.Format.HoldsLight() {
-			return img.visible(o.SRGB)
+		if !f.HoldsLight() {
+			return img.visible(srgb)
 		}
 	case *image.NRGBA:
-		if o.Format.HoldsLight() {
-			return ToLight(img, o.SRGB)
+		if f.HoldsLight() {
+			return ToLight(img, srgb)
 		}
 	}
 	return img
@@ -333,6 +338,12 @@ var Containers = []string{"ktx2", "dds"}
 
 // Encode writes the texture as a file.
 func (t *Texture) Encode(c Container) ([]byte, error) {
+	parts, err := t.Parts(c)
+	return slices.Concat(parts...), err
+}
+
+// Parts is Encode without copying the levels: the file is the parts joined.
+func (t *Texture) Parts(c Container) ([][]byte, error) {
 	switch c.Name {
 	case "ktx2":
 		return t.ktx2(c.Zstd)

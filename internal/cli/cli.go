@@ -10,6 +10,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -45,8 +46,15 @@ type handled struct {
 
 func (h handled) Error() string { return h.err.Error() }
 
+// softMemory is from where on memory is collected eagerly. Images are large and soon done with; left to itself the
+// collector would let as much again lie about. GOMEMLIMIT overrides it.
+const softMemory = 256 << 20
+
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(softMemory)
+	}
 	a := &app{out: show.New(os.Stdout, os.Stderr, os.Getenv)}
 	root := a.root()
 	root.SetArgs(args)

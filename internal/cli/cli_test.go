@@ -2,9 +2,11 @@ package cli_test
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"image"
 	"image/color"
 	"image/png"
@@ -203,6 +205,29 @@ func TestBadInput(t *testing.T) {
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
 		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 17 jobs failed"}},
+		{"PNG of no size", func(t testing.TB, p string) {
+			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
+			copy(data[16:24], make([]byte, 8))
+			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
+			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
+		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 17 jobs failed"}},
+		{"PNG of 60,000 a side", func(t testing.TB, p string) {
+			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
+			binary.BigEndian.PutUint32(data[16:], 60000)
+			binary.BigEndian.PutUint32(data[20:], 60000)
+			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
+			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
+		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 17 jobs failed"}},
+		{"an empty image", func(t testing.TB, p string) {
+			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
+		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 17 jobs failed"}},
+		{"a name with a space", func(t testing.TB, p string) {
+			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
+			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
+		}, "build", 1, []string{`has " ", which Kestrel Post does not take in names`, "everything was built, but 1 error found"}},
+		{"a colour image as normals", broken("vornix.toml", "format = \"auto\"", "kind = \"normal\""), "build", 1, []string{"colour wants a texture of the kind colour", "[material.texture-kind]"}},
+		{"normals as colour", broken("textures/rock/cairn_bumps.texture.toml", "from_height = true", "from_height = true\nkind = \"colour\"\ncolour_space = \"srgb\""), "build", 1,
+			[]string{"normal wants a texture of the kind normal, and the recipe makes", "degrees on average [texture.normal-as-colour]"}},
 		{"missing texture", func(t testing.TB, p string) {
 			require.NoError(t, os.Remove(filepath.Join(p, "textures/rock/slab.png")))
 		}, "release --yes --without-server", 1, []string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
@@ -506,10 +531,53 @@ func TestOneTexture(t *testing.T) {
 		assert.Equal(t, 2, o.exit, args)
 		assert.Contains(t, o.err, say)
 	}
-	o := vornix(t, p, "texture", "vornix.toml", "out.dds")
+	// Each option does something, and says what.
+	height := ok(t, p, "texture", "textures/rock/cairn_bumps.png", "n.ktx2", "--from-height", "--strength", "6", "--edge", "wrap", "--zstd", "--mips", "3").out
+	assert.Contains(t, height, "n.ktx2: 512 x 512, bc5, 3 levels")
+	assert.Contains(t, height, "keeps a normal map's two channels apart")
+	flat := ok(t, p, "texture", "textures/rock/cairn_bumps.png", "c.ktx2", "--kind", "normal").out
+	assert.Contains(t, flat, "no direction of length one: it is grey all over, as a height image is")
+	assert.Contains(t, ok(t, p, "texture", "textures/rock/slab.png", "b.ktx2", "--quality", "best").out, "bc7 keeps it closest")
+	ok(t, p, "texture", "textures/rock/slab.png", "small.dds", "--resize", "100x30", "--dds-header", "plain", "--filter", "cubic")
+	assert.Contains(t, ok(t, p, "inspect", "small.dds").out, "texture 100 x 30, bc1, linear, 7 levels")
+	ok(t, p, "texture", "small.dds", "level.png", "--level", "2")
+	assert.Contains(t, ok(t, p, "inspect", "level.png").out, "PNG 25 x 7")
+	assert.Contains(t, ok(t, p, "texture", "level.png", "pow.ktx2", "--size", "up", "--aspect", "keep").out, "pow.ktx2: 32 x 8")
+	cube := []string{"texture"}
+	for range 6 {
+		cube = append(cube, "textures/rock/slab.png")
+	}
+	ok(t, p, append(cube, "cube.ktx2", "--shape", "cube", "--format", "bc6h", "--kind", "light", "--quality", "draft")...)
+	assert.Contains(t, ok(t, p, "inspect", "cube.ktx2").out, "cube of 6 images, each 512 x 512, bc6h, linear")
+	ok(t, p, "texture", "cube.ktx2", "cube.dds", "--format", "rgba16f", "--mips", "none")
+	assert.Contains(t, ok(t, p, "inspect", "cube.dds", "--picture", "cube.png").out, "cube of 6 images, each 512 x 512, rgba16f")
+	assert.Contains(t, ok(t, p, "inspect", "cube.png").out, "PNG 1256 x ")
+	o := vornix(t, p, "texture", "cube.ktx2", "x.dds", "--format", "bc6h", "--dds-header", "plain")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, "without the DX10 header")
+	o = vornix(t, p, "texture", "vornix.toml", "out.dds")
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "none of PNG, JPEG")
 	assert.NoFileExists(t, filepath.Join(p, "out.dds"))
+}
+
+func TestSpriteAndScale(t *testing.T) {
+	p := project(t, "lower-sidings")
+	assert.Regexp(t, `walk +east, west +4 +500 ms +again`, ok(t, p, "sprite", "sprites/mole.toml").out)
+	assert.Contains(t, ok(t, filepath.Join(p, "sprites"), "sprite", "lamp.toml", "glow.gif").out, "4 frames of glow, 64 x 64")
+	o := vornix(t, p, "sprite", "sprites/mole.toml", "x.gif", "--state", "wlak")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, `Did you mean "walk"?`)
+	o = vornix(t, p, "sprite", "sprites/mole.toml", "x.bmp")
+	assert.Equal(t, 2, o.exit)
+	edit(t, p, "sprites/mole.toml", "[0, 1]", "[0, 99]")
+	o = vornix(t, p, "sprite", "sprites/mole.toml", "x.gif", "--state", "idle")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "there is no frame 99: the image holds 4 x 4, from 0 to 15")
+	assert.Regexp(t, `across +6 m +512 +4 m +2 +3 m +170.7`, ok(t, p, "scale", "6", "512x512").out)
+	for _, bad := range [][]string{{"scale", "six", "512x512"}, {"scale", "6x0", "512x512"}, {"scale", "6", "nothing.png"}, {"scale", "6", "512x512", "--density", "0"}} {
+		assert.Equal(t, 2, vornix(t, p, bad...).exit, bad)
+	}
 }
 
 func TestPathsCountFromWhereOneStands(t *testing.T) {

@@ -68,7 +68,7 @@ loses something says how many texels lose what.`,
 				return err
 			}
 			recipe.Workers = cmp.Or(a.jobs, runtime.GOMAXPROCS(0))
-			data, made, err := o.convert(ctx, recipe, in[0], out, files)
+			parts, made, err := o.convert(ctx, recipe, in[0], out, files)
 			if err != nil {
 				return err
 			}
@@ -77,12 +77,14 @@ loses something says how many texels lose what.`,
 				return err
 			}
 			defer d.Close()
-			if err := d.WriteFile(filepath.Base(out), data); err != nil {
+			if err := d.WriteFile(filepath.Base(out), parts...); err != nil {
 				return err
 			}
 			answer.Result = made
-			made.Bytes = len(data)
-			a.out.Say("%s: %d x %d, %s, %s, %s", filepath.ToSlash(out), made.Width, made.Height, orWord(made.Format, "png"), release.Count(max(made.Levels, 1), "level"), release.Bytes(int64(len(data))))
+			for _, p := range parts {
+				made.Bytes += len(p)
+			}
+			a.out.Say("%s: %d x %d, %s, %s, %s", filepath.ToSlash(out), made.Width, made.Height, orWord(made.Format, "png"), release.Count(max(made.Levels, 1), "level"), release.Bytes(int64(made.Bytes)))
 			if made.Why != "" {
 				a.out.Say("  %s", made.Why)
 			}
@@ -195,7 +197,7 @@ func (o *oneTexture) recipe() (texture.Recipe, error) {
 }
 
 // convert makes the bytes of OUT.
-func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out string, files [][]byte) ([]byte, *textureMade, error) {
+func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out string, files [][]byte) ([][]byte, *textureMade, error) {
 	container := texture.Container{Name: strings.TrimPrefix(strings.ToLower(filepath.Ext(out)), "."), Zstd: o.zstd, Plain: o.header == "plain"}
 	if container.Name != "png" && !slices.Contains(texture.Containers, container.Name) {
 		f := usage("%s: nothing is written with that ending", filepath.ToSlash(out))
@@ -207,6 +209,7 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 		return oneLevel(files[0], in, o.level)
 	}
 	p, err := texture.Prepare(files, r)
+	clear(files) // they are decoded, and may be large
 	if err != nil {
 		return nil, nil, &fault.Fault{What: "the image can't be read", Place: place, Err: err, Do: "Export it again."}
 	}
@@ -218,7 +221,7 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 	if container.Name == "png" {
 		made.Kind = "image"
 		data, err := pictures(p.Images)
-		return data, made, err
+		return [][]byte{data}, made, err
 	}
 	made.Findings = append(made.Findings, build.TextureFindings(p, build.Context{Place: place, Recipe: p.Recipe})...)
 	if finding.Count(made.Findings, finding.Error) > 0 {
@@ -231,17 +234,17 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 		return nil, nil, err
 	}
 	made.Format, made.Levels, made.Shape, made.SRGB = tex.Format.String(), len(tex.Levels), texture.ShapeNames[tex.Shape], tex.SRGB
-	data, err := tex.Encode(container)
+	parts, err := tex.Parts(container)
 	if err != nil {
 		f := usage("%v", err)
 		f.Do = "Leave --dds-header plain out, or choose another format."
 		return nil, nil, f
 	}
-	return data, made, nil
+	return parts, made, nil
 }
 
 // oneLevel draws a mip level of a texture.
-func oneLevel(data []byte, in string, level int) ([]byte, *textureMade, error) {
+func oneLevel(data []byte, in string, level int) ([][]byte, *textureMade, error) {
 	t, err := texture.Read(data)
 	if err != nil || level >= len(t.Levels) {
 		return nil, nil, usage("%s has no level %d", filepath.ToSlash(in), level)
@@ -252,7 +255,7 @@ func oneLevel(data []byte, in string, level int) ([]byte, *textureMade, error) {
 	}
 	w, h := t.LevelBounds(level)
 	out, err := pictures(images)
-	return out, &textureMade{textureAnswer: textureAnswer{Kind: "image", SRGB: t.SRGB, Width: w, Height: h, Images: t.Images, Alpha: texture.Analyse(images[0]).Alpha()}, Findings: []finding.Finding{}}, err
+	return [][]byte{out}, &textureMade{textureAnswer: textureAnswer{Kind: "image", SRGB: t.SRGB, Width: w, Height: h, Images: t.Images, Alpha: texture.Analyse(images[0]).Alpha()}, Findings: []finding.Finding{}}, err
 }
 
 // exactSize resizes as --resize says.
