@@ -18,7 +18,7 @@ cd "$work"
 shot() {
   rm -f done
   cat > run.sh <<SH
-stty cols 175
+stty cols 158
 printf '\033[?25l\033[1;36m\$\033[0m %s\n' $(printf '%q' "$2")
 ${3:-$2}
 touch done
@@ -47,6 +47,18 @@ kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm"
 shot inspect-bundle "vornix inspect out/bundles/highline-1.0.0.parcel; vornix inspect out/tree/textures/sign/highline.ktx2"
 shot needs-texture "vornix needs cairn_station; vornix needs --by textures/rock/slab.png; vornix texture textures/sign/highline.png sign.dds --format bc1"
+vornix texture textures/wood/plank.png plank.ktx2 --quality best --quiet
+shot textures "vornix inspect plank.ktx2 --source textures/wood/plank.png; vornix scale 6x3 textures/rock/slab.png; vornix sprite ../lower-sidings/sprites/mole.toml"
+vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
+vornix sprite ../lower-sidings/sprites/mole.toml "$here/sprite.png" --state walk --direction east --scale 12 --quiet
+cp materials/rock/cairn.toml "$work/cairn.toml"
+sed -i 's#"rock/cairn_bumps"#"rock/slab.png"#' materials/rock/cairn.toml
+sed -i 's#colour = "wood/plank"#colour = "wood/Plank"#' materials/wood/plank.toml
+sed -i 's#colour = "snow/drift"#colour = "/home/me/textures/snow/drift"\nnormal = "rock/slab"#' materials/snow/drift.toml
+shot material-mistakes "vornix check"
+cp "$work/cairn.toml" materials/rock/cairn.toml
+sed -i 's#wood/Plank#wood/plank#' materials/wood/plank.toml
+printf 'colour = "snow/drift"\nsurface = "snow"\nsize = 5\n' > materials/snow/drift.toml
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,7.2,3.4/point 18,7.2/' maps/cairn_station.vnx
 shot mistakes "vornix build"
 shot help "vornix --help"

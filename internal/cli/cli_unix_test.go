@@ -61,15 +61,7 @@ func TestReadOnlyOutput(t *testing.T) {
 	locked := filepath.Join(p, "out", "tree", "maps")
 	require.NoError(t, os.Chmod(locked, 0o555))
 	t.Cleanup(func() { _ = os.Chmod(locked, 0o777) })
-	cmd := command(p, "build")
-	if os.Getuid() == 0 { // root may write anywhere: be somebody else
-		require.NoError(t, filepath.WalkDir(filepath.Dir(filepath.Dir(p)), func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
-		for _, dir := range []string{filepath.Dir(exe), filepath.Dir(filepath.Dir(filepath.Dir(p)))} {
-			require.NoError(t, os.Chmod(dir, 0o755))
-		}
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
-	}
-	o := run(t, cmd)
+	o := asSomebody(t, p, "build")
 	assert.Equal(t, 1, o.exit, o.err)
 	assert.Contains(t, o.err, "no permission to write there")
 	assert.Contains(t, o.err, "cairn_station.vnm")
@@ -79,4 +71,40 @@ func TestReadOnlyOutput(t *testing.T) {
 	noTemps(t, p)
 	require.NoError(t, os.Chmod(locked, 0o777))
 	ok(t, p, "build")
+}
+
+// asSomebody runs the program as a user with no more rights than others: root may do anything.
+func asSomebody(t *testing.T, p string, args ...string) outcome {
+	t.Helper()
+	cmd := command(p, args...)
+	if os.Getuid() == 0 {
+		require.NoError(t, filepath.WalkDir(filepath.Dir(filepath.Dir(p)), func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
+		for _, dir := range []string{filepath.Dir(exe), filepath.Dir(filepath.Dir(filepath.Dir(p)))} {
+			require.NoError(t, os.Chmod(dir, 0o755))
+		}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+	}
+	return run(t, cmd)
+}
+
+// A source that can't be read is one finding, and the rest is made.
+func TestUnreadableSources(t *testing.T) {
+	for _, c := range []struct {
+		source string
+		say    []string
+	}{
+		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 17 jobs failed"}},
+		{"materials/rock/slab.toml", []string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]", "of 16 jobs failed"}},
+		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 17 jobs failed"}},
+	} {
+		p := project(t, "highline")
+		require.NoError(t, os.Chmod(filepath.Join(p, c.source), 0))
+		o := asSomebody(t, p, "build")
+		assert.Equal(t, 1, o.exit, o.err)
+		for _, say := range c.say {
+			assert.Contains(t, o.err, say)
+		}
+		assert.FileExists(t, filepath.Join(p, "out/tree/textures/rock/cairn.ktx2"))
+		noTemps(t, p)
+	}
 }

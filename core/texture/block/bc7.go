@@ -38,6 +38,16 @@ type end struct {
 type quantiser struct {
 	colour, alpha  uint // bits without the last; alpha 0: opaque
 	shared, unique bool
+	// solid says that all texels are opaque and must stay so: an alpha of 254 would make a wall see-through.
+	solid bool
+}
+
+// alphaWeight is how much more than others an error of alpha counts.
+func (z quantiser) alphaWeight() int32 {
+	if z.solid {
+		return 1 << 10
+	}
+	return 1
 }
 
 func (z quantiser) bits(k int) uint {
@@ -101,10 +111,13 @@ func (z quantiser) load(e end) (p point) {
 
 func (z quantiser) miss(p point, e end) int32 {
 	q, sum := z.load(e), int32(0)
-	for k := range 4 {
+	for k := range 3 {
 		if z.bits(k) > 0 {
 			sum += (p[k] - q[k]) * (p[k] - q[k])
 		}
+	}
+	if z.alpha > 0 {
+		sum += (p[3] - q[3]) * (p[3] - q[3]) * z.alphaWeight()
 	}
 	return sum
 }
@@ -156,7 +169,7 @@ func (s *line8) measure(a, b end, limit int64, index *[16]uint8) int64 {
 		inverse = (256<<20 + length/2) / length
 	}
 	w, near := weights[s.index], &nearestIndex[s.index]
-	err := int64(0)
+	err, alpha := int64(0), s.z.alphaWeight()
 	for i := range s.points {
 		t := &s.points[i]
 		along := (t[0]-p[0])*d0 + (t[1]-p[1])*d1 + (t[2]-p[2])*d2 + (t[3]-p[3])*d3
@@ -168,7 +181,7 @@ func (s *line8) measure(a, b end, limit int64, index *[16]uint8) int64 {
 		r1 := t[1] - p[1] - (wj*d1+32)>>6
 		r2 := t[2] - p[2] - (wj*d2+32)>>6
 		r3 := t[3] - p[3] - (wj*d3+32)>>6
-		if err += int64(r0*r0 + r1*r1 + r2*r2 + r3*r3); err >= limit {
+		if err += int64(r0*r0 + r1*r1 + r2*r2 + r3*r3*alpha); err >= limit {
 			return noLimit
 		}
 	}
@@ -346,7 +359,7 @@ func (s *bc7) search() {
 
 func (s *bc7) quantiser(mode int) quantiser {
 	m := &bc7Modes[mode]
-	return quantiser{colour: m.colour, alpha: m.alpha, shared: m.shared, unique: m.unique}
+	return quantiser{colour: m.colour, alpha: m.alpha, shared: m.shared, unique: m.unique, solid: s.opaque}
 }
 
 // oneLine tries mode 6: one line through all channels with 16 places.

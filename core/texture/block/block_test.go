@@ -226,6 +226,25 @@ func lightWrong(a, b *block.Light) (sum int64) {
 	return sum
 }
 
+// What is opaque stays opaque, exactly, in every format and quality.
+func TestOpaqueStaysOpaque(t *testing.T) {
+	for i, s := range samples(600) {
+		for j := range s {
+			s[j][3] = 255
+		}
+		for _, f := range formats {
+			for _, q := range []block.Quality{block.Draft, block.Normal, block.Best} {
+				if q == block.Best && i%10 > 0 {
+					continue // it takes long
+				}
+				for _, texel := range f.read(f.pack(nil, &s, q)) {
+					require.EqualValues(t, 255, texel[3], "BC%s %s", f.name, q)
+				}
+			}
+		}
+	}
+}
+
 // TestNearTheBestThereIs holds each quality to an exhaustive search on sampled blocks: best within 0.3 dB, and each
 // quality no worse than the one below it.
 func TestNearTheBestThereIs(t *testing.T) {
