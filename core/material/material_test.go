@@ -26,13 +26,13 @@ func TestResolveAndCompile(t *testing.T) {
 	assert.Empty(t, m.Check([]string{"rock"}))
 	assert.Len(t, m.Check([]string{"wood"}), 1)
 	assert.Equal(t, "materials/defaults.toml", m.Check([]string{"wood"})[0].Place.File, "a mistake is shown where it stands")
-	data, err := m.Compile(func(s string) string { return "T/" + s + ".dds" }, material.Footing{Friction: 0.5, Footstep: "crunch"})
+	data, err := m.Compile(func(s string) string { return "T/" + s + ".dds" }, material.Footing{Friction: 0.5, Footstep: "gravel"})
 	require.NoError(t, err)
 	var got map[string]any
 	require.NoError(t, toml.Unmarshal(data, &got))
 	assert.Equal(t, map[string]any{"version": int64(1), "surface": "rock", "shading": "unlit", "colour": "T/a/b.dds", "normal": "T/a/n.dds", "detail": "T/a/d.dds",
 		"detail_repeat": 8.0, "detail_strength": 0.5, "mask": "T/a/m.dds", "emission": "T/a/e.dds", "emission_power": 1.0, "tint": "#102030", "contrast": 0.0, "saturation": 1.0,
-		"see_through": "soft", "double_sided": false, "solid": false, "size": 4.0, "friction": 0.5, "footstep": "crunch"}, got)
+		"see_through": "soft", "double_sided": false, "solid": false, "size": 4.0, "friction": 0.5, "footstep": "gravel"}, got)
 	textures, err := material.ParseCompiled("c.toml", data)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"T/a/b.dds", "T/a/n.dds", "T/a/d.dds", "T/a/m.dds", "T/a/e.dds"}, textures)

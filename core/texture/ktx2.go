@@ -1,9 +1,11 @@
 package texture
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"sync"
 
@@ -18,15 +20,24 @@ const (
 	ktx2Zstd  = 2 // the supercompression scheme
 )
 
-// One packer and one unpacker serve everybody; a packer with one worker gives the same bytes on any machine.
-var (
-	zstdPacker = sync.OnceValues(func() (*zstd.Encoder, error) {
-		return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
-	})
-	zstdUnpacker = sync.OnceValues(func() (*zstd.Decoder, error) {
-		return zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxTexels*16))
-	})
-)
+// One packer serves everybody; with one worker it gives the same bytes on any machine.
+var zstdPacker = sync.OnceValues(func() (*zstd.Encoder, error) {
+	return zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedBetterCompression))
+})
+
+// unpackZstd unpacks just size bytes: what a frame says of its own size, or how many there are, is not believed.
+func unpackZstd(packed []byte, size int) ([]byte, error) {
+	z, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(1<<27))
+	if err != nil {
+		return nil, err
+	}
+	defer z.Close()
+	out, err := io.ReadAll(io.LimitReader(z, int64(size)+1)) // grows with what is really there
+	if err == nil && len(out) != size {
+		err = fmt.Errorf("it holds %d bytes or more instead of %d", len(out), size)
+	}
+	return out, err
+}
 
 func (t *Texture) ktx2(packed bool) ([][]byte, error) {
 	le := binary.LittleEndian
@@ -174,15 +185,8 @@ func readKTX2(data []byte) (*Texture, error) {
 		size := t.Format.levelSize(w, h) * t.Images
 		level := data[at : at+n : at+n]
 		if scheme == ktx2Zstd {
-			z, err := zstdUnpacker()
-			if err != nil {
-				return nil, fmt.Errorf("starting zstd: %w", err)
-			}
-			var head zstd.Header
-			if err := head.Decode(level); err != nil || head.HasFCS && head.FrameContentSize != uint64(size) {
-				return nil, fmt.Errorf("level %d of the KTX2 file is packed wrongly", i)
-			}
-			if level, err = z.DecodeAll(level, make([]byte, 0, size)); err != nil {
+			var err error
+			if level, err = unpackZstd(level, size); err != nil {
 				return nil, fmt.Errorf("level %d of the KTX2 file can't be unpacked: %w", i, err)
 			}
 		}

@@ -88,15 +88,18 @@ func (p *Prepared) finish() (*Prepared, error) {
 	}
 	p.Content.Clearest = 255
 	for i, img := range p.Images {
-		if !r.Size.Takes(p.Width, p.Height) {
-			img = r.Size.apply(img, r.SRGB, r.Filter, r.Edge)
-		}
 		c := Analyse(img)
 		if n, ok := img.(*image.NRGBA); ok && r.Kind == Normal {
-			if p.NotUnit == 0 {
-				p.NotUnit, p.NotUnitWhy = c.NormalFault()
+			off, why := c.NormalFault()
+			if p.NotUnit += off; why != "" {
+				p.NotUnitWhy = why
 			}
 			img = p.normals(n, c)
+			c = Analyse(img)
+		}
+		if !r.Size.Takes(p.Width, p.Height) {
+			img = r.Size.apply(img, r.SRGB, r.Filter, r.Edge)
+			p.Straighten(img)
 			c = Analyse(img)
 		}
 		p.Images[i] = img
@@ -222,6 +225,13 @@ func (p *Prepared) normals(img *image.NRGBA, c Content) image.Image {
 		img = flipGreen(img)
 	}
 	return img
+}
+
+// Straighten gives the directions of a normal map that was resized length one again; other images it leaves alone.
+func (p *Prepared) Straighten(img image.Image) {
+	if n, ok := img.(*image.NRGBA); ok && p.Recipe.Kind == Normal {
+		renormalise(n)
+	}
 }
 
 // add joins what two images hold.

@@ -89,8 +89,7 @@ func setNormal(p []uint8, x, y, z int64) {
 	}
 }
 
-// renormalise gives every direction of a normal map length one; where blue is empty throughout it is made from the others.
-// Filtering shortens directions.
+// renormalise gives every direction of a normal map length one: filtering shortens them.
 func renormalise(img *image.NRGBA) {
 	for i := 0; i < len(img.Pix); i += 4 {
 		p := img.Pix[i:][:4]

@@ -95,6 +95,12 @@ func TestNormalsStayOfLengthOne(t *testing.T) {
 		assert.Less(t, off(kept, level), 0.012, "level %d", level)
 	}
 	assert.Greater(t, off(plain, 2), 0.05, "plain filtering shortens them")
+	p, err := texture.PrepareImages([]image.Image{img}, texture.Recipe{Kind: texture.Normal, Size: texture.SizeRule{Largest: 40, How: "nearest"}, Forced: true})
+	require.NoError(t, err)
+	small, err := p.Compile(context.Background())
+	require.NoError(t, err)
+	assert.Equal(t, 40, small.Width)
+	assert.Less(t, off(small, 0), 0.012, "resized ones too")
 }
 
 func TestNormalMapsAreRecognised(t *testing.T) {

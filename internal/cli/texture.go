@@ -96,22 +96,22 @@ loses something says how many texels lose what.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.Format, "format", "auto", "`name` of the format: auto, "+strings.Join(texture.FormatNames(), ", "))
-	f.StringVar(&o.Kind, "kind", "colour", "what it is `for`: "+strings.Join(texture.Kinds(), ", "))
-	f.StringVar(&o.ColourSpace, "colour-space", "", "srgb or linear `texels` (default: by kind)")
-	f.StringVar(&o.Quality, "quality", "normal", "how long to `search` for the best blocks: "+strings.Join(block.Qualities(), ", "))
+	f.StringVar(&o.Kind, "kind", "colour", "`kind` of image: "+strings.Join(texture.Kinds(), ", "))
+	f.StringVar(&o.ColourSpace, "colour-space", "", "colour `space`: srgb or linear (default: by kind)")
+	f.StringVar(&o.Quality, "quality", "normal", "`quality`, by the time taken to search for the best blocks: "+strings.Join(block.Qualities(), ", "))
 	f.StringVar(&o.mips, "mips", "", "`levels`: full, none or the most there may be (default: by kind)")
 	f.StringVar(&o.Filter, "filter", "box", "`filter` of levels and of resizing: "+strings.Join(texture.FilterNames, ", "))
 	f.StringVar(&o.Edge, "edge", "clamp", "what lies beyond the image's `edge`: clamp or wrap")
-	f.StringVar(&o.coverage, "coverage", "auto", "`keep` the drawn part of cut-outs in smaller levels: yes, no, auto")
+	f.StringVar(&o.coverage, "coverage", "auto", "`choice` whether the drawn part of cut-outs is kept in smaller levels: yes, no, auto")
 	f.StringVar(&o.resize, "resize", "", "exact `size`, such as 512x256")
 	f.StringVar(&o.Size, "size", "", "make sides powers of two by this `rule`: nearest, up, down")
-	f.StringVar(&o.Aspect, "aspect", "stretch", "with --size: stretch or keep the `aspect`, the edge repeated over the rest")
+	f.StringVar(&o.Aspect, "aspect", "stretch", "with --size: stretch, or keep the `aspect` and repeat the edge over the rest")
 	f.IntVar(&o.rules.Largest, "largest", 0, "longest side in `texels`; larger images are made smaller")
 	f.BoolVar(&o.fromHeight, "from-height", false, "make a normal map of the image's brightness")
 	f.Float64Var(&o.Strength, "strength", 4, "with --from-height: how many `texels` high white stands over black")
-	f.StringVar(&o.Green, "green", "", "which way green grows in IN's normals: up or down (default: as in OUT)")
-	f.StringVar(&o.rules.Green, "green-out", "up", "which way green grows in OUT's normals: up or down")
-	f.StringVar(&o.Shape, "shape", "", "flat, cube or array (default: as IN, or flat)")
+	f.StringVar(&o.Green, "green", "", "`way` in which green grows in IN's normals: up or down (default: as in OUT)")
+	f.StringVar(&o.rules.Green, "green-out", "up", "`way` in which green grows in OUT's normals: up or down")
+	f.StringVar(&o.Shape, "shape", "", "`shape`: flat, cube or array (default: as IN, or flat)")
 	f.BoolVar(&o.zstd, "zstd", false, "pack the levels of a KTX2 file with zstd")
 	f.StringVar(&o.header, "dds-header", "dx10", "`header` of a DDS file: dx10 or plain")
 	f.IntVar(&o.level, "level", 0, "with a texture as IN and a PNG as OUT: which `level`")
@@ -269,6 +269,7 @@ func (o *oneTexture) exactSize(p *texture.Prepared) error {
 	}
 	for i, img := range p.Images {
 		p.Images[i] = texture.Resize(img, int(w), int(h), p.Recipe.SRGB, p.Recipe.Filter, p.Recipe.Edge)
+		p.Straighten(p.Images[i])
 	}
 	return nil
 }

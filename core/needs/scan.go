@@ -1,0 +1,194 @@
+package needs
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/mapsrc"
+	"vornix/core/material"
+	"vornix/core/nearest"
+	"vornix/core/project"
+	"vornix/core/sprite"
+	"vornix/core/texture"
+)
+
+// Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
+func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
+	g := &Graph{Files: files, byKey: map[string]*Asset{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
+	for _, f := range files {
+		g.files = append(g.files, f.Path)
+	}
+	g.collect(p)
+	g.readDefaults(p)
+	results := make([][]finding.Finding, len(g.Assets))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, a := range g.Assets {
+		if a.Kind == Sound || a.Kind == Texture && len(a.Parts) == 0 {
+			continue
+		}
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			results[i] = a.read(p, g.files)
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
+	}
+	for _, r := range results {
+		g.Findings = append(g.Findings, r...)
+	}
+	g.joinImages(p)
+	g.inherit(p)
+	g.tie(p)
+	finding.Sort(g.Findings)
+	return g, nil
+}
+
+// collect sorts the files into assets by the folder they lie in.
+func (g *Graph) collect(p *project.Project) {
+	s := p.File.Sources
+	folders := []struct {
+		kind    Kind
+		dir     string
+		endings []string
+	}{{Map, s.Maps, []string{".vnx"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, []string{".wav"}},
+		{Sprite, s.Sprites, []string{".toml"}}}
+	for _, folder := range folders {
+		for _, f := range g.Files {
+			rel, ok := strings.CutPrefix(f.Path, folder.dir+"/")
+			ending := path.Ext(f.Path)
+			if !ok || !slices.Contains(folder.endings, strings.ToLower(ending)) || strings.HasSuffix(rel, project.SidecarEnding) {
+				continue
+			}
+			if folder.kind == Material && path.Base(rel) == material.DefaultsFile {
+				g.defaults[path.Dir(f.Path)] = nil
+				continue
+			}
+			a := &Asset{Kind: folder.kind, Name: strings.TrimSuffix(rel, ending), Source: f.Path}
+			if folder.kind == Map {
+				a.Name = path.Base(a.Name)
+			}
+			if folder.kind == Texture {
+				a.Images = []string{f.Path}
+			}
+			g.addAsset(a)
+		}
+		if folder.kind == Texture {
+			g.sidecars(folder.dir)
+		}
+	}
+}
+
+func (g *Graph) addAsset(a *Asset) {
+	if other := g.Find(a.Kind, a.Name); other != nil {
+		g.Findings = append(g.Findings, finding.AssetTwin.At(fault.Place{File: a.Source}, "%s and %s would both become the %s %q", other.Source, a.Source, a.Kind, a.Name))
+		return
+	}
+	g.byKey[key(a.Kind, a.Name)] = a
+	g.Assets = append(g.Assets, a)
+}
+
+// sidecars gives textures the files that say how they are made; one without an image beside it is a texture of its own.
+func (g *Graph) sidecars(dir string) {
+	for _, f := range g.Files {
+		rel, ok := strings.CutPrefix(f.Path, dir+"/")
+		name, isSidecar := strings.CutSuffix(rel, project.SidecarEnding)
+		if !ok || !isSidecar {
+			continue
+		}
+		a := g.Find(Texture, name)
+		if a == nil {
+			a = &Asset{Kind: Texture, Name: name, Source: f.Path}
+			g.addAsset(a)
+		}
+		a.Parts = append(a.Parts, f.Path)
+		g.taken[f.Path] = true
+	}
+}
+
+// readSource reads a file; the finding says why that could not be done.
+func readSource(p *project.Project, source string) ([]byte, []finding.Finding) {
+	data, err := os.ReadFile(p.Join(source))
+	if err != nil {
+		return nil, []finding.Finding{finding.FileUnreadable.At(fault.Place{File: source}, "the file can't be read: %v", errors.Unwrap(err))}
+	}
+	return data, nil
+}
+
+func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
+	source := a.Source
+	if a.Kind == Texture {
+		source = a.Parts[0]
+	}
+	data, list := readSource(p, source)
+	if len(list) > 0 {
+		return list
+	}
+	switch a.Kind {
+	case Map:
+		a.Scene, list = mapsrc.ReadScene(a.Source, data)
+	case Material:
+		a.own, list = material.Parse(a.Source, data)
+	case Sprite:
+		if a.Sheet, list = sprite.Parse(a.Source, data, files); a.Sheet != nil {
+			a.Parts = a.Sheet.Images()
+		}
+	case Texture:
+		a.Sidecar, list = project.ParseSidecar(source, data)
+	}
+	return list
+}
+
+// joinImages finds the images of textures that are made of several; those are no textures of their own, unless somebody
+// needs them.
+func (g *Graph) joinImages(p *project.Project) {
+	for _, a := range g.Of(Texture) {
+		if len(a.Parts) == 0 {
+			continue
+		}
+		if a.Sidecar == nil || len(a.Sidecar.Images) == 0 {
+			if len(a.Images) == 0 && a.Sidecar != nil {
+				g.Findings = append(g.Findings, finding.TextureSidecar.At(fault.Place{File: a.Parts[0]}, "no image %q lies beside it, and it names none", a.Name))
+			}
+			continue
+		}
+		a.Images = nil
+		for i, name := range a.Sidecar.Images {
+			file := path.Join(p.File.Sources.Textures, name)
+			if _, found := slices.BinarySearch(g.files, file); !found {
+				f := finding.TextureMissing.At(a.Sidecar.Doc.At("images", i), "the image %q is not in %s/", name, p.File.Sources.Textures)
+				if near := nearest.Word(file, g.files); near != "" {
+					f = f.Doing("Did you mean %q?", strings.TrimPrefix(near, p.File.Sources.Textures+"/"))
+				}
+				g.Findings = append(g.Findings, f)
+				continue
+			}
+			a.Images = append(a.Images, file)
+			if file != a.Source {
+				a.Parts = append(a.Parts, file)
+				g.taken[file] = true
+			}
+		}
+	}
+	for _, a := range g.Of(Sprite) {
+		for _, file := range a.Parts {
+			g.taken[file] = true
+		}
+	}
+}
+
+// Takes says whether a file is part of an asset.
+func (g *Graph) Takes(file string) bool { return g.taken[file] }

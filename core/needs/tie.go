@@ -1,0 +1,172 @@
+package needs
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/material"
+	"vornix/core/nearest"
+	"vornix/core/project"
+	"vornix/core/scene"
+)
+
+// tie draws the arrows and finds what is missing.
+func (g *Graph) tie(p *project.Project) {
+	for _, a := range g.Assets { // maps stand before materials in Assets, so that NeededBy is known when textures are tied
+		if a.Kind == Map && a.Scene != nil {
+			for _, r := range a.Scene.Materials() {
+				g.want(p, a, Material, r.Name, r.Place)
+			}
+			for _, s := range a.Scene.Sounds {
+				g.want(p, a, Sound, s.File.Name, s.File.Place)
+			}
+			for _, s := range a.Scene.Sprites() {
+				g.want(p, a, Sprite, s.Name, s.Place)
+			}
+			g.states(a)
+		}
+		if a.Kind == Material && a.Material != nil {
+			for _, r := range a.Material.References() {
+				if k, why, meant := material.BadReference(r.Texture); k != nil {
+					f := k.At(r.Place, "the texture %q %s", r.Texture, why)
+					if near := g.nearestTo(Texture, meant); near != "" {
+						f = f.Doing("Did you mean %q?", near)
+					}
+					g.Findings = append(g.Findings, f)
+					continue
+				}
+				g.want(p, a, Texture, r.Texture, r.Place)
+			}
+		}
+	}
+	g.uses(p)
+	g.Findings = slices.CompactFunc(sorted(g.Findings), func(a, b finding.Finding) bool { // an inherited mistake is one
+		return a.ID == b.ID && a.Place == b.Place && a.Place.Line > 0 && (strings.HasPrefix(a.ID, "reference.") || a.ID == finding.TextureMissing.ID || a.ID == finding.MaterialSurface.ID)
+	})
+}
+
+func sorted(list []finding.Finding) []finding.Finding {
+	finding.Sort(list)
+	return list
+}
+
+// nearestTo is the name of an asset that a wrong name probably means: itself, one whose path ends so, or the nearest word.
+func (g *Graph) nearestTo(k Kind, name string) string {
+	names := g.names(k)
+	for short := name; short != ""; {
+		for _, n := range names {
+			if strings.EqualFold(n, short) {
+				return n
+			}
+		}
+		_, rest, more := strings.Cut(short, "/")
+		if !more {
+			break
+		}
+		short = rest
+	}
+	return nearest.Word(name, names)
+}
+
+// states holds the states that a map's objects show to those that the sheets have.
+func (g *Graph) states(a *Asset) {
+	for _, it := range a.Scene.Items {
+		sheet := g.Find(Sprite, it.Sprite.Name)
+		if sheet == nil || sheet.Sheet == nil {
+			continue
+		}
+		bad := func(ref scene.Ref, what string, known []string) {
+			f := finding.SpriteState.At(ref.Place, "the sprite %q has no %s %q", it.Sprite.Name, what, ref.Name)
+			if near := nearest.Word(ref.Name, known); near != "" {
+				f = f.Doing("Did you mean %q?", near)
+			} else {
+				f = f.Doing("Use one of: %s.", strings.Join(known, ", "))
+			}
+			g.Findings = append(g.Findings, f)
+		}
+		state := sheet.Sheet.States[0]
+		if it.State.Name != "" {
+			var ok bool
+			if state, ok = sheet.Sheet.State(it.State.Name); !ok {
+				bad(it.State, "state", sheet.Sheet.StateNames())
+				continue
+			}
+		}
+		var directions []string
+		for _, d := range state.Directions {
+			directions = append(directions, d.Name)
+		}
+		if it.Direction.Name != "" && !slices.Contains(directions, it.Direction.Name) {
+			bad(it.Direction, "direction", directions)
+		}
+	}
+}
+
+// kindOf says how each kind of asset is called when it is missing, and where it would lie.
+func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, gamePath func(string) string) {
+	s := p.File.Sources
+	switch k {
+	case Material:
+		return finding.MaterialMissing, s.Materials, p.Profile.MaterialPath
+	case Texture:
+		return finding.TextureMissing, s.Textures, p.Profile.TexturePath
+	case Sprite:
+		return finding.SpriteMissing, s.Sprites, p.Profile.SpritePath
+	default:
+		return finding.SoundMissing, s.Sounds, p.Profile.SoundPath
+	}
+}
+
+// want draws an arrow to an asset; one that no project has may be the game's own.
+func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place fault.Place) {
+	if to := g.Find(k, name); to != nil {
+		from.Needs = append(from.Needs, to)
+		to.NeededBy = append(to.NeededBy, from)
+		return
+	}
+	missing, folder, gamePath := kindOf(p, k)
+	if p.Profile.HasOwn(gamePath(name)) {
+		return
+	}
+	from.Missing = append(from.Missing, Missing{k, name})
+	f := missing.At(place, "the %s %q is not in %s/", k, name, folder)
+	if near := g.nearestTo(k, name); strings.EqualFold(near, name) {
+		f = finding.RefCase.At(place, "the %s %q is called %q", k, name, near).Doing("Write %q.", near)
+	} else if near != "" {
+		f = f.Doing("Did you mean %q? Else add it to %s/.", near, folder)
+	}
+	f.Wanted = g.wantedBy(from, place)
+	if from.Kind == Material {
+		if maps := mapsOf(from); len(maps) > 0 {
+			f.Text += fmt.Sprintf("; the material %q wants it, for %s", from.Name, strings.Join(maps, ", "))
+		} else {
+			f.Text += fmt.Sprintf("; the material %q wants it, which no map uses", from.Name)
+			f.Severity = finding.Warning
+		}
+	}
+	g.Findings = append(g.Findings, f)
+}
+
+func mapsOf(a *Asset) []string {
+	var names []string
+	for _, m := range a.NeededBy {
+		names = append(names, "map "+m.Name)
+	}
+	return names
+}
+
+// wantedBy lists the places that lead to a reference: its own, then where each map names the material.
+func (g *Graph) wantedBy(from *Asset, place fault.Place) []string {
+	list := []string{place.String()}
+	for _, m := range from.NeededBy {
+		for _, r := range m.Scene.Materials() {
+			if r.Name == from.Name {
+				list = append(list, r.Place.String())
+			}
+		}
+	}
+	return list
+}
