@@ -222,19 +222,22 @@ func (s *line8) fit(m *moments, q Quality) {
 	}
 }
 
+// allRounds lets descend go on as long as it helps.
+const allRounds = 1 << 30
+
 // polish is descend at the best quality.
 func (s *line8) polish(q Quality) {
 	switch q {
 	case Best:
-		s.descend()
+		s.descend(allRounds)
 	case Exhaustive:
-		s.descend()
+		s.descend(allRounds)
 		for i := range s.points {
 			for j := range i {
 				from := line8{points: s.points, z: s.z, index: s.index, best: line{err: noLimit}}
 				from.try(from.z.pair(s.points[i], s.points[j]))
 				if from.best.err < 2*s.best.err {
-					from.descend()
+					from.descend(allRounds)
 				}
 				if from.best.err < s.best.err {
 					s.best = from.best
@@ -245,8 +248,8 @@ func (s *line8) polish(q Quality) {
 }
 
 // descend moves single channels of the ends by a step, and turns last bits, as long as that helps.
-func (s *line8) descend() {
-	for s.best.err > 0 {
+func (s *line8) descend(rounds int) {
+	for ; s.best.err > 0 && rounds > 0; rounds-- {
 		before := s.best.err
 		for which := range 2 {
 			for k := range 4 {
@@ -325,8 +328,11 @@ func BC7(out []byte, t *Texels, q Quality) []byte {
 	return s.best.append(out)
 }
 
+// nearlyGood is a squared error of a block below which one line is likely to be the best, and worth a closer look.
+const nearlyGood = 200
+
 // goodEnough is a squared error of a block, in 8-bit steps, below which other modes are not tried.
-var goodEnough = [4]int64{Normal: 24, Draft: 96}
+var goodEnough = [4]int64{Normal: 12, Draft: 96}
 
 func (s *bc7) search() {
 	s.best.err = noLimit
@@ -366,7 +372,9 @@ func (s *bc7) quantiser(mode int) quantiser {
 func (s *bc7) oneLine() {
 	l := line8{points: s.points[:], z: s.quantiser(6), index: 4}
 	l.fit(&s.whole, s.quality)
-	l.polish(s.quality)
+	if l.polish(s.quality); s.quality == Normal && l.best.err > 0 && l.best.err < nearlyGood {
+		l.descend(1)
+	}
 	s.best = bc7Block{mode: 6, index: l.best.index, err: l.best.err}
 	s.best.ends[0] = l.best.ends
 }
