@@ -77,16 +77,22 @@ type Choice struct {
 }
 
 // Choose picks, of the allowed formats, the one that loses least of an image, and of those that lose alike the smallest.
-// Formats for data are only taken for data, those for light only for light; normal maps take two channels where they can.
+// Formats for data are only taken for data, those for light only for light; normal maps and other data in two channels take
+// two where they can.
 func Choose(c Content, k Kind, srgb, best bool, allowed []Format) Choice {
 	order := smallest
 	if best {
 		order = closest
 	}
-	if k == Normal {
-		order = []Format{BC5, RG8, BC7, RGBA8, BC3, BC1, BC1A, BC2}
-	}
 	isLight := c.Light || k == Glow
+	switch {
+	case k == Normal:
+		order = []Format{BC5, RG8, BC7, RGBA8, BC3, BC1, BC1A, BC2}
+	case !srgb && c.Coloured == 0: // data in one channel: a block of its own keeps it better than one for colours
+		order = append([]Format{BC4, R8}, order...)
+	case !srgb && c.Blue == 0: // or in two
+		order = append([]Format{BC5, RG8}, order...)
+	}
 	if isLight {
 		order = append([]Format{BC6H, RGBA16F}, order...)
 	}
@@ -110,8 +116,8 @@ func Choose(c Content, k Kind, srgb, best bool, allowed []Format) Choice {
 		found.Why += fmt.Sprintf(": of %s none can hold it", strings.Join(names, ", "))
 	case found.Loss.Sum() > 0:
 		found.Why += fmt.Sprintf(": of %s, %s loses least", strings.Join(names, ", "), found.Format)
-	case k == Normal && (found.Format == BC5 || found.Format == RG8):
-		found.Why += fmt.Sprintf(": %s keeps a normal map's two channels apart", found.Format)
+	case found.Format == BC5 || found.Format == RG8:
+		found.Why += fmt.Sprintf(": %s keeps two channels apart", found.Format)
 	case best && found.Format == BC7:
 		found.Why += ": bc7 keeps it closest"
 	default:

@@ -184,6 +184,7 @@ func (t *Texture) readPlain(data []byte) error {
 		alpha := p.flags&ddsAlpha == form.flags&ddsAlpha || p.four != "" && p.four != "DXT1"
 		if ok && alpha && p.flags&^ddsAlpha == form.flags&^ddsAlpha && p.four == form.four && p.bits == form.bits && (p.four != "" || p.masks == form.masks) {
 			t.Format, found = f, true
+			t.SpaceUntold = !f.HoldsData() && !f.HoldsLight()
 			break
 		}
 	}

@@ -33,6 +33,7 @@ var ShapeNames = []string{"flat", "cube", "array"}
 type Texture struct {
 	Format        Format
 	SRGB          bool // colours are sRGB; else linear
+	SpaceUntold   bool // it was read from a file that can't say which of the two
 	Shape         Shape
 	Images        int // 1, 6 for a cube, any number for an array
 	Width, Height int

@@ -27,6 +27,7 @@ type textureAnswer struct {
 	Format string `json:"format,omitempty"`
 	Shape  string `json:"shape,omitempty"` // flat, cube or array
 	SRGB   bool   `json:"srgb"`
+	Untold bool   `json:"space_untold,omitempty"` // the file can't say whether colours are sRGB
 	Width  int    `json:"width"`
 	Height int    `json:"height"`
 	Images int    `json:"images"`
@@ -51,11 +52,14 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 		return nil, err
 	}
 	content := texture.Analyse(t.Image(0, 0))
-	answer := textureAnswer{Kind: "texture", Format: t.Format.String(), Shape: texture.ShapeNames[t.Shape], SRGB: t.SRGB, Width: t.Width, Height: t.Height,
+	answer := textureAnswer{Kind: "texture", Format: t.Format.String(), Shape: texture.ShapeNames[t.Shape], SRGB: t.SRGB, Untold: t.SpaceUntold, Width: t.Width, Height: t.Height,
 		Images: t.Images, Levels: len(t.Levels), Bytes: len(data), Alpha: content.Alpha(), Holds: content.Holds()}
 	space := "linear"
-	if t.SRGB {
+	switch {
+	case t.SRGB:
 		space = "sRGB"
+	case t.SpaceUntold:
+		space = "sRGB or linear (the plain header does not say)"
 	}
 	what := "texture"
 	if t.Shape != texture.Flat {
