@@ -524,6 +524,12 @@ func TestOneTexture(t *testing.T) {
 		"textures/rock/slab.png out.dds --format bc9":     `no --format "bc9"`,
 		"textures/rock/slab.png out.dds --format bc4":     "holds data, not colours",
 		"textures/rock/slap.png out.dds":                  "could not read the image",
+		"textures/rock/slab.png out.png --format bc1":     "--format does nothing here",
+		"textures/rock/slab.png out.dds --zstd":           "OUT to end in .ktx2",
+		"textures/rock/slab.png out.dds --strength 3":     "It needs --from-height",
+		"textures/rock/slab.png out.dds --green up":       "--kind normal or --from-height",
+		"textures/rock/slab.png out.dds --level 1":        "OUT to end in .png",
+		"textures/rock/slab.png out.dds --resize 0x4":     "such as 512x256",
 		"textures/rock/slab.png out.dds --mips some":      "--mips is full, none or a number",
 		"textures/rock/slab.png out.dds --colour-space x": "Use srgb, linear",
 	} {
@@ -575,6 +581,9 @@ func TestSpriteAndScale(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "there is no frame 99: the image holds 4 x 4, from 0 to 15")
 	assert.Regexp(t, `across +6 m +512 +4 m +2 +3 m +170.7`, ok(t, p, "scale", "6", "512x512").out)
+	assert.Equal(t, 2, vornix(t, p, "sprite", "sprites/mole.toml", "--state", "walk").exit)
+	assert.Equal(t, 2, vornix(t, p, "inspect", "maps/tram_depot.vnx", "--picture", "x.png").exit)
+	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.png", "--source", "sprites/mole.png").exit)
 	for _, bad := range [][]string{{"scale", "six", "512x512"}, {"scale", "6x0", "512x512"}, {"scale", "6", "nothing.png"}, {"scale", "6", "512x512", "--density", "0"}} {
 		assert.Equal(t, 2, vornix(t, p, bad...).exit, bad)
 	}

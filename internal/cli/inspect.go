@@ -81,12 +81,14 @@ func (a *app) inspect(name string, o look) (any, error) {
 	head = head[:n]
 	read := func() ([]byte, error) { return os.ReadFile(name) }
 	switch {
-	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):
-		return a.inspectBundle(name)
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
 		return a.inspectTexture(name, o)
-	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))):
+	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))) && o.source == "":
 		return a.inspectImage(name, o)
+	case o != look{}:
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures, --picture for textures and images", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):
+		return a.inspectBundle(name)
 	case strings.HasSuffix(strings.ToLower(name), ".vnx"):
 		return a.inspectSource(filepath.ToSlash(name))
 	case strings.HasSuffix(strings.ToLower(name), ".json"):

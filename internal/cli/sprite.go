@@ -39,6 +39,9 @@ state as an animated GIF (.gif: 255 colours, one bit of alpha) or PNG (.png: all
 				return err
 			}
 			if len(args) == 1 {
+				if state != "" || direction != "" {
+					return &fault.Fault{Kind: fault.Usage, What: "--state and --direction say what is played into OUT, and there is no OUT", Do: "Add a file that ends in .gif or .png."}
+				}
 				answer.Result = a.spriteStates(s)
 				return nil
 			}

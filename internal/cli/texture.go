@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"vornix/core/build"
 	"vornix/core/fault"
@@ -41,7 +42,8 @@ type oneTexture struct {
 
 func (a *app) textureCommand() *cobra.Command {
 	o := oneTexture{}
-	cmd := &cobra.Command{
+	var cmd *cobra.Command
+	cmd = &cobra.Command{
 		Use:   "texture IN... OUT",
 		Short: "Convert one image or texture; the ending of OUT says into what",
 		Long: `Texture converts one file, no project needed. IN is an image (PNG, JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance) or a
@@ -55,6 +57,9 @@ loses something says how many texels lose what.`,
 		Args: between(2, 2049, "files: from what (one or more), into what"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			in, out := args[:len(args)-1], args[len(args)-1]
+			if err := o.effective(cmd.Flags(), out); err != nil {
+				return err
+			}
 			var files [][]byte
 			for _, name := range in {
 				data, err := os.ReadFile(name)
@@ -131,6 +136,34 @@ type textureMade struct {
 // usage refuses a value of an option.
 func usage(format string, args ...any) *fault.Fault {
 	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf(format, args...), Do: "See: vornix texture --help"}
+}
+
+// effective refuses options that would do nothing: whoever gives one believes that it does.
+func (o *oneTexture) effective(flags *pflag.FlagSet, out string) error {
+	ending := strings.ToLower(filepath.Ext(out))
+	normal := o.fromHeight || o.Kind == string(texture.Normal)
+	for _, c := range []struct {
+		names string
+		does  bool
+		needs string
+	}{
+		{"format quality mips coverage", ending != ".png", "a texture as OUT (.ktx2 or .dds)"},
+		{"zstd", ending == ".ktx2", "OUT to end in .ktx2"},
+		{"dds-header", ending == ".dds", "OUT to end in .dds"},
+		{"level", ending == ".png", "OUT to end in .png"},
+		{"strength", o.fromHeight, "--from-height"},
+		{"green green-out", normal, "--kind normal or --from-height"},
+		{"aspect", o.Size != "" || o.rules.Largest > 0, "--size"},
+	} {
+		for name := range strings.FieldsSeq(c.names) {
+			if flags.Changed(name) && !c.does {
+				f := usage("--%s does nothing here", name)
+				f.Do = fmt.Sprintf("It needs %s; leave it out otherwise.", c.needs)
+				return f
+			}
+		}
+	}
+	return nil
 }
 
 // recipe turns the options into a recipe.
