@@ -140,7 +140,7 @@ func Probe(name string, data []byte) (Info, error) {
 		return Info{}, fmt.Errorf("it can't be decoded: %w", err)
 	}
 	if cfg.Width < 1 || cfg.Height < 1 || cfg.Width > maxSide || cfg.Height > maxSide || cfg.Width*cfg.Height > maxTexels {
-		return Info{}, fmt.Errorf("it has %d x %d texels; at most %d a side and %d million in all are taken", cfg.Width, cfg.Height, maxSide, maxTexels>>20)
+		return Info{}, fmt.Errorf("it has %d x %d texels; at most %d a side and %d million in all are taken", cfg.Width, cfg.Height, maxSide, maxTexels/1000000)
 	}
 	ending := strings.ToLower(path.Ext(name))
 	return Info{cfg.Width, cfg.Height, r.name, ending != "" && !slices.Contains(strings.Fields(r.endings), ending)}, nil

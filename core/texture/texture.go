@@ -374,7 +374,7 @@ func (t *Texture) believe(levels int) error {
 		return err
 	}
 	if t.Width*t.Height > maxTexels/t.Images {
-		return fmt.Errorf("%d images of %d x %d texels are more than the %d million that are taken", t.Images, t.Width, t.Height, maxTexels>>20)
+		return fmt.Errorf("%d images of %d x %d texels are more than the %d million that are taken", t.Images, t.Width, t.Height, maxTexels/1000000)
 	}
 	return nil
 }

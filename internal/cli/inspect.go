@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -20,6 +21,7 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/release"
+	"vornix/core/sprite"
 	"vornix/core/texture"
 	"vornix/internal/cli/show"
 )
@@ -33,8 +35,8 @@ func (a *app) inspectCommand() *cobra.Command {
 		Use:   "inspect FILE",
 		Short: "What is inside a map, bundle, texture, image or index",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
-JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx) or a version index, checks it, and shows what is inside. It
-needs no project. Of a texture it also says how far it is from its source, which is found when the texture lies in a
+JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx), a version index or a sprite's index, checks it, and shows what is
+inside. It needs no project. Of a texture it also says how far it is from its source, which is found when the texture lies in a
 project's out/tree, or named with --source; of an image in a project, what becomes of it and why. --picture draws a texture's
 levels, channels and differences.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
@@ -95,7 +97,7 @@ func (a *app) inspect(name string, o look) (any, error) {
 		return a.inspectIndex(read())
 	}
 	return nil, &fault.Fault{What: "Vornix does not know this kind of file", Place: fault.Place{File: filepath.ToSlash(name)},
-		Do: "Known are .vnm, ZIP archives, KTX2, DDS, images, .vnx and index.json."}
+		Do: "Known are .vnm, ZIP archives, KTX2, DDS, images, .vnx, index.json and a sprite's index; 'vornix sprite' reads sheets."}
 }
 
 // bundleAnswer is what inspect says of an archive or a map.
@@ -229,6 +231,9 @@ func (a *app) inspectIndex(data []byte, err error) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if bytes.Contains(data, []byte(`"states"`)) { // which no version index has
+		return a.inspectSprite(data)
+	}
 	idx, err := index.Read(data)
 	if err != nil {
 		return nil, err
@@ -240,4 +245,29 @@ func (a *app) inspectIndex(data []byte, err error) (any, error) {
 	a.out.Say("version index of %s for %s", idx.Title, idx.Game)
 	a.out.Table([]string{"file", "version", "size", "maps", "sha-256"}, rows)
 	return idx, nil
+}
+
+// inspectSprite shows the index of a sprite's atlas.
+func (a *app) inspectSprite(data []byte) (any, error) {
+	s, err := sprite.ReadIndex(data)
+	if err != nil {
+		return nil, err
+	}
+	a.out.Say("sprite: %s of %d x %d, %s, stands on texel %d, %d", release.Count(len(s.Pages), "page"), s.Size[0], s.Size[1], release.Count(len(s.Frames), "picture"), s.Pivot[0], s.Pivot[1])
+	var rows [][]string
+	for _, name := range slices.Sorted(maps.Keys(s.States)) {
+		st := s.States[name]
+		for _, d := range slices.Sorted(maps.Keys(st.Directions)) {
+			total := 0
+			for _, step := range st.Directions[d] {
+				total += step.Milliseconds
+			}
+			rows = append(rows, []string{name, orWord(d, "any"), strconv.Itoa(len(st.Directions[d])), fmt.Sprintf("%d ms", total), st.Loop})
+		}
+	}
+	a.out.Table([]string{"state", "direction", "frames", "takes", "loop"}, rows)
+	return struct {
+		Kind string `json:"kind"`
+		*sprite.Index
+	}{"sprite", s}, nil
 }
