@@ -128,6 +128,28 @@ func TestBC1AgainstImageMagick(t *testing.T) {
 	}
 }
 
+// TestCubeAgainstImageMagick lets another reader find each face of a DDS cube with levels.
+func TestCubeAgainstImageMagick(t *testing.T) {
+	convert := magick(t)
+	var six []image.Image
+	for i := range 6 {
+		six = append(six, paint(16, 16, func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 * i), 10, 200, 255} }))
+	}
+	tex, err := texture.Compile(context.Background(), six, texture.Options{Format: texture.BC1, Shape: texture.Cube})
+	require.NoError(t, err)
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.dds"), encode(t, tex, texture.Container{Name: "dds", Plain: true}), 0o666))
+	for i := range 6 {
+		peer.Run(t, dir, convert, fmt.Sprintf("a.dds[%d]", i), "PNG32:a.png")
+		data, err := os.ReadFile(filepath.Join(dir, "a.png"))
+		require.NoError(t, err)
+		got := decode(t, data).NRGBAAt(7, 7)
+		for _, d := range []int{int(got.R) - 40*i, int(got.G) - 10, int(got.B) - 200} {
+			assert.LessOrEqual(t, max(d, -d), 2, "face %d: %v", i, got)
+		}
+	}
+}
+
 // TestDDSAgainstPillow lets another reader take our files with either header, and its decoder our blocks.
 func TestDDSAgainstPillow(t *testing.T) {
 	python := pillow(t)
