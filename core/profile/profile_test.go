@@ -49,6 +49,11 @@ func TestWrongProfiles(t *testing.T) {
 		head + "[files]\ncharacters = 'z-a'\n":                                                          "no class of characters",
 		head + "[textures]\ncontainer = 'bmp'\n":                                                        `"bmp"`,
 		head + "[textures]\nformats = ['bc1', 'jpg']\n":                                                 `"jpg"`,
+		head + "[textures]\ncontainer = 'dds'\nzstd = true\n":                                           "only KTX2 files can be packed with zstd",
+		head + "[textures]\ncontainer = 'dds'\nheader = 'plain'\nformats = ['bc7']\n":                   "can't hold bc7",
+		head + "[textures]\ngreen = 'left'\n":                                                           `"left"`,
+		head + "[files]\nown = ['[a']\n":                                                                "no pattern",
+		head + "[materials]\nsurfaces = ['wood']\n[materials.footing.ice]\nfriction = 0.1\n":            `"ice" is none of wood`,
 		head + "[pack]\nform = 'map-file'\nname = 'all.vnm'\n":                                          "{map}",
 		head + "[pack]\ncompress = 'brotli'\n":                                                          `"brotli"`,
 		head + "[[addon.field]]\nname = 'a'\ntype = 'date'\n":                                           `"date"`,
@@ -92,4 +97,23 @@ func TestPathRules(t *testing.T) {
 func TestFill(t *testing.T) {
 	assert.Equal(t, "a-1.0.0-{who}", profile.Fill("{name}-{version}-{who}", map[string]string{"name": "a", "version": "1.0.0"}))
 	assert.Equal(t, "{version}", profile.Fill("{name}", map[string]string{"name": "{version}", "version": "x"}), "a value is not filled again")
+}
+
+// The game's own files: by pattern, and from a list beside the profile, which takes part in what the profile is.
+func TestOwnFiles(t *testing.T) {
+	p, err := profile.Parse("g.toml", []byte(head+"[files]\nown = ['textures/base/**']\nown_list = 'own.txt'\n"))
+	require.NoError(t, err)
+	before := string(p.Source)
+	require.NoError(t, p.ReadOwnList(func(name string) ([]byte, error) {
+		assert.Equal(t, "own.txt", name)
+		return []byte("# theirs\r\nsounds/wind.wav\r\n\r\n"), nil
+	}))
+	assert.NotEqual(t, before, string(p.Source))
+	for path, own := range map[string]bool{"textures/base/a/b.ktx2": true, "textures/bass/b.ktx2": false, "sounds/wind.wav": true, "sounds/Wind.wav": false, "# theirs": false, "": false} {
+		assert.Equal(t, own, p.HasOwn(path), path)
+	}
+	err = p.ReadOwnList(func(string) ([]byte, error) { return nil, fs.ErrNotExist })
+	var f *finding.Failure
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, 7, f.Findings[0].Place.Line)
 }

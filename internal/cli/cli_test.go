@@ -467,7 +467,7 @@ func TestInspect(t *testing.T) {
 		"lower-sidings/out/bundles/tram_depot.vnm":            "1 grids with 512 cells",
 		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",
 		"lower-sidings/out/tree/creatures/mole.json":          "sprite: 1 page of 96 x 36, 10 pictures, stands on texel 8, 13",
-		"highline/out/tree/textures/rock/cairn_bumps.ktx2":    "from textures/rock/cairn_bumps.png: 49.",
+		"highline/out/tree/textures/rock/cairn_bumps.ktx2":    "of the kind normal; opaque normals: bc5 keeps two channels apart",
 	} {
 		assert.Contains(t, ok(t, dir, "inspect", file).out, say, file)
 		assert.True(t, parse(t, ok(t, dir, "inspect", file, "--json")).OK, file)

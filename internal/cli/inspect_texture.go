@@ -38,6 +38,7 @@ type textureAnswer struct {
 	// Source is the image that a texture was made of, and Difference how far it is from it.
 	Source     string              `json:"source,omitempty"`
 	Difference *texture.Difference `json:"difference,omitempty"`
+	Why        string              `json:"why,omitempty"` // why the project chose the format
 	// Becomes says what a project makes of an image, and why.
 	Becomes string `json:"becomes,omitempty"`
 }
@@ -66,7 +67,7 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 		what = fmt.Sprintf("%s of %d images, each", answer.Shape, t.Images)
 	}
 	a.out.Say("%s %d x %d, %s, %s, %s, %s alpha, %s", what, t.Width, t.Height, t.Format, space, release.Count(len(t.Levels), "level"), answer.Alpha, release.Bytes(int64(len(data))))
-	source, label, err := a.sourceOf(name, t, o)
+	source, label, why, err := a.sourceOf(name, t, o)
 	if err != nil {
 		return nil, err
 	}
@@ -78,6 +79,9 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 			alpha = fmt.Sprintf(", alpha %.2f dB", d.Alpha)
 		}
 		a.out.Say("from %s: %.2f dB%s, worst %d", label, d.Colour, alpha, d.Worst)
+	}
+	if answer.Why = why; why != "" {
+		a.out.Say("%s", why)
 	}
 	var rows [][]string
 	for i, l := range t.Levels {
@@ -113,39 +117,39 @@ func (a *app) picture(name string, img image.Image) error {
 }
 
 // sourceOf is what a texture was made of, as its job saw it: the image that was named, or, for a texture in a project's
-// tree, the project's. It is nil when there is none of the texture's size.
-func (a *app) sourceOf(name string, t *texture.Texture, o look) (image.Image, string, error) {
+// tree, the project's, with why its format was chosen. It is nil when there is none of the texture's size.
+func (a *app) sourceOf(name string, t *texture.Texture, o look) (img image.Image, label, why string, err error) {
 	if o.source != "" {
 		data, err := os.ReadFile(o.source)
 		if err != nil {
-			return nil, "", &fault.Fault{Kind: fault.Usage, What: "could not read the source", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Check the path."}
+			return nil, "", "", &fault.Fault{Kind: fault.Usage, What: "could not read the source", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Check the path."}
 		}
 		img, err := texture.Decode(data)
 		if err != nil {
-			return nil, "", &fault.Fault{What: "the source can't be read", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Name another image."}
+			return nil, "", "", &fault.Fault{What: "the source can't be read", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Name another image."}
 		}
 		if img.Bounds().Size() != image.Pt(t.Width, t.Height) {
 			img = texture.Resize(img, t.Width, t.Height, t.SRGB, texture.Box, texture.Clamp)
 		}
-		return img, filepath.ToSlash(o.source), nil
+		return img, filepath.ToSlash(o.source), "", nil
 	}
 	p, rel := projectOf(name)
 	inTree, ok := strings.CutPrefix(rel, project.TreeDir+"/")
 	if p == nil || !ok {
-		return nil, "", nil
+		return nil, "", "", nil
 	}
 	g, err := release.Scan(context.Background(), p)
 	if err != nil {
-		return nil, "", nil // the texture can be looked at without its source
+		return nil, "", "", nil // the texture can be looked at without its source
 	}
 	for _, x := range g.Of(needs.Texture) {
 		if check.GamePath(p, x) == inTree {
 			if made := prepared(p, x); made != nil && !made.Refused && made.Images[0].Bounds().Size() == image.Pt(t.Width, t.Height) {
-				return made.Images[0], x.Source, nil
+				return made.Images[0], x.Source, fmt.Sprintf("of the kind %s; %s", made.Recipe.Kind, made.Choice.Why), nil
 			}
 		}
 	}
-	return nil, "", nil
+	return nil, "", "", nil
 }
 
 // projectOf finds the project that a file lies in, and its slash path there; nil outside of one.

@@ -1,0 +1,110 @@
+package needs_test
+
+import (
+	"context"
+	"os"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/texture"
+	"vornix/internal/demotest"
+)
+
+func TestMain(m *testing.M) { demotest.Main(m) }
+
+func scan(t *testing.T, p *project.Project) *needs.Graph {
+	t.Helper()
+	files, err := p.List()
+	require.NoError(t, err)
+	g, err := needs.Scan(context.Background(), p, files)
+	require.NoError(t, err)
+	return g
+}
+
+func names(list []*needs.Asset) []string {
+	var out []string
+	for _, a := range list {
+		out = append(out, string(a.Kind)+" "+a.Name)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Both ways through the graph tell the same: what is needed knows by whom, and what is inherited from has its heirs.
+func TestBothWays(t *testing.T) {
+	for _, name := range []string{"highline", "lower-sidings"} {
+		g := scan(t, demotest.Project(t, name))
+		for _, a := range g.Assets {
+			for _, n := range a.Needs {
+				assert.Contains(t, n.NeededBy, a, "%s %s", n.Kind, n.Name)
+			}
+			for _, n := range a.NeededBy {
+				assert.Contains(t, n.Needs, a)
+			}
+			for _, b := range a.Bases {
+				assert.Contains(t, b.BaseOf, a)
+			}
+			assert.Equal(t, []*needs.Asset{a}, g.Named(a.Source))
+			assert.Contains(t, g.Named(a.Name), a)
+			assert.Contains(t, needs.Closure(a), a)
+		}
+		assert.True(t, g.Complete())
+	}
+}
+
+func TestWhatTakesPart(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	g := scan(t, p)
+	wet := g.Find(needs.Material, "rock/cairn_wet")
+	assert.Equal(t, []string{"materials/rock/defaults.toml", "materials/rock/defaults.toml", "materials/rock/cairn.toml", "materials/rock/cairn_wet.toml"}, wet.Chain)
+	assert.Equal(t, []string{"texture rock/cairn", "texture rock/cairn_bumps"}, names(wet.Needs), "what is inherited is needed")
+	assert.Equal(t, []string{"material rock/cairn"}, names(wet.Bases))
+	bumps := g.Find(needs.Texture, "rock/cairn_bumps")
+	assert.Equal(t, texture.Normal, bumps.Use)
+	assert.Equal(t, []string{"textures/rock/cairn_bumps.png"}, bumps.Images)
+	assert.Equal(t, []string{"textures/rock/cairn_bumps.texture.toml"}, bumps.Parts)
+	assert.True(t, g.Takes("materials/rock/defaults.toml"))
+	assert.Equal(t, texture.Colour, g.Find(needs.Texture, "rock/slab").Use)
+	assert.Equal(t, []string{"sign/highline"}, g.Find(needs.Texture, "sign/highline").SeenThrough)
+	assert.Nil(t, g.Find(needs.Material, "rock/defaults"), "defaults are no material")
+
+	// A mistake that two materials inherit is said once, where it stands; each says who wanted it.
+	demotest.Edit(t, p, "materials/rock/cairn.toml", `"rock/cairn_bumps"`, `"rock/cairn_bumbs"`)
+	missing := 0
+	for _, f := range scan(t, p).Findings {
+		if f.ID == "texture.missing" {
+			missing++
+			assert.Equal(t, "materials/rock/cairn.toml:2:1", f.Place.String())
+			assert.Contains(t, f.Do, `"rock/cairn_bumps"`)
+		}
+	}
+	assert.Equal(t, 1, missing)
+
+	// A broken base breaks its heirs and nothing else; the heirs are not blamed.
+	demotest.Put(t, p, "materials/rock/cairn.toml", []byte("colour = [\n"))
+	g = scan(t, p)
+	assert.Nil(t, g.Find(needs.Material, "rock/cairn_wet").Material)
+	assert.NotNil(t, g.Find(needs.Material, "rock/slab").Material)
+	for _, f := range g.Findings {
+		assert.NotEqual(t, "materials/rock/cairn_wet.toml", f.Place.File, "%v", f)
+	}
+	require.NoError(t, os.Remove(p.Join("materials/rock/defaults.toml")))
+	assert.Equal(t, []string{"materials/rock/slab.toml"}, scan(t, p).Find(needs.Material, "rock/slab").Chain)
+}
+
+func TestSpritesAndTheirFrames(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	g := scan(t, p)
+	lamp := g.Find(needs.Sprite, "lamp")
+	assert.Equal(t, []string{"sprites/lamp/glow/1.png", "sprites/lamp/glow/10.png", "sprites/lamp/glow/2.png"}, lamp.Parts)
+	assert.Equal(t, []string{"map tram_depot"}, names(lamp.NeededBy))
+	for _, part := range lamp.Parts {
+		assert.True(t, g.Takes(part))
+	}
+	assert.Nil(t, g.Find(needs.Texture, "lamp/glow/1"), "frames are no textures")
+}
