@@ -76,9 +76,9 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 		answer.Source, answer.Difference = label, &d
 		alpha := ""
 		if content.Alpha() != "no" {
-			alpha = fmt.Sprintf(", alpha %.2f dB", d.Alpha)
+			alpha = ", alpha " + decibels(d.Alpha)
 		}
-		a.out.Say("from %s: %.2f dB%s, worst %d", label, d.Colour, alpha, d.Worst)
+		a.out.Say("from %s: %s%s, worst %d", label, decibels(d.Colour), alpha, d.Worst)
 	}
 	if answer.Why = why; why != "" {
 		a.out.Say("%s", why)
@@ -90,6 +90,14 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 	}
 	a.out.Table([]string{"level", "texels", "size"}, rows)
 	return answer, a.picture(o.picture, texture.Sheet(t, source))
+}
+
+// decibels is a quality in words.
+func decibels(db float64) string {
+	if db >= 99 {
+		return "exact"
+	}
+	return fmt.Sprintf("%.2f dB", db)
 }
 
 // picture writes a drawing where one is asked for.
