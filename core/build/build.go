@@ -150,7 +150,7 @@ func (pl *planner) missing(a *needs.Asset) []finding.Finding {
 	for _, f := range pl.g.Findings {
 		switch f.ID {
 		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID, finding.SpriteState.ID,
-			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID, finding.MaterialKind.ID, finding.MaterialSurface.ID:
+			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID, finding.MaterialKind.ID:
 			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) {
 				list = append(list, f)
 			}
@@ -173,16 +173,16 @@ func (pl *planner) material(a *needs.Asset) {
 	}
 	var footing material.Footing
 	if a.Material != nil {
-		f := prof.Materials.Footing[a.Material.Surface]
-		footing = material.Footing{Friction: f.Friction, Footstep: f.Footstep}
+		footing = material.Footing(prof.Materials.Footing[a.Material.Surface])
 	}
 	pl.add(&job.Job{
 		ID: "material " + a.Name, Step: "material", Version: materialVersion, Inputs: inputs, Outputs: []string{out},
 		Recipe: recipe(struct {
 			Textures, Container string
 			Footing             material.Footing
+			Surfaces            []string
 			Missing             []finding.Finding
-		}{prof.Files.Textures, prof.Textures.Container, footing, missing}),
+		}{prof.Files.Textures, prof.Textures.Container, footing, prof.Materials.Surfaces, missing}),
 		Run: func(ctx context.Context, t *job.Task) error {
 			list := slices.Clone(missing)
 			var chain []*material.Material
@@ -194,10 +194,15 @@ func (pl *planner) material(a *needs.Asset) {
 				m, found := material.Parse(file, data)
 				chain, list = append(chain, m), append(list, found...)
 			}
+			var m *material.Material
+			if finding.Count(list, finding.Error) == 0 {
+				m = material.Resolve(chain)
+				list = append(list, m.Check(prof.Materials.Surfaces)...)
+			}
 			if finding.Count(list, finding.Error) > 0 {
 				return &finding.Failure{What: "the material " + a.Name + " can't be used", Findings: list}
 			}
-			compiled, err := material.Resolve(chain).Compile(prof.TexturePath, footing)
+			compiled, err := m.Compile(prof.TexturePath, footing)
 			if err != nil {
 				return err
 			}

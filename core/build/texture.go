@@ -7,7 +7,6 @@ import (
 	"os"
 	"strings"
 
-	"vornix/core/check"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/job"
@@ -33,7 +32,7 @@ func (pl *planner) reserve(ctx context.Context, texels int) (release func(), err
 
 func (pl *planner) texture(a *needs.Asset) {
 	p := pl.p
-	how := check.Recipe(p, a)
+	how := a.Recipe(p)
 	file := p.Profile.Textures.File()
 	out := p.Profile.TexturePath(a.Name)
 	broken := pl.partErrors(a)

@@ -227,6 +227,22 @@ func TestFitFollowsTheImage(t *testing.T) {
 	assert.Equal(t, [2]float32{2, 1}, repeats())
 }
 
+// A material whose values can't be used is not made, wherever they come from.
+func TestMaterialsThatCanNotBeMade(t *testing.T) {
+	for _, c := range []struct{ file, old, now, id string }{
+		{"materials/wood/plank.toml", `colour = "wood/plank"`, "", "toml.value"},
+		{"materials/rock/defaults.toml", `"rock"`, `"rocks"`, "material.surface"},
+	} {
+		p := demotest.Project(t, "highline")
+		demotest.Edit(t, p, c.file, c.old, c.now)
+		r, err := run(t, p)
+		require.Error(t, err)
+		assert.NotEmpty(t, texts(r, c.id))
+		assert.NoFileExists(t, p.Join("out/tree/"+map[string]string{"toml.value": "materials/wood/plank.toml", "material.surface": "materials/rock/cairn.toml"}[c.id]))
+		assert.FileExists(t, p.Join("out/tree/materials/metal/rail.toml"))
+	}
+}
+
 // The compiled material names its textures where they lie in the tree, whatever it inherits.
 func TestCompiledMaterialsLeadToTheirTextures(t *testing.T) {
 	for _, name := range []string{"highline", "lower-sidings"} {

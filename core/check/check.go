@@ -114,7 +114,7 @@ func probe(p *project.Project, image string) (texture.Info, []finding.Finding) {
 func imageFile(p *project.Project, a *needs.Asset, image string) []finding.Finding {
 	info, list := probe(p, image)
 	if info.Width > 0 {
-		list = append(list, ImageSize(p, Recipe(p, a), image, info.Width, info.Height)...)
+		list = append(list, ImageSize(p, a.Recipe(p), image, info.Width, info.Height)...)
 	}
 	return list
 }
@@ -132,11 +132,6 @@ func sheet(p *project.Project, a *needs.Asset) (list []finding.Finding) {
 		}
 	}
 	return list
-}
-
-// Recipe is how an asset of kind texture is made.
-func Recipe(p *project.Project, a *needs.Asset) texture.Recipe {
-	return p.Making(a.Source, a.Sidecar).Recipe(p.Profile.Textures, a.Use)
 }
 
 // ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of what it becomes where

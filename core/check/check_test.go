@@ -176,7 +176,11 @@ func TestImages(t *testing.T) {
 	list := check.ImageSize(p, p.Making("textures/a.png", nil).Recipe(p.Profile.Textures, ""), "textures/a.png", 90, 700)
 	require.Len(t, list, 1)
 	assert.Equal(t, finding.Note, list[0].Severity)
-	assert.Contains(t, list[0].Text, "it becomes 128 x 1024")
+	assert.Contains(t, list[0].Text, "it becomes 128 x 1024, stretched by 3 % down")
+	p.File.Textures[0].Aspect = "keep"
+	list = check.ImageSize(p, p.Making("textures/a.png", nil).Recipe(p.Profile.Textures, ""), "textures/a.png", 90, 600)
+	require.Len(t, list, 1)
+	assert.Contains(t, list[0].Text, "it becomes 128 x 1024, of which it fills 128 x 853 and its edge the rest")
 	assert.Empty(t, check.ImageSize(p, p.Making("a.png", nil).Recipe(p.Profile.Textures, ""), "a.png", 512, 1))
 }
 

@@ -61,6 +61,11 @@ type Asset struct {
 	NeededBy []*Asset
 }
 
+// Recipe is how an asset of kind Texture is made in its project.
+func (a *Asset) Recipe(p *project.Project) texture.Recipe {
+	return p.Making(a.Source, a.Sidecar).Recipe(p.Profile.Textures, a.Use)
+}
+
 // Missing is an asset that somebody refers to and nobody has.
 type Missing struct {
 	Kind Kind

@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 
@@ -237,7 +236,7 @@ func FuzzIndex(f *testing.F) {
 			for _, steps := range st.Directions {
 				for _, step := range steps {
 					at := index.Frames[step.Frame]
-					if !image.Rect(at.At[0], at.At[1], at.At[0]+at.Size[0], at.At[1]+at.Size[1]).In(image.Rect(0, 0, index.Size[0], index.Size[1])) || !slices.Contains(index.Pages, index.Pages[at.Page]) {
+					if !image.Rect(at.At[0], at.At[1], at.At[0]+at.Size[0], at.At[1]+at.Size[1]).In(image.Rect(0, 0, index.Size[0], index.Size[1])) || at.Page >= len(index.Pages) {
 						t.Fatal("a frame outside its page was believed")
 					}
 				}

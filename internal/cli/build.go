@@ -13,7 +13,7 @@ import (
 func (a *app) buildCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "build [PATH...]",
-		Short: "Compile maps, textures, materials and sounds that changed into out/tree",
+		Short: "Compile maps, textures, materials, sprites and sounds that changed into out/tree",
 		Long: `Build brings out/tree up to date: the exact files that ship, at the paths the game sees. What has not changed is
 not made again; going back to an older source takes the result from .vornix/cache. Files whose sources are gone are
 removed. PATH is a source, a folder of sources or a map's name; only what is made of it is built then.`,

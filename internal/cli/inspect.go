@@ -43,9 +43,9 @@ levels, channels and differences.`,
   vornix inspect out/bundles/highline-1.0.0.parcel --json
   vornix inspect out/tree/textures/wood/plank.ktx2 --picture plank.png`,
 		Args: between(1, 1, "one file"),
-		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			name := args[0]
-			result, err := a.inspect(name, o)
+			result, err := a.inspect(ctx, name, o)
 			if err != nil {
 				if fault.KindOf(err) == fault.Failed && !isShown(err) {
 					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Make it again, or get it again from where it came from."}
@@ -72,7 +72,7 @@ func isShown(err error) bool {
 // headSize is how much of a file tells what it is.
 const headSize = 16
 
-func (a *app) inspect(name string, o look) (any, error) {
+func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
@@ -84,9 +84,9 @@ func (a *app) inspect(name string, o look) (any, error) {
 	read := func() ([]byte, error) { return os.ReadFile(name) }
 	switch {
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
-		return a.inspectTexture(name, o)
+		return a.inspectTexture(ctx, name, o)
 	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))) && o.source == "":
-		return a.inspectImage(name, o)
+		return a.inspectImage(ctx, name, o)
 	case o != look{}:
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures, --picture for textures and images", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):

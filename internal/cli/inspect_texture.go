@@ -43,7 +43,7 @@ type textureAnswer struct {
 	Becomes string `json:"becomes,omitempty"`
 }
 
-func (a *app) inspectTexture(name string, o look) (any, error) {
+func (a *app) inspectTexture(ctx context.Context, name string, o look) (any, error) {
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
@@ -67,7 +67,7 @@ func (a *app) inspectTexture(name string, o look) (any, error) {
 		what = fmt.Sprintf("%s of %d images, each", answer.Shape, t.Images)
 	}
 	a.out.Say("%s %d x %d, %s, %s, %s, %s alpha, %s", what, t.Width, t.Height, t.Format, space, release.Count(len(t.Levels), "level"), answer.Alpha, release.Bytes(int64(len(data))))
-	source, label, why, err := a.sourceOf(name, t, o)
+	source, label, why, err := a.sourceOf(ctx, name, t, o)
 	if err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (a *app) picture(name string, img image.Image) error {
 
 // sourceOf is what a texture was made of, as its job saw it: the image that was named, or, for a texture in a project's
 // tree, the project's, with why its format was chosen. It is nil when there is none of the texture's size.
-func (a *app) sourceOf(name string, t *texture.Texture, o look) (img image.Image, label, why string, err error) {
+func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o look) (img image.Image, label, why string, err error) {
 	if o.source != "" {
 		data, err := os.ReadFile(o.source)
 		if err != nil {
@@ -146,7 +146,7 @@ func (a *app) sourceOf(name string, t *texture.Texture, o look) (img image.Image
 	if p == nil || !ok {
 		return nil, "", "", nil
 	}
-	g, err := release.Scan(context.Background(), p)
+	g, err := release.Scan(ctx, p)
 	if err != nil {
 		return nil, "", "", nil // the texture can be looked at without its source
 	}
@@ -191,14 +191,14 @@ func prepared(p *project.Project, x *needs.Asset) *texture.Prepared {
 		}
 		files = append(files, data)
 	}
-	made, err := texture.Prepare(files, check.Recipe(p, x))
+	made, err := texture.Prepare(files, x.Recipe(p))
 	if err != nil {
 		return nil
 	}
 	return made
 }
 
-func (a *app) inspectImage(name string, o look) (any, error) {
+func (a *app) inspectImage(ctx context.Context, name string, o look) (any, error) {
 	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
@@ -217,12 +217,12 @@ func (a *app) inspectImage(name string, o look) (any, error) {
 	if info.Misnamed {
 		a.out.Say("its name ends in %s, and it is a %s", filepath.Ext(name), info.Form)
 	}
-	answer.Becomes = becomes(name)
+	answer.Becomes = becomes(ctx, name)
 	if answer.Becomes != "" {
 		a.out.Say("becomes %s", answer.Becomes)
 	}
 	if o.picture != "" {
-		t, err := texture.Compile(context.Background(), []image.Image{texture.Visible(img)}, texture.Options{Format: texture.RGBA8, SRGB: true})
+		t, err := texture.Compile(ctx, []image.Image{texture.Visible(img)}, texture.Options{Format: texture.RGBA8, SRGB: true})
 		if err != nil {
 			return nil, err
 		}
@@ -232,12 +232,12 @@ func (a *app) inspectImage(name string, o look) (any, error) {
 }
 
 // becomes says what a project makes of an image, and why; empty outside of one.
-func becomes(name string) string {
+func becomes(ctx context.Context, name string) string {
 	p, rel := projectOf(name)
 	if p == nil {
 		return ""
 	}
-	g, err := release.Scan(context.Background(), p)
+	g, err := release.Scan(ctx, p)
 	if err != nil {
 		return ""
 	}

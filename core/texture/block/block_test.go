@@ -287,7 +287,7 @@ func TestNearTheBestThereIs(t *testing.T) {
 	}
 }
 
-// What a format can hold exactly comes back exactly, whatever the quality: a packed block packed again is itself.
+// Any bits unpack, and what they say is packed again nearly as well as it was known to be possible.
 func FuzzPackedAgain(f *testing.F) {
 	f.Add(uint8(0), []byte("sixteen bytes...sixteen bytes..."))
 	for i := range formats {
