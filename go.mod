@@ -4,12 +4,14 @@ go 1.26.0
 
 require (
 	github.com/bmatcuk/doublestar/v4 v4.10.4
+	github.com/edsrzf/mmap-go v1.2.0
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/gofrs/flock v0.13.1
 	github.com/invopop/jsonschema v0.14.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
 	github.com/pelletier/go-toml/v2 v2.4.3
+	github.com/qmuntal/gltf v0.28.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/schollz/progressbar/v3 v3.19.1
 	github.com/spf13/cobra v1.10.2

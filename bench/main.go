@@ -19,6 +19,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"strings"
 	"syscall"
@@ -45,10 +46,35 @@ func main() {
 	runs := flag.Int("runs", 15, "counted runs of each command")
 	files := flag.Int("files", 10000, "sources in the made project")
 	write := flag.Bool("write", false, "write docs/performance.md")
+	maps := flag.Bool("maps", false, "only the table of maps")
+	cpu := flag.String("cpuprofile", "", "with -maps: write a profile of the processors to this file")
 	flag.Parse()
+	if *maps {
+		if err := onlyMaps(*cpu); err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
 	if err := bench(*runs, *files, *write); err != nil {
 		log.Fatal(err)
 	}
+}
+
+func onlyMaps(profile string) error {
+	if profile != "" {
+		f, err := os.Create(profile)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		if err := pprof.StartCPUProfile(f); err != nil {
+			return err
+		}
+		defer pprof.StopCPUProfile()
+	}
+	table, err := measureMaps()
+	fmt.Print(table)
+	return err
 }
 
 func bench(runs, files int, write bool) error {
@@ -104,6 +130,10 @@ func bench(runs, files int, write bool) error {
 	}
 	out.WriteString(line)
 	if line, err = measureFormats(dir); err != nil {
+		return err
+	}
+	out.WriteString(line)
+	if line, err = measureMaps(); err != nil {
 		return err
 	}
 	out.WriteString(line)

@@ -3,10 +3,10 @@
 package build
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -23,8 +23,10 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/material"
+	"vornix/core/model"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/scene"
 	"vornix/core/sprite"
 )
 
@@ -42,6 +44,8 @@ type planner struct {
 	g    *needs.Graph
 	jobs []*job.Job
 	maps map[string][]string // by output: the maps that need it
+	// sizes are those of textures' first images, once they were asked for.
+	sizes map[*needs.Asset][2]int
 	// workers is how many goroutines pack a texture's blocks; memory keeps large images from being in memory all at once.
 	workers int
 	memory  *semaphore.Weighted
@@ -49,7 +53,7 @@ type planner struct {
 
 // plan makes the jobs for everything that ships.
 func plan(p *project.Project, g *needs.Graph, workers int) *planner {
-	pl := &planner{p: p, g: g, maps: map[string][]string{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+	pl := &planner{p: p, g: g, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
 			out := check.GamePath(p, a)
@@ -72,11 +76,26 @@ func plan(p *project.Project, g *needs.Graph, workers int) *planner {
 			pl.copy("sound", a.Source, p.Profile.SoundPath(a.Name))
 		case needs.Sprite:
 			pl.sprite(a)
+		case needs.Model:
+			if pl.shown(a) {
+				pl.copy("model", a.Source, p.Profile.ModelPath(a.Name), pl.about(a.Source)...)
+			}
 		}
 	}
 	pl.included()
 	pl.metadata()
 	return pl
+}
+
+// shown says whether an object of a map shows a model, which then ships; props that stand still are part of the map's own file.
+func (pl *planner) shown(a *needs.Asset) bool {
+	return slices.ContainsFunc(a.NeededBy, func(m *needs.Asset) bool {
+		return m.Scene != nil && slices.ContainsFunc(m.Scene.Items, func(it scene.Item) bool {
+			return it.Model.Name == a.Name || slices.ContainsFunc(it.Pairs, func(pair scene.Pair) bool {
+				return pair.Value == a.Name && needs.AssetProperty(pl.p.Profile.Map.Items[it.Kind][pair.Key].Type) == needs.Model
+			})
+		})
+	})
 }
 
 func (pl *planner) add(j *job.Job) { pl.jobs = append(pl.jobs, j) }
@@ -88,43 +107,55 @@ func recipe(v any) []byte {
 }
 
 func (pl *planner) compileMap(a *needs.Asset) {
-	inputs := []string{a.Source}
-	sizes := map[string]float64{}
+	inputs := append([]string{a.Source}, a.Parts...)
+	models := map[string]string{}
 	broken := a.Scene == nil
-	for _, n := range a.Needs {
-		if n.Kind == needs.Material && n.Material != nil {
-			sizes[n.Name], _ = n.Material.Metres()
+	needed := needs.Closure(a)
+	for _, n := range needed {
+		if n.Kind == needs.Model && slices.ContainsFunc(a.Scene.Props, func(p scene.Prop) bool { return p.Model.Name == n.Name }) {
+			models[n.Name] = n.Source
+			inputs = append(inputs, n.Source)
 		}
 	}
-	fits := pl.fits(a)
-	size := func(name string) float64 { return cmp.Or(sizes[name], 1) } // a broken material fails in its own job
+	rules := pl.rules(needed)
 	out := pl.p.Profile.MapPath(a.Name)
 	missing := pl.missing(a)
 	pl.add(&job.Job{
 		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
 		Recipe: recipe(struct {
-			Sizes   map[string]float64
-			Fits    map[string][2]float64
+			Rules   mapRules
 			Missing []finding.Finding // a map that failed for a missing material is tried again when it is there
-		}{sizes, fits, missing}),
+		}{rules, missing}),
 		Run: func(ctx context.Context, t *job.Task) error {
 			data, err := t.Input(a.Source)
 			if err != nil {
 				return err
 			}
-			m, list := mapsrc.ReadScene(a.Source, data)
+			m, list := mapsrc.Read(a.Source, data, mapsrc.Options{Open: t.Input})
 			list = append(list, missing...)
+			props := map[string]*model.Model{}
+			for _, name := range slices.Sorted(maps.Keys(models)) {
+				data, err := t.Input(models[name])
+				if err != nil {
+					return err
+				}
+				var found []finding.Finding
+				props[name], found = model.Read(models[name], name, data, nil)
+				list = append(list, found...)
+			}
 			if broken || finding.Count(list, finding.Error) > 0 {
 				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
 			}
+			compiled, err := compile.Compile(ctx, m, rules.options(props))
+			if err != nil {
+				return err
+			}
 			t.Find(list...)
-			compiled := compile.Compile(m, compile.Options{MaterialSize: size, FitSize: func(name string) [2]float64 {
-				if fit, ok := fits[name]; ok {
-					return fit
-				}
-				return [2]float64{size(name), size(name)}
-			}})
-			file, err := mapfile.Encode(compiled)
+			t.Find(compiled.Findings...)
+			if finding.Count(compiled.Findings, finding.Error) > 0 {
+				return &finding.Failure{What: "the map " + a.Name + " is not right", Findings: compiled.Findings}
+			}
+			file, err := mapfile.Encode(compiled.Map)
 			if err != nil {
 				return err
 			}
@@ -149,9 +180,9 @@ func (pl *planner) missing(a *needs.Asset) []finding.Finding {
 	var list []finding.Finding
 	for _, f := range pl.g.Findings {
 		switch f.ID {
-		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID, finding.SpriteState.ID,
+		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID, finding.SpriteState.ID, finding.ModelMissing.ID,
 			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID, finding.MaterialKind.ID:
-			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) {
+			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) || a.Kind == needs.Map && slices.Contains(a.Parts, f.Place.File) {
 				list = append(list, f)
 			}
 		}
@@ -211,10 +242,14 @@ func (pl *planner) material(a *needs.Asset) {
 	})
 }
 
-func (pl *planner) copy(step, source, out string) {
+// copy ships a file as it is, unless it is broken.
+func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 	pl.add(&job.Job{
-		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out},
+		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out}, Recipe: recipe(broken),
 		Run: func(ctx context.Context, t *job.Task) error {
+			if len(broken) > 0 {
+				return &finding.Failure{What: "the " + step + " " + source + " can't be used", Findings: broken}
+			}
 			data, err := t.Input(source)
 			if err != nil {
 				return err

@@ -169,33 +169,19 @@ func TextureFindings(p *texture.Prepared, c Context) []finding.Finding {
 	return list
 }
 
-// fits is how large one repeat should be, in metres across and down, for each material of a map whose faces ask to be
-// fitted: as the material says, or, where it says nothing, by the game's texels a metre.
-func (pl *planner) fits(a *needs.Asset) map[string][2]float64 {
-	if a.Scene == nil || !a.Scene.Fits() {
-		return nil
+// imageSize is the size of a texture's first image; 0 when it can't be read, which the texture's own job says.
+func (pl *planner) imageSize(t *needs.Asset) (w, h int) {
+	if size, known := pl.sizes[t]; known {
+		return size[0], size[1]
 	}
-	fits := map[string][2]float64{}
-	for _, m := range a.Needs {
-		if m.Material == nil {
-			continue
-		}
-		size, given := m.Material.Metres()
-		fits[m.Name] = [2]float64{size, size}
-		t := pl.g.Find(needs.Texture, m.Material.Colour)
-		if given || t == nil || len(t.Images) == 0 {
-			continue
-		}
-		data, err := os.ReadFile(pl.p.Join(t.Images[0]))
-		if err != nil {
-			continue // the texture's own job says so
-		}
+	data, err := os.ReadFile(pl.p.Join(t.Images[0]))
+	if err == nil {
 		if info, err := texture.Probe(t.Images[0], data); err == nil {
-			density := pl.p.Profile.Textures.Density
-			fits[m.Name] = [2]float64{float64(info.Width) / density, float64(info.Height) / density}
+			w, h = info.Width, info.Height
 		}
 	}
-	return fits
+	pl.sizes[t] = [2]int{w, h}
+	return w, h
 }
 
 // spritePages is how many pages a sprite's atlas has; 0 for another asset.

@@ -9,6 +9,8 @@ import (
 	"os"
 	"strings"
 
+	"github.com/edsrzf/mmap-go"
+
 	"vornix/core/mapfile"
 	"vornix/core/safefile"
 )
@@ -21,8 +23,9 @@ type Reader struct {
 	file *os.File
 	zip  *zip.Reader
 	at   map[string]*zip.File
-	// MapData is the compiled map that the archive is appended to; nil for a plain archive.
+	// MapData is the compiled map that the archive is appended to, mapped into memory until Close; nil for a plain archive.
 	MapData []byte
+	mapped  mmap.MMap
 }
 
 // Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every path in it has been
@@ -34,7 +37,7 @@ func Open(name string) (*Reader, error) {
 	}
 	r := &Reader{file: f}
 	if err := r.open(); err != nil {
-		f.Close()
+		_ = r.Close()
 		return nil, err
 	}
 	return r, nil
@@ -50,10 +53,14 @@ func (r *Reader) open() error {
 	}
 	size := info.Size()
 	if strings.HasSuffix(strings.ToLower(r.file.Name()), ".vnm") {
-		data, err := io.ReadAll(io.LimitReader(r.file, size))
+		if size == 0 {
+			return mapfile.ErrNotMap
+		}
+		data, err := mmap.Map(r.file, mmap.RDONLY, 0)
 		if err != nil {
 			return err
 		}
+		r.mapped = data
 		m, err := mapfile.Open(data)
 		if err != nil {
 			return err
@@ -86,7 +93,14 @@ func (r *Reader) open() error {
 }
 
 // Close releases the file.
-func (r *Reader) Close() error { return r.file.Close() }
+func (r *Reader) Close() error {
+	if r.mapped != nil {
+		err := r.mapped.Unmap()
+		r.mapped, r.MapData = nil, nil
+		return errors.Join(err, r.file.Close())
+	}
+	return r.file.Close()
+}
 
 // Entries lists the archive's entries; none for a map without an archive.
 func (r *Reader) Entries() []*zip.File {

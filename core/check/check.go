@@ -18,6 +18,7 @@ import (
 	"vornix/core/addon"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/model"
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
@@ -29,7 +30,12 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	list := append([]finding.Finding{}, g.Findings...)
 	for _, a := range g.Of(needs.Map) {
 		if a.Scene != nil {
-			list = append(list, Map(p.Profile, a.Scene, a.Source)...)
+			list = append(list, Map(p.Profile, a.Scene, a.Source, func(name string) *model.Model {
+				if d := g.Find(needs.Model, name); d != nil {
+					return d.Model
+				}
+				return nil
+			})...)
 		}
 	}
 	shipped := needs.Closure(g.Of(needs.Map)...)
@@ -38,6 +44,7 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 		return nil, err
 	}
 	list = append(list, images...)
+	list = append(list, models(p, shipped)...)
 	list = append(list, paths(p, shipped)...)
 	list = append(list, unused(g, shipped)...)
 	list = append(list, strays(p, g)...)
@@ -119,6 +126,27 @@ func imageFile(p *project.Project, a *needs.Asset, image string) []finding.Findi
 	return list
 }
 
+// models holds models to what the game draws.
+func models(p *project.Project, shipped []*needs.Asset) (list []finding.Finding) {
+	limit := p.Profile.Models
+	for _, a := range shipped {
+		if a.Model == nil {
+			continue
+		}
+		place := fault.Place{File: a.Source}
+		if n := a.Model.Triangles(); limit.Triangles > 0 && n > limit.Triangles {
+			list = append(list, finding.ModelLarge.At(place, "the model has %d triangles; %s takes %d", n, p.Profile.Game.Title, limit.Triangles))
+		}
+		if n := len(a.Model.Meshes); limit.Materials > 0 && n > limit.Materials {
+			list = append(list, finding.ModelLarge.At(place, "the model has %d materials; %s takes %d", n, p.Profile.Game.Title, limit.Materials))
+		}
+		if len(a.Model.Images) > 0 {
+			list = append(list, finding.ModelImages.At(place, "the model carries its own images: %s", strings.Join(a.Model.Images, ", ")))
+		}
+	}
+	return list
+}
+
 // sheet looks at the images of a sprite sheet.
 func sheet(p *project.Project, a *needs.Asset) (list []finding.Finding) {
 	if a.Sheet == nil {
@@ -194,6 +222,8 @@ func GamePath(p *project.Project, a *needs.Asset) string {
 		return p.Profile.TexturePath(a.Name)
 	case needs.Sprite:
 		return p.Profile.SpritePath(a.Name)
+	case needs.Model:
+		return p.Profile.ModelPath(a.Name)
 	default:
 		return p.Profile.SoundPath(a.Name)
 	}

@@ -4,35 +4,44 @@ import (
 	"fmt"
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/geom"
+	"vornix/core/model"
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/scene"
 )
 
-// spawnWidth is the width and depth in metres of a player who stands at a spawn.
-const spawnWidth = 0.6
-
-// Map holds one map to the game's rules. source is its file.
-func Map(p *profile.Profile, m *scene.Map, source string) []finding.Finding {
-	c := &mapChecker{profile: p, m: m}
+// Map holds one map to the game's rules. source is its file; models gives what props show, nil for one that is missing.
+func Map(p *profile.Profile, m *scene.Map, source string, models func(name string) *model.Model) []finding.Finding {
+	c := &mapChecker{profile: p, m: m, ground: newGround(m, models)}
 	c.head(source)
 	c.form()
-	c.spawns()
+	if m.Menu {
+		c.menu()
+	} else {
+		c.spawns()
+		c.removal()
+		c.required()
+	}
 	c.lights()
-	c.removal()
+	c.limits()
 	c.items()
+	c.probes()
+	c.outside()
 	return c.list
 }
 
 type mapChecker struct {
 	profile *profile.Profile
 	m       *scene.Map
+	ground  *ground
 	list    []finding.Finding
 }
 
@@ -50,20 +59,25 @@ func (c *mapChecker) unknown(k *finding.Kind, place fault.Place, what, got strin
 }
 
 func (c *mapChecker) head(source string) {
-	m := c.m
+	m, rules := c.m, c.profile.Map
 	if file := strings.TrimSuffix(path.Base(source), path.Ext(source)); file != m.Name {
 		c.add(finding.MapName.At(m.Place, "the map is called %q and its file %q", m.Name, file))
+	}
+	if n := utf8.RuneCountInString(m.Name); rules.NameLongest > 0 && n > rules.NameLongest {
+		c.add(finding.NameRule.At(m.Place, "the name %q has %d characters; %s takes %d", m.Name, n, c.profile.Game.Title, rules.NameLongest))
+	}
+	if form, err := regexp.Compile("^(?:" + rules.NameForm + ")$"); rules.NameForm != "" && err == nil && !form.MatchString(m.Name) {
+		c.add(finding.NameRule.At(m.Place, "%s wants names of the form %s, and this is %q", c.profile.Game.Title, rules.NameForm, m.Name))
 	}
 	if m.Title == "" {
 		c.add(finding.MapTitle.At(m.Place, "the map has no title"))
 	}
-	if m.Players[1] == 0 {
+	if m.Players[1] == 0 && !m.Menu {
 		c.add(finding.MapPlayers.At(m.Place, "the map does not say for how many players it is"))
 	}
-	known := c.profile.Map.Modes
 	for _, mode := range m.Modes {
-		if len(known) > 0 && !slices.Contains(known, mode) {
-			c.unknown(finding.ModeUnknown, m.Keys["modes"], "mode", mode, known)
+		if len(rules.Modes) > 0 && !slices.Contains(rules.Modes, mode) {
+			c.unknown(finding.ModeUnknown, m.Keys["modes"], "mode", mode, rules.Modes)
 		}
 		for _, other := range m.Modes {
 			if other != mode && strings.Contains(other, mode) {
@@ -75,13 +89,31 @@ func (c *mapChecker) head(source string) {
 
 func (c *mapChecker) form() {
 	m, title := c.m, c.profile.Game.Title
+	_, solid := m.Bounds()
 	switch {
-	case len(m.Solids) == 0 && len(m.Grids) == 0:
+	case !solid && len(m.Grids) == 0 && len(m.Props) == 0:
 		c.add(finding.MapEmpty.At(m.Place, "the map has neither solids nor a grid"))
 	case c.profile.Game.Form == "solids" && len(m.Grids) > 0:
 		c.add(finding.FormWrong.At(m.Grids[0].Place, "%s plays maps of solids, and this is a grid", title))
 	case c.profile.Game.Form == "tiles" && len(m.Solids) > 0:
 		c.add(finding.FormWrong.At(m.Solids[0].Place, "%s plays maps of tiles, and this is a solid", title))
+	case c.profile.Game.Form == "tiles" && len(m.Terrains) > 0:
+		c.add(finding.FormWrong.At(m.Terrains[0].Place, "%s plays maps of tiles, and this is a terrain", title))
+	}
+	for _, t := range m.Terrains {
+		if side := max(t.Columns, t.Rows); c.profile.Map.TerrainSide > 0 && side > c.profile.Map.TerrainSide {
+			c.add(finding.TerrainSize.At(t.Place, "terrain %s has %d x %d heights; %s takes %d a side", t.Name, t.Columns, t.Rows, title, c.profile.Map.TerrainSide))
+		}
+	}
+}
+
+// menu holds a map that is a background for the game's menu to what such a map needs.
+func (c *mapChecker) menu() {
+	if len(c.m.Cameras) == 0 {
+		c.add(finding.CameraNone.At(c.m.Place, "the map is a menu's background and has no camera"))
+	}
+	for _, s := range c.m.Spawns {
+		c.add(finding.SpawnMenu.At(s.Place, "the map is a menu's background and has the spawn %s", s.Name))
 	}
 }
 
@@ -97,7 +129,11 @@ func (c *mapChecker) spawns() {
 		if s.Team != "" && teams != nil && !slices.Contains(teams, s.Team) {
 			c.unknown(finding.TeamUnknown, s.Place, "team", s.Team, teams)
 		}
-		c.blocked(s)
+		if len(m.Grids) > 0 {
+			c.inCell(s)
+		} else {
+			c.standing(s)
+		}
 	}
 	if count[""] == 0 {
 		for _, t := range teams {
@@ -109,20 +145,78 @@ func (c *mapChecker) spawns() {
 	if len(m.Spawns) < m.Players[1] {
 		c.add(finding.SpawnFew.At(m.Keys["players"], "the map is for up to %d players and has %d spawns", m.Players[1], len(m.Spawns)))
 	}
+	c.crowded()
 }
 
-// blocked finds a spawn inside a solid or in a solid cell. Tile maps place things in cells: x to the east, y to the south.
-func (c *mapChecker) blocked(s scene.Spawn) {
-	body := geom.Box{
-		Min: s.At.Sub(geom.Vec{X: spawnWidth / 2, Y: spawnWidth / 2}).Add(geom.Vec{Z: 0.05}), // standing on a floor is no collision
-		Max: s.At.Add(geom.Vec{X: spawnWidth / 2, Y: spawnWidth / 2, Z: c.profile.Map.Headroom}),
+// crowded finds spawns that are nearer to one another than a player is wide.
+func (c *mapChecker) crowded() {
+	list := slices.Clone(c.m.Spawns)
+	slices.SortStableFunc(list, func(a, b scene.Spawn) int {
+		switch {
+		case a.At.Less(b.At):
+			return -1
+		case a.At == b.At:
+			return 0
+		}
+		return 1
+	})
+	width := c.profile.Map.SpawnWidth
+	if len(c.m.Grids) > 0 {
+		width = 0.99 // of a cell
 	}
-	for _, solid := range c.m.Solids {
-		if solid.Box.Overlaps(body) {
-			c.add(finding.SpawnBlocked.At(s.Place, "spawn %s has no room: solid %q (line %d) is there", s.Name, solid.Name, solid.Place.Line))
+	for i, a := range list {
+		for _, b := range list[i+1:] {
+			if b.At.X-a.At.X >= width {
+				break
+			}
+			if d := b.At.Sub(a.At).Length(); d < width {
+				first, second := a, b
+				if b.Place.Line < a.Place.Line {
+					first, second = b, a
+				}
+				c.add(finding.SpawnCrowd.At(second.Place, "spawn %s is %.2f m from spawn %s (line %d); a player is %g m wide", second.Name, d, first.Name, first.Place.Line, width))
+				break
+			}
+		}
+	}
+}
+
+// standing finds a spawn that is in something, or above nothing.
+func (c *mapChecker) standing(s scene.Spawn) {
+	half := c.profile.Map.SpawnWidth / 2
+	body := geom.Box{
+		Min: s.At.Sub(geom.Vec{X: half, Y: half}).Add(geom.Vec{Z: 0.05}), // standing on a floor is no collision
+		Max: s.At.Add(geom.Vec{X: half, Y: half, Z: c.profile.Map.Headroom}),
+	}
+	if solid := c.ground.in(body); solid != nil {
+		c.add(finding.SpawnBlocked.At(s.Place, "spawn %s has no room: solid %q (%s) is there", s.Name, solid.Name, where(s.Place, solid.Place)))
+		return
+	}
+	floor, under := c.ground.below(s.At.Add(geom.Vec{Z: 0.1}))
+	for i := range c.m.Terrains {
+		if h, on := c.ground.height(i, s.At); on && h > s.At.Z+0.1 {
+			c.add(finding.SpawnBlocked.At(s.Place, "spawn %s lies %.1f m below the ground of terrain %q", s.Name, h-s.At.Z, c.m.Terrains[i].Name))
 			return
 		}
 	}
+	switch fall := s.At.Z - floor; {
+	case !under:
+		c.add(finding.SpawnOutside.At(s.Place, "there is no ground below spawn %s", s.Name))
+	case fall > c.profile.Map.FallHeight:
+		c.add(finding.SpawnOutside.At(s.Place, "spawn %s is %.1f m above the ground; %g m are allowed", s.Name, fall, c.profile.Map.FallHeight))
+	}
+}
+
+// where names another place of the same map.
+func where(from, to fault.Place) string {
+	if from.File == to.File && to.Line > 0 {
+		return fmt.Sprintf("line %d", to.Line)
+	}
+	return to.String()
+}
+
+// inCell finds a spawn in a solid cell, or in none. Tile maps place things in cells: x to the east, y to the south.
+func (c *mapChecker) inCell(s scene.Spawn) {
 	for _, g := range c.m.Grids {
 		x, y := int(s.At.X), int(s.At.Y)
 		if g.Level != int(s.At.Z) || s.At.X < 0 || s.At.Y < 0 || y >= len(g.Rows) || x >= len(g.Rows[y].Symbols) {
@@ -133,7 +227,9 @@ func (c *mapChecker) blocked(s scene.Spawn) {
 				c.add(finding.SpawnBlocked.At(s.Place, "spawn %s is in a solid cell %q at %d,%d of grid %q", s.Name, fmt.Sprintf("%c", t.Symbol), x, y, g.Name))
 			}
 		}
+		return
 	}
+	c.add(finding.SpawnOutside.At(s.Place, "spawn %s is on no grid of level %g", s.Name, s.At.Z))
 }
 
 func (c *mapChecker) lights() {
@@ -161,13 +257,10 @@ func (c *mapChecker) removal() {
 	c.add(finding.VolumeBelow.At(c.m.Place, "no volume with effect=remove lies below the whole map (from %g,%g to %g,%g, below %g)", all.Min.X, all.Min.Y, all.Max.X, all.Max.Y, all.Min.Z))
 }
 
-func (c *mapChecker) items() {
+func (c *mapChecker) required() {
 	count := map[string]int{}
 	for _, it := range c.m.Items {
 		count[it.Kind]++
-		if limit, ok := c.profile.Map.Limits[it.Kind]; ok && count[it.Kind] == limit+1 {
-			c.add(finding.ItemLimit.At(it.Place, "this %s is one more than the %d that %s takes", it.Kind, limit, c.profile.Game.Title))
-		}
 	}
 	for _, kind := range slices.Sorted(slices.Values(c.profile.Map.Required)) {
 		if count[kind] == 0 {
@@ -177,5 +270,50 @@ func (c *mapChecker) items() {
 			}
 			c.add(f)
 		}
+	}
+}
+
+// limits counts everything that a profile can limit, in source order, so that the first too many is the one named.
+func (c *mapChecker) limits() {
+	count := map[string]int{}
+	one := func(kind string, place fault.Place) {
+		count[kind]++
+		if limit, ok := c.profile.Map.Limits[kind]; ok && count[kind] == limit+1 {
+			c.add(finding.ItemLimit.At(place, "this %s is one more than the %d that %s takes", kind, limit, c.profile.Game.Title))
+		}
+	}
+	m := c.m
+	for i := range m.Solids {
+		one("solid", m.Solids[i].Place)
+	}
+	for i := range m.Terrains {
+		one("terrain", m.Terrains[i].Place)
+	}
+	for _, p := range m.Props {
+		one("prop", p.Place)
+	}
+	for _, l := range m.Lights {
+		one("light", l.Place)
+	}
+	for _, s := range m.Spawns {
+		one("spawn", s.Place)
+	}
+	for _, v := range m.Volumes {
+		one("volume", v.Place)
+	}
+	for _, p := range m.Probes {
+		one("probe", p.Place)
+	}
+	for _, cam := range m.Cameras {
+		one("camera", cam.Place)
+	}
+	for _, s := range m.Sounds {
+		one("sound", s.Place)
+	}
+	for _, a := range m.Areas {
+		one("area", a.Place)
+	}
+	for _, it := range m.Items {
+		one(it.Kind, it.Place)
 	}
 }

@@ -4,17 +4,21 @@ package compile
 
 import (
 	"cmp"
+	"context"
 	"slices"
 
 	"vornix/core/compile/geometry"
+	"vornix/core/compile/partition"
 	"vornix/core/compile/tiles"
+	"vornix/core/finding"
 	"vornix/core/geom"
 	"vornix/core/mapfile"
+	"vornix/core/model"
 	"vornix/core/scene"
 )
 
 // Version is raised whenever the same scene would compile to other bytes, so that kept results are not used again.
-const Version = 2
+const Version = 3
 
 // Options for Compile.
 type Options struct {
@@ -23,38 +27,143 @@ type Options struct {
 	// FitSize gives the metres, across and down, that one repeat should cover where a face asks to be fitted; nil is
 	// MaterialSize both ways.
 	FitSize func(material string) [2]float64
+	// SeeThrough says whether what lies behind a material shows; nil: none is.
+	SeeThrough func(material string) bool
+	// Texels gives how many texels across the colour texture of a material has, 0 where nobody knows; nil: nobody does.
+	Texels func(material string) float64
+	// DensityRatio is how many times sharper one of two neighbours may be; 0: no rule.
+	DensityRatio float64
+	// Models are the models that props show, by name.
+	Models map[string]*model.Model
+}
+
+// Result is a compiled map with what its making has to say.
+type Result struct {
+	Map      *mapfile.Map
+	Findings []finding.Finding
+	// Leak is the way from an object to the outside, in a map that should be sealed and isn't.
+	Leak []geom.Vec
 }
 
 // Compile runs all stages.
-func Compile(m *scene.Map, o Options) *mapfile.Map {
-	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes)}}
+func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
+	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed}}
 	if out.Meta.Modes == nil {
 		out.Meta.Modes = []string{}
 	}
 	if s := m.Sky; s != nil {
 		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour)}
 	}
-	fit := o.FitSize
-	if fit == nil {
-		fit = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
+	if o.FitSize == nil {
+		o.FitSize = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
 	}
-	geometry.Compile(m, o.MaterialSize, fit, out)
+	surface, err := geometry.Build(ctx, m, geometry.Options{Size: o.MaterialSize, Fit: o.FitSize, SeeThrough: o.SeeThrough})
+	if err != nil {
+		return nil, err
+	}
+	surface.Write(out)
+	tree, err := partition.Build(ctx, m, surface.Faces)
+	if err != nil {
+		return nil, err
+	}
+	tree.Write(out)
+	solids(m, out)
+	terrains(m, out)
+	props(m, o.Models, out)
 	tiles.Compile(m, out)
 	objects(m, out)
+	r := &Result{Map: out}
+	return r, r.say(ctx, m, o, surface, tree)
+}
+
+// solids adds what players bump into.
+func solids(m *scene.Map, out *mapfile.Map) {
+	for i := range m.Solids {
+		out.Bodies = append(out.Bodies, mapfile.Body{Planes: planes(m.Solids[i].Planes()), Owner: uint32(i)})
+	}
+}
+
+func planes(list []geom.Plane) []mapfile.Plane {
+	var out []mapfile.Plane
+	for _, p := range list {
+		out = append(out, mapfile.Plane{Normal: floats(p.N), Distance: float32(p.D)})
+	}
 	return out
+}
+
+func terrains(m *scene.Map, out *mapfile.Map) {
+	for _, t := range m.Terrains {
+		to := mapfile.Terrain{Name: t.Name, Material: t.Material.Name, Columns: uint32(t.Columns), Rows: uint32(t.Rows), Min: floats(t.Box.Min), Max: floats(t.Box.Max), Heights: t.Heights}
+		for _, l := range t.Layers {
+			to.Layers = append(to.Layers, mapfile.Layer{Material: l.Material.Name, Weights: l.Weights})
+		}
+		out.Terrains = append(out.Terrains, to)
+	}
+}
+
+// props adds the models that stand still, each once, and where they stand.
+func props(m *scene.Map, models map[string]*model.Model, out *mapfile.Map) {
+	number := map[*model.Model]uint32{}
+	for _, p := range m.Props {
+		d := cmp.Or(p.Shape, models[p.Model.Name])
+		if d == nil {
+			continue // it is missing, and that was said
+		}
+		n, seen := number[d]
+		if !seen {
+			n = uint32(len(out.Models))
+			number[d] = n
+			to := mapfile.Model{Name: d.Name, Min: floats(d.Box.Min), Max: floats(d.Box.Max)}
+			for _, mesh := range d.Meshes {
+				part := mapfile.Mesh{Material: mesh.Material, FirstVertex: uint32(len(out.Vertices)), Vertices: uint32(len(mesh.Positions)), FirstIndex: uint32(len(out.Indices)), IndexNumber: uint32(len(mesh.Indices))}
+				for i, at := range mesh.Positions {
+					out.Vertices = append(out.Vertices, mapfile.Vertex{Position: floats(at), Normal: floats(mesh.Normals[i]), UV: mesh.UVs[i]})
+				}
+				for _, i := range mesh.Indices {
+					out.Indices = append(out.Indices, part.FirstVertex+i)
+				}
+				to.Meshes = append(to.Meshes, part)
+			}
+			for _, body := range d.Collision {
+				out.Bodies = append(out.Bodies, mapfile.Body{Planes: planes(geom.Planes(body)), Owner: n, Model: true})
+			}
+			out.Models = append(out.Models, to)
+		}
+		to := mapfile.Prop{Name: p.Name, Model: n, Solid: p.Solid}
+		for i, row := range p.At.M {
+			to.Rows[i] = [4]float32{float32(row.X), float32(row.Y), float32(row.Z), float32(p.At.Move.At(i))}
+		}
+		out.Props = append(out.Props, to)
+	}
 }
 
 // objects copies what is placed in the map, kind by kind in source order.
 func objects(m *scene.Map, out *mapfile.Map) {
-	add := func(o mapfile.Object) { out.Objects = append(out.Objects, o) }
+	add := func(o mapfile.Object, list ...[2]string) {
+		if len(list) > 0 {
+			o.Pairs = list
+		}
+		out.Objects = append(out.Objects, o)
+	}
 	for _, l := range m.Lights {
-		add(mapfile.Object{Kind: "light", Name: l.Name, Detail: l.Kind, A: floats(l.At), Colour: packed(l.Colour), Value: float32(l.Power)})
+		o := mapfile.Object{Kind: "light", Name: l.Name, Detail: l.Kind, A: floats(l.At), Colour: packed(l.Colour), Value: float32(l.Power), Radius: float32(l.Radius)}
+		if l.Aimed {
+			o.B, o.Angle, o.Flags = floats(l.Look), float32(l.Cone), 2
+		}
+		add(o)
 	}
 	for _, s := range m.Spawns {
 		add(mapfile.Object{Kind: "spawn", Name: s.Name, Detail: s.Team, A: floats(s.At), Angle: float32(s.Facing)})
 	}
 	for _, v := range m.Volumes {
-		add(mapfile.Object{Kind: "volume", Name: v.Name, Detail: v.Effect, A: floats(v.Box.Min), B: floats(v.Box.Max)})
+		add(mapfile.Object{Kind: "volume", Name: v.Name, Detail: v.Effect, A: floats(v.Box.Min), B: floats(v.Box.Max)}, given([2]string{"enter", v.Enter}, [2]string{"leave", v.Leave})...)
+	}
+	for _, a := range m.Areas {
+		o := mapfile.Object{Kind: "area", Name: a.Name, A: [3]float32{float32(a.From[0]), float32(a.From[1]), float32(a.Level)}, B: [3]float32{float32(a.To[0]), float32(a.To[1]), float32(a.Level)}}
+		add(o, append(given([2]string{"enter", a.Enter}, [2]string{"leave", a.Leave}), pairs(a.Pairs)...)...)
+	}
+	for _, p := range m.Probes {
+		add(mapfile.Object{Kind: "probe", Name: p.Name, A: floats(p.At), Value: float32(p.Reach)})
 	}
 	for _, c := range m.Cameras {
 		add(mapfile.Object{Kind: "camera", Name: c.Name, A: floats(c.At), B: floats(c.Look), Angle: float32(c.FOV)})
@@ -67,20 +176,22 @@ func objects(m *scene.Map, out *mapfile.Map) {
 		add(o)
 	}
 	for _, it := range m.Items {
-		o := mapfile.Object{Kind: "item:" + it.Kind, A: floats(it.At)}
-		for _, p := range []struct {
-			key string
-			ref scene.Ref
-		}{{mapfile.SpriteKey, it.Sprite}, {"state", it.State}, {"direction", it.Direction}} {
-			if p.ref.Name != "" {
-				o.Pairs = append(o.Pairs, [2]string{p.key, p.ref.Name})
-			}
-		}
-		for _, p := range it.Pairs {
-			o.Pairs = append(o.Pairs, [2]string{p.Key, p.Value})
-		}
-		add(o)
+		add(mapfile.Object{Kind: "item:" + it.Kind, A: floats(it.At), Angle: float32(it.Facing)},
+			append(given([2]string{mapfile.ModelKey, it.Model.Name}, [2]string{mapfile.SpriteKey, it.Sprite.Name}, [2]string{"state", it.State.Name}, [2]string{"direction", it.Direction.Name}), pairs(it.Pairs)...)...)
 	}
+}
+
+// given are the pairs that have a value.
+func given(list ...[2]string) [][2]string {
+	return slices.DeleteFunc(list, func(p [2]string) bool { return p[1] == "" })
+}
+
+func pairs(list []scene.Pair) [][2]string {
+	var out [][2]string
+	for _, p := range list {
+		out = append(out, [2]string{p.Key, p.Value})
+	}
+	return out
 }
 
 func packed(c scene.Colour) uint32 { return uint32(c.R)<<16 | uint32(c.G)<<8 | uint32(c.B) }

@@ -1,6 +1,7 @@
 package compile_test
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -13,9 +14,11 @@ import (
 
 func compileSource(t *testing.T, source string, size float64) *mapfile.Map {
 	t.Helper()
-	m, findings := mapsrc.ReadScene("m.vnx", []byte(source))
+	m, findings := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
 	require.Empty(t, findings)
-	return compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return size }})
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return size }})
+	require.NoError(t, err)
+	return r.Map
 }
 
 type vec = [3]float64
@@ -69,7 +72,7 @@ func TestTextureCoordinates(t *testing.T) {
 }
 
 func TestNeighboursMeetWithoutASeam(t *testing.T) {
-	m := compileSource(t, "map m\nsolid s box 0,0,0 3,1,1 material=a\nsolid r box 3,0,0 7,1,1 material=a\n", 2)
+	m := compileSource(t, "map m\nsolid s box 0,0,0 3,1,1 material=a\nsolid r box 3,0,0 7,1,1 material=b\n", 2)
 	at := map[[3]float32]map[[2]float32]bool{}
 	for _, f := range m.Faces {
 		for _, v := range m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices] {
@@ -103,9 +106,11 @@ func TestFaceOverrides(t *testing.T) {
 // A fitted face has a whole number of repeats from edge to edge, at every quarter turn, and is not mirrored.
 func TestFittedFaces(t *testing.T) {
 	for _, turn := range []string{"0", "90", "180", "270", "-90"} {
-		m, findings := mapsrc.ReadScene("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"))
+		m, findings := mapsrc.Read("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"), mapsrc.Options{})
 		require.Empty(t, findings)
-		out := compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return 9 }, FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
+		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 9 }, FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
+		require.NoError(t, err)
+		out := r.Map
 		for _, f := range out.Faces {
 			p := out.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
 			low, high := p[0].UV, p[0].UV

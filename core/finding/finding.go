@@ -171,7 +171,8 @@ func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id st
 // FromBuild says whether a kind is found while building, FromTry in the clean room; all others are found by the check.
 func FromBuild(id string) bool {
 	switch id {
-	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID, SpriteBlank.ID, SpritePages.ID:
+	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID, SpriteBlank.ID, SpritePages.ID,
+		MapLeak.ID, SolidHidden.ID, DensityJump.ID:
 		return true
 	}
 	return area(id) == "tree"

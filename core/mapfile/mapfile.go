@@ -38,6 +38,12 @@ type Map struct {
 	Objects  []Object
 	Grids    []Grid
 	Legend   []Tile
+	Bodies   []Body
+	Nodes    []Node
+	Leaves   []Leaf
+	Terrains []Terrain
+	Models   []Model
+	Props    []Prop
 }
 
 // Meta is what a game shows before it loads the map.
@@ -47,6 +53,8 @@ type Meta struct {
 	Players [2]int   `json:"players"` // least and most
 	Modes   []string `json:"modes"`
 	Sky     *Sky     `json:"sky,omitempty"`
+	Menu    bool     `json:"menu,omitempty"`   // a background for the game's menu
+	Sealed  bool     `json:"sealed,omitempty"` // closed to the outside
 }
 
 // Sky is the light from far away; angles in degrees, colour 0xRRGGBB in sRGB.
@@ -68,19 +76,21 @@ type Face struct {
 	Material                string
 	FirstVertex, Vertices   uint32
 	FirstIndex, IndexNumber uint32
-	Solid                   uint32 // which solid of the source it came from, counted from 0
+	Solid                   uint32  // which solid of the source it came from, counted from 0
+	Luxels                  float32 // of the lightmap, a metre; 0: as the map
 }
 
 // Object is anything placed in the map. 64 bytes.
 type Object struct {
-	Kind   string     // light, spawn, volume, camera, sound, or an item's kind with "item:" before it
+	Kind   string     // light, spawn, volume, probe, camera, sound, area, or an item's kind with "item:" before it
 	Name   string     // may be empty
 	Detail string     // light kind, team, effect or sound file
-	A, B   [3]float32 // place; the other corner of a volume, the target of a camera
-	Angle  float32    // facing or field of view, degrees
-	Value  float32    // power of a light in watts, volume of a sound
+	A, B   [3]float32 // place; the other corner of a volume or area, the target of a camera or light
+	Angle  float32    // facing, field of view or width of a light's cone, degrees
+	Value  float32    // power of a light in watts, volume of a sound, reach of a probe in metres
+	Radius float32    // of a lamp, metres
 	Colour uint32     // 0xRRGGBB
-	Flags  uint32     // bit 0: loop
+	Flags  uint32     // bit 0: loop; bit 1: the light is aimed at B
 	Pairs  [][2]string
 }
 
@@ -153,13 +163,13 @@ func Encode(m *Map) ([]byte, error) {
 	}
 	indx = u32(indx, m.Indices...)
 	for _, f := range m.Faces {
-		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid, 0, 0)
+		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid, math.Float32bits(f.Luxels), 0)
 	}
 	pairs := uint32(0)
 	for _, o := range m.Objects {
 		objs = u32(objs, strs.add(o.Kind), strs.add(o.Name), strs.add(o.Detail), o.Flags)
 		objs = f32(objs, o.A[0], o.A[1], o.A[2], o.B[0], o.B[1], o.B[2], o.Angle, o.Value)
-		objs = u32(objs, o.Colour, pairs, uint32(len(o.Pairs)), 0)
+		objs = u32(objs, o.Colour, pairs, uint32(len(o.Pairs)), math.Float32bits(o.Radius))
 		for _, p := range o.Pairs {
 			pair = u32(pair, strs.add(p[0]), strs.add(p[1]))
 		}
@@ -180,6 +190,7 @@ func Encode(m *Map) ([]byte, error) {
 		}
 		tile = append(tile, make([]byte, (4-len(tile)%4)%4)...)
 	}
+	rest := encodeBodies(m, strs)
 	text := u32(nil, uint32(len(strs.list)))
 	end := uint32(0)
 	for _, s := range strs.list {
@@ -190,8 +201,8 @@ func Encode(m *Map) ([]byte, error) {
 	for _, s := range strs.list {
 		text = append(text, s...)
 	}
-	return assemble([]namedChunk{{"META", meta}, {"STRG", text}, {"VERT", vert}, {"INDX", indx}, {"FACE", face},
-		{"OBJS", objs}, {"PAIR", pair}, {"LEGE", lege}, {"TILE", tile}}), nil
+	return assemble(append([]namedChunk{{"META", meta}, {"STRG", text}, {"VERT", vert}, {"INDX", indx}, {"FACE", face},
+		{"OBJS", objs}, {"PAIR", pair}, {"LEGE", lege}, {"TILE", tile}}, rest...)), nil
 }
 
 type namedChunk struct {

@@ -2,6 +2,7 @@ package mapfile_test
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
 	"hash/crc32"
 	"math"
@@ -22,9 +23,11 @@ func demoMap(t testing.TB, project, name string) *mapfile.Map {
 	t.Helper()
 	data, err := os.ReadFile(filepath.Join("..", "..", "demo", "projects", project, "maps", name+".vnx"))
 	require.NoError(t, err)
-	m, findings := mapsrc.ReadScene(name+".vnx", data)
+	m, findings := mapsrc.Read(name+".vnx", data, mapsrc.Options{})
 	require.Empty(t, findings)
-	return compile.Compile(m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
+	require.NoError(t, err)
+	return r.Map
 }
 
 func encode(t testing.TB, m *mapfile.Map) []byte {

@@ -152,8 +152,7 @@ func (r *Reader) Map() (*Map, error) {
 		m.Indices = append(m.Indices, i)
 	}
 	for c := in("FACE"); len(c.data) >= 32; {
-		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(), Solid: c.u32()}
-		c.u32()
+		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(), Solid: c.u32(), Luxels: c.f32()}
 		c.u32()
 		if c.err != nil {
 			return nil, c.err
@@ -173,7 +172,7 @@ func (r *Reader) Map() (*Map, error) {
 	for c := in("OBJS"); len(c.data) >= 64; {
 		o := Object{Kind: c.str(), Name: c.str(), Detail: c.str(), Flags: c.u32(), A: c.vec(), B: c.vec(), Angle: c.f32(), Value: c.f32(), Colour: c.u32()}
 		first, n := uint64(c.u32()), uint64(c.u32())
-		c.u32()
+		o.Radius = c.f32()
 		if c.err != nil {
 			return nil, c.err
 		}
@@ -193,7 +192,10 @@ func (r *Reader) Map() (*Map, error) {
 		}
 		m.Legend = append(m.Legend, t)
 	}
-	return m, readGrids(m, in("TILE"))
+	if err := readGrids(m, in("TILE")); err != nil {
+		return nil, err
+	}
+	return m, r.bodies(m, strs)
 }
 
 func readStrings(data []byte) ([]string, error) {
@@ -256,6 +258,17 @@ func (m *Map) Materials() []string {
 	for _, t := range m.Legend {
 		add(t.Material)
 	}
+	for _, t := range m.Terrains {
+		add(t.Material)
+		for _, l := range t.Layers {
+			add(l.Material)
+		}
+	}
+	for _, model := range m.Models {
+		for _, mesh := range model.Meshes {
+			add(mesh.Material)
+		}
+	}
 	return list
 }
 
@@ -272,16 +285,24 @@ func (m *Map) Sounds() []string {
 	return list
 }
 
-// SpriteKey is the property of an object that names the sprite drawn there.
-const SpriteKey = "sprite"
+// SpriteKey and ModelKey are the properties of an object that name the sprite or the model shown there.
+const (
+	SpriteKey = "sprite"
+	ModelKey  = "model"
+)
 
 // Sprites lists the sprites that objects of the map show, each once.
-func (m *Map) Sprites() []string {
+func (m *Map) Sprites() []string { return m.shown(SpriteKey) }
+
+// ItemModels lists the models that objects of the map show, each once. Those that stand still are in the map itself.
+func (m *Map) ItemModels() []string { return m.shown(ModelKey) }
+
+func (m *Map) shown(key string) []string {
 	var list []string
 	seen := map[string]bool{}
 	for _, o := range m.Objects {
 		for _, p := range o.Pairs {
-			if p[0] == SpriteKey && strings.HasPrefix(o.Kind, "item:") && !seen[p[1]] {
+			if p[0] == key && strings.HasPrefix(o.Kind, "item:") && !seen[p[1]] {
 				seen[p[1]] = true
 				list = append(list, p[1])
 			}

@@ -32,7 +32,7 @@ sound hum at=1,2,3 file=station/hum volume=0.5 loop=yes
 `
 
 func TestEveryRecordHasItsMeaning(t *testing.T) {
-	m, findings := mapsrc.ReadScene("hut.vnx", []byte(good))
+	m, findings := mapsrc.Read("hut.vnx", []byte(good), mapsrc.Options{})
 	require.Empty(t, findings)
 	assert.Equal(t, `The "Hut"`, m.Title)
 	assert.Equal(t, [2]int{2, 8}, m.Players)
@@ -43,21 +43,19 @@ func TestEveryRecordHasItsMeaning(t *testing.T) {
 	require.Len(t, m.Solids, 1)
 	deck := m.Solids[0]
 	assert.Equal(t, geom.NewBox(geom.Vec{}, geom.Vec{X: 24, Y: 16, Z: 0.5}), deck.Box)
-	assert.Equal(t, "wood/plank", deck.Material.Name)
-	assert.Equal(t, fault.Place{File: "hut.vnx", Line: 3, Column: 41}, deck.Material.Place)
-	assert.Equal(t, scene.Face{Scale: 2}, deck.Faces[scene.Top], "a later face line overrides an earlier one")
-	assert.Len(t, deck.Faces, int(scene.SideCount))
-	assert.Equal(t, scene.Light{Name: "lamp", Kind: "point", At: geom.Vec{X: 1, Y: 2, Z: 3}, Colour: scene.Colour{R: 255, G: 217, B: 160}, Power: 40, Place: fault.Place{File: "hut.vnx", Line: 6, Column: 1}}, m.Lights[0])
+	require.Len(t, deck.Faces, 6)
+	assert.Equal(t, scene.Look{Material: scene.Ref{Name: "wood/plank", Place: fault.Place{File: "hut.vnx", Line: 3, Column: 41}}, Scale: 2}, deck.Faces[0].Look, "a later face line overrides an earlier one")
+	assert.Equal(t, scene.Light{Name: "lamp", Kind: "point", At: geom.Vec{X: 1, Y: 2, Z: 3}, Cone: 45, Colour: scene.Colour{R: 255, G: 217, B: 160}, Power: 40, Place: fault.Place{File: "hut.vnx", Line: 6, Column: 1}}, m.Lights[0])
 	assert.Equal(t, "blue", m.Spawns[0].Team)
 	assert.Equal(t, geom.Vec{X: 80, Y: 80, Z: -8}, m.Volumes[0].Box.Max)
 	assert.Equal(t, 60.0, m.Cameras[0].FOV)
-	assert.Equal(t, []scene.Pair{{Key: "rank", Value: "2"}, {Key: "note", Value: "over here"}}, m.Items[0].Pairs)
+	assert.Equal(t, []scene.Pair{{Key: "rank", Value: "2", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 28}}, {Key: "note", Value: "over here", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 35}}}, m.Items[0].Pairs)
 	assert.Equal(t, "station/hum", m.Sounds[0].File.Name)
 	assert.True(t, m.Sounds[0].Loop)
 }
 
 func TestGrids(t *testing.T) {
-	m, findings := mapsrc.ReadScene("g.vnx", []byte("map g\nlegend # tile=rock/wall solid=yes\nlegend = tile=track/straight\nlegend .\ngrid low cells=4,2 level=-1\n  row ##.#\n  row #==# \n"))
+	m, findings := mapsrc.Read("g.vnx", []byte("map g\nlegend # tile=rock/wall solid=yes\nlegend = tile=track/straight\nlegend .\ngrid low cells=4,2 level=-1\n  row ##.#\n  row #==# \n"), mapsrc.Options{})
 	require.Empty(t, findings)
 	require.Len(t, m.Grids, 1)
 	assert.Equal(t, -1, m.Grids[0].Level)
@@ -75,12 +73,17 @@ func TestMistakes(t *testing.T) {
 		text, do   string
 	}{
 		{"keyword", "solud deck box 0,0,0 1,1,1 material=a", 1, `"solud" is no keyword`, `Did you mean "solid"?`},
-		{"shape", "solid deck bx 0,0,0 1,1,1 material=a", 12, `expected the shape: one of box; found "bx"`, `Did you mean "box"?`},
+		{"shape", "solid deck bx 0,0,0 1,1,1 material=a", 12, `expected the shape: one of box, cylinder, extrude, hull, prism, wedge; found "bx"`, `Did you mean "box"?`},
 		{"missing corner", "solid deck box 0,0,0 material=a", 22, "expected the opposite corner: three numbers", "For example: solid"},
 		{"two numbers", "light l point 1,2 power=4", 15, "expected the place: three numbers", "It has 2 parts"},
-		{"no number", "light l point 1,x,3 power=4", 15, "expected the place", `"x" is no number`},
+		{"no number", "light l point 1,X,3 power=4", 15, "expected the place", `"X" is no number`},
 		{"hex", "light l point 1,0x2,3 power=4", 15, "expected the place", `"0x2" is no number`},
-		{"infinite", "light l point 1,inf,3 power=4", 15, "expected the place", "beyond"},
+		{"half a sum", "light l point 1,(2+3,3 power=4", 15, "expected the place", "closing parenthesis"},
+		{"division by nothing", "light l point 1,2/0,3 power=4", 15, "expected the place", "divides by zero"},
+		{"brace", "spawn s{i at=1,2,3", 7, "expected the name", "no }"},
+		{"wedge", "solid a wedge 0,0,0 1,1,1 material=m", 37, "rise= is missing", "rise=east"},
+		{"few points", "solid a hull 0,0,0 1,1,1 0,1,0 material=m", 32, "expected the corner", "hull"},
+		{"pattern", "repeat a spiral count=3", 10, "expected the pattern: one of circle, grid, line", "repeat"},
 		{"far away", "light l point 1,2e9,3 power=4", 15, "expected the place", "beyond 10000 km"},
 		{"unknown setting", "spawn s att=1,2,3", 9, `"att" is no setting of spawn`, `Did you mean "at"?`},
 		{"required", "spawn s facing=3", 17, "at= is missing: three numbers", "For example: spawn"},
@@ -92,6 +95,7 @@ func TestMistakes(t *testing.T) {
 		{"range", "map two players=8..2", 17, "expected two whole numbers", "smaller number stands first"},
 		{"open quote", `map two title="Two`, 15, "no closing quote", `Put a "`},
 		{"capitals", "spawn Blue at=1,2,3", 7, "expected the name: a name of small letters", "For example: spawn"},
+		{"outline", "solid a extrude 0,0,0 1,0,0 section=0,0;1,0 material=m", 37, "expected pairs of numbers", "3 to"},
 		{"child at margin", "face top", 1, `"face" belongs under "solid"`, "Indent it"},
 		{"control", "spawn s\x1b at=1,2,3", 8, "control character", "Remove"},
 		{"flag", "sound s at=1,2,3 file=a loop=maybe", 30, `expected yes or no after loop=; found "maybe"`, ""},
@@ -140,7 +144,7 @@ func TestWhatDoesNotFit(t *testing.T) {
 		{"reference.ending", "map a\nsolid s box 0,0,0 1,1,1 material=wood/plank.png\n", "ending", 2},
 		{"reference.form", "map a\nsolid s box 0,0,0 1,1,1 material=../../wood\n", "out of its folder", 2},
 	} {
-		m, findings := mapsrc.ReadScene("a.vnx", []byte(c.source))
+		m, findings := mapsrc.Read("a.vnx", []byte(c.source), mapsrc.Options{})
 		require.NotEmpty(t, findings, c.source)
 		assert.Nil(t, m)
 		assert.Equal(t, c.id, findings[0].ID, c.source)
@@ -206,6 +210,8 @@ func FuzzParse(f *testing.F) {
 	f.Add([]byte("map g\nlegend = tile=a\nlegend /\ngrid g cells=2,1\n  row =/ // x\n"))
 	f.Add([]byte("item a at=1,2,3 k=\"\\\"\" b=// c=\"//\"\n//\n"))
 	f.Add([]byte("solid d box 0,0,0 1e-7,1,1 material=\"a\"\n  face all //\n"))
+	f.Add([]byte("map a\nconst h (2+3)*-4/2%3\nprefab p n=2 m=\"a/b\"\n  const k n*h\n  repeat r grid count=n,1,1 step=1,k,1\n    solid s_{i} cylinder x,0,0 radius=1 height=2 top=0 material={m}\nuse p at=0,0,h turn=30 mirror=x textures=move n=3\n"))
+	f.Add([]byte("map a\nlayer l release=no\ngroup g at=1,2,3\n  solid s prism 0,0 4,0 4,4 2,1 0,4 height=2 material=a\n    face sides fit=yes luxels=4\n  solid e extrude 0,0,0 5,0,0 5,5,1 0,0,0 section=-1,0;1,0;0,1 material=a layer=l\nsolid h hull 0,0,0 1,0,0 0,1,0 0,0,1 material=a\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		file, findings := mapsrc.Parse("f.vnx", data)
 		for _, x := range findings {
@@ -213,7 +219,7 @@ func FuzzParse(f *testing.F) {
 				t.Fatalf("odd finding: %+v", x)
 			}
 		}
-		mapsrc.ReadScene("f.vnx", data)
+		mapsrc.Read("f.vnx", data, mapsrc.Options{})
 		if len(findings) > 0 {
 			return
 		}
@@ -235,15 +241,15 @@ func FuzzParse(f *testing.F) {
 func TestTheDocumentedLanguageIsTheRealOne(t *testing.T) {
 	page, err := os.ReadFile(filepath.Join("..", "..", "docs", "formats", "map-source.md"))
 	require.NoError(t, err)
-	for _, example := range mapsrc.KeywordExamples() {
-		assert.Contains(t, string(page), example)
-		source := example + "\n"
-		for _, parent := range []string{"solid", "grid"} {
-			if keyword, _, _ := strings.Cut(example, " "); mapsrc.Belongs(keyword, parent) {
-				source = fmt.Sprintf("%s\n  %s\n", mapsrc.KeywordExample(parent), example)
+	for owner, examples := range mapsrc.KeywordExamples() {
+		for _, example := range examples {
+			assert.True(t, strings.Contains(string(page), example), "the page does not show: %s", example)
+			source := example + "\n"
+			if owner != "" {
+				source = fmt.Sprintf("%s\n  %s\n", owner, example)
 			}
+			_, findings := mapsrc.Parse("doc.vnx", []byte(source))
+			assert.Empty(t, findings, source)
 		}
-		_, findings := mapsrc.Parse("doc.vnx", []byte(source))
-		assert.Empty(t, findings, source)
 	}
 }

@@ -1,14 +1,18 @@
 package mapsrc
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/geom"
 	"vornix/core/nearest"
 )
 
@@ -17,6 +21,8 @@ const (
 	maxSource   = 64 << 20 // bytes
 	maxFindings = 100      // of one file; after that the rest is not worth reading
 	maxNumber   = 1e7      // metres: beyond it 32-bit coordinates have no centimetres left
+	maxDepth    = 32       // records under records
+	maxRest     = 4096     // points of a path
 )
 
 // File is a parsed map source.
@@ -25,6 +31,7 @@ type File struct {
 	Records []*Record
 	Tail    []string // comment lines after the last record
 	lines   []string
+	broken  map[string]bool // "keyword name" of lines with mistakes: whoever needs them is not blamed too
 }
 
 // Record is one line, with those that stand under it.
@@ -37,6 +44,7 @@ type Record struct {
 	Trailing string   // comment at its end
 	Blank    bool     // an empty line stands before it
 	Place    fault.Place
+	open     bool // a value waits for the names in it to be known
 }
 
 // Value is a value as written and, for numbers, read.
@@ -44,6 +52,8 @@ type Value struct {
 	Text    string
 	Numbers []float64
 	Place   fault.Place
+	Quoted  bool
+	open    bool // it holds names
 }
 
 // Pair is a key with its value.
@@ -64,15 +74,32 @@ func (r *Record) Pair(key string) *Value {
 	return nil
 }
 
+// Name is a record's first value.
+func (r *Record) Name() string {
+	if len(r.Values) == 0 {
+		return ""
+	}
+	return r.Values[0].Text
+}
+
 // parser holds the state of one Parse.
 type parser struct {
 	file     *File
+	line     string // the one that is read
+	number   int    // its number
+	tokens   []token
 	findings []finding.Finding
+}
+
+// owner is a record that lines below may belong to; record is nil for a wrong line, whose children are passed over.
+type owner struct {
+	record *Record
+	indent int
 }
 
 // Parse reads a map source. The File holds every line that was understood; findings has every mistake in the others.
 func Parse(name string, data []byte) (*File, []finding.Finding) {
-	p := &parser{file: &File{Name: name}}
+	p := &parser{file: &File{Name: name, broken: map[string]bool{}}}
 	if len(data) > maxSource {
 		p.add(fault.Place{File: name}, fmt.Sprintf("the file has %d MB; a map source has at most %d MB", len(data)>>20, maxSource>>20), "Split the map.")
 		return p.file, p.findings
@@ -81,64 +108,82 @@ func Parse(name string, data []byte) (*File, []finding.Finding) {
 		p.add(fault.Place{File: name}, "the file is not UTF-8 text", "Save it as UTF-8.")
 		return p.file, p.findings
 	}
-	source := strings.TrimPrefix(string(data), "\ufeff")
-	p.file.lines = strings.Split(source, "\n")
-	var owner *Record // the last record at the margin, or nil after a wrong one: its children are then passed over
+	p.file.lines = strings.Split(string(bytes.TrimPrefix(data, []byte("\ufeff"))), "\n")
+	var owners []owner
 	var comments []string
-	blank, orphan := false, false
+	blank := false
 	for i, line := range p.file.lines {
 		if len(p.findings) >= maxFindings {
 			p.add(fault.Place{File: name, Line: i + 1}, "there are more mistakes from here on", "Correct those above first.")
 			break
 		}
-		line = strings.TrimRight(line, "\r")
-		body := strings.TrimLeft(line, " \t")
-		if body == "" {
+		p.line, p.number = strings.TrimRight(line, "\r"), i+1
+		indent := 0
+		for indent < len(p.line) && (p.line[indent] == ' ' || p.line[indent] == '\t') {
+			indent++
+		}
+		if indent == len(p.line) {
 			blank = blank || i < len(p.file.lines)-1
 			continue
 		}
-		indent := utf8.RuneCountInString(line) - utf8.RuneCountInString(body)
-		tokens, comment, lexErr := lexLine(body, indent+1, func(k string) bool {
-			r := grammar[k]
-			return r != nil && len(r.slots) == 1 && r.slots[0].kind == rawText
-		})
-		if lexErr != nil {
-			p.add(fault.Place{File: name, Line: i + 1, Column: lexErr.column}, lexErr.text, lexErr.do)
-			orphan = indent == 0
-			continue
-		}
-		if len(tokens) == 0 {
+		tokens, comment, lexErr := lexLine(p.line, indent, p.tokens[:0])
+		p.tokens = tokens
+		if lexErr == nil && len(tokens) == 0 {
 			comments = append(comments, comment)
 			continue
 		}
-		parent := ""
-		if indent > 0 {
-			if owner == nil || orphan {
-				if !orphan {
-					p.add(fault.Place{File: name, Line: i + 1, Column: indent + 1}, "this line is indented, but nothing stands above it that it could belong to", "Begin it at the left margin.")
-				}
-				continue
-			}
-			parent = owner.Keyword
+		for len(owners) > 0 && owners[len(owners)-1].indent >= indent {
+			owners = owners[:len(owners)-1]
 		}
-		r, ok := p.record(tokens, parent, i+1)
-		if indent == 0 {
-			owner, orphan = r, !ok
+		r, parent, ok := (*Record)(nil), "", false
+		if len(owners) > 0 {
+			if up := owners[len(owners)-1].record; up == nil {
+				continue // it stands under a wrong line
+			} else {
+				parent = up.Keyword
+			}
+		}
+		switch {
+		case lexErr != nil:
+			p.at(lexErr.offset, lexErr.text, lexErr.do)
+		case indent > 0 && len(owners) == 0:
+			p.at(indent, "this line is indented, but nothing stands above it that it could belong to", "Begin it at the left margin.")
+		case len(owners) >= maxDepth:
+			p.at(indent, fmt.Sprintf("more than %d lines stand under one another", maxDepth), "Indent fewer.")
+		default:
+			r, ok = p.record(tokens, parent)
 		}
 		if !ok {
+			switch len(tokens) {
+			case 0:
+			case 1:
+				p.file.broken[tokens[0].text+" "] = true
+			default:
+				p.file.broken[tokens[0].text+" "+tokens[1].text] = true
+			}
+			owners = append(owners, owner{nil, indent})
 			comments, blank = nil, false
 			continue
 		}
 		r.Leading, r.Trailing, r.Blank = comments, comment, blank
 		comments, blank = nil, false
-		if indent == 0 {
+		if len(owners) == 0 {
 			p.file.Records = append(p.file.Records, r)
 		} else {
-			owner.Children = append(owner.Children, r)
+			up := owners[len(owners)-1].record
+			up.Children = append(up.Children, r)
 		}
+		owners = append(owners, owner{r, indent})
 	}
 	p.file.Tail = comments
 	return p.file, p.findings
+}
+
+// at reports a mistake at a byte of the line that is read.
+func (p *parser) at(offset int, what, do string) { p.add(p.place(offset), what, do) }
+
+func (p *parser) place(offset int) fault.Place {
+	return fault.Place{File: p.file.Name, Line: p.number, Column: column(p.line, offset)}
 }
 
 func (p *parser) add(place fault.Place, what, do string) {
@@ -146,72 +191,104 @@ func (p *parser) add(place fault.Place, what, do string) {
 	if do != "" {
 		f = f.Doing("%s", do)
 	}
-	if place.Line > 0 && place.Line <= len(p.file.lines) {
-		f.Excerpt = strings.TrimRight(p.file.lines[place.Line-1], "\r")
-	}
+	f.Excerpt = p.file.excerpt(place)
 	p.findings = append(p.findings, f)
 }
 
+// excerpt is the line of a place.
+func (f *File) excerpt(place fault.Place) string {
+	if place.Line < 1 || place.Line > len(f.lines) {
+		return ""
+	}
+	return strings.TrimRight(f.lines[place.Line-1], "\r")
+}
+
 // record reads one line's tokens by the grammar. ok is false when the line had a mistake.
-func (p *parser) record(tokens []token, parent string, line int) (r *Record, ok bool) {
-	at := func(column int) fault.Place { return fault.Place{File: p.file.Name, Line: line, Column: column} }
+func (p *parser) record(tokens []token, parent string) (r *Record, ok bool) {
 	before := len(p.findings)
 	head := tokens[0]
 	g := grammar[head.text]
 	if g == nil || head.quoted || head.key {
-		do := fmt.Sprintf("A line begins with one of: %s.", strings.Join(keywords(parent), ", "))
-		if near := nearest.Word(head.text, keywords(parent)); near != "" {
+		known := keywords(parent)
+		do := fmt.Sprintf("A line begins with one of: %s.", strings.Join(known, ", "))
+		if near := nearest.Word(head.text, known); near != "" {
 			do = fmt.Sprintf("Did you mean %q? For example: %s", near, grammar[near].example)
+		} else if len(known) == 0 {
+			do = fmt.Sprintf("Nothing stands under a %s line; begin it further left.", parent)
 		}
-		p.add(at(head.column), fmt.Sprintf("%q is no keyword%s", head.text, under(parent)), do)
+		p.at(head.offset, fmt.Sprintf("%q is no keyword%s", head.text, under(parent)), do)
 		return nil, false
 	}
-	if g.parent != parent {
-		if g.parent == "" {
-			p.add(at(head.column), fmt.Sprintf("%q can't stand under %q", head.text, parent), "Begin it at the left margin.")
+	if !slices.Contains(g.parents, parent) {
+		if g.parents[0] == "" {
+			p.at(head.offset, fmt.Sprintf("%q can't stand under %q", head.text, parent), "Begin it at the left margin.")
 		} else {
-			p.add(at(head.column), fmt.Sprintf("%q belongs under %q", head.text, g.parent), fmt.Sprintf("Indent it by two spaces under a %s line.", g.parent))
+			p.at(head.offset, fmt.Sprintf("%q belongs under %q", head.text, g.parents[0]), fmt.Sprintf("Indent it by two spaces under a %s line.", g.parents[0]))
 		}
 		return nil, false
 	}
-	r = &Record{Keyword: head.text, Place: at(head.column)}
+	r = &Record{Keyword: head.text, Place: p.place(head.offset), Values: make([]Value, 0, max(len(tokens)/2, 1))}
 	rest := tokens[1:]
-	for _, s := range g.slots {
+	for n := 0; ; n++ {
+		s := g.slotAt(n)
+		needed := s != nil && (n < len(g.slots) || n-len(g.slots) < g.least)
+		if s == nil || !needed && (len(rest) == 0 || rest[0].key) {
+			break
+		}
 		if len(rest) == 0 || rest[0].key {
-			column := head.column + utf8.RuneCountInString(head.text)
+			offset := tokens[len(tokens)-1].end()
 			if len(rest) > 0 {
-				column = rest[0].column
-			} else if n := len(tokens); n > 1 {
-				column = tokens[n-1].column + utf8.RuneCountInString(tokens[n-1].text)
+				offset = rest[0].offset
 			}
-			p.add(at(column), fmt.Sprintf("expected the %s: %s", s.name, want(s.kind, s.choice)), "For example: "+g.example)
+			p.at(offset, fmt.Sprintf("expected the %s: %s", s.name, want(s.kind, s.choice)), "For example: "+g.example)
 			return nil, false
 		}
-		v, why := readValue(s.kind, s.choice, rest[0], at(rest[0].column))
-		if why != "" {
-			why = strings.Replace(why, forExample, "For example: "+g.example, 1)
-			p.add(v.Place, fmt.Sprintf("expected the %s: %s; found %q", s.name, want(s.kind, s.choice), rest[0].text), why)
+		if n > maxRest {
+			p.at(rest[0].offset, fmt.Sprintf("there are more than %d values", maxRest), "Split the line in several.")
+			return nil, false
 		}
-		r.Values = append(r.Values, v)
+		r.Values = append(r.Values, p.value(s.kind, s.choice, rest[0], g, "expected the "+s.name+": %s; found %q"))
 		rest = rest[1:]
+		if variant := g.variants[r.Values[n].Text]; variant != nil && n == len(g.slots)-1 {
+			g = variant
+		} else if g.variants != nil && n == len(g.slots)-1 {
+			return nil, false // what follows depends on the form
+		}
+	}
+	p.pairs(r, g, rest)
+	if len(p.findings) == before {
+		for _, s := range g.settings {
+			if s.required && r.Pair(s.key) == nil {
+				p.at(tokens[len(tokens)-1].end(), fmt.Sprintf("%s= is missing: %s", s.key, want(s.kind, s.choice)), "For example: "+g.example)
+			}
+		}
+	}
+	return r, len(p.findings) == before
+}
+
+// pairs reads the key=value pairs of a line.
+func (p *parser) pairs(r *Record, g *rule, rest []token) {
+	if len(rest) > 0 {
+		r.Pairs = make([]Pair, 0, len(rest)/2)
 	}
 	for len(rest) > 0 {
 		key := rest[0]
 		if !key.key {
-			p.add(at(key.column), fmt.Sprintf("expected key=value here; found %q", key.text), "Known here: "+strings.Join(g.keys(), ", ")+".")
-			return nil, false
+			p.at(key.offset, fmt.Sprintf("expected key=value here; found %q", key.text), "Known here: "+strings.Join(g.keys(), ", ")+".")
+			return
 		}
 		if len(rest) < 2 || rest[1].key {
-			p.add(at(key.column), fmt.Sprintf("there is no value after %s=", key.text), "Write key=value without spaces around the '='.")
-			return nil, false
+			p.at(key.offset, fmt.Sprintf("there is no value after %s=", key.text), "Write key=value without spaces around the '='.")
+			return
 		}
 		value := rest[1]
 		rest = rest[2:]
 		s := g.setting(key.text)
-		pair := Pair{Key: key.text, Place: at(key.column)}
+		pair := Pair{Key: key.text, Place: p.place(key.offset)}
 		switch {
 		case s == nil && g.free && isWord(key.text):
-			pair.Value, pair.free = Value{Text: value.text, Place: at(value.column)}, true
+			pair.free = true
+			pair.Value = p.value(freeKind(r.Keyword), nil, value, g, "expected %s after "+key.text+"=; found %q")
 		case s == nil:
 			do := "Known here: " + strings.Join(g.keys(), ", ") + "."
 			if near := nearest.Word(key.text, g.keys()); near != "" {
@@ -220,27 +297,36 @@ func (p *parser) record(tokens []token, parent string, line int) (r *Record, ok 
 			p.add(pair.Place, fmt.Sprintf("%q is no setting of %s", key.text, r.Keyword), do)
 			continue
 		default:
-			var why string
-			if pair.Value, why = readValue(s.kind, s.choice, value, at(value.column)); why != "" {
-				why = strings.Replace(why, forExample, "For example: "+g.example, 1)
-				p.add(pair.Value.Place, fmt.Sprintf("expected %s after %s=; found %q", want(s.kind, s.choice), key.text, value.text), why)
-			}
+			pair.Value = p.value(s.kind, s.choice, value, g, "expected %s after "+key.text+"=; found %q")
 		}
 		if r.Pair(key.text) != nil {
 			p.add(pair.Place, fmt.Sprintf("%s= stands twice on this line", key.text), "Keep one of them.")
 			continue
 		}
+		r.open = r.open || pair.Value.open
 		r.Pairs = append(r.Pairs, pair)
 	}
-	if len(p.findings) == before {
-		for _, s := range g.settings {
-			if s.required && r.Pair(s.key) == nil {
-				last := tokens[len(tokens)-1]
-				p.add(at(last.column+utf8.RuneCountInString(last.text)), fmt.Sprintf("%s= is missing: %s", s.key, want(s.kind, s.choice)), "For example: "+g.example)
-			}
-		}
+	for _, v := range r.Values {
+		r.open = r.open || v.open
 	}
-	return r, len(p.findings) == before
+}
+
+// freeKind is what the free keys of a keyword hold: a prefab's and a use's are names for sums and braces.
+func freeKind(keyword string) kind {
+	if keyword == "prefab" || keyword == "use" {
+		return constant
+	}
+	return freeText
+}
+
+// value reads one token; saying is what is said when it is none, with what was wanted and what was found.
+func (p *parser) value(k kind, choice []string, t token, g *rule, saying string) Value {
+	v, why := readValue(k, choice, Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted}, nil)
+	if why != "" {
+		why = strings.Replace(why, forExample, "For example: "+g.example, 1)
+		p.add(v.Place, fmt.Sprintf(saying, want(k, choice), t.text), why)
+	}
+	return v
 }
 
 func under(parent string) string {
@@ -260,67 +346,78 @@ func want(k kind, choice []string) string {
 // forExample stands for the example of the keyword in what readValue says to do.
 const forExample = "(example)"
 
-// readValue reads a token as a kind; why is empty when it is one, or says what to do.
-func readValue(k kind, choice []string, t token, place fault.Place) (v Value, why string) {
-	v = Value{Text: t.text, Place: place}
-	const bad = forExample
-	numbers := func(n int) string {
-		parts := strings.Split(t.text, ",")
-		if len(parts) != n {
-			return fmt.Sprintf("It has %d parts and should have %d. %s", len(parts), n, forExample)
+// readValue reads a text as a kind; why is empty when it is one, or says what to do. Without a scope, a value that holds
+// names is only looked at for its form, and stays open.
+func readValue(k kind, choice []string, v Value, known *scope) (_ Value, why string) {
+	if strings.Contains(v.Text, "{") && k != rawText && k != symbol {
+		filled, err := fill(v.Text, known)
+		switch {
+		case err != nil:
+			return v, sentence(err)
+		case known == nil:
+			v.open = true
+			return v, ""
 		}
-		for _, part := range parts {
-			f, err := strconv.ParseFloat(part, 64)
-			switch {
-			case err != nil || math.IsNaN(f) || strings.ContainsAny(part, "xXpP_"):
-				return fmt.Sprintf("%q is no number. %s", part, forExample)
-			case math.Abs(f) > maxNumber:
-				return fmt.Sprintf("%s is beyond %.0f km, where coordinates lose their centimetres; bring the map nearer to 0,0,0.", part, maxNumber/1000)
-			}
-			v.Numbers = append(v.Numbers, f+0) // +0 turns -0 into 0
-		}
-		return ""
+		v.Text, v.open = filled, false
 	}
+	const bad = forExample
 	switch k {
 	case word:
-		if !isWord(t.text) || t.quoted {
+		if !isWord(v.Text) || v.Quoted {
 			return v, bad
 		}
-		if len(choice) > 0 {
-			for _, c := range choice {
-				if c == t.text {
-					return v, ""
-				}
-			}
-			if near := nearest.Word(t.text, choice); near != "" {
+		if len(choice) > 0 && !slices.Contains(choice, v.Text) {
+			if near := nearest.Word(v.Text, choice); near != "" {
 				return v, fmt.Sprintf("Did you mean %q?", near)
 			}
 			return v, bad
 		}
+	case name:
+		if !isWord(v.Text) || v.Quoted || strings.Contains(v.Text, "-") || isDigit(v.Text[0]) {
+			return v, bad
+		}
 	case words:
-		for part := range strings.SplitSeq(t.text, ",") {
+		for part := range strings.SplitSeq(v.Text, ",") {
 			if !isWord(part) {
 				return v, bad
 			}
 		}
-	case path:
-		if strings.ContainsAny(t.text, " \t\"=") || t.text == "" {
+	case asset, file:
+		if strings.ContainsAny(v.Text, " \t\"=") || v.Text == "" {
 			return v, bad
 		}
 	case number:
-		return v, numbers(1)
+		return readNumbers(v, ",", 1, known)
 	case pair:
-		return v, numbers(2)
+		return readNumbers(v, ",", 2, known)
 	case point:
-		return v, numbers(3)
+		return readNumbers(v, ",", 3, known)
 	case count:
-		if n, err := strconv.Atoi(t.text); err != nil || n < -1000000 || n > 1000000 {
+		v, why := readNumbers(v, ",", 1, known)
+		if why == "" && !v.open && v.Numbers[0] != math.Trunc(v.Numbers[0]) {
 			return v, bad
-		} else {
-			v.Numbers = []float64{float64(n)}
+		}
+		return v, why
+	case outline:
+		list := strings.Split(v.Text, ";")
+		if len(list) < 3 || len(list) > geom.MaxHullPoints/2 {
+			return v, fmt.Sprintf("It has %d pairs; give 3 to %d.", len(list), geom.MaxHullPoints/2)
+		}
+		all := Value{Text: v.Text, Place: v.Place, Quoted: v.Quoted}
+		for _, part := range list {
+			one, why := readNumbers(Value{Text: part}, ",", 2, known)
+			if why != "" {
+				return v, why
+			}
+			all.Numbers, all.open = append(all.Numbers, one.Numbers...), all.open || one.open
+		}
+		return all, ""
+	case constant:
+		if !v.Quoted {
+			return readNumbers(v, ",", 1, known)
 		}
 	case span:
-		low, high, ok := strings.Cut(t.text, "..")
+		low, high, ok := strings.Cut(v.Text, "..")
 		a, err1 := strconv.Atoi(low)
 		b, err2 := strconv.Atoi(high)
 		switch {
@@ -331,21 +428,56 @@ func readValue(k kind, choice []string, t token, place fault.Place) (v Value, wh
 		}
 		v.Numbers = []float64{float64(a), float64(b)}
 	case colour:
-		if len(t.text) != 7 || t.text[0] != '#' || strings.Trim(t.text[1:], "0123456789abcdefABCDEF") != "" {
+		if len(v.Text) != 7 || v.Text[0] != '#' || strings.Trim(v.Text[1:], "0123456789abcdefABCDEF") != "" {
 			return v, bad
 		}
 	case flag:
-		if t.text != "yes" && t.text != "no" {
+		if v.Text != "yes" && v.Text != "no" {
 			return v, bad
 		}
 	case symbol:
-		if utf8.RuneCountInString(t.text) != 1 {
+		if utf8.RuneCountInString(v.Text) != 1 {
 			return v, bad
 		}
 	}
 	return v, ""
 }
 
+// readNumbers reads n numbers or sums.
+func readNumbers(v Value, separator string, n int, known *scope) (Value, string) {
+	if parts := 1 + strings.Count(v.Text, separator); parts != n {
+		return v, fmt.Sprintf("It has %d parts and should have %d. %s", parts, n, forExample)
+	}
+	v.Numbers, v.open = make([]float64, 0, n), false
+	for part := range strings.SplitSeq(v.Text, separator) {
+		f, err := evaluate(part, known)
+		switch {
+		case errors.Is(err, errNames):
+			v.open = true
+		case err != nil:
+			return v, sentence(err) + " " + forExample
+		case math.Abs(f) > maxNumber:
+			return v, fmt.Sprintf("%s is beyond %.0f km, where coordinates lose their centimetres; bring the map nearer to 0,0,0.", part, maxNumber/1000)
+		}
+		v.Numbers = append(v.Numbers, f)
+	}
+	return v, ""
+}
+
+// sentence makes an error a sentence.
+func sentence(err error) string {
+	s := err.Error()
+	if !strings.HasSuffix(s, "?") {
+		s += "."
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
 func isWord(s string) bool {
-	return s != "" && strings.Trim(s, "abcdefghijklmnopqrstuvwxyz0123456789_-") == "" && s[0] != '-'
+	for i := range len(s) {
+		if c := s[i]; !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '_' || c == '-' && i > 0) {
+			return false
+		}
+	}
+	return s != ""
 }

@@ -22,10 +22,10 @@ func Print(f *File) []byte {
 
 func printRecord(b *bytes.Buffer, r *Record, indent string) {
 	comments(b, r.Leading, indent)
-	g := grammar[r.Keyword]
+	g := ruleOf(r)
 	b.WriteString(indent + r.Keyword)
 	for i, v := range r.Values {
-		b.WriteString(" " + printValue(g.slots[i].kind, v))
+		b.WriteString(" " + printValue(g.slotAt(i).kind, v))
 	}
 	for _, s := range g.settings {
 		if v := r.Pair(s.key); v != nil {
@@ -34,14 +34,17 @@ func printRecord(b *bytes.Buffer, r *Record, indent string) {
 	}
 	for _, p := range r.Pairs {
 		if p.free {
-			b.WriteString(" " + p.Key + "=" + printValue(freeText, p.Value))
+			b.WriteString(" " + p.Key + "=" + printValue(freeKind(r.Keyword), p.Value))
 		}
 	}
 	if r.Trailing != "" {
 		b.WriteString(" //" + r.Trailing)
 	}
 	b.WriteByte('\n')
-	for _, c := range r.Children {
+	for i, c := range r.Children {
+		if c.Blank && i > 0 {
+			b.WriteByte('\n')
+		}
 		printRecord(b, c, indent+"  ")
 	}
 }
@@ -53,13 +56,34 @@ func comments(b *bytes.Buffer, lines []string, indent string) {
 }
 
 func printValue(k kind, v Value) string {
-	switch k {
-	case number, pair, point, count:
-		parts := make([]string, len(v.Numbers))
-		for i, n := range v.Numbers {
-			parts[i] = strconv.FormatFloat(n, 'f', -1, 64)
+	if v.open && strings.Contains(v.Text, "{") && k != text && k != freeText && k != constant {
+		if strings.ContainsAny(v.Text, " \t\"") {
+			return quote(v.Text)
 		}
-		return strings.Join(parts, ",")
+		return v.Text
+	}
+	switch k {
+	case number, pair, point, count, outline:
+		var b strings.Builder
+		part := v.Text
+		for part != "" {
+			end := strings.IndexAny(part, ",;")
+			if end < 0 {
+				end = len(part)
+			}
+			b.WriteString(printSum(part[:end]))
+			if end < len(part) {
+				b.WriteByte(part[end])
+				end++
+			}
+			part = part[end:]
+		}
+		return b.String()
+	case constant:
+		if v.Quoted {
+			return quote(v.Text)
+		}
+		return printSum(v.Text)
 	case span:
 		return strconv.Itoa(int(v.Numbers[0])) + ".." + strconv.Itoa(int(v.Numbers[1]))
 	case colour:

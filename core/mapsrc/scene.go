@@ -2,6 +2,9 @@ package mapsrc
 
 import (
 	"fmt"
+	"maps"
+	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,83 +18,106 @@ import (
 // maxCells bounds a grid's size before it is believed.
 const maxCells = 1 << 24
 
-// ReadScene parses a map source and gives its meaning. The map is nil when there are findings of severity error.
-func ReadScene(name string, data []byte) (*scene.Map, []finding.Finding) {
-	file, findings := Parse(name, data)
-	if len(findings) > 0 {
-		return nil, findings
+// readText parses a map source and gives its meaning. The map is nil when there are findings of severity error. name is the
+// file's path; what the source names is found from its folder.
+func readText(name string, data []byte, o Options) (*scene.Map, []finding.Finding) {
+	b := newBuilder(o)
+	root := &library{known: &scope{names: map[string]variable{}}, prefabs: map[string]*prefab{}}
+	b.files[name] = root
+	b.load(name, data, root, []string{name})
+	start := context{known: root.known, at: geom.Identity, in: root}
+	for _, l := range root.lines {
+		start.file = l.file
+		b.place(l.r, start)
 	}
-	b := &builder{file: file, names: map[string]fault.Place{}}
-	m := b.build()
+	return b.end(name)
+}
+
+func newBuilder(o Options) *builder {
+	return &builder{o: o, m: &scene.Map{Keys: map[string]fault.Place{}}, files: map[string]*library{}, texts: map[string]*File{}, said: map[string]bool{},
+		names: map[string]fault.Place{}, layers: map[string]bool{}, numbers: map[string]int{}, broken: map[string]bool{}, colours: map[scene.Colour]rune{}}
+}
+
+// end looks at the whole.
+func (b *builder) end(name string) (*scene.Map, []finding.Finding) {
+	m := b.m
+	lacking := func(keyword string) bool { // a line of that keyword that was wrong
+		for key := range b.broken {
+			if strings.HasPrefix(key, keyword+" ") {
+				return true
+			}
+		}
+		return false
+	}
+	if m.Name == "" && !lacking("map") {
+		b.find(finding.MapSyntax, fault.Place{File: name, Line: 1}, "there is no map line: expected, for example: %s", grammar["map"].example)
+	}
+	for _, g := range b.grids {
+		b.cellsOf(g)
+	}
+	if !lacking("legend") {
+		b.symbols(m)
+	}
+	b.areas()
+	slices.Sort(m.Files)
+	m.Layers = slices.Sorted(maps.Keys(b.layers))
+	finding.Sort(b.findings)
 	if finding.Count(b.findings, finding.Error) > 0 {
 		return nil, b.findings
 	}
 	return m, b.findings
 }
 
-// builder turns records into a scene and collects what doesn't fit.
-type builder struct {
-	file     *File
-	findings []finding.Finding
-	names    map[string]fault.Place
-}
-
-func (b *builder) find(k *finding.Kind, place fault.Place, format string, args ...any) {
-	f := k.At(place, format, args...)
-	if place.Line > 0 && place.Line <= len(b.file.lines) {
-		f.Excerpt = strings.TrimRight(b.file.lines[place.Line-1], "\r")
-	}
-	b.findings = append(b.findings, f)
-}
-
-func (b *builder) build() *scene.Map {
-	m := &scene.Map{Keys: map[string]fault.Place{}}
-	for _, r := range b.file.Records {
-		b.unique(r)
-		switch r.Keyword {
-		case "map":
-			b.mapLine(m, r)
-		case "sky":
-			m.Sky = &scene.Sky{Name: r.Values[0].Text, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place}
-		case "solid":
-			m.Solids = append(m.Solids, b.solid(r))
-		case "light":
-			m.Lights = append(m.Lights, scene.Light{Name: r.Values[0].Text, Kind: r.Values[1].Text, At: vec(r.Values[2]), Colour: b.colour(r), Power: r.Pair("power").Numbers[0], Place: r.Place})
-		case "spawn":
-			m.Spawns = append(m.Spawns, scene.Spawn{Name: r.Values[0].Text, At: vec(*r.Pair("at")), Facing: num(r, "facing", 0), Team: str(r, "team"), Place: r.Place})
-		case "volume":
-			m.Volumes = append(m.Volumes, scene.Volume{Name: r.Values[0].Text, Box: b.box(r), Effect: str(r, "effect"), Place: r.Place})
-		case "camera":
-			m.Cameras = append(m.Cameras, scene.Camera{Name: r.Values[0].Text, At: vec(*r.Pair("at")), Look: vec(*r.Pair("look")), FOV: num(r, "fov", 75), Place: r.Place})
-		case "item":
-			it := scene.Item{Kind: r.Values[0].Text, At: vec(*r.Pair("at")), Place: r.Place}
-			if v := r.Pair("sprite"); v != nil {
-				it.Sprite = b.ref(v)
-			}
-			for key, to := range map[string]*scene.Ref{"state": &it.State, "direction": &it.Direction} {
-				if v := r.Pair(key); v != nil {
-					*to = scene.Ref{Name: v.Text, Place: v.Place}
-				}
-			}
-			for _, p := range r.Pairs {
-				if p.free {
-					it.Pairs = append(it.Pairs, scene.Pair{Key: p.Key, Value: p.Value.Text})
-				}
-			}
-			m.Items = append(m.Items, it)
-		case "sound":
-			m.Sounds = append(m.Sounds, scene.Sound{Name: r.Values[0].Text, At: vec(*r.Pair("at")), File: b.ref(r.Pair("file")), Volume: num(r, "volume", 1), Loop: str(r, "loop") == "yes", Place: r.Place})
-		case "grid":
-			m.Grids = append(m.Grids, b.grid(r))
-		case "legend":
-			m.Legend = append(m.Legend, b.legend(m, r))
+// record gives one placed record its meaning.
+func (b *builder) record(r *Record, c context) {
+	m := b.m
+	b.unique(r, c)
+	title := c.prefix + r.Name()
+	at := func(key string) geom.Vec { return b.point(*r.Pair(key), c) }
+	switch r.Keyword {
+	case "map":
+		b.mapLine(m, r)
+	case "sky":
+		m.Sky = &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place}
+	case "solid":
+		b.solid(r, c)
+	case "terrain":
+		b.terrain(r, c)
+	case "prop":
+		m.Props = append(m.Props, b.prop(r, c))
+	case "light":
+		l := scene.Light{Name: title, Kind: r.Values[1].Text, At: b.point(r.Values[2], c), Cone: b.within(r, "cone", 45, 1, 179), Radius: b.within(r, "radius", 0, 0, 1000), Colour: b.colour(r), Power: r.Pair("power").Numbers[0], Place: r.Place}
+		if r.Pair("look") != nil {
+			l.Look, l.Aimed = at("look"), true
 		}
+		m.Lights = append(m.Lights, l)
+	case "spawn":
+		m.Spawns = append(m.Spawns, scene.Spawn{Name: title, At: at("at"), Facing: c.at.Heading(num(r, "facing", 0)), Team: str(r, "team"), Place: r.Place})
+	case "volume":
+		m.Volumes = append(m.Volumes, scene.Volume{Name: title, Box: b.box(r, c), Effect: str(r, "effect"), Enter: str(r, "enter"), Leave: str(r, "leave"), Place: r.Place})
+	case "probe":
+		m.Probes = append(m.Probes, scene.Probe{Name: title, At: at("at"), Reach: b.within(r, "reach", 0, 0.1, 1e5), Place: r.Place})
+	case "camera":
+		if at("at") == at("look") {
+			b.find(finding.MapSyntax, r.Pair("look").Place, "camera %q looks at its own place", r.Name()).Do = "Name a point before it with look=."
+		}
+		m.Cameras = append(m.Cameras, scene.Camera{Name: title, At: at("at"), Look: at("look"), FOV: b.within(r, "fov", 75, 1, 179), Place: r.Place})
+	case "item":
+		m.Items = append(m.Items, b.item(r, c))
+	case "sound":
+		m.Sounds = append(m.Sounds, scene.Sound{Name: title, At: at("at"), File: b.ref(r.Pair("file")), Volume: b.within(r, "volume", 1, 0, 1), Loop: str(r, "loop") == "yes", Place: r.Place})
+	case "grid":
+		b.grid(r, c)
+	case "area":
+		a := scene.Area{Name: title, Enter: str(r, "enter"), Leave: str(r, "leave"), Level: int(num(r, "level", 0)), Pairs: free(r), Place: r.Place}
+		for i := range 2 {
+			p, q := r.Values[1].Numbers[i], r.Values[2].Numbers[i]
+			a.From[i], a.To[i] = int(min(p, q)), int(max(p, q))
+		}
+		m.Areas = append(m.Areas, a)
+	case "legend":
+		m.Legend = append(m.Legend, b.legend(r))
 	}
-	if m.Name == "" && len(b.findings) == 0 {
-		b.find(finding.MapSyntax, fault.Place{File: b.file.Name, Line: 1}, "there is no map line: expected, for example: %s", grammar["map"].example)
-	}
-	b.symbols(m)
-	return m
 }
 
 func (b *builder) mapLine(m *scene.Map, r *Record) {
@@ -99,7 +125,8 @@ func (b *builder) mapLine(m *scene.Map, r *Record) {
 		b.find(finding.MapDuplicate, r.Place, "this is a second map line; the first is on line %d", m.Place.Line)
 		return
 	}
-	m.Name, m.Title, m.Place = r.Values[0].Text, str(r, "title"), r.Place
+	m.Name, m.Title, m.Place = r.Name(), str(r, "title"), r.Place
+	m.Menu, m.Sealed = str(r, "purpose") == "menu", str(r, "sealed") == "yes"
 	if v := r.Pair("players"); v != nil {
 		m.Players = [2]int{int(v.Numbers[0]), int(v.Numbers[1])}
 	}
@@ -112,11 +139,11 @@ func (b *builder) mapLine(m *scene.Map, r *Record) {
 }
 
 // unique holds names apart within each keyword. Items name their kind, legends their symbol, so only the latter counts.
-func (b *builder) unique(r *Record) {
+func (b *builder) unique(r *Record, c context) {
 	if r.Keyword == "item" || r.Keyword == "map" {
 		return
 	}
-	key := r.Keyword + " " + r.Values[0].Text
+	key := r.Keyword + " " + c.prefix + r.Name()
 	if first, ok := b.names[key]; ok {
 		b.find(finding.MapDuplicate, r.Values[0].Place, "there is another %s on line %d", key, first.Line)
 		return
@@ -124,101 +151,100 @@ func (b *builder) unique(r *Record) {
 	b.names[key] = r.Place
 }
 
-func (b *builder) box(r *Record) geom.Box {
-	box := geom.NewBox(vec(r.Values[2]), vec(r.Values[3]))
-	if box.Empty() {
-		b.find(finding.MapSyntax, r.Values[3].Place, "the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Values[0].Text)
+// point is where a value's point lies in the map.
+func (b *builder) point(v Value, c context) geom.Vec {
+	p := c.at.Point(vec(v))
+	if max(math.Abs(p.X), math.Abs(p.Y), math.Abs(p.Z)) > maxNumber {
+		b.find(finding.MapHuge, v.Place, "the point lies beyond %.0f km, where coordinates lose their centimetres", float64(maxNumber/1000))
+		return geom.Vec{}
 	}
-	return box
+	return p
 }
 
-func (b *builder) solid(r *Record) scene.Solid {
-	s := scene.Solid{Name: r.Values[0].Text, Box: b.box(r), Material: b.ref(r.Pair("material")), Faces: map[scene.Side]scene.Face{}, Place: r.Place}
-	for _, c := range r.Children {
-		f := scene.Face{Scale: num(c, "scale", 1), Turn: num(c, "turn", 0), Fit: str(c, "fit") == "yes"}
-		if v := c.Pair("material"); v != nil {
-			f.Material = b.ref(v)
-		}
-		if v := c.Pair("shift"); v != nil {
-			f.ShiftU, f.ShiftV = v.Numbers[0], v.Numbers[1]
-		}
-		if f.Scale < 1e-3 || f.Scale > 1e3 {
-			b.find(finding.MapSyntax, c.Pair("scale").Place, "a scale must be from 0.001 to 1000, and is %v", f.Scale)
-		}
-		for side, name := range scene.SideNames {
-			if c.Values[0].Text == name || c.Values[0].Text == "all" {
-				s.Faces[scene.Side(side)] = f
-			}
-		}
+// within is a number that must lie between two others.
+func (b *builder) within(r *Record, key string, otherwise, least, most float64) float64 {
+	v := num(r, key, otherwise)
+	if p := r.Pair(key); p != nil && !(v >= least && v <= most) {
+		b.find(finding.MapSyntax, p.Place, "%s must be from %s to %s, and is %s", key, formatNumber(least), formatNumber(most), formatNumber(v))
 	}
-	return s
+	return v
 }
 
+func (b *builder) box(r *Record, c context) geom.Box {
+	local := geom.NewBox(vec(r.Values[2]), vec(r.Values[3]))
+	if local.Empty() {
+		b.find(finding.MapSyntax, r.Values[3].Place, "the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Name())
+		return local
+	}
+	for _, row := range c.at.M {
+		if zeros := btoi(row.X == 0) + btoi(row.Y == 0) + btoi(row.Z == 0); zeros < 2 {
+			b.find(finding.MapSyntax, r.Place, "a %s is a box along the axes, and its group or prefab is turned by other than quarters", r.Keyword)
+			return local
+		}
+	}
+	return geom.NewBox(b.point(Value{Numbers: []float64{local.Min.X, local.Min.Y, local.Min.Z}, Place: r.Values[2].Place}, c),
+		b.point(Value{Numbers: []float64{local.Max.X, local.Max.Y, local.Max.Z}, Place: r.Values[3].Place}, c))
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// ref is an asset's name; one that no game finds is reported.
 func (b *builder) ref(v *Value) scene.Ref {
+	if v == nil {
+		return scene.Ref{}
+	}
 	if k, why, meant := material.BadReference(v.Text); k != nil {
-		b.find(k, v.Place, "%q %s", v.Text, why)
-		last := &b.findings[len(b.findings)-1]
-		*last = last.Doing("Write %s.", meant)
+		b.find(k, v.Place, "%q %s", v.Text, why).Do = fmt.Sprintf("Write %s.", meant)
+	}
+	return scene.Ref{Name: v.Text, Place: v.Place}
+}
+
+func word1(v *Value) scene.Ref {
+	if v == nil {
+		return scene.Ref{}
 	}
 	return scene.Ref{Name: v.Text, Place: v.Place}
 }
 
 func (b *builder) colour(r *Record) scene.Colour {
-	v := r.Pair("colour")
-	if v == nil {
-		return scene.Colour{R: 255, G: 255, B: 255}
+	if v := r.Pair("colour"); v != nil {
+		return hexColour(v.Text)
 	}
-	n, _ := strconv.ParseUint(v.Text[1:], 16, 32) // the parser has read it as a colour
+	return scene.Colour{R: 255, G: 255, B: 255}
+}
+
+// hexColour reads #rrggbb, which the parser has seen to be one.
+func hexColour(s string) scene.Colour {
+	n, _ := strconv.ParseUint(s[1:], 16, 32)
 	return scene.Colour{R: uint8(n >> 16), G: uint8(n >> 8), B: uint8(n)}
 }
 
-func (b *builder) grid(r *Record) scene.Grid {
-	cells := r.Pair("cells").Numbers
-	g := scene.Grid{Name: r.Values[0].Text, Width: int(cells[0]), Height: int(cells[1]), Level: int(num(r, "level", 0)), Place: r.Place}
-	if cells[0] != float64(g.Width) || cells[1] != float64(g.Height) || g.Width < 1 || g.Height < 1 || g.Width*g.Height > maxCells {
-		b.find(finding.MapSyntax, r.Pair("cells").Place, "cells must be two whole numbers from 1, with a product of at most %d, and is %s", maxCells, r.Pair("cells").Text)
-		return g
-	}
-	for _, c := range r.Children {
-		g.Rows = append(g.Rows, scene.Row{Symbols: []rune(c.Values[0].Text), Place: c.Values[0].Place})
-	}
-	if len(g.Rows) != g.Height {
-		b.find(finding.GridRow, r.Place, "grid %q has %d rows; cells= says %d", g.Name, len(g.Rows), g.Height)
-	}
-	for i, row := range g.Rows {
-		if len(row.Symbols) != g.Width {
-			b.find(finding.GridRow, row.Place, "row %d of grid %q has %d cells; cells= says %d", i+1, g.Name, len(row.Symbols), g.Width)
-		}
-	}
-	return g
+func (b *builder) item(r *Record, c context) scene.Item {
+	return scene.Item{Kind: r.Name(), At: b.point(*r.Pair("at"), c), Facing: c.at.Heading(num(r, "facing", 0)), Model: b.ref(r.Pair("model")),
+		Sprite: b.ref(r.Pair("sprite")), State: word1(r.Pair("state")), Direction: word1(r.Pair("direction")), Pairs: free(r), Place: r.Place}
 }
 
-func (b *builder) legend(m *scene.Map, r *Record) scene.Tile {
-	t := scene.Tile{Symbol: []rune(r.Values[0].Text)[0], Solid: str(r, "solid") == "yes", Place: r.Place}
-	if v := r.Pair("tile"); v != nil {
-		t.Material = b.ref(v)
-	}
-	return t
+func (b *builder) prop(r *Record, c context) scene.Prop {
+	factor := b.within(r, "scale", 1, 1e-3, 1e3)
+	p := scene.Prop{Name: c.prefix + r.Name(), Model: b.ref(r.Pair("model")), Solid: str(r, "solid") != "no", Place: r.Place}
+	p.At = c.at.After(geom.Place(vec(*r.Pair("at")), num(r, "turn", 0), geom.Vec{X: factor, Y: factor, Z: factor}))
+	b.point(*r.Pair("at"), c)
+	return p
 }
 
-// symbols finds cells that no legend explains; each symbol is reported once.
-func (b *builder) symbols(m *scene.Map) {
-	known := map[rune]bool{}
-	for _, t := range m.Legend {
-		known[t.Symbol] = true
-	}
-	for _, g := range m.Grids {
-		for _, row := range g.Rows {
-			for i, s := range row.Symbols {
-				if !known[s] {
-					known[s] = true
-					place := row.Place
-					place.Column += i
-					b.find(finding.GridSymbol, place, "no legend says what %q is", fmt.Sprintf("%c", s))
-				}
-			}
+func free(r *Record) []scene.Pair {
+	var list []scene.Pair
+	for _, p := range r.Pairs {
+		if p.free {
+			list = append(list, scene.Pair{Key: p.Key, Value: p.Value.Text, Place: p.Value.Place})
 		}
 	}
+	return list
 }
 
 func vec(v Value) geom.Vec { return geom.Vec{X: v.Numbers[0], Y: v.Numbers[1], Z: v.Numbers[2]} }

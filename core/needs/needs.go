@@ -1,5 +1,5 @@
-// Package needs knows what refers to what: maps to materials, sounds and sprites, materials to textures and to the materials
-// they inherit from.
+// Package needs knows what refers to what: maps to models, materials, sounds and sprites, models to materials, materials to
+// textures and to the materials they inherit from.
 //
 // Scan reads every map, material and sheet of a project once and gives a Graph, on which checks, the build and the packing of
 // bundles stand. What is broken or missing is a finding that names everybody who wanted it.
@@ -12,6 +12,7 @@ import (
 
 	"vornix/core/finding"
 	"vornix/core/material"
+	"vornix/core/model"
 	"vornix/core/project"
 	"vornix/core/scene"
 	"vornix/core/sprite"
@@ -28,6 +29,7 @@ const (
 	Texture  Kind = "texture"
 	Sound    Kind = "sound"
 	Sprite   Kind = "sprite"
+	Model    Kind = "model"
 )
 
 // Asset is a source that becomes something in the game.
@@ -35,12 +37,14 @@ type Asset struct {
 	Kind   Kind
 	Name   string // as maps and materials write it
 	Source string // slash path in the project
-	// Scene is set for maps, Material (with all that it inherits) for materials, Sheet for sprites, unless they are broken.
+	// Scene is set for maps, Material (with all that it inherits) for materials, Sheet for sprites, Model for models, unless
+	// they are broken.
 	Scene    *scene.Map
 	Material *material.Material
 	Sheet    *sprite.Sheet
+	Model    *model.Model
 	// Parts are the files that it is made of beside Source, or instead of it for a texture of several images: sidecar,
-	// defaults, frames. They do not ship on their own.
+	// defaults, frames, what a map includes. They do not ship on their own.
 	Parts []string
 	// Chain are, for a material, the files that are laid over one another, the last its own.
 	Chain []string

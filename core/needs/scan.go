@@ -13,8 +13,10 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/glb"
 	"vornix/core/mapsrc"
 	"vornix/core/material"
+	"vornix/core/model"
 	"vornix/core/nearest"
 	"vornix/core/project"
 	"vornix/core/sprite"
@@ -29,10 +31,11 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 	}
 	g.collect(p)
 	g.readDefaults(p)
-	results := make([][]finding.Finding, len(g.Assets))
+	scanned := slices.Clone(g.Assets)
+	results := make([][]finding.Finding, len(scanned))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, a := range g.Assets {
+	for i, a := range scanned {
 		if a.Kind == Sound || a.Kind == Texture && len(a.Parts) == 0 {
 			continue
 		}
@@ -47,8 +50,11 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 	if err := group.Wait(); err != nil {
 		return nil, err
 	}
-	for _, r := range results {
-		g.Findings = append(g.Findings, r...)
+	g.joinSources()
+	for i, r := range results {
+		if !g.taken[scanned[i].Source] { // a part of a map is no map, and what is wrong in it the map says
+			g.Findings = append(g.Findings, r...)
+		}
 	}
 	g.joinImages(p)
 	g.inherit(p)
@@ -64,7 +70,7 @@ func (g *Graph) collect(p *project.Project) {
 		kind    Kind
 		dir     string
 		endings []string
-	}{{Map, s.Maps, []string{".vnx"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, []string{".wav"}},
+	}{{Map, s.Maps, append([]string{".vnx"}, glb.Endings...)}, {Model, s.Models, []string{".glb"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, []string{".wav"}},
 		{Sprite, s.Sprites, []string{".toml"}}}
 	for _, folder := range folders {
 		for _, f := range g.Files {
@@ -137,9 +143,18 @@ func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 	if len(list) > 0 {
 		return list
 	}
+	open := func(name string) ([]byte, error) {
+		if !slices.Contains(a.Parts, name) {
+			a.Parts = append(a.Parts, name)
+		}
+		return os.ReadFile(p.Join(name))
+	}
 	switch a.Kind {
 	case Map:
-		a.Scene, list = mapsrc.ReadScene(a.Source, data)
+		a.Scene, list = mapsrc.Read(a.Source, data, mapsrc.Options{Open: open})
+		slices.Sort(a.Parts)
+	case Model:
+		a.Model, list = model.Read(a.Source, a.Name, data, open)
 	case Material:
 		a.own, list = material.Parse(a.Source, data)
 	case Sprite:
@@ -150,6 +165,22 @@ func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 		a.Sidecar, list = project.ParseSidecar(source, data)
 	}
 	return list
+}
+
+// joinSources takes the files that maps include, draw on or build with from the maps and images: they are part of a map.
+func (g *Graph) joinSources() {
+	for _, a := range g.Of(Map) {
+		for _, file := range a.Parts {
+			g.taken[file] = true
+		}
+	}
+	g.Assets = slices.DeleteFunc(g.Assets, func(a *Asset) bool {
+		part := g.taken[a.Source] && a.Kind == Map
+		if part {
+			delete(g.byKey, key(a.Kind, a.Name))
+		}
+		return part
+	})
 }
 
 // joinImages finds the images of textures that are made of several; those are no textures of their own, unless somebody

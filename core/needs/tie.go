@@ -26,7 +26,22 @@ func (g *Graph) tie(p *project.Project) {
 			for _, s := range a.Scene.Sprites() {
 				g.want(p, a, Sprite, s.Name, s.Place)
 			}
+			for _, s := range a.Scene.Models() {
+				g.want(p, a, Model, s.Name, s.Place)
+			}
+			for _, it := range a.Scene.Items {
+				for _, pair := range it.Pairs {
+					if k := AssetProperty(p.Profile.Map.Items[it.Kind][pair.Key].Type); k != "" && pair.Value != "" {
+						g.want(p, a, k, pair.Value, pair.Place)
+					}
+				}
+			}
 			g.states(a)
+		}
+		if a.Kind == Model && a.Model != nil {
+			for _, name := range a.Model.Materials() {
+				g.want(p, a, Material, name, fault.Place{File: a.Source})
+			}
 		}
 		if a.Kind == Material && a.Material != nil {
 			for _, r := range a.Material.References() {
@@ -115,6 +130,8 @@ func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, g
 		return finding.TextureMissing, s.Textures, p.Profile.TexturePath
 	case Sprite:
 		return finding.SpriteMissing, s.Sprites, p.Profile.SpritePath
+	case Model:
+		return finding.ModelMissing, s.Models, p.Profile.ModelPath
 	default:
 		return finding.SoundMissing, s.Sounds, p.Profile.SoundPath
 	}
@@ -123,8 +140,10 @@ func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, g
 // want draws an arrow to an asset; one that no project has may be the game's own.
 func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place fault.Place) {
 	if to := g.Find(k, name); to != nil {
-		from.Needs = append(from.Needs, to)
-		to.NeededBy = append(to.NeededBy, from)
+		if !slices.Contains(from.Needs, to) {
+			from.Needs = append(from.Needs, to)
+			to.NeededBy = append(to.NeededBy, from)
+		}
 		return
 	}
 	missing, folder, gamePath := kindOf(p, k)
@@ -139,30 +158,52 @@ func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place
 		f = f.Doing("Did you mean %q? Else add it to %s/.", near, folder)
 	}
 	f.Wanted = g.wantedBy(from, place)
-	if from.Kind == Material {
+	if from.Kind != Map {
 		if maps := mapsOf(from); len(maps) > 0 {
-			f.Text += fmt.Sprintf("; the material %q wants it, for %s", from.Name, strings.Join(maps, ", "))
+			f.Text += fmt.Sprintf("; the %s %q wants it, for %s", from.Kind, from.Name, strings.Join(maps, ", "))
 		} else {
-			f.Text += fmt.Sprintf("; the material %q wants it, which no map uses", from.Name)
+			f.Text += fmt.Sprintf("; the %s %q wants it, which no map uses", from.Kind, from.Name)
 			f.Severity = finding.Warning
 		}
 	}
 	g.Findings = append(g.Findings, f)
 }
 
+// mapsOf lists the maps that an asset is for, directly or through others.
 func mapsOf(a *Asset) []string {
 	var names []string
 	for _, m := range a.NeededBy {
-		names = append(names, "map "+m.Name)
+		if m.Kind != Map {
+			names = append(names, mapsOf(m)...)
+		} else if name := "map " + m.Name; !slices.Contains(names, name) {
+			names = append(names, name)
+		}
 	}
-	return names
+	return slices.Compact(names)
+}
+
+// AssetProperty is the kind of asset that a property of that type names; empty when it names none.
+func AssetProperty(propertyType string) Kind {
+	switch propertyType {
+	case "sound", "material", "sprite", "model":
+		return Kind(propertyType)
+	}
+	return ""
 }
 
 // wantedBy lists the places that lead to a reference: its own, then where each map names the material.
 func (g *Graph) wantedBy(from *Asset, place fault.Place) []string {
 	list := []string{place.String()}
 	for _, m := range from.NeededBy {
-		for _, r := range m.Scene.Materials() {
+		if m.Scene == nil {
+			list = append(list, m.Source)
+			continue
+		}
+		refs := m.Scene.Materials()
+		if from.Kind == Model {
+			refs = m.Scene.Models()
+		}
+		for _, r := range refs {
 			if r.Name == from.Name {
 				list = append(list, r.Place.String())
 			}

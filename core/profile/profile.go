@@ -26,6 +26,7 @@ type Profile struct {
 	Files     Files     `toml:"files"`
 	Textures  Textures  `toml:"textures"`
 	Materials Materials `toml:"materials"`
+	Models    Models    `toml:"models"`
 	Map       Map       `toml:"map"`
 	Pack      Pack      `toml:"pack"`
 	Addon     Addon     `toml:"addon"`
@@ -52,6 +53,7 @@ type Files struct {
 	Textures  string `toml:"textures" jsonschema:"description=Folder of textures (default textures)"`
 	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
 	Sprites   string `toml:"sprites" jsonschema:"description=Folder of sprites (default sprites)"`
+	Models    string `toml:"models" jsonschema:"description=Folder of models (default models)"`
 	// Own are the game's own files, which maps and materials may name although no project has them.
 	Own        []string `toml:"own" jsonschema:"description=The game's own files that maps and materials may name\\, as the game sees them; ** crosses folders"`
 	OwnList    string   `toml:"own_list" jsonschema:"description=Name of a text file beside the profile with one such file a line"`
@@ -111,9 +113,37 @@ type Map struct {
 	Modes         []string       `toml:"modes" jsonschema:"description=Game modes (default: no rule)"`
 	Lights        []string       `toml:"lights" jsonschema:"description=Kinds of light that the game can do (default: no rule)"`
 	Required      []string       `toml:"required" jsonschema:"description=Items that every map must have"`
-	Limits        map[string]int `toml:"limits" jsonschema:"description=Most items of a kind in one map"`
+	Limits        map[string]int `toml:"limits" jsonschema:"description=Most of a kind in one map: an item's kind\\, or solid light spawn volume probe camera sound prop terrain area"`
 	RemovalVolume bool           `toml:"removal_volume" jsonschema:"description=Whether a volume with effect=remove must lie below the whole map"`
-	Headroom      float64        `toml:"headroom" jsonschema:"minimum=0,description=Free height in metres that a spawn needs"`
+	Headroom      float64        `toml:"headroom" jsonschema:"minimum=0,description=Free height in metres that a spawn needs (default 1.8)"`
+	SpawnWidth    float64        `toml:"spawn_width" jsonschema:"minimum=0,description=Free width in metres that a spawn needs\\, which is also how far spawns stand apart (default 0.6)"`
+	FallHeight    float64        `toml:"fall_height" jsonschema:"minimum=0,description=How far in metres below a spawn the ground may be (default 10)"`
+	Probes        bool           `toml:"probes" jsonschema:"description=Whether reflection probes must reach every place where players can be"`
+	SharpestRatio float64        `toml:"sharpest_ratio" jsonschema:"minimum=0,description=How many times as sharp one of two neighbouring surfaces may be; 0 for no rule"`
+	NameLongest   int            `toml:"name_longest" jsonschema:"minimum=0,description=Longest name of a map\\, in characters; 0 for no limit"`
+	NameForm      string         `toml:"name_form" jsonschema:"description=Regular expression that a map's whole name must match (default: any)"`
+	TerrainSide   int            `toml:"terrain_side" jsonschema:"minimum=0,description=Most heights along a side of a terrain; 0 for no limit"`
+	// Items are the game's own objects with their properties; empty: any.
+	Items map[string]map[string]Property `toml:"items" jsonschema:"description=Kinds of items that the game knows\\, with their properties (default: no rule)"`
+}
+
+// Property is what a property of an item must be.
+type Property struct {
+	Type     string   `toml:"type" jsonschema:"required,enum=text,enum=number,enum=whole,enum=flag,enum=colour,enum=point,enum=sound,enum=material,enum=sprite,enum=model,description=Type of its value; sound material sprite and model name an asset\\, which then ships"`
+	Required bool     `toml:"required" jsonschema:"description=Whether every item of the kind must have it"`
+	Least    *float64 `toml:"least" jsonschema:"description=Smallest number"`
+	Most     *float64 `toml:"most" jsonschema:"description=Largest number"`
+	Longest  int      `toml:"longest" jsonschema:"minimum=0,description=Longest text in characters; 0 for no limit"`
+	Allowed  []string `toml:"allowed" jsonschema:"description=The only values it may have"`
+}
+
+// propertyTypes are the types of properties.
+var propertyTypes = []string{"text", "number", "whole", "flag", "colour", "point", "sound", "material", "sprite", "model"}
+
+// Models says what models the game takes.
+type Models struct {
+	Triangles int `toml:"triangles" jsonschema:"minimum=0,description=Most triangles of a model; 0 for no limit"`
+	Materials int `toml:"materials" jsonschema:"minimum=0,description=Most materials of a model; 0 for no limit"`
 }
 
 // Pack says how content is packed.
@@ -193,6 +223,7 @@ func (p *Profile) fill() {
 	orDefault(&p.Files.Textures, "textures")
 	orDefault(&p.Files.Sounds, "sounds")
 	orDefault(&p.Files.Sprites, "sprites")
+	orDefault(&p.Files.Models, "models")
 	orDefault(&p.Files.Case, "any")
 	orDefault(&p.Textures.Container, "ktx2")
 	orDefault(&p.Textures.Header, "dx10")
@@ -214,8 +245,13 @@ func (p *Profile) fill() {
 		orDefault(&p.Addon.Files[i].Place, "beside")
 		orDefault(&p.Addon.Files[i].Each, "mod")
 	}
-	if p.Map.Headroom == 0 {
-		p.Map.Headroom = 1.8
+	for _, d := range []struct {
+		of    *float64
+		value float64
+	}{{&p.Map.Headroom, 1.8}, {&p.Map.SpawnWidth, 0.6}, {&p.Map.FallHeight, 10}} {
+		if *d.of == 0 {
+			*d.of = d.value
+		}
 	}
 }
 
@@ -256,6 +292,14 @@ func (p *Profile) validate() []finding.Finding {
 	}
 	if _, err := p.characters(); err != nil {
 		wrong([]any{"files", "characters"}, "%q is no class of characters: %v", p.Files.Characters, err)
+	}
+	if _, err := regexp.Compile(p.Map.NameForm); err != nil {
+		wrong([]any{"map", "name_form"}, "%q is no regular expression: %v", p.Map.NameForm, err)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(p.Map.Items)) {
+		for _, key := range slices.Sorted(maps.Keys(p.Map.Items[kind])) {
+			oneOf(p.Map.Items[kind][key].Type, propertyTypes, "map", "items", kind, key, "type")
+		}
 	}
 	oneOf(p.Pack.Form, []string{"mod", "map-file"}, "pack", "form")
 	oneOf(p.Pack.Compress, []string{"deflate", "store"}, "pack", "compress")
@@ -328,6 +372,9 @@ func (p *Profile) TexturePath(name string) string {
 
 // SoundPath is the sound's path in the game.
 func (p *Profile) SoundPath(name string) string { return path.Join(p.Files.Sounds, name+".wav") }
+
+// ModelPath is the model's path in the game.
+func (p *Profile) ModelPath(name string) string { return path.Join(p.Files.Models, name+".glb") }
 
 // SpritePath is the path in the game of a sprite's index.
 func (p *Profile) SpritePath(name string) string {

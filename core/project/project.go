@@ -71,6 +71,7 @@ type Sources struct {
 	Textures  string `toml:"textures" jsonschema:"description=Folder of images (default textures)"`
 	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
 	Sprites   string `toml:"sprites" jsonschema:"description=Folder of sprite sheets (default sprites)"`
+	Models    string `toml:"models" jsonschema:"description=Folder of models (default models)"`
 }
 
 // Pack says what ships besides what the maps need.
@@ -158,6 +159,7 @@ func (p *Project) fill() {
 	s.Textures = cmp.Or(s.Textures, "textures")
 	s.Sounds = cmp.Or(s.Sounds, "sounds")
 	s.Sprites = cmp.Or(s.Sprites, "sprites")
+	s.Models = cmp.Or(s.Models, "models")
 	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
 		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
 	}
@@ -186,7 +188,7 @@ func (p *Project) validate() []finding.Finding {
 	if f.Project.Profile == "" {
 		wrong([]any{"project", "profile"}, "profile is missing: the name of the game's profile")
 	}
-	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}} {
+	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}, {"models", f.Sources.Models}} {
 		if err := safefile.CheckPath(s.value); err != nil {
 			wrong([]any{"sources", s.key}, "the folder must be a path inside the project with forward slashes, and is %q", s.value)
 		}

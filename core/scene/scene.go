@@ -1,30 +1,42 @@
 // Package scene is a map in memory, whatever source it came from: what the compiler compiles and the checks check.
-// Metres and degrees, Z up, right-handed.
+// Metres and degrees, Z up, right-handed. Everything is placed: groups, prefabs and repeats are resolved.
 package scene
 
 import (
 	"vornix/core/fault"
 	"vornix/core/geom"
+	"vornix/core/model"
 )
 
 // Map is one map.
 type Map struct {
-	Name    string
-	Title   string
-	Players [2]int // least and most; 0,0 when not given
-	Modes   []string
-	Sky     *Sky
-	Solids  []Solid
-	Lights  []Light
-	Spawns  []Spawn
-	Volumes []Volume
-	Cameras []Camera
-	Items   []Item
-	Sounds  []Sound
-	Grids   []Grid
-	Legend  []Tile
-	Place   fault.Place // of the map line
-	Keys    map[string]fault.Place
+	Name     string
+	Title    string
+	Players  [2]int // least and most; 0,0 when not given
+	Modes    []string
+	Menu     bool // a background for the game's menu: nobody plays in it
+	Sealed   bool // closed to the outside: a gap is a mistake
+	Sky      *Sky
+	Solids   []Solid
+	Terrains []Terrain
+	Props    []Prop
+	Lights   []Light
+	Spawns   []Spawn
+	Volumes  []Volume
+	Cameras  []Camera
+	Items    []Item
+	Sounds   []Sound
+	Probes   []Probe
+	Grids    []Grid
+	Areas    []Area
+	Legend   []Tile
+	Place    fault.Place // of the map line
+	Keys     map[string]fault.Place
+	// Files are the files beside the source that it is made of: included sources, prefabs, images. Sorted.
+	Files  []string
+	Layers []string // every layer there is
+	// LeftOut is how many records stand on layers that are left out of a release.
+	LeftOut int
 }
 
 // Sky is the light from far away.
@@ -39,40 +51,60 @@ type Sky struct {
 // Colour is 8-bit sRGB.
 type Colour struct{ R, G, B uint8 }
 
-// Solid is a convex body; in this version a box.
+// Solid is a convex body.
 type Solid struct {
-	Name     string
-	Box      geom.Box
-	Material Ref
-	Faces    map[Side]Face
-	Place    fault.Place
+	Name   string
+	Faces  []Face
+	Detail bool // neither parts the map into cells nor closes it
+	Box    geom.Box
+	Place  fault.Place
 }
 
-// Side names a face of a box.
-type Side uint8
+// Polygons are the outlines of the solid's faces.
+func (s *Solid) Polygons() []geom.Polygon {
+	list := make([]geom.Polygon, len(s.Faces))
+	for i, f := range s.Faces {
+		list[i] = f.Polygon
+	}
+	return list
+}
 
-// The sides, in the order in which they are compiled.
-const (
-	Top Side = iota
-	Bottom
-	North // +Y
-	South // -Y
-	East  // +X
-	West  // -X
-	SideCount
-)
+// Planes are the planes of the solid's faces.
+func (s *Solid) Planes() []geom.Plane {
+	list := make([]geom.Plane, len(s.Faces))
+	for i, f := range s.Faces {
+		list[i] = f.Plane
+	}
+	return list
+}
 
-// SideNames are the sides' names in the map language, by Side.
-var SideNames = [SideCount]string{"top", "bottom", "north", "south", "east", "west"}
-
-// Face overrides how one side of a solid looks.
+// Face is one side of a solid.
 type Face struct {
-	Material Ref     // empty name: as the solid
+	Polygon geom.Polygon // from outside, counter-clockwise
+	Plane   geom.Plane
+	// U and V give the metres to the right and down, as seen from outside, at which a point lies on the face.
+	U, V Axis
+	Look
+}
+
+// Axis measures: a point p lies at Dir·p + At.
+type Axis struct {
+	Dir geom.Vec
+	At  float64
+}
+
+// Of is where a point lies along the axis.
+func (a Axis) Of(p geom.Vec) float64 { return a.Dir.Dot(p) + a.At }
+
+// Look is how a face looks.
+type Look struct {
+	Material Ref
 	Scale    float64 // factor on the material's size; 1 is as the material says
 	ShiftU   float64 // metres
 	ShiftV   float64
 	Turn     float64 // degrees, counter-clockwise as seen from outside
 	Fit      bool    // a whole number of repeats, from edge to edge
+	Luxels   float64 // of the lightmap, a metre; 0: as the map
 }
 
 // Ref is an asset's name as written, and where.
@@ -81,10 +113,51 @@ type Ref struct {
 	Place fault.Place
 }
 
+// Terrain is ground from a grey image: Columns x Rows heights over a rectangle, from the north-west, row by row.
+type Terrain struct {
+	Name          string
+	Box           geom.Box // its corners; heights run from Min.Z to Max.Z
+	Columns, Rows int
+	Heights       []uint16
+	Material      Ref
+	Layers        []Paint
+	Place         fault.Place
+}
+
+// Paint lays a material over a terrain, as strongly as its weights say, one for each height.
+type Paint struct {
+	Material Ref
+	Weights  []uint8
+}
+
+// Height is where a terrain's vertex lies.
+func (t *Terrain) Height(column, row int) geom.Vec {
+	size := t.Box.Max.Sub(t.Box.Min)
+	return geom.Vec{
+		X: t.Box.Min.X + float64(size.X*float64(column))/float64(t.Columns-1),
+		Y: t.Box.Max.Y - float64(size.Y*float64(row))/float64(t.Rows-1),
+		Z: t.Box.Min.Z + float64(size.Z*float64(t.Heights[row*t.Columns+column]))/65535,
+	}
+}
+
+// Prop is a model that stands still.
+type Prop struct {
+	Name  string
+	Model Ref
+	Shape *model.Model // one that came with the map, and has no name; else nil
+	At    geom.Transform
+	Solid bool // stops players
+	Place fault.Place
+}
+
 // Light is a light source.
 type Light struct {
 	Name, Kind string
 	At         geom.Vec
+	Look       geom.Vec // what a spot points at
+	Aimed      bool
+	Cone       float64 // width of a spot's cone, degrees
+	Radius     float64 // of the lamp, metres; soft shadows come from it
 	Colour     Colour
 	Power      float64 // watts of a lamp of that colour, radiated over the sphere
 	Place      fault.Place
@@ -99,11 +172,19 @@ type Spawn struct {
 	Place  fault.Place
 }
 
-// Volume is a box with an effect on whoever is in it.
+// Volume is a box with an effect on whoever is in it, and what happens when somebody comes in or goes out.
 type Volume struct {
-	Name, Effect string
-	Box          geom.Box
-	Place        fault.Place
+	Name, Effect, Enter, Leave string
+	Box                        geom.Box
+	Place                      fault.Place
+}
+
+// Probe is a place whose surroundings are mirrored in surfaces near by.
+type Probe struct {
+	Name  string
+	At    geom.Vec
+	Reach float64 // metres
+	Place fault.Place
 }
 
 // Camera is a place to take pictures from.
@@ -116,16 +197,21 @@ type Camera struct {
 
 // Item is an object of the game's own.
 type Item struct {
-	Kind  string
-	At    geom.Vec
-	Pairs []Pair
-	Place fault.Place
-	// Sprite is drawn at the place, in a state and a direction; empty names: none, the first, the only one.
+	Kind   string
+	At     geom.Vec
+	Facing float64 // degrees from north, clockwise
+	Pairs  []Pair
+	Place  fault.Place
+	// Model stands at the place; Sprite is drawn there, in a state and a direction. Empty names: none, the first, the only.
+	Model                    Ref
 	Sprite, State, Direction Ref
 }
 
 // Pair is a free property of an item.
-type Pair struct{ Key, Value string }
+type Pair struct {
+	Key, Value string
+	Place      fault.Place // of the value
+}
 
 // Sound is a sound that plays at a place.
 type Sound struct {
@@ -152,6 +238,15 @@ type Row struct {
 	Place   fault.Place
 }
 
+// Area is a rectangle of cells that reacts when somebody enters or leaves it.
+type Area struct {
+	Name, Enter, Leave string
+	Level              int
+	From, To           [2]int // first and last cell, both within
+	Pairs              []Pair
+	Place              fault.Place
+}
+
 // Tile says what a symbol in a grid is.
 type Tile struct {
 	Symbol   rune
@@ -160,46 +255,72 @@ type Tile struct {
 	Place    fault.Place
 }
 
-// Materials lists every material that the map names, with the first place of each, in source order.
-func (m *Map) Materials() []Ref {
+// first lists references that have a name, each name once.
+func first(each func(add func(Ref))) []Ref {
 	var list []Ref
 	seen := map[string]bool{}
-	add := func(r Ref) {
+	each(func(r Ref) {
 		if r.Name != "" && !seen[r.Name] {
 			seen[r.Name] = true
 			list = append(list, r)
 		}
-	}
-	for _, s := range m.Solids {
-		add(s.Material)
-		for side := range SideCount {
-			add(s.Faces[side].Material)
-		}
-	}
-	for _, t := range m.Legend {
-		add(t.Material)
-	}
+	})
 	return list
+}
+
+// Materials lists every material that the map names, with the first place of each, in source order.
+func (m *Map) Materials() []Ref {
+	return first(func(add func(Ref)) {
+		for _, s := range m.Solids {
+			for i := range s.Faces {
+				add(s.Faces[i].Material)
+			}
+		}
+		for _, t := range m.Terrains {
+			add(t.Material)
+			for _, l := range t.Layers {
+				add(l.Material)
+			}
+		}
+		for _, p := range m.Props {
+			if p.Shape != nil {
+				for _, mesh := range p.Shape.Meshes {
+					add(Ref{Name: mesh.Material, Place: p.Place})
+				}
+			}
+		}
+		for _, t := range m.Legend {
+			add(t.Material)
+		}
+	})
 }
 
 // Sprites lists every sprite that the map names, with the first place of each, in source order.
 func (m *Map) Sprites() []Ref {
-	var list []Ref
-	seen := map[string]bool{}
-	for _, it := range m.Items {
-		if it.Sprite.Name != "" && !seen[it.Sprite.Name] {
-			seen[it.Sprite.Name] = true
-			list = append(list, it.Sprite)
+	return first(func(add func(Ref)) {
+		for _, it := range m.Items {
+			add(it.Sprite)
 		}
-	}
-	return list
+	})
+}
+
+// Models lists every model that the map names, with the first place of each, in source order.
+func (m *Map) Models() []Ref {
+	return first(func(add func(Ref)) {
+		for _, p := range m.Props {
+			add(p.Model)
+		}
+		for _, it := range m.Items {
+			add(it.Model)
+		}
+	})
 }
 
 // Fits says whether a face asks to be fitted.
 func (m *Map) Fits() bool {
 	for _, s := range m.Solids {
-		for _, f := range s.Faces {
-			if f.Fit {
+		for i := range s.Faces {
+			if s.Faces[i].Fit {
 				return true
 			}
 		}
@@ -207,14 +328,19 @@ func (m *Map) Fits() bool {
 	return false
 }
 
-// Bounds is the box around all solids; ok is false when there are none.
+// Bounds is the box around all solids and terrains; ok is false when there are none.
 func (m *Map) Bounds() (box geom.Box, ok bool) {
-	for i, s := range m.Solids {
-		if i == 0 {
-			box = s.Box
-		} else {
-			box = box.Union(s.Box)
+	add := func(b geom.Box) {
+		if ok {
+			b = box.Union(b)
 		}
+		box, ok = b, true
 	}
-	return box, len(m.Solids) > 0
+	for i := range m.Solids {
+		add(m.Solids[i].Box)
+	}
+	for i := range m.Terrains {
+		add(m.Terrains[i].Box)
+	}
+	return box, ok
 }

@@ -14,20 +14,23 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/glb"
 	"vornix/core/index"
 	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
+	"vornix/core/picture"
 	"vornix/core/release"
+	"vornix/core/scene"
 	"vornix/core/sprite"
 	"vornix/core/texture"
 	"vornix/internal/cli/show"
 )
 
 // look are the options of inspect.
-type look struct{ source, picture string }
+type look struct{ source, picture, scene string }
 
 func (a *app) inspectCommand() *cobra.Command {
 	var o look
@@ -36,9 +39,11 @@ func (a *app) inspectCommand() *cobra.Command {
 		Short: "What is inside a map, bundle, texture, image or index",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
 JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx), a version index or a sprite's index, checks it, and shows what is
-inside. It needs no project. Of a texture it also says how far it is from its source, which is found when the texture lies in a
+inside. It needs no project. Of a map source it says what it compiles to, and what only its compilation shows, such as a gap in a sealed
+map. Of a texture it also says how far it is from its source, which is found when the texture lies in a
 project's out/tree, or named with --source; of an image in a project, what becomes of it and why. --picture draws a texture's
-levels, channels and differences.`,
+levels, channels and differences, or a map from above and from two sides, with the way that a leak takes; --glb writes a map as a
+glTF scene.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
   vornix inspect out/bundles/highline-1.0.0.parcel --json
   vornix inspect out/tree/textures/wood/plank.ktx2 --picture plank.png`,
@@ -57,7 +62,8 @@ levels, channels and differences.`,
 		}),
 	}
 	cmd.Flags().StringVar(&o.source, "source", "", "`image` that a texture was made of, to measure the difference")
-	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a texture or an image into this PNG `file`")
+	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a map, a texture or an image into this PNG `file`")
+	cmd.Flags().StringVar(&o.scene, "glb", "", "write a map's surface, materials, lights and objects into this GLB `file`")
 	return cmd
 }
 
@@ -83,16 +89,22 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	head = head[:n]
 	read := func() ([]byte, error) { return os.ReadFile(name) }
 	switch {
+	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !glb.IsScene(name):
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
 		return a.inspectTexture(ctx, name, o)
 	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))) && o.source == "":
 		return a.inspectImage(ctx, name, o)
+	case o.source != "":
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case strings.HasSuffix(strings.ToLower(name), ".vnx"), glb.IsScene(name):
+		return a.inspectSource(ctx, name, o)
+	case bytes.HasPrefix(head, []byte("\x8bVNM")):
+		return a.inspectBundle(ctx, name, o)
 	case o != look{}:
-		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures, --picture for textures and images", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
-	case bytes.HasPrefix(head, []byte("\x8bVNM")), bytes.HasPrefix(head, []byte("PK")):
-		return a.inspectBundle(name)
-	case strings.HasSuffix(strings.ToLower(name), ".vnx"):
-		return a.inspectSource(filepath.ToSlash(name))
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--picture is for maps, textures and images, --glb for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case bytes.HasPrefix(head, []byte("PK")):
+		return a.inspectBundle(ctx, name, o)
 	case strings.HasSuffix(strings.ToLower(name), ".json"):
 		return a.inspectIndex(read())
 	}
@@ -119,7 +131,7 @@ type mapAnswer struct {
 	Chunks  []mapfile.Chunk `json:"chunks"`
 	Counts  map[string]int  `json:"counts"`
 	Objects []objectAnswer  `json:"objects"`
-	Uses    []string        `json:"uses"` // materials and sounds
+	Uses    []string        `json:"uses"` // materials, models, sprites and sounds
 }
 
 type objectAnswer struct {
@@ -129,7 +141,7 @@ type objectAnswer struct {
 	At     [3]float32 `json:"at"`
 }
 
-func (a *app) inspectBundle(name string) (any, error) {
+func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
 	b, err := bundle.Open(name)
 	if err != nil {
 		return nil, err
@@ -138,7 +150,7 @@ func (a *app) inspectBundle(name string) (any, error) {
 	answer := bundleAnswer{Kind: "archive", Entries: []entryAnswer{}}
 	if b.MapData != nil {
 		answer.Kind = "map"
-		if answer.Map, err = a.inspectMap(b.MapData); err != nil {
+		if answer.Map, err = a.inspectMap(ctx, name, b.MapData, o); err != nil {
 			return nil, err
 		}
 	}
@@ -159,7 +171,7 @@ func (a *app) inspectBundle(name string) (any, error) {
 	return answer, nil
 }
 
-func (a *app) inspectMap(data []byte) (*mapAnswer, error) {
+func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) (*mapAnswer, error) {
 	r, err := mapfile.Open(data)
 	if err != nil {
 		return nil, err
@@ -168,14 +180,11 @@ func (a *app) inspectMap(data []byte) (*mapAnswer, error) {
 	if err != nil {
 		return nil, err
 	}
-	cells := 0
-	for _, g := range m.Grids {
-		cells += len(g.Cells)
-	}
-	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: append(m.Materials(), m.Sounds()...),
-		Counts: map[string]int{"vertices": len(m.Vertices), "faces": len(m.Faces), "objects": len(m.Objects), "grids": len(m.Grids), "cells": cells}}
+	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: slices.Concat(m.Materials(), m.ItemModels(), m.Sprites(), m.Sounds()),
+		Counts: counts(m)}
 	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0], m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
-	a.out.Say("%d faces, %d vertices, %d grids with %d cells; uses %s\n", len(m.Faces), len(m.Vertices), len(m.Grids), cells, strings.Join(answer.Uses, ", "))
+	a.out.Say("%d faces, %d vertices, %d bodies, %d leaves; %s, %s; %s with %d cells; uses %s\n", len(m.Faces), len(m.Vertices), len(m.Bodies), len(m.Leaves),
+		release.Count(len(m.Terrains), "terrain"), release.Count(len(m.Props), "prop"), release.Count(len(m.Grids), "grid"), answer.Counts["cells"], strings.Join(answer.Uses, ", "))
 	var rows [][]string
 	for _, c := range r.Chunks {
 		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})
@@ -188,43 +197,87 @@ func (a *app) inspectMap(data []byte) (*mapAnswer, error) {
 	}
 	a.out.Say("")
 	a.out.Table([]string{"object", "name", "", "at"}, rows)
-	return answer, nil
+	if o.scene != "" {
+		_, p, err := around(name)
+		if err != nil {
+			return nil, err
+		}
+		var surface func(string) (glb.Surface, error)
+		if p != nil {
+			if surface, err = build.Surfaces(ctx, p); err != nil {
+				return nil, err
+			}
+		}
+		if err := a.writeScene(o.scene, m, surface); err != nil {
+			return nil, err
+		}
+	}
+	return answer, a.picture(o.picture, picture.Plan(m, nil))
 }
 
-func (a *app) inspectSource(name string) (any, error) {
-	data, err := os.ReadFile(name)
+func (a *app) inspectSource(ctx context.Context, name string, o look) (any, error) {
+	one, err := a.compileOne(ctx, name, nil)
 	if err != nil {
 		return nil, err
 	}
-	m, findings := mapsrc.ReadScene(name, data)
-	if m == nil {
-		return nil, &finding.Failure{What: "the map source has mistakes", Findings: findings}
+	if one.Compiled == nil {
+		return nil, &finding.Failure{What: "the map source has mistakes", Findings: one.Findings}
 	}
+	m := one.Scene
 	var uses []string
-	for _, r := range m.Materials() {
-		uses = append(uses, r.Name)
+	for _, list := range [][]scene.Ref{m.Materials(), m.Models(), m.Sprites()} {
+		for _, r := range list {
+			uses = append(uses, r.Name)
+		}
 	}
-	counts := map[string]int{"solids": len(m.Solids), "lights": len(m.Lights), "spawns": len(m.Spawns), "volumes": len(m.Volumes),
-		"cameras": len(m.Cameras), "items": len(m.Items), "sounds": len(m.Sounds), "grids": len(m.Grids)}
+	of := map[string]int{"solids": len(m.Solids), "terrains": len(m.Terrains), "props": len(m.Props), "lights": len(m.Lights), "spawns": len(m.Spawns), "volumes": len(m.Volumes),
+		"probes": len(m.Probes), "cameras": len(m.Cameras), "items": len(m.Items), "sounds": len(m.Sounds), "grids": len(m.Grids), "areas": len(m.Areas)}
+	a.out.Findings(one.Findings)
 	a.out.Say("map source %s: %s", m.Name, m.Title)
 	var rows [][]string
-	for _, k := range slices.Sorted(func(yield func(string) bool) {
-		for k := range counts {
-			if !yield(k) {
-				return
-			}
+	for _, k := range slices.Sorted(maps.Keys(of)) {
+		if of[k] > 0 {
+			rows = append(rows, []string{k, strconv.Itoa(of[k])})
 		}
-	}) {
-		rows = append(rows, []string{k, strconv.Itoa(counts[k])})
 	}
 	a.out.Table([]string{"of", "there are"}, rows)
-	a.out.Say("uses %s", strings.Join(uses, ", "))
-	return struct {
-		Kind   string         `json:"kind"`
-		Name   string         `json:"name"`
-		Counts map[string]int `json:"counts"`
-		Uses   []string       `json:"uses"`
-	}{"map source", m.Name, counts, uses}, nil
+	compiled := counts(one.Compiled.Map)
+	a.out.Say("compiles to %d faces, %d triangles, %d leaves", compiled["faces"], compiled["triangles"], compiled["leaves"])
+	a.out.Say("uses %s", orWord(strings.Join(uses, ", "), "nothing"))
+	if len(m.Files) > 0 {
+		a.out.Say("made of %s besides", strings.Join(m.Files, ", "))
+	}
+	answer := struct {
+		Kind     string            `json:"kind"`
+		Name     string            `json:"name"`
+		Counts   map[string]int    `json:"counts"`
+		Compiled map[string]int    `json:"compiled"`
+		Uses     []string          `json:"uses"`
+		Files    []string          `json:"files"`
+		Findings []finding.Finding `json:"findings"`
+	}{"map source", m.Name, of, compiled, append([]string{}, uses...), append([]string{}, m.Files...), append([]finding.Finding{}, one.Findings...)}
+	if o.scene != "" {
+		if err := a.writeScene(o.scene, one.Compiled.Map, one.Surface); err != nil {
+			return nil, err
+		}
+	}
+	return answer, a.picture(o.picture, picture.Plan(one.Compiled.Map, one.Compiled.Leak))
+}
+
+// writeScene writes a compiled map as a glTF scene.
+func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) (glb.Surface, error)) error {
+	if !strings.EqualFold(filepath.Ext(name), ".glb") {
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: scenes are written as GLB", filepath.ToSlash(name)), Do: "End it in .glb."}
+	}
+	data, err := glb.Write(m, surface)
+	if err != nil {
+		return err
+	}
+	if err := writeBeside(name, data); err != nil {
+		return err
+	}
+	a.out.Say("written as a scene into %s, %s", filepath.ToSlash(name), release.Bytes(int64(len(data))))
+	return nil
 }
 
 func (a *app) inspectIndex(data []byte, err error) (any, error) {

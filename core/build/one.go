@@ -1,0 +1,191 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"image"
+	"os"
+	"path"
+	"slices"
+	"strconv"
+
+	"golang.org/x/sync/semaphore"
+
+	"vornix/core/compile"
+	"vornix/core/finding"
+	"vornix/core/glb"
+	"vornix/core/mapsrc"
+	"vornix/core/model"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/scene"
+	"vornix/core/texture"
+)
+
+// mapRules is what of a project decides how a map compiles, besides its source.
+type mapRules struct {
+	Sizes   map[string]float64
+	Fits    map[string][2]float64
+	Through map[string]bool
+	Texels  map[string]float64
+	Ratio   float64
+}
+
+// rules are those for a map that needs these assets.
+func (pl *planner) rules(assets []*needs.Asset) mapRules {
+	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Ratio: pl.p.Profile.Map.SharpestRatio}
+	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
+	for _, a := range assets {
+		if a.Kind != needs.Material || a.Material == nil {
+			continue
+		}
+		size, given := a.Material.Metres()
+		r.Sizes[a.Name] = size
+		r.Through[a.Name] = a.Material.SeeThrough != "" && a.Material.SeeThrough != "no"
+		w, h := 0, 0
+		if t := pl.g.Find(needs.Texture, a.Material.Colour); t != nil && len(t.Images) > 0 && (r.Ratio > 0 || fits && !given) {
+			w, h = pl.imageSize(t)
+		}
+		if r.Ratio > 0 {
+			r.Texels[a.Name] = float64(w)
+		}
+		if fits {
+			r.Fits[a.Name] = [2]float64{size, size}
+			if density := pl.p.Profile.Textures.Density; !given && w > 0 {
+				r.Fits[a.Name] = [2]float64{float64(w) / density, float64(h) / density}
+			}
+		}
+	}
+	return r
+}
+
+// options are the rules as the compiler takes them.
+func (r mapRules) options(models map[string]*model.Model) compile.Options {
+	size := func(name string) float64 { return cmp.Or(r.Sizes[name], 1) } // a broken material fails in its own job
+	return compile.Options{MaterialSize: size, FitSize: func(name string) [2]float64 {
+		if fit, ok := r.Fits[name]; ok {
+			return fit
+		}
+		return [2]float64{size(name), size(name)}
+	}, SeeThrough: func(name string) bool { return r.Through[name] }, Texels: func(name string) float64 { return r.Texels[name] }, DensityRatio: r.Ratio, Models: models}
+}
+
+// One is a map that was compiled by itself.
+type One struct {
+	Scene    *scene.Map
+	Compiled *compile.Result
+	Findings []finding.Finding
+	pl       *planner // nil without a project
+}
+
+// plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.
+const plainSize = 2
+
+// CompileOne compiles one map source. dir is the folder that source is a path in; p is the project there, or nil, and then
+// materials are of plain size and props are left out. keep names layers to keep although a release leaves them out. One.Compiled
+// is nil when there are findings of severity error in the source.
+func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string) (*One, error) {
+	open := func(name string) ([]byte, error) { return os.ReadFile(path.Join(dir, name)) }
+	data, err := open(source)
+	if err != nil {
+		return nil, err
+	}
+	o := &One{}
+	o.Scene, o.Findings = mapsrc.Read(source, data, mapsrc.Options{Open: open, Keep: keep})
+	if o.Scene == nil {
+		return o, nil
+	}
+	options := compile.Options{MaterialSize: func(string) float64 { return plainSize }}
+	if p != nil {
+		files, err := p.List()
+		if err != nil {
+			return nil, err
+		}
+		g, err := needs.Scan(ctx, p, files)
+		if err != nil {
+			return nil, err
+		}
+		o.pl = &planner{p: p, g: g, sizes: map[*needs.Asset][2]int{}, workers: 1, memory: semaphore.NewWeighted(imageMemory)}
+		models := map[string]*model.Model{}
+		for _, m := range g.Of(needs.Model) {
+			models[m.Name] = m.Model
+		}
+		options = o.pl.rules(append(g.Of(needs.Material), &needs.Asset{Kind: needs.Map, Scene: o.Scene})).options(models)
+	}
+	for _, prop := range o.Scene.Props {
+		if prop.Shape == nil && options.Models[prop.Model.Name] == nil {
+			o.Findings = append(o.Findings, finding.ModelMissing.At(prop.Model.Place, "the model %q is not there", prop.Model.Name))
+		}
+	}
+	if o.Compiled, err = compile.Compile(ctx, o.Scene, options); err != nil {
+		return nil, err
+	}
+	o.Findings = append(o.Findings, o.Compiled.Findings...)
+	finding.Sort(o.Findings)
+	return o, nil
+}
+
+// Surface says how a material of the project looks; one that is missing or broken is plain.
+func (o *One) Surface(name string) (glb.Surface, error) {
+	if o.pl == nil {
+		return glb.Surface{}, nil
+	}
+	return o.pl.surface(name)
+}
+
+// Surfaces says how a project's materials look.
+func Surfaces(ctx context.Context, p *project.Project) (func(name string) (glb.Surface, error), error) {
+	files, err := p.List()
+	if err != nil {
+		return nil, err
+	}
+	g, err := needs.Scan(ctx, p, files)
+	if err != nil {
+		return nil, err
+	}
+	return (&planner{p: p, g: g}).surface, nil
+}
+
+func (pl *planner) surface(name string) (s glb.Surface, err error) {
+	a := pl.g.Find(needs.Material, name)
+	if a == nil || a.Material == nil {
+		return s, nil
+	}
+	m := a.Material
+	s.SeeThrough, s.Unlit, s.DoubleSided = m.SeeThrough, m.Shading == "unlit", m.DoubleSided != nil && *m.DoubleSided
+	if n, err := strconv.ParseUint(m.Tint[min(1, len(m.Tint)):], 16, 32); err == nil {
+		s.Tint = glb.Linear(uint32(n))
+	}
+	for _, t := range []struct {
+		name string
+		to   *image.Image
+	}{{m.Colour, &s.Colour}, {m.Normal, &s.Normal}, {m.Emission, &s.Emission}} {
+		if texture := pl.g.Find(needs.Texture, t.name); texture != nil {
+			*t.to = pl.picture(texture)
+		}
+	}
+	return s, nil
+}
+
+// pictureSide is the longest side of images in an exported scene, in texels.
+const pictureSide = 2048
+
+// picture is a texture's first image as its recipe makes it; nil when it can't be read, which its own job says.
+func (pl *planner) picture(a *needs.Asset) image.Image {
+	how := a.Recipe(pl.p)
+	how.GreenOut = texture.Up
+	how.Size.Largest, how.Size.How = pictureSide, "nearest"
+	var files [][]byte
+	for _, name := range a.Images {
+		data, err := os.ReadFile(pl.p.Join(name))
+		if err != nil {
+			return nil
+		}
+		files = append(files, data)
+	}
+	made, err := texture.Prepare(files, how)
+	if err != nil || len(made.Images) == 0 {
+		return nil
+	}
+	return made.Images[0]
+}

@@ -1,0 +1,257 @@
+package geometry
+
+import (
+	"math"
+	"slices"
+
+	"vornix/core/geom"
+	"vornix/core/scene"
+)
+
+// welder makes points one that are nearer than Tolerance: the first that came stays.
+type welder struct {
+	cells  map[[3]int64][]int32
+	points []geom.Vec
+}
+
+func cell(p geom.Vec) [3]int64 {
+	const size = 4 * Tolerance
+	return [3]int64{int64(math.Floor(p.X / size)), int64(math.Floor(p.Y / size)), int64(math.Floor(p.Z / size))}
+}
+
+// weld is the number of the point.
+func (w *welder) weld(p geom.Vec) int32 {
+	low, high := cell(p.Sub(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance})), cell(p.Add(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance}))
+	best, bestDistance := int32(-1), Tolerance
+	for x := low[0]; x <= high[0]; x++ {
+		for y := low[1]; y <= high[1]; y++ {
+			for z := low[2]; z <= high[2]; z++ {
+				for _, i := range w.cells[[3]int64{x, y, z}] {
+					if d := w.points[i].Sub(p).Length(); d < bestDistance {
+						best, bestDistance = i, d
+					}
+				}
+			}
+		}
+	}
+	if best >= 0 {
+		return best
+	}
+	i := int32(len(w.points))
+	w.points = append(w.points, p)
+	c := cell(p)
+	w.cells[c] = append(w.cells[c], i)
+	return i
+}
+
+// likeness is what faces must share to be joined: their plane and everything that decides how they look.
+type likeness struct {
+	plane    geom.Plane
+	material string
+	u, v     scene.Axis
+	look     scene.Look
+	solid    int // -1 unless the face is fitted, which depends on its own edges
+}
+
+func like(p piece) likeness {
+	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.Look, solid: -1}
+	l.look.Material = scene.Ref{}
+	if p.face.Fit {
+		l.solid = p.solid
+	}
+	return l
+}
+
+// mend welds, joins and closes the pieces.
+func mend(m *scene.Map, pieces [][]piece) []Face {
+	w := &welder{cells: map[[3]int64][]int32{}}
+	for i := range m.Solids { // corners as written take precedence over cuts
+		for _, f := range m.Solids[i].Faces {
+			for _, p := range f.Polygon {
+				w.weld(p)
+			}
+		}
+	}
+	type group struct {
+		first    piece
+		polygons []geom.Polygon
+	}
+	groups := map[likeness]int{}
+	var order []group
+	for _, list := range pieces {
+		for _, p := range list {
+			welded := make(geom.Polygon, len(p.polygon))
+			for i, v := range p.polygon {
+				welded[i] = w.points[w.weld(v)]
+			}
+			if welded = distinct(welded); len(welded) < 3 || welded.Area() < Tolerance*Tolerance {
+				continue
+			}
+			key := like(p)
+			at, ok := groups[key]
+			if !ok {
+				at = len(order)
+				groups[key] = at
+				order = append(order, group{first: p})
+			}
+			order[at].polygons = append(order[at].polygons, welded)
+		}
+	}
+	var faces []Face
+	for _, g := range order {
+		for _, p := range geom.Merge(g.polygons, g.first.face.Plane.N) {
+			if p = geom.Tidy(p); p != nil {
+				faces = append(faces, Face{Polygon: p, Of: g.first.face, Solid: g.first.solid})
+			}
+		}
+	}
+	closeEdges(faces)
+	return faces
+}
+
+func distinct(p geom.Polygon) geom.Polygon {
+	p = slices.Compact(p)
+	for len(p) > 1 && p[0] == p[len(p)-1] {
+		p = p[:len(p)-1]
+	}
+	return p
+}
+
+// closeEdges gives every edge the corners of other faces that lie on it.
+func closeEdges(faces []Face) {
+	seen := map[geom.Vec]bool{}
+	var points []geom.Vec
+	for _, f := range faces {
+		for _, v := range f.Polygon {
+			if !seen[v] {
+				seen[v] = true
+				points = append(points, v)
+			}
+		}
+	}
+	near := newCorners(points)
+	type stop struct {
+		at    float64
+		point geom.Vec
+	}
+	var stops []stop
+	for i := range faces {
+		old := faces[i].Polygon
+		var now geom.Polygon
+		for k, a := range old {
+			b := old[(k+1)%len(old)]
+			way := b.Sub(a)
+			length := way.Length()
+			way = way.Scale(1 / length)
+			stops = stops[:0]
+			near.along(a, b, func(p geom.Vec) {
+				at := p.Sub(a).Dot(way)
+				if at > 0 && at < length && p != a && p != b && p.Sub(a.Add(way.Scale(at))).Length() <= Tolerance {
+					stops = append(stops, stop{at, p})
+				}
+			})
+			slices.SortFunc(stops, func(x, y stop) int {
+				if x.at < y.at {
+					return -1
+				}
+				return 1
+			})
+			now = append(now, a)
+			for _, s := range stops {
+				now = append(now, s.point)
+			}
+		}
+		faces[i].Polygon = now
+	}
+}
+
+// corners finds the points near a line: a k-d tree, with up to cornersALeaf points a leaf.
+type corners struct {
+	points []geom.Vec
+	nodes  []cornerNode
+}
+
+type cornerNode struct {
+	box         geom.Box
+	first, last int
+	left, right int
+}
+
+const cornersALeaf = 16
+
+func newCorners(points []geom.Vec) *corners {
+	c := &corners{points: points}
+	if len(points) > 0 {
+		c.build(0, len(points))
+	}
+	return c
+}
+
+func (c *corners) build(first, last int) int {
+	part := c.points[first:last]
+	box := geom.Polygon(part).Box()
+	at := len(c.nodes)
+	c.nodes = append(c.nodes, cornerNode{box: box.Grow(Tolerance), first: first, last: last})
+	if len(part) <= cornersALeaf {
+		return at
+	}
+	size, axis := box.Max.Sub(box.Min), 0
+	for k := 1; k < 3; k++ {
+		if size.At(k) > size.At(axis) {
+			axis = k
+		}
+	}
+	slices.SortFunc(part, func(a, b geom.Vec) int {
+		switch x, y := a.At(axis), b.At(axis); {
+		case x < y || x == y && a.Less(b):
+			return -1
+		case a == b:
+			return 0
+		}
+		return 1
+	})
+	middle := first + len(part)/2
+	left := c.build(first, middle)
+	right := c.build(middle, last)
+	c.nodes[at].left, c.nodes[at].right = left, right
+	return at
+}
+
+// along calls found for the points in boxes that the line from a to b passes.
+func (c *corners) along(a, b geom.Vec, found func(geom.Vec)) {
+	if len(c.nodes) > 0 {
+		c.walk(0, a, b, found)
+	}
+}
+
+func (c *corners) walk(at int, a, b geom.Vec, found func(geom.Vec)) {
+	n := &c.nodes[at]
+	if !passes(n.box, a, b) {
+		return
+	}
+	if n.left == 0 {
+		for _, p := range c.points[n.first:n.last] {
+			found(p)
+		}
+		return
+	}
+	c.walk(n.left, a, b, found)
+	c.walk(n.right, a, b, found)
+}
+
+// passes says whether the line from a to b meets a box (slab test).
+func passes(box geom.Box, a, b geom.Vec) bool {
+	low, high := 0.0, 1.0
+	for k := range 3 {
+		from, way := a.At(k), b.At(k)-a.At(k)
+		if way == 0 {
+			if from < box.Min.At(k) || from > box.Max.At(k) {
+				return false
+			}
+			continue
+		}
+		t, u := (box.Min.At(k)-from)/way, (box.Max.At(k)-from)/way
+		low, high = max(low, min(t, u)), min(high, max(t, u))
+	}
+	return low <= high
+}

@@ -1,0 +1,128 @@
+package partition
+
+import (
+	"container/heap"
+	"context"
+
+	"vornix/core/geom"
+)
+
+// Opening is a place where one can go from one leaf to another.
+type Opening struct {
+	Polygon geom.Polygon
+	Leaves  [2]int
+}
+
+// Openings are those between leaves that are not solid.
+func (t *Tree) Openings(ctx context.Context) ([]Opening, error) {
+	var list []Opening
+	for i := range t.Nodes {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		n := &t.Nodes[i]
+		t.sift(n.Front, n.opening, n.Plane, true, func(front int, p geom.Polygon) {
+			t.sift(n.Back, p, n.Plane, false, func(back int, p geom.Polygon) {
+				list = append(list, Opening{p, [2]int{front, back}})
+			})
+		})
+	}
+	return list, nil
+}
+
+// sift calls found with the parts of a polygon that lie against leaves, of the subtree at, that are not solid. The polygon
+// lies in plane; front says which side of it the subtree is on.
+func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, found func(leaf int, p geom.Polygon)) {
+	if at < 0 {
+		if leaf := -1 - at; !t.Leaves[leaf].Solid && p.Area() > geom.Near {
+			found(leaf, p)
+		}
+		return
+	}
+	n := &t.Nodes[at]
+	f, b := p.Split(n.Plane)
+	if f == nil && b == nil { // in the plane: it goes on the side that the subtree is on
+		if same := n.N.Dot(plane.N) > 0; same == front {
+			f = p
+		} else {
+			b = p
+		}
+	}
+	if f != nil {
+		t.sift(n.Front, f, plane, front, found)
+	}
+	if b != nil {
+		t.sift(n.Back, b, plane, front, found)
+	}
+}
+
+// way is a leaf that was reached.
+type way struct {
+	leaf, opening int
+	length        float64
+	at            geom.Vec
+}
+
+type ways []way
+
+func (w ways) Len() int { return len(w) }
+func (w ways) Less(i, j int) bool {
+	return w[i].length < w[j].length || w[i].length == w[j].length && w[i].leaf < w[j].leaf
+}
+func (w ways) Swap(i, j int) { w[i], w[j] = w[j], w[i] }
+func (w *ways) Push(x any)   { *w = append(*w, x.(way)) }
+func (w *ways) Pop() any {
+	old := *w
+	x := old[len(old)-1]
+	*w = old[:len(old)-1]
+	return x
+}
+
+// Leak is the shortest way (Dijkstra, 1959) from one of the starts, through openings, to the end of space: the number of the
+// start and the points of the way. nil when there is none: the map is sealed. A start inside a solid leads nowhere.
+func (t *Tree) Leak(openings []Opening, starts []geom.Vec) (start int, points []geom.Vec) {
+	at := make([][]int, len(t.Leaves))
+	for i, o := range openings {
+		at[o.Leaves[0]] = append(at[o.Leaves[0]], i)
+		at[o.Leaves[1]] = append(at[o.Leaves[1]], i)
+	}
+	best := 0.0
+	for i, from := range starts {
+		first := t.Leaf(from)
+		if first < 0 || t.Leaves[first].Solid {
+			continue
+		}
+		came := map[int]way{} // by leaf: the leaf and the opening before it
+		done := map[int]bool{}
+		queue := &ways{{leaf: first, opening: -1, at: from}}
+		came[first] = way{leaf: -1, opening: -1}
+		for queue.Len() > 0 {
+			w := heap.Pop(queue).(way)
+			if done[w.leaf] || points != nil && w.length >= best {
+				continue
+			}
+			done[w.leaf] = true
+			if t.Outside(w.leaf) {
+				line := []geom.Vec{}
+				for leaf := w.leaf; came[leaf].opening >= 0; leaf = came[leaf].leaf {
+					line = append([]geom.Vec{openings[came[leaf].opening].Polygon.Middle()}, line...)
+				}
+				start, points, best = i, append([]geom.Vec{from}, line...), w.length
+				break
+			}
+			for _, o := range at[w.leaf] {
+				next := openings[o].Leaves[0] + openings[o].Leaves[1] - w.leaf
+				if done[next] {
+					continue
+				}
+				middle := openings[o].Polygon.Middle()
+				step := way{leaf: next, opening: o, length: w.length + middle.Sub(w.at).Length(), at: middle}
+				if old, seen := came[next]; !seen || step.length < old.length {
+					came[next] = way{leaf: w.leaf, opening: o, length: step.length}
+					heap.Push(queue, step)
+				}
+			}
+		}
+	}
+	return start, points
+}
