@@ -4,6 +4,7 @@
 package demo
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"io/fs"
@@ -14,7 +15,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"vornix/core/compile"
 	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/glb"
+	"vornix/core/mapsrc"
 	"vornix/core/safefile"
 )
 
@@ -112,6 +117,9 @@ func Write(dir string) (written int, err error) {
 			}
 		}
 	}
+	if err := put("highline/models/props/mail_crate.glb", crate); err != nil {
+		return written, err
+	}
 	for rel, make := range map[string]func() []byte{
 		"highline/sounds/station/hum.wav":    func() []byte { return tone(2, hum) },
 		"highline/sounds/wind/gust.wav":      func() []byte { return tone(1, gust) },
@@ -127,4 +135,22 @@ func Write(dir string) (written int, err error) {
 		}
 	}
 	return written, nil
+}
+
+// crate makes the model of the mail crate out of its source, as 'vornix map' does.
+func crate() ([]byte, error) {
+	const name = "drafts/mail_crate.vnx"
+	source, err := files.ReadFile("projects/highline/" + name)
+	if err != nil {
+		return nil, err
+	}
+	m, findings := mapsrc.Read(name, source, mapsrc.Options{})
+	if m == nil {
+		return nil, &finding.Failure{What: "the demo's crate is wrong", Findings: findings}
+	}
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }})
+	if err != nil {
+		return nil, err
+	}
+	return glb.Write(r.Map, nil)
 }

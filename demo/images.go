@@ -34,6 +34,8 @@ var highlinePictures = []picture{
 	{"textures/metal/rail.png", 256, 256, opaque(metal)},
 	{"textures/rock/cairn_bumps.png", 512, 512, opaque(cairnBumps)},
 	{"textures/sign/highline.png", 256, 128, sign},
+	{"maps/saltpan.png", 129, 129, opaque(saltpan)},
+	{"maps/saltpan_rock.png", 129, 129, opaque(saltpanRock)},
 }
 
 var sidingsPictures = []picture{
@@ -44,6 +46,7 @@ var sidingsPictures = []picture{
 	{"textures/track/upright.png", 16, 16, opaque(track(false, true))},
 	{"textures/track/cross.png", 16, 16, opaque(track(true, true))},
 	{"textures/track/buffer.png", 16, 16, opaque(tileBuffer)},
+	{"maps/tunnel.png", 32, 16, opaque(tunnel)},
 	{"sprites/mole.png", 4 * spriteSide, 4 * spriteSide, moleSheet},
 	{"sprites/lamp/glow/1.png", spriteSide, spriteSide, lamp(90)},
 	{"sprites/lamp/glow/2.png", spriteSide, spriteSide, lamp(150)},
@@ -196,6 +199,43 @@ func sign(x, y, n int) ([3]int, int) {
 		c = [3]int{250, 244, 230}
 	}
 	return c, 255
+}
+
+// saltpan is the height of a dry lake: flat in the middle, rising to hills around it.
+func saltpan(x, y, n int) [3]int {
+	dx, dy := 2*x-n+1, (2*y-n+1)*5/4
+	far := (dx*dx + dy*dy) * 256 / (n * n) // 256 at the middle of an edge
+	rise := min(max(far-130, 0), 256)
+	h := 52 + fractal(x, y, 32, 256, 91)/24 + rise*rise/256*(96+fractal(x, y, 32, 256, 92)/2)/256
+	return [3]int{min(h, 255), min(h, 255), min(h, 255)}
+}
+
+// saltpanRock is where rock shows through, on the steep parts.
+func saltpanRock(x, y, n int) [3]int {
+	slope := 0
+	for _, d := range [][2]int{{2, 0}, {0, 2}} {
+		a, b := saltpan(max(x-d[0], 0), max(y-d[1], 0), n), saltpan(min(x+d[0], n-1), min(y+d[1], n-1), n)
+		slope = max(slope, max(a[0]-b[0], b[0]-a[0]))
+	}
+	v := min(max((slope-7)*40, 0), 255)
+	return [3]int{v, v, v}
+}
+
+// tunnel is a level of Tram Depot, a pixel a cell: rock, with a winding gallery around a shaft.
+func tunnel(x, y, _ int) [3]int {
+	wall, floor, moss := [3]int{0x40, 0x40, 0x48}, [3]int{0xb0, 0x94, 0x68}, [3]int{0x5c, 0x8a, 0x3c}
+	shaft := x >= 14 && x <= 17 && y >= 5 && y <= 8
+	ring := x >= 10 && x <= 21 && y >= 3 && y <= 11
+	gallery := y >= 6 && y <= 7 && x > 0 && x < 31
+	switch {
+	case x == 0 || y == 0 || x == 31 || y == 15:
+		return wall
+	case shaft || ring && hash(x, y, 77)%9 == 0:
+		return moss
+	case ring || gallery:
+		return floor
+	}
+	return wall
 }
 
 func tileWall(x, y, n int) [3]int {

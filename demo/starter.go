@@ -2,7 +2,9 @@ package demo
 
 import (
 	"fmt"
+	"maps"
 	"path"
+	"slices"
 	"strconv"
 
 	"vornix/core/profile"
@@ -77,13 +79,37 @@ profile = %q
 		if p.Game.Form == "tiles" {
 			z = "0"
 		}
-		text += fmt.Sprintf("item %s at=%d,6,%s\n", kind, 3+i, z)
+		text += fmt.Sprintf("item %s at=%d,6,%s%s\n", kind, 3+i, z, properties(p.Map.Items[kind]))
+	}
+	if p.Game.Form == "solids" && p.Map.Probes {
+		text += "probe middle at=8,6,3 reach=14\n"
 	}
 	if p.Game.Form == "solids" && len(p.Map.Lights) > 0 {
 		text += fmt.Sprintf("light lamp %s 8,6,4 power=60\n", p.Map.Lights[0])
 	}
 	files[path.Join("maps", "first_map.vnx")] = []byte(text)
 	return files, nil
+}
+
+// properties are those that an item must have, each with the simplest value that it may have.
+func properties(rules map[string]profile.Property) string {
+	text := ""
+	for _, key := range slices.Sorted(maps.Keys(rules)) {
+		rule := rules[key]
+		value := map[string]string{"number": "0", "whole": "0", "flag": "no", "colour": "#ffffff", "point": "0,0,0"}[rule.Type]
+		switch {
+		case len(rule.Allowed) > 0:
+			value = rule.Allowed[0]
+		case rule.Least != nil:
+			value = strconv.FormatFloat(*rule.Least, 'f', -1, 64)
+		case rule.Type == "text":
+			value = "first"
+		}
+		if rule.Required && value != "" {
+			text += " " + key + "=" + value
+		}
+	}
+	return text
 }
 
 const starterSolids = `sky noon sun=50,160 colour=#fff4e0

@@ -97,7 +97,7 @@ func fill(p *project.Project, g *needs.Graph, of []*scene.Map) []value {
 	computed := map[string]any{
 		"title": title, "name": head.Name, "version": head.Version, "authors": nonNil(head.Authors), "description": strings.TrimSpace(head.Description),
 		"maps": nonNil(names), "map": strings.Join(names, " "), "modes": nonNil(slices.Compact(modes)), "players": fmt.Sprintf("%d-%d", players[0], players[1]),
-		"kinds": nonNil(kinds(g, of)),
+		"kinds": nonNil(kinds(p, g, of)),
 	}
 	var list []value
 	for _, f := range p.Profile.Addon.Fields {
@@ -114,7 +114,7 @@ func fill(p *project.Project, g *needs.Graph, of []*scene.Map) []value {
 }
 
 // kinds says what kinds of content are really inside.
-func kinds(g *needs.Graph, of []*scene.Map) []string {
+func kinds(p *project.Project, g *needs.Graph, of []*scene.Map) []string {
 	var roots []*needs.Asset
 	for _, m := range of {
 		if a := g.Find(needs.Map, m.Name); a != nil {
@@ -123,7 +123,9 @@ func kinds(g *needs.Graph, of []*scene.Map) []string {
 	}
 	set := map[string]bool{}
 	for _, a := range needs.Closure(roots...) {
-		set[string(a.Kind)+"s"] = true
+		if needs.Ships(p, a) {
+			set[string(a.Kind)+"s"] = true
+		}
 	}
 	return slices.Sorted(maps.Keys(set))
 }

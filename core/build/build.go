@@ -77,7 +77,7 @@ func plan(p *project.Project, g *needs.Graph, workers int) *planner {
 		case needs.Sprite:
 			pl.sprite(a)
 		case needs.Model:
-			if pl.shown(a) {
+			if needs.Ships(p, a) {
 				pl.copy("model", a.Source, p.Profile.ModelPath(a.Name), pl.about(a.Source)...)
 			}
 		}
@@ -85,17 +85,6 @@ func plan(p *project.Project, g *needs.Graph, workers int) *planner {
 	pl.included()
 	pl.metadata()
 	return pl
-}
-
-// shown says whether an object of a map shows a model, which then ships; props that stand still are part of the map's own file.
-func (pl *planner) shown(a *needs.Asset) bool {
-	return slices.ContainsFunc(a.NeededBy, func(m *needs.Asset) bool {
-		return m.Scene != nil && slices.ContainsFunc(m.Scene.Items, func(it scene.Item) bool {
-			return it.Model.Name == a.Name || slices.ContainsFunc(it.Pairs, func(pair scene.Pair) bool {
-				return pair.Value == a.Name && needs.AssetProperty(pl.p.Profile.Map.Items[it.Kind][pair.Key].Type) == needs.Model
-			})
-		})
-	})
 }
 
 func (pl *planner) add(j *job.Job) { pl.jobs = append(pl.jobs, j) }

@@ -5,7 +5,7 @@ import (
 	"context"
 	"image"
 	"os"
-	"path"
+	"path/filepath"
 	"slices"
 	"strconv"
 
@@ -85,7 +85,7 @@ const plainSize = 2
 // materials are of plain size and props are left out. keep names layers to keep although a release leaves them out. One.Compiled
 // is nil when there are findings of severity error in the source.
 func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string) (*One, error) {
-	open := func(name string) ([]byte, error) { return os.ReadFile(path.Join(dir, name)) }
+	open := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, filepath.FromSlash(name))) }
 	data, err := open(source)
 	if err != nil {
 		return nil, err

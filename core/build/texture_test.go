@@ -68,7 +68,7 @@ func TestChangesOfWhatTakesPart(t *testing.T) {
 		return list
 	}
 	assert.Equal(t, []string{"material rock/cairn", "material rock/cairn_wet", "material rock/slab"}, change(&high, "materials/rock/defaults.toml", "1.1", "1.2"))
-	assert.Equal(t, []string{"map cairn_station", "material rock/cairn", "material rock/cairn_wet"}, change(&high, "materials/rock/cairn.toml", "size = 4", "size = 5"))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay", "material rock/cairn", "material rock/cairn_wet"}, change(&high, "materials/rock/cairn.toml", "size = 4", "size = 5"))
 	assert.Equal(t, []string{"texture rock/cairn_bumps"}, change(&high, "textures/rock/cairn_bumps.texture.toml", "strength = 10", "strength = 5"))
 	assert.Equal(t, []string{"texture wood/plank"}, change(&high, "vornix.toml", "[addon]", "[[texture]]\nmatch = \"wood/**\"\nquality = \"draft\"\n\n[addon]"))
 

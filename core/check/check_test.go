@@ -49,7 +49,7 @@ func TestTheDemo(t *testing.T) {
 
 // Each rule is broken on its own in a project that is otherwise as it was.
 func TestEachRule(t *testing.T) {
-	const m3, m2 = "maps/cairn_station.vnx", "maps/tram_depot.vnx"
+	const m3, m2, relay = "maps/cairn_station.vnx", "maps/tram_depot.vnx", "maps/saltpan_relay.vnx"
 	for _, c := range []struct {
 		id, project, file, old, now string
 		text, do                    string
@@ -101,6 +101,30 @@ func TestEachRule(t *testing.T) {
 		{"toml.unknown-key", "highline", "materials/rock/slab.toml", "tint", "tnit", `"tnit"`, `"tint"`},
 		{"toml.value", "highline", "materials/rock/slab.toml", "#e8e4dc", "grey", "tint must be a colour", ""},
 		{"map.syntax", "highline", m3, "solid deck", "solib deck", `"solib"`, `"solid"`},
+		{"map.name-rule", "highline", m3, "map cairn_station", "map cairn_station_above_the_saltpan", "takes 24", "Rename"},
+		{"map.name-rule", "lower-sidings", m2, "map tram_depot", "map tram_depot_2", "wants names of the form", "Rename"},
+		{"spawn.blocked", "highline", relay, "    spawn blue at=0,0,0", "    spawn blue at=0,0,-4", "below the ground of terrain", ""},
+		{"spawn.blocked", "highline", relay, "    spawn blue at=0,0,0", "    spawn blue at=-2.2,i*3-3,0", `solid "shelter_1.`, ""},
+		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=18,10,2.2", `solid "roof"`, ""},
+		{"spawn.outside", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=50,3,0.5", "no ground below spawn blue_1", ""},
+		{"spawn.outside", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=3,3,9", "8.5 m above the ground; 4 m are allowed", ""},
+		{"spawn.outside", "lower-sidings", m2, "at=3,2,0", "at=3,2,7", "on no grid of level 7", ""},
+		{"spawn.crowded", "highline", m3, "spawn blue_2 at=3,5,0.5", "spawn blue_2 at=3.5,3,0.5", "0.50 m from spawn blue_1", ""},
+		{"spawn.crowded", "lower-sidings", m2, "spawn shed_2 at=5,2,0", "spawn shed_2 at=3,2,0", "from spawn shed_1", ""},
+		{"spawn.in-menu", "highline", m3, "modes=relay", "purpose=menu modes=relay", "has the spawn blue_1", ""},
+		{"item.unknown", "highline", m3, "item winch at=7", "item wnich at=7", `no item "wnich"`, `"winch"`},
+		{"item.property", "highline", m3, "rank=1", "rnak=1", `a winch has no property "rnak"`, `"rank"`},
+		{"item.property", "highline", m3, " rank=1", "", "the winch has no rank", "a whole number"},
+		{"item.property", "highline", m3, "rank=1", "rank=1.5", `must be a whole number, and is "1.5"`, ""},
+		{"item.property", "highline", m3, "rank=1", "rank=9", "must be from 1 to 6", ""},
+		{"item.property", "highline", m3, `name="Cairn Station"`, `name="Cairn Station, high above the saltpan"`, "at most 32 characters", ""},
+		{"sound.missing", "highline", m3, "rank=1", "rank=1 call=station/hmu", `the sound "station/hmu"`, `"station/hum"`},
+		{"model.missing", "highline", relay, "prop crate_large model=props/mail_crate", "prop crate_large model=props/mail_crat", `the model "props/mail_crat"`, `"props/mail_crate"`},
+		{"probe.uncovered", "highline", m3, "reach=26", "reach=6", "no probe reaches", ""},
+		{"object.outside", "highline", m3, "item winch at=7,13,0.5", "item winch at=700,13,0.5", "the winch at 700,13,0.5 lies outside", ""},
+		{"object.outside", "lower-sidings", m2, "item lamp at=10,2,0", "item lamp at=40,2,0", "the lamp at 40,2,0", ""},
+		{"area.outside", "lower-sidings", m2, "area platform 23,9 28,11", "area platform 23,9 32,11", "lies on no grid of level 0", ""},
+		{"item.limit", "highline", relay, "item winch at=3,3,0.6", strings.Repeat("item winch at=0,4,0.6 rank=3\n", 5) + "item winch at=3,3,0.6", "one more than the 6", ""},
 	} {
 		t.Run(c.id+" "+c.text, func(t *testing.T) {
 			p := demotest.Project(t, c.project)
@@ -132,6 +156,41 @@ func TestSpawnsForEveryTeam(t *testing.T) {
 	assert.Equal(t, 1, ids(run(t, p))["spawn.none"])
 	demotest.Put(t, p, "maps/cairn_station.vnx", []byte("map cairn_station title=\"C\" players=1..2\nspawn a at=1,1,1\n"))
 	assert.Equal(t, 1, ids(run(t, p))["map.empty"])
+}
+
+// A menu's background needs a camera, and neither spawns nor what a game is played with.
+func TestMenuBackgrounds(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	scene := "map cairn_station title=\"C\" purpose=menu\nsolid s box 0,0,0 9,9,1 material=rock/slab\nprobe p at=4,4,2 reach=20\n"
+	demotest.Put(t, p, "maps/cairn_station.vnx", []byte(scene+"camera c at=-5,0,3 look=4,4,1\n"))
+	got := ids(run(t, p))
+	for _, id := range []string{"spawn.none", "item.required", "volume.none-below", "map.no-players", "camera.none"} {
+		assert.Zero(t, got[id], id)
+	}
+	demotest.Put(t, p, "maps/cairn_station.vnx", []byte(scene))
+	assert.Equal(t, 1, ids(run(t, p))["camera.none"])
+}
+
+// Limits of the profile that the demo keeps: each is lowered until something is beyond it.
+func TestLimitsOfTheProfile(t *testing.T) {
+	for id, lower := range map[string]func(p *project.Project){
+		"terrain.size":     func(p *project.Project) { p.Profile.Map.TerrainSide = 128 },
+		"model.large":      func(p *project.Project) { p.Profile.Models.Triangles = 20 },
+		"item.limit":       func(p *project.Project) { p.Profile.Map.Limits["light"] = 3 },
+		"model.unreadable": func(p *project.Project) { demotest.Put(t, p, "models/props/mail_crate.glb", []byte("glTF broken")) },
+	} {
+		p := demotest.Project(t, "highline")
+		assert.Zero(t, ids(run(t, p))[id], id)
+		lower(p)
+		assert.Positive(t, ids(run(t, p))[id], id)
+	}
+	p := demotest.Project(t, "highline")
+	p.Profile.Models.Materials = 1
+	for _, f := range run(t, p) {
+		if f.ID == "model.large" {
+			assert.Contains(t, f.Text, "2 materials; Kestrel Post takes 1")
+		}
+	}
 }
 
 func TestMissingTextureNamesWhoWantedIt(t *testing.T) {

@@ -252,7 +252,7 @@ func TestWhatDoesNotFitTogether(t *testing.T) {
 		{"map.syntax", "include broken.vnx\nspawn a at=a,0,0\n", `"solud" is no keyword`, `"solid"`, "maps/broken.vnx:2"},
 		{"map.syntax", "spawn a at=1,2,3 layer=helpesr\nlayer helpers\n", `no layer "helpesr"`, `"helpers"`, "maps/m.vnx:2"},
 		{"map.huge", "repeat a line count=10000000 step=1,0,0\n  spawn s at=0,0,0\n", "1 to 262144 copies", "", "maps/m.vnx:2"},
-		{"map.huge", "repeat a grid count=1000,1000,1 step=1,1,1\n  repeat b grid count=1000,1000,1 step=1,1,1\n    item a at=0,0,0\n", "grow the map beyond 262144 lines", "", "maps/m.vnx:4"},
+		{"map.huge", "repeat a grid count=500,500,1 step=1,1,1\n  repeat b grid count=500,500,1 step=1,1,1\n    item a at=0,0,0\n", "grow the map beyond 262144 lines", "", "maps/m.vnx:4"},
 		{"map.syntax", "repeat a line count=1.5 step=1,0,0\n", "a whole number", "", "maps/m.vnx:2"},
 		{"map.huge", "group a at=9e6,0,0\n  solid s box 9e6,0,0 9e6+1,1,1 material=a\n", "beyond 10000 km", "", "maps/m.vnx:3"},
 		{"solid.flat", "solid s hull 0,0,0 1,0,0 1,1,0 0,1,0 material=a\n", "lie in one plane", "", "maps/m.vnx:2"},

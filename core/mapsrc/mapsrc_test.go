@@ -1,10 +1,12 @@
 package mapsrc_test
 
 import (
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -252,4 +254,32 @@ func TestTheDocumentedLanguageIsTheRealOne(t *testing.T) {
 			assert.Empty(t, findings, source)
 		}
 	}
+}
+
+// The editor's grammar colours just the keywords and shapes that there are.
+func TestTheEditorsGrammarKnowsTheLanguage(t *testing.T) {
+	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "editor", "vnx.tmLanguage.json"))
+	require.NoError(t, err)
+	var grammar struct {
+		ScopeName  string
+		Repository map[string]struct{ Match string }
+	}
+	require.NoError(t, json.Unmarshal(data, &grammar))
+	assert.Equal(t, "source.vnx", grammar.ScopeName)
+	record := regexp.MustCompile(strings.ReplaceAll(strings.ReplaceAll(grammar.Repository["record"].Match, `(?=[ \t]|$)`, ""), `(?=[ \t])`, ""))
+	for _, keyword := range mapsrc.Keywords() {
+		if keyword != "row" {
+			assert.Equal(t, keyword, record.FindStringSubmatch("  " + keyword + " name")[1])
+		}
+	}
+	for _, examples := range mapsrc.KeywordExamples() {
+		for _, e := range examples {
+			words := strings.Fields(e)
+			if words[0] == "solid" || words[0] == "repeat" {
+				assert.Equal(t, words[2], record.FindStringSubmatch(e)[3], e)
+			}
+		}
+	}
+	listed := strings.Split(regexp.MustCompile(`\(area[a-z|]*\)`).FindString(grammar.Repository["record"].Match), "|")
+	assert.Len(t, listed, len(mapsrc.Keywords())-1, "no keyword too many")
 }

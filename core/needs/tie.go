@@ -182,6 +182,18 @@ func mapsOf(a *Asset) []string {
 	return slices.Compact(names)
 }
 
+// Ships says whether an asset becomes a file of its own in the game. A model does when an object of a map shows it; one that
+// only stands still is part of the map's file.
+func Ships(p *project.Project, a *Asset) bool {
+	return a.Kind != Model || slices.ContainsFunc(a.NeededBy, func(m *Asset) bool {
+		return m.Scene != nil && slices.ContainsFunc(m.Scene.Items, func(it scene.Item) bool {
+			return it.Model.Name == a.Name || slices.ContainsFunc(it.Pairs, func(pair scene.Pair) bool {
+				return pair.Value == a.Name && AssetProperty(p.Profile.Map.Items[it.Kind][pair.Key].Type) == Model
+			})
+		})
+	})
+}
+
 // AssetProperty is the kind of asset that a property of that type names; empty when it names none.
 func AssetProperty(propertyType string) Kind {
 	switch propertyType {

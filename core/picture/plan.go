@@ -41,6 +41,7 @@ type view struct {
 	area        image.Rectangle
 	scale       float64
 	left, under float64 // the map's coordinates at the lower left corner of area
+	labels      []image.Rectangle
 }
 
 // Plan draws a map from above, from the south and from the east. way are the points of a leak, or nil.
@@ -128,6 +129,9 @@ func (v *view) at(p [3]float64) (x, y float64) {
 // surface draws the edges of faces, those that look this way darker, and the rims of tiles.
 func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 	depth := 3 - v.right - v.up
+	for i := range m.Terrains {
+		v.terrain(img, &m.Terrains[i])
+	}
 	for _, toward := range []bool{false, true} {
 		for _, f := range m.Faces {
 			list := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
@@ -144,19 +148,6 @@ func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 			}
 			for i := range list {
 				v.line(img, wide(list[i].Position), wide(list[(i+1)%len(list)].Position), c, 1)
-			}
-		}
-	}
-	for _, t := range m.Terrains {
-		step := max(t.Columns, t.Rows)/48 + 1
-		for row := uint32(0); row < t.Rows; row += step {
-			for column := uint32(0); column < t.Columns; column += step {
-				if column+step < t.Columns {
-					v.line(img, wide(t.Point(column, row)), wide(t.Point(column+step, row)), faint, 1)
-				}
-				if row+step < t.Rows {
-					v.line(img, wide(t.Point(column, row)), wide(t.Point(column, row+step)), faint, 1)
-				}
 			}
 		}
 	}
@@ -192,6 +183,40 @@ func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 	}
 }
 
+// terrain shades the ground from above, as if lit from the north-west, and draws profiles of it from the sides.
+func (v *view) terrain(img *image.RGBA, t *mapfile.Terrain) {
+	if v.up == 2 {
+		for k := range uint32(9) {
+			for i := uint32(1); i < max(t.Columns, t.Rows); i++ {
+				row, column := k*(t.Rows-1)/8, k*(t.Columns-1)/8
+				if v.right == 0 && i < t.Columns {
+					v.line(img, wide(t.Point(i-1, row)), wide(t.Point(i, row)), faint, 1)
+				}
+				if v.right == 1 && i < t.Rows {
+					v.line(img, wide(t.Point(column, i-1)), wide(t.Point(column, i)), faint, 1)
+				}
+			}
+		}
+		return
+	}
+	for y := v.area.Min.Y + 1; y < v.area.Max.Y-1; y++ {
+		for x := v.area.Min.X + 1; x < v.area.Max.X-1; x++ {
+			east := v.left + float64(x-v.area.Min.X)/v.scale
+			north := v.under + float64(v.area.Max.Y-y)/v.scale
+			column := (east - float64(t.Min[0])) / float64(t.Max[0]-t.Min[0]) * float64(t.Columns-1)
+			row := (float64(t.Max[1]) - north) / float64(t.Max[1]-t.Min[1]) * float64(t.Rows-1)
+			if column < 0 || row < 0 || column > float64(t.Columns-1) || row > float64(t.Rows-1) {
+				continue
+			}
+			at := uint32(row+0.5)*t.Columns + uint32(column+0.5)
+			n := t.Normal(uint32(column+0.5), uint32(row+0.5))
+			bright := 205 + int(70*(n[1]-n[0])) + int(t.Heights[at])/2600
+			shade := uint8(min(max(bright, 120), 244))
+			img.SetRGBA(x, y, color.RGBA{shade, shade, uint8(max(int(shade)-8, 0)), 255})
+		}
+	}
+}
+
 func (v *view) box(img *image.RGBA, low, high [3]float64, c color.RGBA) {
 	a, b, d := low, high, high
 	a[v.right], b[v.up] = high[v.right], low[v.up]
@@ -222,7 +247,14 @@ func (v *view) object(img *image.RGBA, o mapfile.Object, named bool) {
 		if label == "" {
 			_, label, _ = strings.Cut(o.Kind, ":")
 		}
-		text(img.SubImage(v.area).(*image.RGBA), int(x)+6, int(y)+4, c, label)
+		at := image.Rect(int(x)+6, int(y)-8, int(x)+6+7*len(label), int(y)+6)
+		for _, other := range v.labels {
+			if other.Overlaps(at) {
+				return // a name over a name is none
+			}
+		}
+		v.labels = append(v.labels, at)
+		text(img.SubImage(v.area).(*image.RGBA), at.Min.X, int(y)+4, c, label)
 	}
 }
 

@@ -189,7 +189,7 @@ func TestTheIndexIsHeldToTheBundles(t *testing.T) {
 	require.NoError(t, err)
 	sum, size, err := safefile.HashFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
 	require.NoError(t, err)
-	assert.Equal(t, index.Entry{Version: "1.0.0", File: "highline-1.0.0.parcel", URL: "https://downloads.example/highline/highline-1.0.0.parcel", Size: size, SHA256: sum, Maps: []string{"cairn_station"}}, idx.Entries[0])
+	assert.Equal(t, index.Entry{Version: "1.0.0", File: "highline-1.0.0.parcel", URL: "https://downloads.example/highline/highline-1.0.0.parcel", Size: size, SHA256: sum, Maps: []string{"cairn_station", "saltpan_relay"}}, idx.Entries[0])
 
 	file := p.Join(bundle.Dir, "highline-1.0.0.parcel")
 	data, err := os.ReadFile(file)
@@ -212,8 +212,8 @@ func TestListLinesCanNotBeBrokenOutOf(t *testing.T) {
 	g := must(release.Scan(ctx, p))
 	g.Assets[0].Scene.Title = "a\nevil_map\r\x00b"
 	p.Profile.Index.Texts[0].Line = "{map}|{title}"
-	lines := index.Lines(p, p.Profile.Index.Texts[0], []bundle.Bundle{{Name: "x", Maps: []string{"cairn_station"}}}, g)
-	assert.Equal(t, []string{"cairn_station|a evil_map  b"}, lines)
+	lines := index.Lines(p, p.Profile.Index.Texts[0], []bundle.Bundle{{Name: "x", Maps: []string{"cairn_station", "saltpan_relay"}}}, g)
+	assert.Equal(t, []string{"cairn_station|a evil_map  b", "saltpan_relay|Saltpan Relay"}, lines)
 }
 
 func FuzzIndex(f *testing.F) {

@@ -19,6 +19,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/mapfile"
 	"vornix/core/material"
+	"vornix/core/model"
 	"vornix/core/profile"
 	"vornix/core/safefile"
 	"vornix/core/sprite"
@@ -191,7 +192,7 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 		_, err := texture.Read(data)
 		return err
 	}
-	for _, name := range m.Materials() {
+	needMaterial := func(name string) {
 		var textures []string
 		need(p.MaterialPath(name), false, func(data []byte) (err error) {
 			textures, err = material.ParseCompiled(p.MaterialPath(name), data)
@@ -201,7 +202,37 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 			need(t, false, readTexture)
 		}
 	}
-	for _, name := range m.Sprites() {
+	sounds, sprites, models := m.Sounds(), m.Sprites(), m.ItemModels()
+	for _, name := range m.Materials() {
+		needMaterial(name)
+	}
+	for _, o := range m.Objects {
+		for _, pair := range o.Pairs {
+			switch p.Map.Items[strings.TrimPrefix(o.Kind, "item:")][pair[0]].Type {
+			case "material":
+				needMaterial(pair[1])
+			case "sound":
+				sounds = append(sounds, pair[1])
+			case "sprite":
+				sprites = append(sprites, pair[1])
+			case "model":
+				models = append(models, pair[1])
+			}
+		}
+	}
+	for _, name := range models {
+		need(p.ModelPath(name), false, func(data []byte) error {
+			d, findings := model.Read(p.ModelPath(name), name, data, nil)
+			if d == nil {
+				return errors.New(findings[0].Text)
+			}
+			for _, used := range d.Materials() {
+				needMaterial(used)
+			}
+			return nil
+		})
+	}
+	for _, name := range sprites {
 		var pages []string
 		need(p.SpritePath(name), false, func(data []byte) error {
 			index, err := sprite.ReadIndex(data)
@@ -214,7 +245,7 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 			need(page, false, readTexture)
 		}
 	}
-	for _, name := range m.Sounds() {
+	for _, name := range sounds {
 		need(p.SoundPath(name), true, nil)
 	}
 	st.Loaded = true

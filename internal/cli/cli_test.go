@@ -139,7 +139,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		}
 	}
 	text := ok(t, dir, "demo").out
-	for _, want := range []string{"nothing changed: all 17 files in out/tree are up to date", "its server has loaded cairn_station and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
+	for _, want := range []string{"nothing changed: all 18 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
@@ -204,23 +204,23 @@ func TestBadInput(t *testing.T) {
 		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:26:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
-		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 17 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 18 jobs failed"}},
 		{"PNG of no size", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			copy(data[16:24], make([]byte, 8))
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 17 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 18 jobs failed"}},
 		{"PNG of 60,000 a side", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			binary.BigEndian.PutUint32(data[16:], 60000)
 			binary.BigEndian.PutUint32(data[20:], 60000)
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 17 jobs failed"}},
+		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 18 jobs failed"}},
 		{"an empty image", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
-		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 17 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 18 jobs failed"}},
 		{"a name with a space", func(t testing.TB, p string) {
 			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
@@ -231,7 +231,7 @@ func TestBadInput(t *testing.T) {
 		{"missing texture", func(t testing.TB, p string) {
 			require.NoError(t, os.Remove(filepath.Join(p, "textures/rock/slab.png")))
 		}, "release --yes --without-server", 1, []string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
-		{"built but wrong", broken("maps/cairn_station.vnx", "item station", "item statoin"), "pack", 1, []string{"[item.required]", "everything was built, but 1 error found", "nothing is packed"}},
+		{"built but wrong", broken("maps/cairn_station.vnx", "item station", "// item station"), "pack", 1, []string{"[item.required]", "everything was built, but 1 error found", "nothing is packed"}},
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
@@ -457,14 +457,14 @@ func TestInspect(t *testing.T) {
 	ok(t, filepath.Join(dir, "highline"), "release", "--yes", "--without-server")
 	ok(t, filepath.Join(dir, "lower-sidings"), "pack")
 	for file, say := range map[string]string{
-		"highline/out/tree/maps/cairn_station.vnm":            "126 faces, 504 vertices",
-		"highline/out/bundles/highline-1.0.0.parcel":          "17 entries, all read and whole",
+		"highline/out/tree/maps/cairn_station.vnm":            "109 faces, 534 vertices, 21 bodies, 83 leaves",
+		"highline/out/bundles/highline-1.0.0.parcel":          "18 entries, all read and whole",
 		"highline/out/tree/textures/sign/highline.ktx2":       "texture 256 x 128, bc3, sRGB, 9 levels, one bit alpha",
 		"highline/textures/snow/drift.jpg":                    "JPEG 512 x 512, opaque colour",
 		"highline/textures/sign/highline.png":                 "bc3, of the kind colour (colour with one bit alpha: bc3 keeps all of it in the least room)",
 		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
 		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
-		"lower-sidings/out/bundles/tram_depot.vnm":            "1 grids with 512 cells",
+		"lower-sidings/out/bundles/tram_depot.vnm":            "2 grids with 1024 cells",
 		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",
 		"lower-sidings/out/tree/creatures/mole.json":          "sprite: 1 page of 96 x 36, 10 pictures, stands on texel 8, 13",
 		"highline/out/tree/textures/rock/cairn_bumps.ktx2":    "of the kind normal; opaque normals: bc5 keeps two channels apart",
@@ -583,7 +583,8 @@ func TestSpriteAndScale(t *testing.T) {
 	assert.Contains(t, o.err, "there is no frame 99: the image holds 4 x 4, from 0 to 15")
 	assert.Regexp(t, `across +6 m +512 +4 m +2 +3 m +170.7`, ok(t, p, "scale", "6", "512x512").out)
 	assert.Equal(t, 2, vornix(t, p, "sprite", "sprites/mole.toml", "--state", "walk").exit)
-	assert.Equal(t, 2, vornix(t, p, "inspect", "maps/tram_depot.vnx", "--picture", "x.png").exit)
+	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.toml", "--picture", "x.png").exit)
+	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.png", "--glb", "x.glb").exit)
 	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.png", "--source", "sprites/mole.png").exit)
 	for _, bad := range [][]string{{"scale", "six", "512x512"}, {"scale", "6x0", "512x512"}, {"scale", "6", "nothing.png"}, {"scale", "6", "512x512", "--density", "0"}} {
 		assert.Equal(t, 2, vornix(t, p, bad...).exit, bad)
@@ -597,7 +598,7 @@ func TestPathsCountFromWhereOneStands(t *testing.T) {
 	assert.Contains(t, ok(t, deep, "build", ".").out, "2 made, 1 kept")
 	assert.Contains(t, ok(t, deep, "needs", "--by", "slab.png").out, "map cairn_station")
 	assert.Contains(t, ok(t, p, "build", "cairn_station").out, "1 made")
-	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 17 files")
+	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 18 files")
 }
 
 func TestFmt(t *testing.T) {
@@ -719,5 +720,5 @@ func TestQuietAndVerbose(t *testing.T) {
 	slices.Sort(ids)
 	assert.Equal(t, []string{"asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
 	short := ok(t, p, "build").out
-	assert.Contains(t, short, "and 9 smaller (--verbose lists all)")
+	assert.Contains(t, short, "and 10 smaller (--verbose lists all)")
 }

@@ -124,3 +124,33 @@ func TestTheGuideIsTrue(t *testing.T) {
 	}
 	assert.Greater(t, ran, 8)
 }
+
+// The tutorial's lines, put into a file in their order, are a map that its commands accept.
+func TestTheTutorialIsTrue(t *testing.T) {
+	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "first-map.md"))
+	require.NoError(t, err)
+	var lines []string
+	for line := range strings.SplitSeq(string(data), "\n") {
+		if code, ok := strings.CutPrefix(line, "    "); ok {
+			lines = append(lines, code)
+		}
+	}
+	at, ran := t.TempDir(), 0
+	for _, block := range regexp.MustCompile("(?ms)^```console\n(.*?)^```").FindAllStringSubmatch(string(data), -1) {
+		for line := range strings.SplitSeq(strings.TrimSpace(block[1]), "\n") {
+			command := strings.TrimPrefix(line, "$ ")
+			if folder, ok := strings.CutPrefix(command, "cd "); ok {
+				at = filepath.Join(at, folder)
+				require.NoError(t, os.WriteFile(filepath.Join(at, "maps", "gust_landing.vnx"), []byte(strings.Join(lines, "\n")+"\n"), 0o644))
+				continue
+			}
+			o := vornix(t, at, strings.Fields(command)[1:]...)
+			require.Zero(t, o.exit, "%s\n%s%s", line, o.out, o.err)
+			if strings.HasPrefix(command, "vornix check") {
+				assert.Contains(t, o.out, "nothing wrong")
+			}
+			ran++
+		}
+	}
+	assert.Equal(t, 6, ran)
+}
