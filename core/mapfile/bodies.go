@@ -193,6 +193,9 @@ func (r *Reader) bodies(m *Map, strs []string) error {
 				l.Min, l.Max = c.vec(), c.vec()
 				m.Leaves = append(m.Leaves, l)
 			}
+			if c.err != nil {
+				return c.err
+			}
 			return checkTree(m)
 		}},
 		{"TERR", 4, func(c *cursor) error { return readTerrains(m, c) }},
@@ -237,6 +240,9 @@ func readHulls(r *Reader, m *Map, c *cursor, strs []string) error {
 	var planes []Plane
 	for len(c.data) > 0 {
 		planes = append(planes, Plane{c.vec(), c.f32()})
+	}
+	if c.err != nil {
+		return c.err
 	}
 	data, err := r.Chunk("HULL")
 	if err != nil {
@@ -308,8 +314,8 @@ func readModels(r *Reader, m *Map, c *cursor, strs []string) error {
 		c.u32()
 		c.u32()
 		c.u32()
-		if uint64(s.FirstVertex)+uint64(s.Vertices) > uint64(len(m.Vertices)) || uint64(s.FirstIndex)+uint64(s.IndexNumber) > uint64(len(m.Indices)) {
-			return fmt.Errorf("mesh %d uses vertices that are not there", len(meshes))
+		if !m.owns(s.FirstVertex, s.Vertices, s.FirstIndex, s.IndexNumber) {
+			return fmt.Errorf("mesh %d uses vertices that are not there, or not its own", len(meshes))
 		}
 		meshes = append(meshes, s)
 	}

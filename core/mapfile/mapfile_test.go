@@ -7,7 +7,6 @@ import (
 	"hash/crc32"
 	"math"
 	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -16,14 +15,20 @@ import (
 	"vornix/core/compile"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/core/picture"
+	"vornix/internal/demotest"
 )
 
 // demoMap compiles one of the demo's maps.
+func TestMain(m *testing.M) { demotest.Main(m) }
+
 func demoMap(t testing.TB, project, name string) *mapfile.Map {
 	t.Helper()
-	data, err := os.ReadFile(filepath.Join("..", "..", "demo", "projects", project, "maps", name+".vnx"))
+	p := demotest.Project(t, project)
+	open := func(file string) ([]byte, error) { return os.ReadFile(p.Join(file)) }
+	data, err := open("maps/" + name + ".vnx")
 	require.NoError(t, err)
-	m, findings := mapsrc.Read(name+".vnx", data, mapsrc.Options{})
+	m, findings := mapsrc.Read("maps/"+name+".vnx", data, mapsrc.Options{Open: open})
 	require.Empty(t, findings)
 	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
 	require.NoError(t, err)
@@ -38,7 +43,7 @@ func encode(t testing.TB, m *mapfile.Map) []byte {
 }
 
 func TestRoundTrip(t *testing.T) {
-	for _, m := range []*mapfile.Map{demoMap(t, "highline", "cairn_station"), demoMap(t, "lower-sidings", "tram_depot")} {
+	for _, m := range []*mapfile.Map{demoMap(t, "highline", "cairn_station"), demoMap(t, "highline", "saltpan_relay"), demoMap(t, "lower-sidings", "tram_depot")} {
 		data := encode(t, m)
 		got, err := mapfile.Read(data)
 		require.NoError(t, err)
@@ -142,7 +147,7 @@ func repair(data []byte) {
 	}
 	le := binary.LittleEndian
 	table := crc32.MakeTable(crc32.Castagnoli)
-	n := int(min(le.Uint32(data[12:]), 16))
+	n := int(min(le.Uint32(data[12:]), 32))
 	end := min(64+40*n, len(data))
 	for at := 64; at+40 <= end; at += 40 {
 		from, size := le.Uint64(data[at+8:]), le.Uint64(data[at+16:])
@@ -159,7 +164,10 @@ func FuzzRead(f *testing.F) {
 	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{}}, Vertices: make([]mapfile.Vertex, 3), Indices: []uint32{0, 1, 2},
 		Faces:   []mapfile.Face{{Material: "a", Vertices: 3, IndexNumber: 3}},
 		Objects: []mapfile.Object{{Kind: "sound", Detail: "s", Pairs: [][2]string{{"k", "v"}}}},
-		Legend:  []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}}, Grids: []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
+		Bodies:  []mapfile.Body{{Planes: make([]mapfile.Plane, 4), Owner: 1}}, Nodes: []mapfile.Node{{Front: -1, Back: -2}}, Leaves: make([]mapfile.Leaf, 2),
+		Terrains: []mapfile.Terrain{{Name: "t", Columns: 2, Rows: 2, Heights: make([]uint16, 4), Layers: []mapfile.Layer{{Material: "a", Weights: make([]uint8, 4)}}}},
+		Models:   []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}}, Props: []mapfile.Prop{{Name: "p"}},
+		Legend: []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}}, Grids: []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
 	f.Add(encode(f, small), true)
 	f.Add([]byte("\x8bVNM\r\n\x1a\n"), false)
 	f.Fuzz(func(t *testing.T, data []byte, mend bool) {
@@ -173,6 +181,8 @@ func FuzzRead(f *testing.F) {
 		}
 		m.Materials()
 		m.Sounds()
+		mapfile.Diff(m, small)
+		picture.Plan(m, nil)
 		again, err := mapfile.Encode(m)
 		if err != nil {
 			t.Fatal(err)
@@ -181,4 +191,37 @@ func FuzzRead(f *testing.F) {
 			t.Fatalf("a map that was read can't be read after it was written: %v", err)
 		}
 	})
+}
+
+// What a reader of two maps is told: every kind of difference, and nothing about two maps that are the same.
+func TestDiff(t *testing.T) {
+	old := demoMap(t, "highline", "saltpan_relay")
+	assert.Empty(t, mapfile.Diff(old, old))
+	data := encode(t, old)
+	now, err := mapfile.Read(data)
+	require.NoError(t, err)
+	now.Meta.Title, now.Meta.Sky = "Saltpan", nil
+	now.Objects = append(now.Objects[:2:2], now.Objects[3:]...)
+	now.Objects[0].A[2] += 0.5
+	now.Props = append(now.Props, mapfile.Prop{Name: "p"})
+	now.Terrains[0].Heights[7] += 100
+	now.Faces[0].Material = "new/stone"
+	got := map[string]int{}
+	for _, c := range mapfile.Diff(old, now) {
+		got[c.Kind+" "+c.Of]++
+		assert.NotEmpty(t, c.Text)
+	}
+	assert.Equal(t, map[string]int{"changed map": 2, "added material": 1, "changed material": 1, "changed surface": 1, "changed terrain": 1, "added prop": 1, "changed light": 1, "removed light": 1}, got)
+
+	tiles := demoMap(t, "lower-sidings", "tram_depot")
+	other, err := mapfile.Read(encode(t, tiles))
+	require.NoError(t, err)
+	other.Grids[0].Cells[40] = 0
+	other.Grids[1].Level = 3
+	var texts []string
+	for _, c := range mapfile.Diff(tiles, other) {
+		texts = append(texts, c.Text)
+	}
+	assert.Equal(t, []string{"grid ground: 1 cells, the first at 8,1", "grid tunnel of 32 x 16 cells on level 3, was 32 x 16 on 1"}, texts)
+	assert.Len(t, mapfile.Diff(tiles, old), len(mapfile.Diff(old, tiles)))
 }

@@ -95,7 +95,14 @@ func (c *cursor) u32() uint32 {
 	return v
 }
 
-func (c *cursor) f32() float32 { return math.Float32frombits(c.u32()) }
+// f32 reads a number; one that is none, or infinite, is damage.
+func (c *cursor) f32() float32 {
+	f := math.Float32frombits(c.u32())
+	if c.err == nil && (f != f || f-f != 0) {
+		c.err = errors.New("a number in it is none")
+	}
+	return f
+}
 
 func (c *cursor) vec() [3]float32 { return [3]float32{c.f32(), c.f32(), c.f32()} }
 
@@ -143,6 +150,9 @@ func (r *Reader) Map() (*Map, error) {
 	in := func(id string) *cursor { return &cursor{data: chunk[id], strs: strs} }
 	for c := in("VERT"); len(c.data) >= 32; {
 		m.Vertices = append(m.Vertices, Vertex{Position: c.vec(), Normal: c.vec(), UV: [2]float32{c.f32(), c.f32()}})
+		if c.err != nil {
+			return nil, c.err
+		}
 	}
 	for c := in("INDX"); len(c.data) >= 4; {
 		i := c.u32()
@@ -157,8 +167,8 @@ func (r *Reader) Map() (*Map, error) {
 		if c.err != nil {
 			return nil, c.err
 		}
-		if uint64(f.FirstVertex)+uint64(f.Vertices) > uint64(len(m.Vertices)) || uint64(f.FirstIndex)+uint64(f.IndexNumber) > uint64(len(m.Indices)) {
-			return nil, fmt.Errorf("face %d uses vertices that are not there", len(m.Faces))
+		if f.Vertices < 3 || !m.owns(f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber) {
+			return nil, fmt.Errorf("face %d uses vertices that are not there, or not its own", len(m.Faces))
 		}
 		m.Faces = append(m.Faces, f)
 	}
@@ -196,6 +206,19 @@ func (r *Reader) Map() (*Map, error) {
 		return nil, err
 	}
 	return m, r.bodies(m, strs)
+}
+
+// owns says whether vertices and indices are there, and the indices name just those vertices.
+func (m *Map) owns(firstVertex, vertices, firstIndex, indices uint32) bool {
+	if uint64(firstVertex)+uint64(vertices) > uint64(len(m.Vertices)) || uint64(firstIndex)+uint64(indices) > uint64(len(m.Indices)) {
+		return false
+	}
+	for _, i := range m.Indices[firstIndex : firstIndex+indices] {
+		if i < firstVertex || i-firstVertex >= vertices {
+			return false
+		}
+	}
+	return true
 }
 
 func readStrings(data []byte) ([]string, error) {

@@ -150,7 +150,7 @@ func (b *builder) load(name string, data []byte, into *library, chain []string) 
 				continue
 			}
 			if at := slices.Index(chain, included); at >= 0 {
-				b.find(finding.MapCycle, r.Place, "%s includes itself: %s", included, strings.Join(append(slices.Clone(chain[at:]), included), " > "))
+				b.find(finding.MapCircle, r.Place, "%s includes itself: %s", included, strings.Join(append(slices.Clone(chain[at:]), included), " > "))
 				continue
 			}
 			b.load(included, data, into, append(slices.Clone(chain), included))
@@ -250,7 +250,7 @@ func (b *builder) place(r *Record, c context) {
 		b.meaning(r, c)
 	}
 	for i := before; i < len(b.findings) && len(c.uses) > 0; i++ {
-		if f := &b.findings[i]; f.Wanted == nil && f.ID != finding.MapCycle.ID {
+		if f := &b.findings[i]; f.Wanted == nil && f.ID != finding.MapCircle.ID {
 			f.Wanted = []string{f.Place.String()}
 			for _, u := range slices.Backward(c.uses) {
 				f.Wanted = append(f.Wanted, u.place.String())
@@ -374,7 +374,7 @@ func (b *builder) use(r *Record, c context) {
 			chain = append(chain, fmt.Sprintf("%s (%s)", u.of.Name(), u.place))
 		}
 		chain = append(chain, fmt.Sprintf("%s (%s)", what.Text, r.Place))
-		b.find(finding.MapCycle, r.Place, "the prefab %s is made of itself: %s", what.Text, strings.Join(chain, " > "))
+		b.find(finding.MapCircle, r.Place, "the prefab %s is made of itself: %s", what.Text, strings.Join(chain, " > "))
 		return
 	}
 	if len(c.uses) >= maxDepth {

@@ -49,6 +49,8 @@ func (b *builder) grid(r *Record, c context) {
 			}
 			b.grids = append(b.grids, gridImage{len(b.m.Grids), r, picture, name})
 			b.m.Grids = append(b.m.Grids, g)
+		} else {
+			b.broken["grid "+g.Name] = true
 		}
 		return
 	}
@@ -59,6 +61,7 @@ func (b *builder) grid(r *Record, c context) {
 	n := cells.Numbers
 	g.Width, g.Height = int(n[0]), int(n[1])
 	if n[0] != float64(g.Width) || n[1] != float64(g.Height) || g.Width < 1 || g.Height < 1 || g.Width > maxCells || g.Height > maxCells || g.Width*g.Height > maxCells {
+		b.broken["grid "+g.Name] = true
 		b.find(finding.MapSyntax, cells.Place, "cells must be two whole numbers from 1, with a product of at most %d, and is %s", maxCells, cells.Text)
 		return
 	}

@@ -58,7 +58,9 @@ func (b *builder) end(name string) (*scene.Map, []finding.Finding) {
 	if !lacking("legend") {
 		b.symbols(m)
 	}
-	b.areas()
+	if !lacking("grid") {
+		b.areas()
+	}
 	slices.Sort(m.Files)
 	m.Layers = slices.Sorted(maps.Keys(b.layers))
 	finding.Sort(b.findings)
