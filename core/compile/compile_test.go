@@ -159,3 +159,71 @@ func TestTiles(t *testing.T) {
 	assert.Equal(t, []mapfile.Tile{{Symbol: '#', Material: "rock/wall", Solid: true}, {Symbol: '.', Material: "floor"}, {Symbol: '_'}}, m.Legend)
 	assert.Equal(t, []string{"rock/wall", "floor"}, m.Materials())
 }
+
+func say(t *testing.T, lines string, o compile.Options) *compile.Result {
+	t.Helper()
+	m, findings := mapsrc.Read("m.vnx", []byte("map m "+lines), mapsrc.Options{})
+	require.Empty(t, findings)
+	if o.MaterialSize == nil {
+		o.MaterialSize = func(string) float64 { return 2 }
+	}
+	r, err := compile.Compile(context.Background(), m, o)
+	require.NoError(t, err)
+	return r
+}
+
+// What only the compiled surface shows, each by a map that has it and one that hasn't.
+func TestFindings(t *testing.T) {
+	texels := func(name string) float64 { return map[string]float64{"sharp": 1024, "plain": 256, "blurred": 32}[name] }
+	for _, c := range []struct {
+		id, lines, text string
+		found           int
+	}{
+		{"solid.hidden", "\nsolid a box 0,0,0 4,4,4 material=plain\nsolid b box 1,1,1 2,2,2 material=plain\n", `nothing can be seen of solid "b"`, 1},
+		{"solid.hidden", "\nsolid a box 0,0,0 4,4,4 material=plain\nsolid b box 1,1,1 2,2,4.5 material=plain\n", "", 0},
+		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=blurred\nsolid c box 8,0,0 9,4,1 material=blurred\n", "blurred has 16 texels a metre", 1},
+		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=plain\nsolid c box 8,0,0 12,4,1 material=blurred\n", "", 0},
+		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=plain\nsolid b box 4,0,0 8,4,1 material=plain\n  face top scale=20\n", "plain has 6 texels a metre", 1},
+		{"map.leak", "sealed=yes\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "from spawn s one gets outside by 2,2,1.1", 1},
+		{"map.leak", "\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "", 0},
+	} {
+		r := say(t, c.lines, compile.Options{Texels: texels, DensityRatio: 10})
+		n := 0
+		for _, f := range r.Findings {
+			if f.ID == c.id {
+				n++
+				assert.Contains(t, f.Text, c.text)
+				assert.Positive(t, f.Place.Line)
+			}
+		}
+		assert.Equal(t, c.found, n, "%s\n%v", c.lines, r.Findings)
+		assert.Equal(t, c.id == "map.leak" && c.found > 0, r.Leak != nil)
+	}
+}
+
+// Players bump into what they see, and the tree knows inside from outside.
+func TestBodiesAndTree(t *testing.T) {
+	m := say(t, "\nsolid a box 0,0,0 4,4,1 material=plain\nsolid c cylinder 2,2,1 radius=1 height=2 sides=6 material=plain\n", compile.Options{}).Map
+	require.Len(t, m.Bodies, 2)
+	assert.Len(t, m.Bodies[1].Planes, 8)
+	for _, p := range m.Bodies[1].Planes {
+		at := p.Normal[0]*2 + p.Normal[1]*2 + p.Normal[2]*2
+		assert.Less(t, at, p.Distance, "the middle lies behind every plane")
+	}
+	leaf := func(x, y, z float32) mapfile.Leaf {
+		at := int32(0)
+		for at >= 0 {
+			n := m.Nodes[at]
+			if n.Normal[0]*x+n.Normal[1]*y+n.Normal[2]*z > n.Distance {
+				at = n.Front
+			} else {
+				at = n.Back
+			}
+		}
+		return m.Leaves[-1-at]
+	}
+	assert.True(t, leaf(1, 1, 0.5).Solid)
+	assert.True(t, leaf(2, 2, 2).Solid)
+	assert.False(t, leaf(0.5, 0.5, 2).Solid)
+	assert.False(t, leaf(2, 2, 3.5).Solid)
+}

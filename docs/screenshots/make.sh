@@ -51,6 +51,31 @@ vornix texture textures/wood/plank.png plank.ktx2 --quality best --quiet
 shot textures "vornix inspect plank.ktx2 --source textures/wood/plank.png; vornix scale 6x3 textures/rock/slab.png; vornix sprite ../lower-sidings/sprites/mole.toml"
 vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
 vornix sprite ../lower-sidings/sprites/mole.toml "$here/sprite.png" --state walk --direction east --scale 12 --quiet
+vornix inspect maps/saltpan_relay.vnx --picture "$here/map-plan.png" --quiet
+cp out/tree/maps/cairn_station.vnm "$work/before.vnm"
+sed 's/solid step_2.*//; s/lantern_door point 18,7.2,3.4 colour=#ffd9a0 power=40/lantern_door point 18,7.2,3.4 colour=#ffd9a0 power=55/; s/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx > "$work/after.vnx"
+cp "$work/after.vnx" maps/after.vnx
+shot map-diff "vornix map maps/after.vnx after.vnm; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx" "vornix map maps/after.vnx after.vnm; cp $work/before.vnm .; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx"
+rm -f maps/after.vnx after.vnm before.vnm
+cat > "$work/attic.vnx" <<'VNX'
+map attic title="Attic of the Post House" sealed=yes
+solid floor box 0,0,-0.5 14,10,0 material=wood/plank
+solid north box 0,9.6,0 14,10,3 material=rock/slab
+solid south box 0,0,0 14,0.4,3 material=rock/slab
+solid west box 0,0.4,0 0.4,9.6,3 material=rock/slab
+solid east_a box 13.6,0.4,0 14,6,3 material=rock/slab
+solid east_b box 13.6,6.05,0 14,9.6,3 material=rock/slab
+solid roof_south hull 0,0,3 14,0,3 0,5,5.5 14,5,5.5 0,5,5.9 14,5,5.9 0,-0.4,3.2 14,-0.4,3.2 material=wood/plank
+solid roof_north hull 0,10,3 14,10,3 0,5,5.5 14,5,5.5 0,5,5.9 14,5,5.9 0,10.4,3.2 14,10.4,3.2 material=wood/plank
+solid gable_west hull 0,0,3 0,10,3 0,5,5.5 0.4,0,3 0.4,10,3 0.4,5,5.5 material=rock/slab
+solid gable_east hull 13.6,0,3 13.6,10,3 13.6,5,5.5 14,0,3 14,10,3 14,5,5.5 material=rock/slab
+solid shelf box 8,0.4,0 8.4,7,2.4 material=wood/plank
+repeat beams line count=6 step=2.4,0,0 at=0.8,0,0
+  solid beam box 0,0.4,2.8 0.3,9.6,3.1 material=wood/plank detail=yes
+spawn clerk at=3,3,0 facing=90
+light lamp point 4,5,2.6 power=20
+VNX
+vornix inspect "$work/attic.vnx" --picture "$here/leak.png" --quiet
 cp materials/rock/cairn.toml "$work/cairn.toml"
 sed -i 's#"rock/cairn_bumps"#"rock/slab.png"#' materials/rock/cairn.toml
 sed -i 's#colour = "wood/plank"#colour = "wood/Plank"#' materials/wood/plank.toml

@@ -225,6 +225,16 @@ func TestBadInput(t *testing.T) {
 			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
 		}, "build", 1, []string{`has " ", which Kestrel Post does not take in names`, "everything was built, but 1 error found"}},
+		{"a prefab in itself", broken("prefabs/relay.vnx", "  solid cap ", "  use pylon\n  solid cap "), "build", 1, []string{"prefabs/relay.vnx:7:3", "the prefab pylon is made of itself: pylon (maps/saltpan_relay.vnx:", "[map.circle]"}},
+		{"ten million repeats", broken("maps/saltpan_relay.vnx", "repeat line line count=5", "repeat line line count=10000000"), "build", 1, []string{"maps/saltpan_relay.vnx:21:", "1 to 262144 copies, and this says 10000000"}},
+		{"no number", broken("maps/cairn_station.vnx", "solid deck box 0,0,0", "solid deck box 0,NaN,0"), "build", 1, []string{`"NaN" is no number`}},
+		{"a broken model", func(t testing.TB, p string) {
+			require.NoError(t, os.WriteFile(filepath.Join(p, "models/props/mail_crate.glb"), []byte("glTF and then nothing at all"), 0o644))
+		}, "build", 1, []string{"models/props/mail_crate.glb  the model can't be read: it is cut short [model.unreadable]"}},
+		{"a broken grey image", func(t testing.TB, p string) {
+			require.NoError(t, os.WriteFile(filepath.Join(p, "maps/saltpan.png"), []byte("\x89PNG\r\n\x1a\n"), 0o644))
+		}, "build", 1, []string{"the image maps/saltpan.png can't be read", "[map.file]"}},
+		{"a leak", broken("maps/cairn_station.vnx", "modes=relay", "sealed=yes modes=relay"), "build", 1, []string{"the map is not sealed: from", "gets outside by", "[map.leak]"}},
 		{"a colour image as normals", broken("vornix.toml", "format = \"auto\"", "kind = \"normal\""), "build", 1, []string{"colour wants a texture of the kind colour", "[material.texture-kind]"}},
 		{"normals as colour", broken("textures/rock/cairn_bumps.texture.toml", "from_height = true", "from_height = true\nkind = \"colour\"\ncolour_space = \"srgb\""), "build", 1,
 			[]string{"normal wants a texture of the kind normal, and the recipe makes", "degrees on average [texture.normal-as-colour]"}},
@@ -566,6 +576,60 @@ func TestOneTexture(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "none of PNG, JPEG")
 	assert.NoFileExists(t, filepath.Join(p, "out.dds"))
+}
+
+// A map source by itself: compiled, written as a scene, drawn, compared; what it needs is found from its own folder.
+func TestMapsByThemselves(t *testing.T) {
+	p := project(t, "highline")
+	o := ok(t, p, "map", "maps/saltpan_relay.vnx", "a.vnm", "--picture", "a.png")
+	assert.Contains(t, o.out, "1 line on layers that a release leaves out")
+	assert.Equal(t, []int{1280, 800}, func() []int {
+		img := must(png.Decode(bytes.NewReader(must(os.ReadFile(filepath.Join(p, "a.png"))))))
+		return []int{img.Bounds().Dx(), img.Bounds().Dy()}
+	}())
+	ok(t, p, "build")
+	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "out/tree/maps/saltpan_relay.vnm"))), must(os.ReadFile(filepath.Join(p, "a.vnm"))), "as the build makes it")
+	assert.Contains(t, ok(t, p, "diff", "a.vnm", "out/tree/maps/saltpan_relay.vnm").out, "the two maps are the same")
+	var made struct {
+		LeftOut int `json:"left_out"`
+	}
+	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "map", "maps/saltpan_relay.vnx", "b.vnm", "--layer", "helpers", "--json")).Result, &made))
+	assert.Zero(t, made.LeftOut)
+	assert.Contains(t, ok(t, p, "diff", "a.vnm", "b.vnm").out, "spawn builder at 0,-20,6")
+	// A scene, with the project's textures, is a map source again.
+	ok(t, p, "inspect", "out/tree/maps/saltpan_relay.vnm", "--glb", "scene.glb")
+	ok(t, p, "map", "maps/saltpan_relay.vnx", "scene2.glb")
+	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "scene.glb"))), must(os.ReadFile(filepath.Join(p, "scene2.glb"))))
+	require.NoError(t, os.Rename(filepath.Join(p, "scene.glb"), filepath.Join(p, "maps/saltpan_scene.glb")))
+	edit(t, p, "vornix.toml", "[addon]", "[pack]\ninclude = []\n\n[addon]")
+	check := vornix(t, p, "check")
+	assert.Contains(t, check.out, "3 maps")
+	assert.Contains(t, ok(t, p, "needs", "saltpan_scene").out, "material rock/slab")
+	// Outside of any project materials are plain.
+	lone := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(lone, "m.vnx"), []byte("map m\nsolid s box 0,0,0 1,1,1 material=a\nprop x model=y at=0,0,1\n"), 0o644))
+	o = ok(t, lone, "map", "m.vnx", "m.vnm")
+	assert.Contains(t, o.err, `the model "y" is not there`)
+	assert.Contains(t, ok(t, lone, "inspect", "m.vnm").out, "6 faces")
+	for _, c := range []struct {
+		args []string
+		exit int
+		say  string
+	}{
+		{[]string{"map", "m.vnx", "m.zip"}, 2, "End it in .vnm or .glb"},
+		{[]string{"map", "m.vnm", "n.vnm"}, 2, "is no map source"},
+		{[]string{"map", "gone.vnx", "n.vnm"}, 2, "could not read the map source"},
+		{[]string{"map", "m.vnx", "n.vnm", "--layer", "helpers"}, 2, `no layer "helpers"`},
+		{[]string{"diff", "m.vnm", "m.vnx"}, 2, "the map can't be read"},
+		{[]string{"inspect", "m.vnm", "--glb", "x.obj"}, 2, "End it in .glb"},
+	} {
+		o := vornix(t, lone, c.args...)
+		assert.Equal(t, c.exit, o.exit, c.args)
+		assert.Contains(t, o.err, c.say)
+		assert.NoFileExists(t, filepath.Join(lone, "n.vnm"))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(lone, "bad.glb"), []byte("glTF\x02\x00\x00\x00"), 0o644))
+	assert.Contains(t, vornix(t, lone, "map", "bad.glb", "n.vnm").err, "the scene can't be read: it is cut short")
 }
 
 func TestSpriteAndScale(t *testing.T) {
