@@ -68,7 +68,7 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	}
 	tree.Write(out)
 	solids(m, out)
-	terrains(m, out)
+	terrains(m, o, out)
 	props(m, o.Models, out)
 	tiles.Compile(m, out)
 	objects(m, out)
@@ -91,11 +91,11 @@ func planes(list []geom.Plane) []mapfile.Plane {
 	return out
 }
 
-func terrains(m *scene.Map, out *mapfile.Map) {
+func terrains(m *scene.Map, o Options, out *mapfile.Map) {
 	for _, t := range m.Terrains {
-		to := mapfile.Terrain{Name: t.Name, Material: t.Material.Name, Columns: uint32(t.Columns), Rows: uint32(t.Rows), Min: floats(t.Box.Min), Max: floats(t.Box.Max), Heights: t.Heights}
+		to := mapfile.Terrain{Name: t.Name, Material: t.Material.Name, Columns: uint32(t.Columns), Rows: uint32(t.Rows), Min: floats(t.Box.Min), Max: floats(t.Box.Max), Repeat: float32(o.MaterialSize(t.Material.Name)), Heights: t.Heights}
 		for _, l := range t.Layers {
-			to.Layers = append(to.Layers, mapfile.Layer{Material: l.Material.Name, Weights: l.Weights})
+			to.Layers = append(to.Layers, mapfile.Layer{Material: l.Material.Name, Repeat: float32(o.MaterialSize(l.Material.Name)), Weights: l.Weights})
 		}
 		out.Terrains = append(out.Terrains, to)
 	}

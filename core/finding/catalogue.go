@@ -12,7 +12,7 @@ var (
 	MapDuplicate = declare("map.duplicate-name", Error, "Two things with one name can't be told apart by the game.", "Give one of them another name.")
 	MapName      = declare("map.name-differs", Error, "A game that looks a map up by its file finds another name inside and does not load it.", "Make the name after 'map' and the file name the same.")
 	MapFile      = declare("map.file", Error, "The map can't be compiled without it, so it would be missing from the release.", "Correct the name, or add the file.")
-	MapCircle     = declare("map.circle", Error, "It would never end, so the map can't be compiled.", "Take one step out of the circle.")
+	MapCircle    = declare("map.circle", Error, "It would never end, so the map can't be compiled.", "Take one step out of the circle.")
 	MapPrefab    = declare("map.prefab", Error, "The map can't be compiled, so it would be missing from the release.", "Correct the name, or name the prefab's file with from=.")
 	MapHuge      = declare("map.huge", Error, "No game loads such a map, and this machine may not either.", "Check the numbers; one of them is probably a slip.")
 	SolidFlat    = declare("solid.flat", Error, "It would not be there in the game: a solid needs a volume.", "Correct its points, or remove it.")

@@ -195,9 +195,9 @@ func (w *writer) faces(m *mapfile.Map) error {
 }
 
 func (w *writer) terrain(t *mapfile.Terrain) error {
-	names := []string{t.Material}
+	names, repeats := []string{t.Material}, []float32{t.Repeat}
 	for _, l := range t.Layers {
-		names = append(names, l.Material)
+		names, repeats = append(names, l.Material), append(repeats, l.Repeat)
 	}
 	list := make([]*primitive, len(names))
 	for i, name := range names {
@@ -218,7 +218,7 @@ func (w *writer) terrain(t *mapfile.Terrain) error {
 			for k := range uint32(4) {
 				c, r := column+k%2, row+k/2
 				point := t.Point(c, r)
-				p.vertices = append(p.vertices, mapfile.Vertex{Position: point, Normal: t.Normal(c, r), UV: [2]float32{point[0] / 2, 0 - point[1]/2}})
+				p.vertices = append(p.vertices, mapfile.Vertex{Position: point, Normal: t.Normal(c, r), UV: [2]float32{point[0] / max(repeats[show], 1e-3), 0 - point[1]/max(repeats[show], 1e-3)}})
 			}
 			p.indices = append(p.indices, first, first+2, first+3, first, first+3, first+1)
 		}

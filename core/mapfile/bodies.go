@@ -38,6 +38,7 @@ type Terrain struct {
 	Name, Material string
 	Columns, Rows  uint32
 	Min, Max       [3]float32 // height 0 lies at Min[2], 65535 at Max[2]
+	Repeat         float32    // metres that one repeat of the material covers, along the world's X and Y
 	Heights        []uint16
 	Layers         []Layer
 }
@@ -45,6 +46,7 @@ type Terrain struct {
 // Layer is a material laid over a terrain, as strongly as its weights say.
 type Layer struct {
 	Material string
+	Repeat   float32
 	Weights  []uint8
 }
 
@@ -117,10 +119,10 @@ func encodeBodies(m *Map, strs *stringTable) []namedChunk {
 	terr = u32s(terr, uint32(len(m.Terrains)), 0, 0, 0)
 	for _, t := range m.Terrains {
 		terr = u32s(terr, strs.add(t.Name), strs.add(t.Material), t.Columns, t.Rows)
-		terr = f32s(terr, t.Min[0], t.Min[1], t.Min[2], t.Max[0], t.Max[1], t.Max[2])
+		terr = f32s(terr, t.Min[0], t.Min[1], t.Min[2], t.Max[0], t.Max[1], t.Max[2], t.Repeat)
 		terr = u32s(terr, uint32(len(t.Layers)))
 		for _, l := range t.Layers {
-			terr = u32s(terr, strs.add(l.Material))
+			terr = f32s(u32s(terr, strs.add(l.Material)), l.Repeat)
 		}
 		for _, h := range t.Heights {
 			terr = le.AppendUint16(terr, h)
@@ -283,14 +285,14 @@ func readTerrains(m *Map, c *cursor) error {
 	c.u32()
 	c.u32()
 	for range n {
-		t := Terrain{Name: c.str(), Material: c.str(), Columns: c.u32(), Rows: c.u32(), Min: c.vec(), Max: c.vec()}
+		t := Terrain{Name: c.str(), Material: c.str(), Columns: c.u32(), Rows: c.u32(), Min: c.vec(), Max: c.vec(), Repeat: c.f32()}
 		layers := uint64(c.u32())
 		cells := uint64(t.Columns) * uint64(t.Rows)
-		if c.err != nil || t.Columns < 2 || t.Rows < 2 || t.Columns > 1<<16 || t.Rows > 1<<16 || layers > 1<<16 || layers*4+cells*2+layers*cells > uint64(len(c.data)) {
+		if c.err != nil || t.Columns < 2 || t.Rows < 2 || t.Columns > 1<<16 || t.Rows > 1<<16 || layers > 1<<16 || layers*8+cells*2+layers*cells > uint64(len(c.data)) {
 			return fmt.Errorf("terrain %q is cut short", t.Name)
 		}
 		for range layers {
-			t.Layers = append(t.Layers, Layer{Material: c.str()})
+			t.Layers = append(t.Layers, Layer{Material: c.str(), Repeat: c.f32()})
 		}
 		t.Heights = make([]uint16, cells)
 		for i := range t.Heights {

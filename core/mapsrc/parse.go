@@ -88,6 +88,7 @@ type parser struct {
 	line     string // the one that is read
 	number   int    // its number
 	tokens   []token
+	numbers  []float64 // room for those of many values
 	findings []finding.Finding
 }
 
@@ -247,7 +248,7 @@ func (p *parser) record(tokens []token, parent string) (r *Record, ok bool) {
 			p.at(rest[0].offset, fmt.Sprintf("there are more than %d values", maxRest), "Split the line in several.")
 			return nil, false
 		}
-		r.Values = append(r.Values, p.value(s.kind, s.choice, rest[0], g, "expected the "+s.name+": %s; found %q"))
+		r.Values = append(r.Values, p.value(s.kind, s.choice, rest[0], g, s.name, false))
 		rest = rest[1:]
 		if variant := g.variants[r.Values[n].Text]; variant != nil && n == len(g.slots)-1 {
 			g = variant
@@ -288,7 +289,7 @@ func (p *parser) pairs(r *Record, g *rule, rest []token) {
 		switch {
 		case s == nil && g.free && isWord(key.text):
 			pair.free = true
-			pair.Value = p.value(freeKind(r.Keyword), nil, value, g, "expected %s after "+key.text+"=; found %q")
+			pair.Value = p.value(freeKind(r.Keyword), nil, value, g, key.text, true)
 		case s == nil:
 			do := "Known here: " + strings.Join(g.keys(), ", ") + "."
 			if near := nearest.Word(key.text, g.keys()); near != "" {
@@ -297,7 +298,7 @@ func (p *parser) pairs(r *Record, g *rule, rest []token) {
 			p.add(pair.Place, fmt.Sprintf("%q is no setting of %s", key.text, r.Keyword), do)
 			continue
 		default:
-			pair.Value = p.value(s.kind, s.choice, value, g, "expected %s after "+key.text+"=; found %q")
+			pair.Value = p.value(s.kind, s.choice, value, g, key.text, true)
 		}
 		if r.Pair(key.text) != nil {
 			p.add(pair.Place, fmt.Sprintf("%s= stands twice on this line", key.text), "Keep one of them.")
@@ -319,12 +320,26 @@ func freeKind(keyword string) kind {
 	return freeText
 }
 
-// value reads one token; saying is what is said when it is none, with what was wanted and what was found.
-func (p *parser) value(k kind, choice []string, t token, g *rule, saying string) Value {
-	v, why := readValue(k, choice, Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted}, nil)
+// value reads one token, as what a rule calls name: a value, or what stands after a key.
+func (p *parser) value(k kind, choice []string, t token, g *rule, name string, key bool) Value {
+	const most = 3 // numbers of a value, but for outlines
+	if len(p.numbers) < most {
+		p.numbers = make([]float64, 1024*most)
+	}
+	v, why := readValue(k, choice, Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted, Numbers: p.numbers[:0:most]}, nil)
+	switch {
+	case len(v.Numbers) == 0:
+		v.Numbers = nil
+	case len(v.Numbers) <= most:
+		p.numbers = p.numbers[most:]
+	}
 	if why != "" {
 		why = strings.Replace(why, forExample, "For example: "+g.example, 1)
-		p.add(v.Place, fmt.Sprintf(saying, want(k, choice), t.text), why)
+		text := fmt.Sprintf("expected the %s: %s; found %q", name, want(k, choice), t.text)
+		if key {
+			text = fmt.Sprintf("expected %s after %s=; found %q", want(k, choice), name, t.text)
+		}
+		p.add(v.Place, text, why)
 	}
 	return v
 }
@@ -448,7 +463,9 @@ func readNumbers(v Value, separator string, n int, known *scope) (Value, string)
 	if parts := 1 + strings.Count(v.Text, separator); parts != n {
 		return v, fmt.Sprintf("It has %d parts and should have %d. %s", parts, n, forExample)
 	}
-	v.Numbers, v.open = make([]float64, 0, n), false
+	if v.open = false; cap(v.Numbers) < n || v.Numbers == nil || len(v.Numbers) > 0 { // a value that is read again keeps what was read
+		v.Numbers = make([]float64, 0, n)
+	}
 	for part := range strings.SplitSeq(v.Text, separator) {
 		f, err := evaluate(part, known)
 		switch {

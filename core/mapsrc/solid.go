@@ -63,12 +63,11 @@ func (b *builder) solid(r *Record, c context) {
 // thinnest is the least thickness of a solid in metres: the geometry stage makes points one that are nearer.
 const thinnest = 0.002
 
-// looks are the faces' looks by side: what the solid says, with the face lines laid over it. A later line overrides all of an
+// looks are the faces' looks by side, in the order of sides: what the solid says, with the face lines laid over it. A later line overrides all of an
 // earlier one.
-func (b *builder) looks(r *Record) map[string]scene.Look {
+func (b *builder) looks(r *Record) (looks [6]scene.Look) {
 	base := scene.Look{Material: b.ref(r.Pair("material")), Scale: 1}
-	looks := map[string]scene.Look{}
-	for _, side := range sides[:6] {
+	for side := range looks {
 		looks[side] = base
 	}
 	for _, child := range r.Children {
@@ -81,30 +80,30 @@ func (b *builder) looks(r *Record) map[string]scene.Look {
 		}
 		for i, side := range sides[:6] {
 			if name := child.Name(); name == side || name == "all" || name == "sides" && i >= 2 {
-				looks[side] = f
+				looks[i] = f
 			}
 		}
 	}
 	return looks
 }
 
-// sideOf names a face by the way it looks: up and down before north and south before east and west.
-func sideOf(n geom.Vec) string {
+// sideOf is the number in sides of a face by the way it looks: up and down before north and south before east and west.
+func sideOf(n geom.Vec) int {
 	const even = 1e-9 // a slope of 45 degrees is a top, on every machine
 	x, y, z := math.Abs(n.X), math.Abs(n.Y), math.Abs(n.Z)
-	pick := func(v float64, plus, minus string) string {
+	pick := func(v float64, plus int) int {
 		if v > 0 {
 			return plus
 		}
-		return minus
+		return plus + 1
 	}
 	switch {
 	case z >= max(x, y)-even:
-		return pick(n.Z, "top", "bottom")
+		return pick(n.Z, 0)
 	case y >= x-even:
-		return pick(n.Y, "north", "south")
+		return pick(n.Y, 2)
 	}
-	return pick(n.X, "east", "west")
+	return pick(n.X, 4)
 }
 
 // worldAxes are the directions to the right and down on a face as seen from outside. Walls run level along the face and

@@ -12,9 +12,6 @@ package geometry
 
 import (
 	"context"
-	"runtime"
-
-	"golang.org/x/sync/errgroup"
 
 	"vornix/core/geom"
 	"vornix/core/mapfile"
@@ -62,18 +59,8 @@ func Build(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 		}
 	}
 	r.Faces = mend(m, pieces)
-	group, _ := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	const batch = 256
-	for from := 0; from < len(r.Faces); from += batch {
-		group.Go(func() error {
-			for i := from; i < min(from+batch, len(r.Faces)); i++ {
-				r.Faces[i].UV = lay(&r.Faces[i], o)
-			}
-			return nil
-		})
-	}
-	return r, group.Wait()
+	inBatches(len(r.Faces), func(i int) { r.Faces[i].UV = lay(&r.Faces[i], o) })
+	return r, ctx.Err()
 }
 
 // Write adds the faces to a compiled map.

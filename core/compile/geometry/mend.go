@@ -1,21 +1,54 @@
 package geometry
 
 import (
+	"cmp"
 	"math"
+	"runtime"
 	"slices"
+
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/geom"
 	"vornix/core/scene"
 )
 
-// welder makes points one that are nearer than Tolerance: the first that came stays.
+// welder makes points one that are nearer than Tolerance: the first that came stays. It is a hash table of small cells of space,
+// chained through next; a chain may hold points of several cells.
 type welder struct {
-	cells  map[[3]int64][]int32
 	points []geom.Vec
+	next   []int32 // by point: the next of its chain, or -1
+	heads  []int32 // by hash: the first point of a chain, or -1; a power of two of them
+}
+
+func newWelder(points int) *welder {
+	w := &welder{points: make([]geom.Vec, 0, points), next: make([]int32, 0, points)}
+	size := 1024
+	for size < 2*points {
+		size *= 2
+	}
+	w.grow(size)
+	return w
+}
+
+// grow makes the table as large as size.
+func (w *welder) grow(size int) {
+	w.heads = make([]int32, size)
+	for i := range w.heads {
+		w.heads[i] = -1
+	}
+	for i, p := range w.points {
+		at := w.chain(cell(p))
+		w.next[i], w.heads[at] = w.heads[at], int32(i)
+	}
+}
+
+func (w *welder) chain(c [3]int64) int {
+	h := uint64(c[0])*0x9e3779b97f4a7c15 ^ uint64(c[1])*0xc2b2ae3d27d4eb4f ^ uint64(c[2])*0x165667b19e3779f9
+	return int((h ^ h>>29) & uint64(len(w.heads)-1))
 }
 
 func cell(p geom.Vec) [3]int64 {
-	const size = 4 * Tolerance
+	const size = 32 * Tolerance // most points then have just one cell to look in
 	return [3]int64{int64(math.Floor(p.X / size)), int64(math.Floor(p.Y / size)), int64(math.Floor(p.Z / size))}
 }
 
@@ -26,8 +59,8 @@ func (w *welder) weld(p geom.Vec) int32 {
 	for x := low[0]; x <= high[0]; x++ {
 		for y := low[1]; y <= high[1]; y++ {
 			for z := low[2]; z <= high[2]; z++ {
-				for _, i := range w.cells[[3]int64{x, y, z}] {
-					if d := w.points[i].Sub(p).Length(); d < bestDistance {
+				for i := w.heads[w.chain([3]int64{x, y, z})]; i >= 0; i = w.next[i] {
+					if d := w.points[i].Sub(p).Length(); d < bestDistance || d == bestDistance && i < best {
 						best, bestDistance = i, d
 					}
 				}
@@ -37,10 +70,13 @@ func (w *welder) weld(p geom.Vec) int32 {
 	if best >= 0 {
 		return best
 	}
+	if len(w.points) >= len(w.heads) {
+		w.grow(2 * len(w.heads))
+	}
 	i := int32(len(w.points))
-	w.points = append(w.points, p)
-	c := cell(p)
-	w.cells[c] = append(w.cells[c], i)
+	at := w.chain(cell(p))
+	w.points, w.next = append(w.points, p), append(w.next, w.heads[at])
+	w.heads[at] = i
 	return i
 }
 
@@ -64,7 +100,7 @@ func like(p piece) likeness {
 
 // mend welds, joins and closes the pieces.
 func mend(m *scene.Map, pieces [][]piece) []Face {
-	w := &welder{cells: map[[3]int64][]int32{}}
+	w := newWelder(8 * len(m.Solids))
 	for i := range m.Solids { // corners as written take precedence over cuts
 		for _, f := range m.Solids[i].Faces {
 			for _, p := range f.Polygon {
@@ -105,7 +141,7 @@ func mend(m *scene.Map, pieces [][]piece) []Face {
 			}
 		}
 	}
-	closeEdges(faces)
+	closeEdges(faces, w)
 	return faces
 }
 
@@ -117,52 +153,90 @@ func distinct(p geom.Polygon) geom.Polygon {
 	return p
 }
 
-// closeEdges gives every edge the corners of other faces that lie on it.
-func closeEdges(faces []Face) {
-	seen := map[geom.Vec]bool{}
+// closeEdges gives every edge the corners of other faces that lie on it. An edge that a neighbour runs along from end to end, the
+// other way, needs none; of the others there are few, and only their own ends can lie on one of them.
+func closeEdges(faces []Face, w *welder) {
+	corner := make([][]int32, len(faces))
+	edges := make(map[uint64]bool, 4*len(faces))
+	between := func(a, b int32) uint64 { return uint64(a)<<32 | uint64(b) }
+	for i, f := range faces {
+		corner[i] = make([]int32, len(f.Polygon))
+		for k, v := range f.Polygon {
+			corner[i][k] = w.weld(v)
+		}
+		for k, a := range corner[i] {
+			edges[between(a, corner[i][(k+1)%len(corner[i])])] = true
+		}
+	}
+	loose := func(i, k int) bool { return !edges[between(corner[i][(k+1)%len(corner[i])], corner[i][k])] }
+	used := make([]bool, len(w.points))
 	var points []geom.Vec
-	for _, f := range faces {
-		for _, v := range f.Polygon {
-			if !seen[v] {
-				seen[v] = true
-				points = append(points, v)
+	for i := range faces {
+		for k := range corner[i] {
+			if !loose(i, k) {
+				continue
+			}
+			for _, id := range [2]int32{corner[i][k], corner[i][(k+1)%len(corner[i])]} {
+				if !used[id] {
+					used[id] = true
+					points = append(points, w.points[id])
+				}
 			}
 		}
 	}
 	near := newCorners(points)
+	inBatches(len(faces), func(i int) {
+		faces[i].Polygon = near.close(faces[i].Polygon, func(k int) bool { return loose(i, k) })
+	})
+}
+
+// inBatches does something with the numbers below n, on all processors.
+func inBatches(n int, do func(i int)) {
+	const batch = 256
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for from := 0; from < n; from += batch {
+		group.Go(func() error {
+			for i := from; i < min(from+batch, n); i++ {
+				do(i)
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // no error can come
+}
+
+// close gives a polygon the corners that lie on those of its edges that are loose.
+func (c *corners) close(old geom.Polygon, loose func(edge int) bool) geom.Polygon {
 	type stop struct {
 		at    float64
 		point geom.Vec
 	}
 	var stops []stop
-	for i := range faces {
-		old := faces[i].Polygon
-		var now geom.Polygon
-		for k, a := range old {
-			b := old[(k+1)%len(old)]
-			way := b.Sub(a)
-			length := way.Length()
-			way = way.Scale(1 / length)
-			stops = stops[:0]
-			near.along(a, b, func(p geom.Vec) {
-				at := p.Sub(a).Dot(way)
-				if at > 0 && at < length && p != a && p != b && p.Sub(a.Add(way.Scale(at))).Length() <= Tolerance {
-					stops = append(stops, stop{at, p})
-				}
-			})
-			slices.SortFunc(stops, func(x, y stop) int {
-				if x.at < y.at {
-					return -1
-				}
-				return 1
-			})
+	now := make(geom.Polygon, 0, len(old)+2)
+	for k, a := range old {
+		if !loose(k) {
 			now = append(now, a)
-			for _, s := range stops {
-				now = append(now, s.point)
-			}
+			continue
 		}
-		faces[i].Polygon = now
+		b := old[(k+1)%len(old)]
+		way := b.Sub(a)
+		length := way.Length()
+		way = way.Scale(1 / length)
+		stops = stops[:0]
+		c.along(a, b, func(p geom.Vec) {
+			at := p.Sub(a).Dot(way)
+			if at > 0 && at < length && p != a && p != b && p.Sub(a.Add(way.Scale(at))).Length() <= Tolerance {
+				stops = append(stops, stop{at, p})
+			}
+		})
+		slices.SortFunc(stops, func(x, y stop) int { return cmp.Compare(x.at, y.at) })
+		now = append(now, a)
+		for _, s := range stops {
+			now = append(now, s.point)
+		}
 	}
+	return now
 }
 
 // corners finds the points near a line: a k-d tree, with up to cornersALeaf points a leaf.
@@ -177,7 +251,7 @@ type cornerNode struct {
 	left, right int
 }
 
-const cornersALeaf = 16
+const cornersALeaf = 8
 
 func newCorners(points []geom.Vec) *corners {
 	c := &corners{points: points}

@@ -41,10 +41,10 @@ const margin = 1
 
 // balanced is the number of faces above which a region is halved along an axis, because choosing among the faces' planes
 // would cost too much.
-const balanced = 400
+const balanced = 150
 
 // candidates is how many planes are compared where one is chosen.
-const candidates = 20
+const candidates = 12
 
 // side is a piece of the surface with the plane of the face that it is of.
 type side struct {
