@@ -385,5 +385,13 @@ func Meet(a, b []Polygon) bool {
 		}
 		return false
 	}
-	return inside(a, pb) || inside(b, pa)
+	// Bodies in one another's place have no face within the other, but their middles.
+	holds := func(faces []Polygon, planes []Plane) bool {
+		var middle Vec
+		for _, f := range faces {
+			middle = middle.Add(f.Middle().Scale(1 / float64(len(faces))))
+		}
+		return !slices.ContainsFunc(planes, func(p Plane) bool { return p.Distance(middle) > -2*Near })
+	}
+	return inside(a, pb) || inside(b, pa) || holds(a, pb) || holds(b, pa)
 }

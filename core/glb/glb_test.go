@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/compile"
+	"vornix/core/finding"
 	"vornix/core/glb"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
@@ -251,6 +252,41 @@ func TestHostileScenes(t *testing.T) {
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), want)
 	}
+}
+
+// What a model's file can say besides its shape: a mesh to bump into, images that nobody uses, and what it lacks.
+func TestModelFiles(t *testing.T) {
+	file := func(materials, nodes, more string) (*model.Model, []finding.Finding) {
+		g := &gltfFile{}
+		p, i := g.cube(2, 2, 2)
+		text := fmt.Sprintf(`"scenes":[{"nodes":[0,1]}],"materials":[%s],"meshes":[{"primitives":[{"attributes":{"POSITION":%d},"indices":%d,"material":0}]},{"primitives":[{"attributes":{"POSITION":%d},"indices":%d}]}],"nodes":[%s]%s`, materials, p, i, p, i, nodes, more)
+		return model.Read("models/x.glb", "x", g.binary(text), nil)
+	}
+	m, findings := file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":0},{"name":"Collision.001","mesh":1,"scale":[1,0.5,1]}`, "")
+	require.Empty(t, findings)
+	assert.True(t, m.Named)
+	assert.Equal(t, 12, m.Triangles(), "the mesh to bump into is not drawn")
+	require.Len(t, m.Collision, 1)
+	low, high := 1e9, -1e9
+	for _, f := range m.Collision[0] {
+		for _, v := range f {
+			low, high = min(low, v.Z), max(high, v.Z)
+		}
+	}
+	assert.Equal(t, [2]float64{-0.5, 0.5}, [2]float64{low, high}, "as it is scaled: glTF's Y is up")
+	m, _ = file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":0},{"name":"other"}`, `,"images":[{"name":"bark","uri":"data:image/png;base64,AAAA"}]`)
+	assert.Equal(t, []string{"bark"}, m.Images)
+	assert.Len(t, m.Collision[0], 6, "a box is a box")
+	m, findings = file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":1},{"name":"other"}`, "")
+	assert.Nil(t, m)
+	assert.Equal(t, "model.material", findings[0].ID)
+	assert.Contains(t, findings[0].Text, "12 of its 12 triangles have no material")
+	m, findings = file(`{"name":"wood/plank.png"}`, `{"name":"crate","mesh":0},{"name":"other"}`, "")
+	assert.Nil(t, m)
+	assert.Equal(t, "reference.ending", findings[0].ID)
+	m, findings = file(`{"name":"a"}`, `{"name":"empty"},{"name":"other"}`, "")
+	assert.Nil(t, m)
+	assert.Contains(t, findings[0].Text, "no triangles")
 }
 
 func picture() image.Image {

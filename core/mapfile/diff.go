@@ -140,19 +140,31 @@ func (d *differ) surface(from, to *Map) {
 		return n
 	}
 	d.count("solids", solids(from), solids(to))
-	d.count("faces", len(from.Faces), len(to.Faces))
-	if len(from.Faces) == len(to.Faces) && !slices.EqualFunc(from.Faces, to.Faces, func(a, b Face) bool {
-		return a == b && slices.Equal(from.Vertices[a.FirstVertex:a.FirstVertex+a.Vertices], to.Vertices[b.FirstVertex:b.FirstVertex+b.Vertices])
-	}) {
-		n := 0
-		for i, a := range from.Faces {
-			b := to.Faces[i]
-			if !slices.Equal(from.Vertices[a.FirstVertex:a.FirstVertex+a.Vertices], to.Vertices[b.FirstVertex:b.FirstVertex+b.Vertices]) || a.Material != b.Material || a.Luxels != b.Luxels {
-				n++
-			}
-		}
-		d.add("changed", "surface", "", "%d of %d faces lie elsewhere or look otherwise", n, len(to.Faces))
+	old := map[string]int{}
+	for _, f := range from.Faces {
+		old[from.faceKey(f)]++
 	}
+	fresh, gone := 0, len(from.Faces)
+	for _, f := range to.Faces {
+		if key := to.faceKey(f); old[key] > 0 {
+			old[key]--
+			gone--
+		} else {
+			fresh++
+		}
+	}
+	if fresh+gone > 0 {
+		d.add("changed", "surface", "", "faces: %d, were %d; %d are new or look otherwise, %d are gone", len(to.Faces), len(from.Faces), fresh, gone)
+	}
+}
+
+// faceKey is what a face is, wherever it stands in the file.
+func (m *Map) faceKey(f Face) string {
+	b := f32s(append([]byte(f.Material), 0), f.Luxels)
+	for _, v := range m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices] {
+		b = f32s(b, v.Position[0], v.Position[1], v.Position[2], v.Normal[0], v.Normal[1], v.Normal[2], v.UV[0], v.UV[1])
+	}
+	return string(b)
 }
 
 func terrainText(t Terrain) string {
@@ -229,10 +241,14 @@ func (o Object) String() string {
 		add("to %s", numbers(o.B[:]...))
 	}
 	if o.Angle != 0 {
-		add("angle=%s", numbers(o.Angle))
+		name := map[string]string{"light": "cone", "camera": "fov"}[o.Kind]
+		if name == "" {
+			name = "facing"
+		}
+		add("%s=%s", name, numbers(o.Angle))
 	}
 	if o.Value != 0 {
-		add("value=%s", numbers(o.Value))
+		add("%s=%s", map[string]string{"light": "power", "sound": "volume", "probe": "reach"}[o.Kind], numbers(o.Value))
 	}
 	if o.Radius != 0 {
 		add("radius=%s", numbers(o.Radius))

@@ -3,10 +3,17 @@ package mapsrc_test
 import (
 	"bytes"
 	"fmt"
+	"go/constant"
+	"go/token"
+	"go/types"
 	"image"
 	"image/color"
 	"image/png"
 	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -311,4 +318,66 @@ func TestPrintingTheLargerLanguage(t *testing.T) {
 	file, findings := mapsrc.Parse("m.vnx", []byte(source))
 	require.Empty(t, findings)
 	assert.Equal(t, want, string(mapsrc.Print(file)))
+}
+
+// Sums have the value that Go's own evaluator gives them, whatever their form.
+func TestSumsAgainstAnotherEvaluator(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	var sum func(depth int) string
+	sum = func(depth int) string {
+		switch n := r.IntN(7); {
+		case depth == 0 || n == 0:
+			return fmt.Sprintf("%d.%02d", r.IntN(50), 1+r.IntN(98))
+		case n == 1:
+			return "(" + sum(depth-1) + ")"
+		case n == 2:
+			return "-(" + sum(depth-1) + ")"
+		default:
+			return sum(depth-1) + string("+-*/"[r.IntN(4)]) + sum(depth-1)
+		}
+	}
+	checked := 0
+	for range 2000 {
+		text := sum(4)
+		value, err := types.Eval(token.NewFileSet(), nil, token.NoPos, text)
+		if err != nil {
+			continue // it divides by zero
+		}
+		want, _ := constant.Float64Val(value.Value)
+		if want > 1e6 || want < -1e6 {
+			continue
+		}
+		m, findings := read("map m\nconst a "+text+"\nspawn s at=a,0,"+text+"\n", nil)
+		require.Empty(t, findings, text)
+		assert.InDelta(t, want, m.Spawns[0].At.X, 1e-6*max(1, want, -want), text)
+		assert.Equal(t, m.Spawns[0].At.X, m.Spawns[0].At.Z)
+		checked++
+	}
+	assert.Greater(t, checked, 1000)
+}
+
+// However a map is laid out, it means the same once it is printed: the demo's maps, with their blanks and zeros made rough.
+func TestPrintingKeepsTheMeaning(t *testing.T) {
+	root := filepath.Join("..", "..", "demo", "projects", "highline")
+	beside := func(name string) ([]byte, error) {
+		if strings.HasSuffix(name, ".png") {
+			return grey(5, 5, func(x, y int) uint16 { return uint16(x * y * 999) }), nil
+		}
+		return os.ReadFile(filepath.Join(root, filepath.FromSlash(name)))
+	}
+	for _, name := range []string{"maps/cairn_station.vnx", "maps/saltpan_relay.vnx", "drafts/mail_crate.vnx"} {
+		data, err := beside(name)
+		require.NoError(t, err)
+		want, findings := mapsrc.Read(name, data, mapsrc.Options{Open: beside})
+		require.Empty(t, findings)
+		rough := regexp.MustCompile(`(?m)^( +)`).ReplaceAllString(string(data), "$1$1")
+		rough = regexp.MustCompile(`([0-9])( [a-z]+=)`).ReplaceAllString(rough, "$1  \t$2")
+		file, findings := mapsrc.Parse(name, []byte(rough))
+		require.Empty(t, findings)
+		printed := mapsrc.Print(file)
+		assert.Equal(t, string(data), string(printed))
+		got, findings := mapsrc.Read(name, printed, mapsrc.Options{Open: beside})
+		require.Empty(t, findings)
+		assert.Equal(t, want, got)
+	}
 }

@@ -474,7 +474,7 @@ func TestInspect(t *testing.T) {
 		"highline/textures/sign/highline.png":                 "bc3, of the kind colour (colour with one bit alpha: bc3 keeps all of it in the least room)",
 		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
 		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
-		"lower-sidings/out/bundles/tram_depot.vnm":            "2 grids with 1024 cells",
+		"lower-sidings/out/bundles/tram_depot.vnm":            "2 grids, 1024 cells",
 		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",
 		"lower-sidings/out/tree/creatures/mole.json":          "sprite: 1 page of 96 x 36, 10 pictures, stands on texel 8, 13",
 		"highline/out/tree/textures/rock/cairn_bumps.ktx2":    "of the kind normal; opaque normals: bc5 keeps two channels apart",

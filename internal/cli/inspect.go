@@ -183,8 +183,14 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: slices.Concat(m.Materials(), m.ItemModels(), m.Sprites(), m.Sounds()),
 		Counts: counts(m)}
 	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0], m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
-	a.out.Say("%d faces, %d vertices, %d bodies, %d leaves; %s, %s; %s with %d cells; uses %s\n", len(m.Faces), len(m.Vertices), len(m.Bodies), len(m.Leaves),
-		release.Count(len(m.Terrains), "terrain"), release.Count(len(m.Props), "prop"), release.Count(len(m.Grids), "grid"), answer.Counts["cells"], strings.Join(answer.Uses, ", "))
+	var has []string
+	for _, what := range []string{"faces", "vertices", "bodies", "leaves", "terrains", "props", "grids", "cells"} {
+		if n := answer.Counts[what]; n > 0 {
+			has = append(has, fmt.Sprintf("%d %s", n, what))
+		}
+	}
+	a.out.Say("%s", strings.Join(has, ", "))
+	a.out.Say("uses %s\n", orWord(strings.Join(answer.Uses, ", "), "nothing"))
 	var rows [][]string
 	for _, c := range r.Chunks {
 		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})

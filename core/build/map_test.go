@@ -1,0 +1,118 @@
+package build_test
+
+import (
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/build"
+	"vornix/core/finding"
+	"vornix/core/mapfile"
+	"vornix/internal/demotest"
+)
+
+// Whatever a map is made of makes it again: what it includes, its images, the models that stand in it, and nothing else.
+func TestMapsAreMadeAgainWhenWhatTheyAreMadeOfChanges(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	mustRun(t, p)
+	change := func(rel string, edit func([]byte) []byte) []string {
+		data, err := os.ReadFile(p.Join(rel))
+		require.NoError(t, err)
+		demotest.Put(t, p, rel, edit(data))
+		p = demotest.Load(t, p.Dir)
+		return sorted(made(mustRun(t, p)))
+	}
+	commented := func(data []byte) []byte { return append(data, "// changed\n"...) }
+	assert.Equal(t, []string{"map saltpan_relay"}, change("prefabs/relay.vnx", commented))
+	other, err := os.ReadFile(p.Join("maps/saltpan_rock.png"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"map saltpan_relay"}, change("maps/saltpan.png", func([]byte) []byte { return other }))
+	assert.Empty(t, change("drafts/mail_crate.vnx", commented), "a draft that no map includes")
+	for _, f := range mustRun(t, p).Tree.Files {
+		assert.NotContains(t, []string{"maps/saltpan.png", "prefabs/relay.vnx", "models/props/mail_crate.glb"}, f.Path, "what a map is made of does not ship besides")
+	}
+}
+
+// A model that an object shows ships as a file, one that only stands in maps does not; both bring their materials.
+func TestModelsShipWhereObjectsShowThem(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=wind/gust")
+	r := mustRun(t, p)
+	assert.Contains(t, paths(r), "models/props/mail_crate.glb")
+	assert.Contains(t, paths(r), "sounds/wind/gust.wav", "what a property names ships too")
+	source, err := os.ReadFile(p.Join("models/props/mail_crate.glb"))
+	require.NoError(t, err)
+	shipped, err := os.ReadFile(p.Join("out/tree/models/props/mail_crate.glb"))
+	require.NoError(t, err)
+	assert.Equal(t, source, shipped)
+	data, err := os.ReadFile(p.Join("out/tree/maps/saltpan_relay.vnm"))
+	require.NoError(t, err)
+	m, err := mapfile.Read(data)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"props/mail_crate"}, m.ItemModels())
+	require.Len(t, m.Models, 1)
+	assert.Len(t, m.Props, 6, "six crates, one model")
+	assert.Len(t, slices.DeleteFunc(m.Bodies, func(b mapfile.Body) bool { return !b.Model }), 1)
+
+	demotest.Put(t, p, "models/props/mail_crate.glb", []byte("glTF"))
+	r, err = run(t, p)
+	require.Error(t, err)
+	failed := map[string]bool{}
+	for _, f := range r.Findings {
+		if f.Severity == finding.Error {
+			failed[f.ID] = true
+		}
+	}
+	assert.Equal(t, map[string]bool{"model.unreadable": true}, failed)
+}
+
+// A file that a map includes is no map of its own, wherever it lies; one that nobody includes has to be one.
+func TestIncludedSourcesAreNoMaps(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60,180\n"))
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=52,160 colour=#fff4e0", "include shared/sky.vnx")
+	r := mustRun(t, p)
+	assert.NotContains(t, paths(r), "maps/sky.vnm")
+	assert.Contains(t, paths(r), "maps/saltpan_relay.vnm")
+	demotest.Put(t, p, "maps/shared/unused.vnx", []byte("const a 1\n"))
+	_, err := run(t, p)
+	require.Error(t, err)
+	require.NoError(t, os.Remove(p.Join("maps/shared/unused.vnx")))
+	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60\n"))
+	r, err = run(t, p)
+	require.Error(t, err)
+	found := slices.IndexFunc(r.Findings, func(f finding.Finding) bool { return f.ID == "map.syntax" })
+	require.GreaterOrEqual(t, found, 0)
+	assert.Equal(t, "maps/shared/sky.vnx", r.Findings[found].Place.File, "the mistake is shown where it stands")
+}
+
+// A glTF scene in the folder of maps is built like any other map.
+func TestScenesAreMaps(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	one, err := build.CompileOne(t.Context(), p, p.Dir, "maps/cairn_station.vnx", nil)
+	require.NoError(t, err)
+	require.NotNil(t, one.Compiled)
+	surface, err := one.Surface("rock/cairn")
+	require.NoError(t, err)
+	assert.NotNil(t, surface.Colour)
+	assert.NotNil(t, surface.Normal, "the normal map of the material, as its recipe makes it")
+	data, err := os.ReadFile(p.Join("models/props/mail_crate.glb"))
+	require.NoError(t, err)
+	demotest.Put(t, p, "maps/crate_yard.glb", data)
+	r, err := run(t, p)
+	require.NoError(t, err, "findings of the game's rules do not stop a build")
+	assert.Contains(t, paths(r), filepath.ToSlash("maps/crate_yard.vnm"))
+	ids := map[string]int{}
+	for _, f := range r.Findings {
+		if f.Place.File == "maps/crate_yard.glb" {
+			ids[f.ID]++
+		}
+	}
+	assert.Equal(t, 1, ids["spawn.none"])
+	assert.Equal(t, 1, ids["item.required"])
+	assert.Zero(t, ids["map.name-differs"], "a scene without a map node is called as its file")
+}
