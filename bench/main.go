@@ -21,6 +21,7 @@ import (
 	"runtime"
 	"runtime/pprof"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -224,18 +225,28 @@ func makeProject(dir string, n int) error {
 	for i := range n / 10 {
 		folder := fmt.Sprintf("f%02d", i%100)
 		var m bytes.Buffer
-		fmt.Fprintf(&m, "map m%d title=\"Made %d\" players=1..2 modes=shift\n", i, i)
+		name := "made_" + letters(i)
+		fmt.Fprintf(&m, "map %s title=\"Made %d\" players=1..2 modes=shift\n", name, i)
 		for k, symbol := range "#.," {
-			name := path.Join(folder, fmt.Sprintf("a%d_%d", i, k))
-			fmt.Fprintf(&m, "legend %c tile=%s\nsound s%d at=1,1,0 file=%s\n", symbol, name, k, name)
-			put("materials/"+name+".toml", fmt.Appendf(nil, "colour = %q\nsurface = \"rock\"\n", name))
-			put("textures/"+name+".png", smallImage(i*3+k))
-			put("sounds/"+name+".wav", bytes.Repeat([]byte(name), 40))
+			asset := path.Join(folder, fmt.Sprintf("a%d_%d", i, k))
+			fmt.Fprintf(&m, "legend %c tile=%s\nsound s%d at=1,1,0 file=%s\n", symbol, asset, k, asset)
+			put("materials/"+asset+".toml", fmt.Appendf(nil, "colour = %q\nsurface = \"rock\"\n", asset))
+			put("textures/"+asset+".png", smallImage(i*3+k))
+			put("sounds/"+asset+".wav", bytes.Repeat([]byte(asset), 40))
 		}
-		fmt.Fprintf(&m, "grid g cells=8,2\n  row ########\n  row #..,,..#\nspawn a at=2,1,0\nspawn b at=3,1,0\nitem depot at=4,1,0\n")
-		put(fmt.Sprintf("maps/%s/m%d.vnx", folder, i), m.Bytes())
+		fmt.Fprintf(&m, "grid g cells=8,2\n  row ########\n  row #..,,..#\nspawn a at=2,1,0\nspawn b at=3,1,0\nitem depot at=4,1,0 name=made\n")
+		put(fmt.Sprintf("maps/%s/%s.vnx", folder, name), m.Bytes())
 	}
 	return failed
+}
+
+// letters writes a number with the letters a to j for its digits.
+func letters(n int) string {
+	digits := []byte(strconv.Itoa(n))
+	for i := range digits {
+		digits[i] += 'a' - '0'
+	}
+	return string(digits)
 }
 
 func smallImage(seed int) []byte {

@@ -184,7 +184,7 @@ func imageProject(dir string, n, side int, recipes string) error {
 	}
 	defer d.Close()
 	var m bytes.Buffer
-	m.WriteString("map many title=\"Many\" players=1..2 modes=relay\nspawn a at=1,1,1\nitem station at=1,2,1\nvolume fall box -900,-900,-90 9000,900,-80 effect=remove\n")
+	m.WriteString("map many title=\"Many\" players=1..2 modes=relay\nspawn a at=0.5,5.5,1\nitem station at=1,2,1\nvolume fall box -900,-900,-90 9000,900,-80 effect=remove\n")
 	for i := range n {
 		name := path.Join(fmt.Sprintf("f%02d", i%40), fmt.Sprintf("a%d", i))
 		fmt.Fprintf(&m, "solid s%d box %d,5,0 %d,6,1 material=%s\n", i, 2*i, 2*i+1, name)

@@ -225,3 +225,59 @@ func TestDiff(t *testing.T) {
 	assert.Equal(t, []string{"grid ground: 1 cells, the first at 8,1", "grid tunnel of 32 x 16 cells on level 3, was 32 x 16 on 1"}, texts)
 	assert.Len(t, mapfile.Diff(tiles, old), len(mapfile.Diff(old, tiles)))
 }
+
+// TestBodiesByThePage reads bodies, tree, ground and solid cells with nothing but what docs/formats/compiled-map.md says.
+func TestBodiesByThePage(t *testing.T) {
+	m := demoMap(t, "highline", "saltpan_relay")
+	r, err := mapfile.Open(encode(t, m))
+	require.NoError(t, err)
+	le := binary.LittleEndian
+	chunk := func(id string) []byte {
+		data, err := r.Chunk(id)
+		require.NoError(t, err)
+		return data
+	}
+	float := func(b []byte) float32 { return math.Float32frombits(le.Uint32(b)) }
+	hull, plan, node, leaf, terr := chunk("HULL"), chunk("PLAN"), chunk("NODE"), chunk("LEAF"), chunk("TERR")
+	require.Len(t, hull, 16*len(m.Bodies))
+	last := m.Bodies[len(m.Bodies)-1]
+	first, n := le.Uint32(hull[len(hull)-16:]), le.Uint32(hull[len(hull)-12:])
+	require.Len(t, plan, 16*int(first+n))
+	assert.Len(t, last.Planes, int(n))
+	assert.Equal(t, last.Planes[0].Distance, float(plan[16*first+12:]))
+	require.Len(t, node, 32*len(m.Nodes))
+	require.Len(t, leaf, 32*len(m.Leaves))
+	// A walk down the tree for a place on the landing's floor, and one above it.
+	at := func(x, y, z float32) bool {
+		for i := int32(0); ; {
+			p := node[32*i:]
+			child := int32(le.Uint32(p[20:]))
+			if float(p)*x+float(p[4:])*y+float(p[8:])*z > float(p[12:]) {
+				child = int32(le.Uint32(p[16:]))
+			}
+			if child < 0 {
+				return le.Uint32(leaf[32*(-1-child):])&1 == 1
+			}
+			i = child
+		}
+	}
+	assert.True(t, at(1, 1, 0.2), "inside the landing")
+	assert.False(t, at(1, 1, 1.2), "above it")
+	require.EqualValues(t, 1, le.Uint32(terr))
+	columns, rows, layers := le.Uint32(terr[16+8:]), le.Uint32(terr[16+12:]), le.Uint32(terr[16+16+28:])
+	assert.Equal(t, []uint32{129, 129, 1}, []uint32{columns, rows, layers})
+	heights := terr[16+16+28+4+8:]
+	assert.Equal(t, m.Terrains[0].Heights[130], le.Uint16(heights[2*130:]))
+	assert.Equal(t, m.Terrains[0].Layers[0].Weights[77], heights[2*129*129+77])
+
+	tiles := demoMap(t, "lower-sidings", "tram_depot")
+	r, err = mapfile.Open(encode(t, tiles))
+	require.NoError(t, err)
+	stop := chunk("STOP")
+	require.Len(t, stop, 2*32*16/8)
+	for g, grid := range tiles.Grids {
+		for i, c := range grid.Cells {
+			assert.Equal(t, tiles.Legend[c].Solid, stop[g*64+i/8]>>(i%8)&1 == 1)
+		}
+	}
+}

@@ -108,3 +108,34 @@ func TestSpritesAndTheirFrames(t *testing.T) {
 	}
 	assert.Nil(t, g.Find(needs.Texture, "lamp/glow/1"), "frames are no textures")
 }
+
+// Models are needed by maps and need materials; what a property of an item names is needed too, by its type in the profile.
+func TestModelsAndProperties(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	g := scan(t, p)
+	relay, crate := g.Find(needs.Map, "saltpan_relay"), g.Find(needs.Model, "props/mail_crate")
+	require.NotNil(t, crate)
+	assert.Contains(t, relay.Needs, crate)
+	assert.Equal(t, []string{"material metal/rail", "material wood/plank"}, names(crate.Needs))
+	assert.Equal(t, []string{"maps/saltpan.png", "maps/saltpan_rock.png", "prefabs/relay.vnx"}, relay.Parts)
+	assert.True(t, g.Takes("prefabs/relay.vnx"))
+	assert.False(t, needs.Ships(p, crate), "it only stands in a map")
+	assert.Nil(t, g.Find(needs.Sound, "wind/gust").NeededBy)
+
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 rank=1 call=wind/gust")
+	g = scan(t, p)
+	assert.Equal(t, []string{"map saltpan_relay"}, names(g.Find(needs.Sound, "wind/gust").NeededBy))
+
+	// What a model lacks is told with everybody who wanted it.
+	require.NoError(t, os.Remove(p.Join("materials/metal/rail.toml")))
+	g = scan(t, p)
+	var texts []string
+	for _, f := range g.Findings {
+		if f.ID == "material.missing" && f.Place.File == "models/props/mail_crate.glb" {
+			texts = append(texts, f.Text)
+			assert.Equal(t, "models/props/mail_crate.glb", f.Wanted[0])
+			assert.Contains(t, f.Wanted[1], "prefabs/relay.vnx:")
+		}
+	}
+	assert.Equal(t, []string{`the material "metal/rail" is not in materials/; the model "props/mail_crate" wants it, for map saltpan_relay`}, texts)
+}

@@ -193,6 +193,25 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	}
 	assert.Equal(t, map[string]int{"try.silent": 1, "try.missing": 2}, ids, "the project's own loose files do not help")
 
+	// A model that an object shows has to be there, whole, and its materials too.
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=station/hum")
+	file = packed(t, demotest.Load(t, p.Dir))
+	r, err = cleanroom.Try(ctx, p.Profile, []string{file})
+	require.NoError(t, err)
+	assert.True(t, r.Maps[1].Loaded)
+	shown, err := os.ReadFile(file)
+	require.NoError(t, err)
+	for old, now := range map[string]string{"models/props/mail_crate.glb": "models/props/mail_crote.glb", "sounds/station/hum.wav": "sounds/station/ham.wav"} {
+		require.NoError(t, os.WriteFile(bad, []byte(strings.ReplaceAll(string(shown), old, now)), 0o666))
+		r, err = cleanroom.Try(ctx, p.Profile, []string{bad})
+		require.NoError(t, err)
+		said := ""
+		for _, f := range r.Findings {
+			said += f.Text + "\n"
+		}
+		assert.Contains(t, said, "map saltpan_relay needs "+old)
+	}
+
 	spoilt := []byte(string(whole))
 	spoilt[len(spoilt)/2] ^= 0xff
 	require.NoError(t, os.WriteFile(bad, spoilt, 0o666))

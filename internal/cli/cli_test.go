@@ -786,3 +786,29 @@ func TestQuietAndVerbose(t *testing.T) {
 	short := ok(t, p, "build").out
 	assert.Contains(t, short, "and 10 smaller (--verbose lists all)")
 }
+
+// A map drawn by a modelling program: its scene in the project is checked, built, tried and packed like any other, and its
+// mistakes name the node.
+func TestScenesInAProject(t *testing.T) {
+	p := project(t, "highline")
+	ok(t, p, "map", "maps/saltpan_relay.vnx", "maps/saltpan_again.glb")
+	require.NoError(t, os.Remove(filepath.Join(p, "maps/saltpan_relay.vnx")))
+	o := vornix(t, p, "check")
+	assert.Equal(t, 1, o.exit)
+	assert.NotContains(t, o.err, "spawn.none", "spawns came along")
+	assert.NotContains(t, o.err, "item.property", "and properties, with their types")
+	assert.NotContains(t, o.err, "item.required")
+	assert.Contains(t, o.err, "spawn.outside", "but ground that was a terrain is a prop that nobody is known to stand on")
+	scene := must(os.ReadFile(filepath.Join(p, "maps/saltpan_again.glb")))
+	require.NoError(t, os.WriteFile(filepath.Join(p, "maps/saltpan_again.glb"), bytes.Replace(scene, []byte(`"rank":"1"`), []byte(`"rank":"x"`), 1), 0o644))
+	assert.Contains(t, vornix(t, p, "check").err, `rank of the winch must be a whole number, and is "x"`)
+	o = ok(t, p, "inspect", "maps/saltpan_again.glb", "--json")
+	var inspected struct {
+		Kind   string
+		Counts map[string]int
+	}
+	require.NoError(t, json.Unmarshal(parse(t, o).Result, &inspected))
+	assert.Equal(t, "map source", inspected.Kind)
+	assert.Equal(t, 6, inspected.Counts["spawns"])
+	assert.Equal(t, 7, inspected.Counts["lights"])
+}
