@@ -140,6 +140,11 @@ func models(p *project.Project, shipped []*needs.Asset) (list []finding.Finding)
 		if n := len(a.Model.Meshes); limit.Materials > 0 && n > limit.Materials {
 			list = append(list, finding.ModelLarge.At(place, "the model has %d materials; %s takes %d", n, p.Profile.Game.Title, limit.Materials))
 		}
+		size := a.Model.Box.Max.Sub(a.Model.Box.Min)
+		if side := max(size.X, size.Y, size.Z); limit.Largest > 0 && side > limit.Largest {
+			list = append(list, finding.ModelLarge.At(place, "the model is %.1f m large; %s takes %g m", side, p.Profile.Game.Title, limit.Largest).
+				Doing("Scale it down, or split it; was it exported in other units than metres?"))
+		}
 		if len(a.Model.Images) > 0 {
 			list = append(list, finding.ModelImages.At(place, "the model carries its own images: %s", strings.Join(a.Model.Images, ", ")))
 		}

@@ -1,9 +1,12 @@
 package check_test
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 
@@ -174,8 +177,23 @@ func TestMenuBackgrounds(t *testing.T) {
 // Limits of the profile that the demo keeps: each is lowered until something is beyond it.
 func TestLimitsOfTheProfile(t *testing.T) {
 	for id, lower := range map[string]func(p *project.Project){
-		"terrain.size":     func(p *project.Project) { p.Profile.Map.TerrainSide = 128 },
-		"model.large":      func(p *project.Project) { p.Profile.Models.Triangles = 20 },
+		"terrain.size": func(p *project.Project) { p.Profile.Map.TerrainSide = 128 },
+		"model.large":  func(p *project.Project) { p.Profile.Models.Triangles = 20 },
+		"model.images": func(p *project.Project) {
+			data, err := os.ReadFile(p.Join("models/props/mail_crate.glb"))
+			require.NoError(t, err)
+			image := []byte(`,"images":[{"uri":"data:image/png;base64,AA"}]}`)
+			end := bytes.Index(data, []byte("BIN\x00")) - 4
+			body := bytes.TrimRight(data[20:end], " ")
+			body = append(body[:len(body)-1:len(body)-1], image...)
+			for len(body)%4 != 0 {
+				body = append(body, ' ')
+			}
+			whole := append(append(slices.Clone(data[:20]), body...), data[end:]...)
+			binary.LittleEndian.PutUint32(whole[8:], uint32(len(whole)))
+			binary.LittleEndian.PutUint32(whole[12:], uint32(len(body)))
+			demotest.Put(t, p, "models/props/mail_crate.glb", whole)
+		},
 		"item.limit":       func(p *project.Project) { p.Profile.Map.Limits["light"] = 3 },
 		"model.unreadable": func(p *project.Project) { demotest.Put(t, p, "models/props/mail_crate.glb", []byte("glTF broken")) },
 	} {
@@ -185,12 +203,14 @@ func TestLimitsOfTheProfile(t *testing.T) {
 		assert.Positive(t, ids(run(t, p))[id], id)
 	}
 	p := demotest.Project(t, "highline")
-	p.Profile.Models.Materials = 1
+	p.Profile.Models.Materials, p.Profile.Models.Largest = 1, 0.5
+	var texts []string
 	for _, f := range run(t, p) {
 		if f.ID == "model.large" {
-			assert.Contains(t, f.Text, "2 materials; Kestrel Post takes 1")
+			texts = append(texts, f.Text)
 		}
 	}
+	assert.Equal(t, []string{"the model has 2 materials; Kestrel Post takes 1", "the model is 0.8 m large; Kestrel Post takes 0.5 m"}, texts)
 }
 
 func TestMissingTextureNamesWhoWantedIt(t *testing.T) {

@@ -381,3 +381,24 @@ func TestPrintingKeepsTheMeaning(t *testing.T) {
 		assert.Equal(t, want, got)
 	}
 }
+
+// Any bytes as the images of a grid and of a terrain end in a map or in findings at the lines that name them.
+func FuzzImages(f *testing.F) {
+	f.Add(grey(4, 3, func(x, y int) uint16 { return uint16(x * 9000) }))
+	f.Add([]byte("\x89PNG\r\n\x1a\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		source := "map m\nlegend . colour=#000000\ngrid g from=a.png\nterrain t at=0,0,0 size=4,4,4 from=a.png material=a\n  paint b from=a.png\n"
+		m, findings := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{Open: func(string) ([]byte, error) { return data, nil }})
+		if (m == nil) == (finding.Count(findings, finding.Error) == 0) {
+			t.Fatalf("a map and findings: %v", findings)
+		}
+		for _, x := range findings {
+			if x.Place.Line < 3 {
+				t.Fatalf("odd finding: %+v", x)
+			}
+		}
+		if m != nil && m.Terrains[0].Columns*m.Terrains[0].Rows != len(m.Terrains[0].Heights) {
+			t.Fatal("heights are missing")
+		}
+	})
+}

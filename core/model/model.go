@@ -1,7 +1,7 @@
 // Package model reads props: glTF scenes that are placed in maps as one thing.
 //
 // All nodes with meshes become one shape, cut by material. A node whose name begins with "collision" is not drawn: its mesh is
-// what players bump into. Without one, the body around all points is (its exact convex hull where the points are few, else
+// what players bump into. Without one, the body around all points is (its exact convex hull where that has few corners, else
 // one of at most 26 sides).
 package model
 
@@ -190,5 +190,47 @@ func Hull(points []geom.Vec) []geom.Polygon {
 		}
 		return faces
 	}
+	if faces, err := geom.Hull(outermost(distinct)); err == nil && holds(faces, distinct) {
+		return faces
+	}
 	return geom.Around(distinct)
+}
+
+// outermost are the points that lie furthest in some of many directions: all corners of a body that has few.
+func outermost(points []geom.Vec) []geom.Vec {
+	const fine = 3
+	var list []geom.Vec
+	for x := -fine; x <= fine; x++ {
+		for y := -fine; y <= fine; y++ {
+			for z := -fine; z <= fine; z++ {
+				if max(x, -x, y, -y, z, -z) < fine {
+					continue
+				}
+				// Off the axes by a little, so that of a whole edge not any point is the furthest, but an end.
+				way := geom.Vec{X: float64(x) + 0.013, Y: float64(y) + 0.017, Z: float64(z) + 0.019}
+				best := points[0]
+				for _, p := range points[1:] {
+					if p.Dot(way) > best.Dot(way) {
+						best = p
+					}
+				}
+				if !slices.Contains(list, best) {
+					list = append(list, best)
+				}
+			}
+		}
+	}
+	return list
+}
+
+// holds says whether a body holds all points.
+func holds(faces []geom.Polygon, points []geom.Vec) bool {
+	for _, plane := range geom.Planes(faces) {
+		for _, p := range points {
+			if plane.Distance(p) > 10*geom.Near {
+				return false
+			}
+		}
+	}
+	return true
 }

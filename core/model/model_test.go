@@ -104,3 +104,18 @@ func TestBrokenModels(t *testing.T) {
 		assert.Equal(t, id, findings[0].ID)
 	}
 }
+
+// A body of few corners is found among many points, such as those that neighbours put on its edges and sides.
+func TestFewCornersAmongManyPoints(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	box := geom.NewBox(geom.Vec{X: -1, Y: -2, Z: 0}, geom.Vec{X: 3, Y: 2, Z: 5})
+	var points []geom.Vec
+	for _, f := range box.Faces() {
+		points = append(points, f...)
+		for range 50 {
+			a, b := r.Float64(), r.Float64()
+			points = append(points, f[0].Add(f[1].Sub(f[0]).Scale(a)).Add(f[3].Sub(f[0]).Scale(b)))
+		}
+	}
+	assert.Len(t, model.Hull(points), 6)
+}

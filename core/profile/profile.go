@@ -142,8 +142,9 @@ var propertyTypes = []string{"text", "number", "whole", "flag", "colour", "point
 
 // Models says what models the game takes.
 type Models struct {
-	Triangles int `toml:"triangles" jsonschema:"minimum=0,description=Most triangles of a model; 0 for no limit"`
-	Materials int `toml:"materials" jsonschema:"minimum=0,description=Most materials of a model; 0 for no limit"`
+	Triangles int     `toml:"triangles" jsonschema:"minimum=0,description=Most triangles of a model; 0 for no limit"`
+	Materials int     `toml:"materials" jsonschema:"minimum=0,description=Most materials of a model; 0 for no limit"`
+	Largest   float64 `toml:"largest" jsonschema:"minimum=0,description=Longest side of a model in metres; 0 for no limit"`
 }
 
 // Pack says how content is packed.

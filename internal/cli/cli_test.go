@@ -473,6 +473,7 @@ func TestInspect(t *testing.T) {
 		"highline/textures/snow/drift.jpg":                    "JPEG 512 x 512, opaque colour",
 		"highline/textures/sign/highline.png":                 "bc3, of the kind colour (colour with one bit alpha: bc3 keeps all of it in the least room)",
 		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
+		"highline/models/props/mail_crate.glb":                "108 triangles, 0.84 x 0.84 x 0.80 m",
 		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
 		"lower-sidings/out/bundles/tram_depot.vnm":            "2 grids, 1024 cells",
 		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",

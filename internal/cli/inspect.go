@@ -21,6 +21,7 @@ import (
 	"vornix/core/glb"
 	"vornix/core/index"
 	"vornix/core/mapfile"
+	"vornix/core/model"
 	"vornix/core/picture"
 	"vornix/core/release"
 	"vornix/core/scene"
@@ -97,6 +98,8 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 		return a.inspectImage(ctx, name, o)
 	case o.source != "":
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case isModel(name) && o == look{}:
+		return a.inspectModel(name)
 	case strings.HasSuffix(strings.ToLower(name), ".vnx"), glb.IsScene(name):
 		return a.inspectSource(ctx, name, o)
 	case bytes.HasPrefix(head, []byte("\x8bVNM")):
@@ -268,6 +271,57 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 		}
 	}
 	return answer, a.picture(o.picture, picture.Plan(one.Compiled.Map, one.Compiled.Leak))
+}
+
+// isModel says whether a file lies in the folder of models of its project; elsewhere a scene is a map.
+func isModel(name string) bool {
+	dir, p, err := around(name)
+	abs, absErr := filepath.Abs(name)
+	if err != nil || absErr != nil || p == nil || !glb.IsScene(name) {
+		return false
+	}
+	rel, err := filepath.Rel(dir, abs)
+	return err == nil && strings.HasPrefix(filepath.ToSlash(rel), p.File.Sources.Models+"/")
+}
+
+// modelAnswer is what inspect says of a model.
+type modelAnswer struct {
+	Kind      string     `json:"kind"`
+	Triangles int        `json:"triangles"`
+	Materials []string   `json:"materials"`
+	Min       [3]float64 `json:"min"`
+	Max       [3]float64 `json:"max"`
+	Bodies    []int      `json:"bodies"` // sides of each body that players bump into
+	Named     bool       `json:"named"`  // the bodies come from meshes of that name
+	Images    []string   `json:"images"` // that nobody uses
+}
+
+func (a *app) inspectModel(name string) (any, error) {
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	m, findings := model.Read(filepath.ToSlash(name), strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)), data, nil)
+	if m == nil {
+		return nil, &finding.Failure{What: "the model can't be used", Findings: findings}
+	}
+	low, high := m.Box.Min, m.Box.Max
+	answer := modelAnswer{Kind: "model", Triangles: m.Triangles(), Materials: m.Materials(), Min: [3]float64{low.X, low.Y, low.Z}, Max: [3]float64{high.X, high.Y, high.Z},
+		Bodies: []int{}, Named: m.Named, Images: append([]string{}, m.Images...)}
+	var sides []string
+	for _, body := range m.Collision {
+		answer.Bodies = append(answer.Bodies, len(body))
+		sides = append(sides, strconv.Itoa(len(body)))
+	}
+	size := high.Sub(low)
+	a.out.Say("model: %s, %.2f x %.2f x %.2f m, from %.2f,%.2f,%.2f", release.Count(answer.Triangles, "triangle"), size.X, size.Y, size.Z, low.X, low.Y, low.Z)
+	a.out.Say("materials %s", strings.Join(answer.Materials, ", "))
+	how := "around the whole"
+	if m.Named {
+		how = "of its own meshes"
+	}
+	a.out.Say("players bump into %s %s, with %s sides", release.Count(len(sides), "body"), how, orWord(strings.Join(sides, ", "), "no"))
+	return answer, nil
 }
 
 // writeScene writes a compiled map as a glTF scene.
