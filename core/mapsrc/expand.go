@@ -369,6 +369,11 @@ func (b *builder) use(r *Record, c context) {
 		return
 	}
 	if at := slices.IndexFunc(c.uses, func(u use) bool { return u.of == p.record }); at >= 0 {
+		circle := "circle " + r.Place.String()
+		if b.said[circle] {
+			return // from another use, the same
+		}
+		b.said[circle] = true
 		var chain []string
 		for _, u := range c.uses[at:] {
 			chain = append(chain, fmt.Sprintf("%s (%s)", u.of.Name(), u.place))

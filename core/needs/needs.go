@@ -92,8 +92,8 @@ func key(k Kind, name string) string { return string(k) + " " + name }
 // Find returns an asset by its kind and name; nil when there is none.
 func (g *Graph) Find(k Kind, name string) *Asset { return g.byKey[key(k, name)] }
 
-// Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a name alone all that
-// have it.
+// Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a
+// name alone all that have it, by the path of a file that is part of others those.
 func (g *Graph) Named(what string) []*Asset {
 	what = path.Clean(strings.ReplaceAll(what, `\`, "/"))
 	var found []*Asset
@@ -103,6 +103,13 @@ func (g *Graph) Named(what string) []*Asset {
 			return []*Asset{a}
 		case a.Name:
 			found = append(found, a)
+		}
+	}
+	if found == nil { // a file that others are made of
+		for _, a := range g.Assets {
+			if slices.Contains(a.Parts, what) {
+				found = append(found, a)
+			}
 		}
 	}
 	return found

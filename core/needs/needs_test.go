@@ -120,6 +120,7 @@ func TestModelsAndProperties(t *testing.T) {
 	assert.Equal(t, []string{"maps/saltpan.png", "maps/saltpan_rock.png", "prefabs/relay.vnx"}, relay.Parts)
 	assert.True(t, g.Takes("prefabs/relay.vnx"))
 	assert.False(t, needs.Ships(p, crate), "it only stands in a map")
+	assert.Equal(t, []*needs.Asset{relay}, g.Named("prefabs/relay.vnx"), "whoever asks for a part is told what it is part of")
 	assert.Nil(t, g.Find(needs.Sound, "wind/gust").NeededBy)
 
 	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 rank=1 call=wind/gust")
