@@ -114,7 +114,11 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 	}
 	for _, prop := range o.Scene.Props {
 		if prop.Shape == nil && options.Models[prop.Model.Name] == nil {
-			o.Findings = append(o.Findings, finding.ModelMissing.At(prop.Model.Place, "the model %q is not there", prop.Model.Name))
+			f := finding.ModelMissing.At(prop.Model.Place, "the model %q is not there", prop.Model.Name)
+			if p == nil { // nobody said where models are
+				f.Severity = finding.Warning
+			}
+			o.Findings = append(o.Findings, f)
 		}
 	}
 	if o.Compiled, err = compile.Compile(ctx, o.Scene, options); err != nil {

@@ -145,7 +145,7 @@ func strips() (*gltfFile, string) {
 	return g, fmt.Sprintf(`"scenes":[{"nodes":[0,1,2,3,4]}],"materials":[{"name":"rock/slab"},{"name":"snow/drift"}],
 "meshes":[{"primitives":[{"mode":5,"attributes":{"POSITION":%d,"NORMAL":%d},"material":0}],"extras":{"solid":false}},{"primitives":[{"attributes":{"POSITION":%d},"indices":%d,"material":1}]}],
 "nodes":[{"name":"sheet","mesh":0,"matrix":[1,0,0,0,0,1,0,0,0,0,1,0,5,0,0,1]},
-{"name":"crag","mesh":1,"matrix":[-3,0,0,0,0,2,0,0,0,0,1,0,0,1,0,1]},
+{"name":"light_crag","mesh":1,"matrix":[-3,0,0,0,0,2,0,0,0,0,1,0,0,1,0,1]},
 {"name":"the start","matrix":[0,0,-1,0,0,1,0,0,1,0,0,0,0,2,0,1],"extras":{"record":"spawn","facing":10}},
 {"name":"m","extras":{"record":"map","title":"Strips"}},{"name":"nothing at all"}]`, p, n, q, i)
 }
@@ -205,6 +205,7 @@ func TestScenesOfAnotherExporter(t *testing.T) {
 	assert.Equal(t, 1, len(m.Props[0].Shape.Meshes))
 	assert.Equal(t, 2, m.Props[0].Shape.Triangles(), "a strip of four corners")
 	require.Len(t, m.Solids, 1)
+	assert.Equal(t, "light_crag", m.Solids[0].Name, "a mesh is no light, whatever it is called")
 	assert.Equal(t, 6.0, m.Solids[0].Box.Max.X-m.Solids[0].Box.Min.X)
 	for _, f := range m.Solids[0].Faces {
 		assert.Positive(t, f.Plane.N.Dot(f.Polygon.Middle().Sub(m.Solids[0].Box.Middle())), "a mirrored solid looks outward")

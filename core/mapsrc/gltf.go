@@ -31,6 +31,9 @@ const recordKey = "record"
 // nodeKeywords are the keywords that nodes can stand for.
 var nodeKeywords = []string{"map", "sky", "solid", "detail", "prop", "light", "spawn", "volume", "probe", "camera", "item", "sound"}
 
+// meshKeywords are those that the name of a node with a mesh can say.
+var meshKeywords = []string{"solid", "detail", "prop", "volume"}
+
 // copied is the number that modelling programs put behind the name of a copy.
 var copied = regexp.MustCompile(`\.([0-9]{3,})$`)
 
@@ -66,6 +69,9 @@ func keywordOf(n glb.Node) (keyword, name string) {
 		return k, name
 	}
 	for _, k := range nodeKeywords {
+		if len(n.Parts) > 0 && !slices.Contains(meshKeywords, k) {
+			continue // a light_pole is a pole
+		}
 		if rest, ok := strings.CutPrefix(name, k); ok && (rest == "" || rest[0] == '_' || rest[0] == '-') {
 			return k, strings.Trim(rest, "_-")
 		}

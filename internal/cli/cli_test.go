@@ -612,6 +612,11 @@ func TestMapsByThemselves(t *testing.T) {
 	o = ok(t, lone, "map", "m.vnx", "m.vnm")
 	assert.Contains(t, o.err, `the model "y" is not there`)
 	assert.Contains(t, ok(t, lone, "inspect", "m.vnm").out, "6 faces")
+	require.NoError(t, os.WriteFile(filepath.Join(lone, "open.vnx"), []byte("map open sealed=yes\nsolid s box 0,0,0 1,1,1 material=a\nspawn s at=0.5,0.5,1\n"), 0o644))
+	o = vornix(t, lone, "map", "open.vnx", "open.vnm", "--picture", "leak.png")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "open.vnm was written, but 1 error found")
+	assert.FileExists(t, filepath.Join(lone, "leak.png"), "which shows where")
 	for _, c := range []struct {
 		args []string
 		exit int

@@ -73,7 +73,13 @@ models are used; without one every repeat covers 2 m. The game's rules are not a
 			if made.LeftOut > 0 {
 				a.out.Say("%s on layers that a release leaves out (--layer keeps them)", release.Count(made.LeftOut, "line"))
 			}
-			return a.picture(pictureFile, picture.Plan(m, one.Compiled.Leak))
+			if err := a.picture(pictureFile, picture.Plan(m, one.Compiled.Leak)); err != nil {
+				return err
+			}
+			if n := finding.Count(one.Findings, finding.Error); n > 0 {
+				return &fault.Fault{What: fmt.Sprintf("%s was written, but %s found", made.Path, release.Count(n, "error")), Why: "The game would show the map wrongly, and a build refuses it.", Do: "Correct what is said above."}
+			}
+			return nil
 		}),
 	}
 	cmd.Flags().StringArrayVar(&layers, "layer", nil, "keep a `layer` that is left out of releases; may be given several times")
