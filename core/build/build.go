@@ -6,7 +6,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -16,17 +15,12 @@ import (
 
 	"vornix/core/addon"
 	"vornix/core/check"
-	"vornix/core/compile"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/job"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
 	"vornix/core/material"
-	"vornix/core/model"
 	"vornix/core/needs"
 	"vornix/core/project"
-	"vornix/core/scene"
 	"vornix/core/sprite"
 )
 
@@ -51,9 +45,13 @@ type planner struct {
 	memory  *semaphore.Weighted
 }
 
+func newPlanner(p *project.Project, g *needs.Graph, workers int) *planner {
+	return &planner{p: p, g: g, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+}
+
 // plan makes the jobs for everything that ships.
 func plan(p *project.Project, g *needs.Graph, workers int) *planner {
-	pl := &planner{p: p, g: g, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+	pl := newPlanner(p, g, workers)
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
 			out := check.GamePath(p, a)
@@ -93,64 +91,6 @@ func (pl *planner) add(j *job.Job) { pl.jobs = append(pl.jobs, j) }
 func recipe(v any) []byte {
 	b, _ := json.Marshal(v) // only called with plain structs
 	return b
-}
-
-func (pl *planner) compileMap(a *needs.Asset) {
-	inputs := append([]string{a.Source}, a.Parts...)
-	models := map[string]string{}
-	broken := a.Scene == nil
-	needed := needs.Closure(a)
-	for _, n := range needed {
-		if n.Kind == needs.Model && slices.ContainsFunc(a.Scene.Props, func(p scene.Prop) bool { return p.Model.Name == n.Name }) {
-			models[n.Name] = n.Source
-			inputs = append(inputs, n.Source)
-		}
-	}
-	rules := pl.rules(needed)
-	out := pl.p.Profile.MapPath(a.Name)
-	missing := pl.missing(a)
-	pl.add(&job.Job{
-		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
-		Recipe: recipe(struct {
-			Rules   mapRules
-			Missing []finding.Finding // a map that failed for a missing material is tried again when it is there
-		}{rules, missing}),
-		Run: func(ctx context.Context, t *job.Task) error {
-			data, err := t.Input(a.Source)
-			if err != nil {
-				return err
-			}
-			m, list := mapsrc.Read(a.Source, data, mapsrc.Options{Open: t.Input})
-			list = append(list, missing...)
-			props := map[string]*model.Model{}
-			for _, name := range slices.Sorted(maps.Keys(models)) {
-				data, err := t.Input(models[name])
-				if err != nil {
-					return err
-				}
-				var found []finding.Finding
-				props[name], found = model.Read(models[name], name, data, nil)
-				list = append(list, found...)
-			}
-			if broken || finding.Count(list, finding.Error) > 0 {
-				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
-			}
-			compiled, err := compile.Compile(ctx, m, rules.options(props))
-			if err != nil {
-				return err
-			}
-			t.Find(list...)
-			t.Find(compiled.Findings...)
-			if finding.Count(compiled.Findings, finding.Error) > 0 {
-				return &finding.Failure{What: "the map " + a.Name + " is not right", Findings: compiled.Findings}
-			}
-			file, err := mapfile.Encode(compiled.Map)
-			if err != nil {
-				return err
-			}
-			return t.Write(out, file)
-		},
-	})
 }
 
 // about are the errors found in a file.

@@ -96,8 +96,7 @@ func TestScenesAreMaps(t *testing.T) {
 	one, err := build.CompileOne(t.Context(), p, p.Dir, "maps/cairn_station.vnx", nil)
 	require.NoError(t, err)
 	require.NotNil(t, one.Compiled)
-	surface, err := one.Surface("rock/cairn")
-	require.NoError(t, err)
+	surface := one.Surface("rock/cairn")
 	assert.NotNil(t, surface.Colour)
 	assert.NotNil(t, surface.Normal, "the normal map of the material, as its recipe makes it")
 	data, err := os.ReadFile(p.Join("models/props/mail_crate.glb"))
@@ -115,4 +114,27 @@ func TestScenesAreMaps(t *testing.T) {
 	assert.Equal(t, 1, ids["spawn.none"])
 	assert.Equal(t, 1, ids["item.required"])
 	assert.Zero(t, ids["map.name-differs"], "a scene without a map node is called as its file")
+}
+
+// A file that a map names and nobody has is one finding, whoever names it how often; with the file the map is there.
+func TestAMapThatLacksAFile(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	prefab, err := os.ReadFile(p.Join("prefabs/relay.vnx"))
+	require.NoError(t, err)
+	require.NoError(t, os.Remove(p.Join("prefabs/relay.vnx")))
+	for range 2 {
+		r, err := run(t, p)
+		require.Error(t, err)
+		assert.Equal(t, "1 of 17 jobs failed", err.Error(), "and the disk is not to blame")
+		var texts []string
+		for _, f := range r.Findings {
+			if f.Severity == finding.Error {
+				texts = append(texts, f.Text)
+			}
+		}
+		require.Len(t, texts, 1)
+		assert.Contains(t, texts[0], "the file prefabs/relay.vnx can't be read")
+	}
+	demotest.Put(t, p, "prefabs/relay.vnx", prefab)
+	assert.Contains(t, paths(mustRun(t, p)), "maps/saltpan_relay.vnm")
 }

@@ -1,15 +1,11 @@
 package build
 
 import (
-	"cmp"
 	"context"
 	"image"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
-
-	"golang.org/x/sync/semaphore"
 
 	"vornix/core/compile"
 	"vornix/core/finding"
@@ -21,54 +17,6 @@ import (
 	"vornix/core/scene"
 	"vornix/core/texture"
 )
-
-// mapRules is what of a project decides how a map compiles, besides its source.
-type mapRules struct {
-	Sizes   map[string]float64
-	Fits    map[string][2]float64
-	Through map[string]bool
-	Texels  map[string]float64
-	Ratio   float64
-}
-
-// rules are those for a map that needs these assets.
-func (pl *planner) rules(assets []*needs.Asset) mapRules {
-	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Ratio: pl.p.Profile.Map.SharpestRatio}
-	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
-	for _, a := range assets {
-		if a.Kind != needs.Material || a.Material == nil {
-			continue
-		}
-		size, given := a.Material.Metres()
-		r.Sizes[a.Name] = size
-		r.Through[a.Name] = a.Material.SeeThrough != "" && a.Material.SeeThrough != "no"
-		w, h := 0, 0
-		if t := pl.g.Find(needs.Texture, a.Material.Colour); t != nil && len(t.Images) > 0 && (r.Ratio > 0 || fits && !given) {
-			w, h = pl.imageSize(t)
-		}
-		if r.Ratio > 0 {
-			r.Texels[a.Name] = float64(w)
-		}
-		if fits {
-			r.Fits[a.Name] = [2]float64{size, size}
-			if density := pl.p.Profile.Textures.Density; !given && w > 0 {
-				r.Fits[a.Name] = [2]float64{float64(w) / density, float64(h) / density}
-			}
-		}
-	}
-	return r
-}
-
-// options are the rules as the compiler takes them.
-func (r mapRules) options(models map[string]*model.Model) compile.Options {
-	size := func(name string) float64 { return cmp.Or(r.Sizes[name], 1) } // a broken material fails in its own job
-	return compile.Options{MaterialSize: size, FitSize: func(name string) [2]float64 {
-		if fit, ok := r.Fits[name]; ok {
-			return fit
-		}
-		return [2]float64{size(name), size(name)}
-	}, SeeThrough: func(name string) bool { return r.Through[name] }, Texels: func(name string) float64 { return r.Texels[name] }, DensityRatio: r.Ratio, Models: models}
-}
 
 // One is a map that was compiled by itself.
 type One struct {
@@ -105,7 +53,7 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 		if err != nil {
 			return nil, err
 		}
-		o.pl = &planner{p: p, g: g, sizes: map[*needs.Asset][2]int{}, workers: 1, memory: semaphore.NewWeighted(imageMemory)}
+		o.pl = newPlanner(p, g, 1)
 		models := map[string]*model.Model{}
 		for _, m := range g.Of(needs.Model) {
 			models[m.Name] = m.Model
@@ -130,15 +78,15 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 }
 
 // Surface says how a material of the project looks; one that is missing or broken is plain.
-func (o *One) Surface(name string) (glb.Surface, error) {
+func (o *One) Surface(name string) glb.Surface {
 	if o.pl == nil {
-		return glb.Surface{}, nil
+		return glb.Surface{}
 	}
 	return o.pl.surface(name)
 }
 
 // Surfaces says how a project's materials look.
-func Surfaces(ctx context.Context, p *project.Project) (func(name string) (glb.Surface, error), error) {
+func Surfaces(ctx context.Context, p *project.Project) (func(name string) glb.Surface, error) {
 	files, err := p.List()
 	if err != nil {
 		return nil, err
@@ -147,13 +95,13 @@ func Surfaces(ctx context.Context, p *project.Project) (func(name string) (glb.S
 	if err != nil {
 		return nil, err
 	}
-	return (&planner{p: p, g: g}).surface, nil
+	return newPlanner(p, g, 1).surface, nil
 }
 
-func (pl *planner) surface(name string) (s glb.Surface, err error) {
+func (pl *planner) surface(name string) (s glb.Surface) {
 	a := pl.g.Find(needs.Material, name)
 	if a == nil || a.Material == nil {
-		return s, nil
+		return s
 	}
 	m := a.Material
 	s.SeeThrough, s.Unlit, s.DoubleSided = m.SeeThrough, m.Shading == "unlit", m.DoubleSided != nil && *m.DoubleSided
@@ -168,7 +116,7 @@ func (pl *planner) surface(name string) (s glb.Surface, err error) {
 			*t.to = pl.picture(texture)
 		}
 	}
-	return s, nil
+	return s
 }
 
 // pictureSide is the longest side of images in an exported scene, in texels.

@@ -7,7 +7,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/check"
-	"vornix/core/finding"
 	"vornix/core/mapsrc"
 	"vornix/core/model"
 	"vornix/core/profile"
@@ -72,5 +71,4 @@ func TestProbesVolumesAndWhatLiesAway(t *testing.T) {
 	assert.Len(t, about(t, floor+"volume v box -1,-1,-9 21,21,1 effect=remove\n", nil)["volume.none-below"], 1, "it takes those who stand")
 	away := about(t, floor+"item flag at=24,10,0\nitem flag at=40,10,0\nlight l point 10,10,60 power=1\nlight sun sun 10,10,600 power=1\nsound s at=0,0,-90 file=a\nprobe p at=10,90,0 reach=9\n", nil)["object.outside"]
 	assert.Len(t, away, 4, "%v", away)
-	assert.NotNil(t, finding.KindOf("object.outside"))
 }

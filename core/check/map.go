@@ -273,47 +273,13 @@ func (c *mapChecker) required() {
 	}
 }
 
-// limits counts everything that a profile can limit, in source order, so that the first too many is the one named.
+// limits counts everything that a profile can limit; of those in excess the first in the source is the one named.
 func (c *mapChecker) limits() {
-	count := map[string]int{}
-	one := func(kind string, place fault.Place) {
-		count[kind]++
-		if limit, ok := c.profile.Map.Limits[kind]; ok && count[kind] == limit+1 {
-			c.add(finding.ItemLimit.At(place, "this %s is one more than the %d that %s takes", kind, limit, c.profile.Game.Title))
+	places := map[string][]fault.Place{}
+	c.m.Each(func(kind string, place fault.Place) { places[kind] = append(places[kind], place) })
+	for _, kind := range slices.Sorted(maps.Keys(c.profile.Map.Limits)) {
+		if limit := c.profile.Map.Limits[kind]; len(places[kind]) > limit {
+			c.add(finding.ItemLimit.At(places[kind][limit], "this %s is one more than the %d that %s takes", kind, limit, c.profile.Game.Title))
 		}
-	}
-	m := c.m
-	for i := range m.Solids {
-		one("solid", m.Solids[i].Place)
-	}
-	for i := range m.Terrains {
-		one("terrain", m.Terrains[i].Place)
-	}
-	for _, p := range m.Props {
-		one("prop", p.Place)
-	}
-	for _, l := range m.Lights {
-		one("light", l.Place)
-	}
-	for _, s := range m.Spawns {
-		one("spawn", s.Place)
-	}
-	for _, v := range m.Volumes {
-		one("volume", v.Place)
-	}
-	for _, p := range m.Probes {
-		one("probe", p.Place)
-	}
-	for _, cam := range m.Cameras {
-		one("camera", cam.Place)
-	}
-	for _, s := range m.Sounds {
-		one("sound", s.Place)
-	}
-	for _, a := range m.Areas {
-		one("area", a.Place)
-	}
-	for _, it := range m.Items {
-		one(it.Kind, it.Place)
 	}
 }

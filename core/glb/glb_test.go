@@ -22,6 +22,7 @@ import (
 
 	"vornix/core/compile"
 	"vornix/core/finding"
+	"vornix/core/geom"
 	"vornix/core/glb"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
@@ -285,6 +286,9 @@ func TestModelFiles(t *testing.T) {
 	m, findings = file(`{"name":"wood/plank.png"}`, `{"name":"crate","mesh":0},{"name":"other"}`, "")
 	assert.Nil(t, m)
 	assert.Equal(t, "reference.ending", findings[0].ID)
+	m, findings = file(`{"name":"a"}`, `{"name":"crate","mesh":0,"scale":[1,1e9,1]},{"name":"other"}`, "")
+	assert.Nil(t, m)
+	assert.Equal(t, "map.huge", findings[0].ID, "what no 32-bit coordinate can hold")
 	m, findings = file(`{"name":"a"}`, `{"name":"empty"},{"name":"other"}`, "")
 	assert.Nil(t, m)
 	assert.Contains(t, findings[0].Text, "no triangles")
@@ -343,13 +347,13 @@ prop two model=props/x at=6,2,0.5 turn=90
 func TestWrittenScenes(t *testing.T) {
 	m := everything(t)
 	img := picture()
-	data, err := glb.Write(m, func(name string) (glb.Surface, error) {
-		return map[string]glb.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name], nil
+	data, err := glb.Write(m, func(name string) glb.Surface {
+		return map[string]glb.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
 	})
 	require.NoError(t, err)
 	validate(t, data)
-	again, err := glb.Write(m, func(name string) (glb.Surface, error) {
-		return map[string]glb.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name], nil
+	again, err := glb.Write(m, func(name string) glb.Surface {
+		return map[string]glb.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
 	})
 	require.NoError(t, err)
 	assert.Equal(t, data, again, "the same map, the same bytes")
@@ -373,11 +377,21 @@ func TestWrittenScenes(t *testing.T) {
 	assert.True(t, back.Sounds[0].Loop)
 	assert.Equal(t, "2", back.Items[0].Pairs[0].Value)
 	assert.InDelta(t, 200, back.Items[0].Facing, 1e-3)
-	box, _ := m.Props[1], 0
-	assert.Equal(t, uint32(0), box.Model)
 	require.Len(t, back.Props, 1+1+2, "the surface, the terrain, two props")
-	low := back.Props[3].Shape.Box.Min
-	assert.InDelta(t, 6-1, low.X, 1.01)
+	for i, p := range m.Props { // each where its matrix puts the corners of the model
+		var corners geom.Polygon
+		for _, mesh := range m.Models[p.Model].Meshes {
+			for _, v := range m.Vertices[mesh.FirstVertex : mesh.FirstVertex+mesh.Vertices] {
+				var at geom.Vec
+				for k, row := range p.Rows {
+					at = at.With(k, float64(row[0]*v.Position[0]+row[1]*v.Position[1]+row[2]*v.Position[2]+row[3]))
+				}
+				corners = append(corners, at)
+			}
+		}
+		want, got := corners.Box(), back.Props[2+i].Shape.Box
+		assert.InDelta(t, 0, want.Min.Sub(got.Min).Length()+want.Max.Sub(got.Max).Length(), 1e-4)
+	}
 }
 
 func TestTheDemoAsScenes(t *testing.T) {

@@ -404,6 +404,11 @@ func (r *reader) part(p *gltf.Primitive) (*Part, error) {
 			return nil, errors.Join(errors.New("its texture coordinates can't be read"), err)
 		}
 		copy(out.UVs, uvs)
+		for _, uv := range out.UVs {
+			if bad(geom.Vec{X: float64(uv[0]), Y: float64(uv[1])}) {
+				return nil, errors.New("a texture coordinate is no number")
+			}
+		}
 	}
 	order := make([]uint32, len(positions))
 	for i := range order {

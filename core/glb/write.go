@@ -30,7 +30,7 @@ type Surface struct {
 // writer builds a document.
 type writer struct {
 	doc      *gltf.Document
-	surface  func(material string) (Surface, error)
+	surface  func(material string) Surface
 	material map[string]int
 	image    map[image.Image]int
 	lights   lightspunctual.Lights
@@ -38,7 +38,7 @@ type writer struct {
 
 // Write makes a GLB of a compiled map: its surface, terrains and props with their materials, lights and cameras, and every
 // object as an empty node. surface says how a material looks; nil: nobody knows. The same map gives the same bytes.
-func Write(m *mapfile.Map, surface func(material string) (Surface, error)) ([]byte, error) {
+func Write(m *mapfile.Map, surface func(material string) Surface) ([]byte, error) {
 	doc := gltf.NewDocument()
 	doc.Asset.Generator = "Vornix"
 	doc.Scenes[0].Name = m.Meta.Name
@@ -387,10 +387,7 @@ func (w *writer) materialOf(name string) (int, error) {
 	}
 	var s Surface
 	if w.surface != nil {
-		var err error
-		if s, err = w.surface(name); err != nil {
-			return 0, err
-		}
+		s = w.surface(name)
 	}
 	m := &gltf.Material{Name: name, DoubleSided: s.DoubleSided, PBRMetallicRoughness: &gltf.PBRMetallicRoughness{MetallicFactor: gltf.Float(0), RoughnessFactor: gltf.Float(1)}}
 	if s.Tint != [3]float64{} {

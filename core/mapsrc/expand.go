@@ -106,6 +106,11 @@ func (b *builder) open(v *Value, from string) (name string, data []byte, ok bool
 	}
 	data, err := b.o.Open(name)
 	if err != nil {
+		missing := "missing " + name
+		if b.said[missing] {
+			return "", nil, false
+		}
+		b.said[missing] = true
 		b.find(finding.MapFile, v.Place, "the file %s can't be read: %s", name, reason(err))
 		return "", nil, false
 	}

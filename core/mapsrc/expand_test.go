@@ -262,6 +262,8 @@ func TestWhatDoesNotFitTogether(t *testing.T) {
 		{"map.huge", "repeat a grid count=500,500,1 step=1,1,1\n  repeat b grid count=500,500,1 step=1,1,1\n    item a at=0,0,0\n", "grow the map beyond 262144 lines", "", "maps/m.vnx:4"},
 		{"map.syntax", "repeat a line count=1.5 step=1,0,0\n", "a whole number", "", "maps/m.vnx:2"},
 		{"map.huge", "group a at=9e6,0,0\n  solid s box 9e6,0,0 9e6+1,1,1 material=a\n", "beyond 10000 km", "", "maps/m.vnx:3"},
+		{"map.huge", "group a scale=1000\n  group b scale=1000\n    group c scale=1000\n      prop p model=x at=0,0,0\n", "scaled by more than 10000000", "", "maps/m.vnx:5"},
+		{"map.file", "use door from=gone.vnx\nuse door from=gone.vnx at=1,0,0\ninclude gone.vnx\n", "maps/gone.vnx can't be read", "", "maps/m.vnx:4"},
 		{"solid.flat", "solid s hull 0,0,0 1,0,0 1,1,0 0,1,0 material=a\n", "lie in one plane", "", "maps/m.vnx:2"},
 		{"solid.flat", "solid s hull 0,0,0 0,0,0 0,0,0 1,0,0 material=a\n", "encloses nothing", "", "maps/m.vnx:2"},
 		{"solid.flat", "solid s prism 0,0 4,4 4,0 0,4 height=1 material=a\n", "crosses itself", "", "maps/m.vnx:2"},
@@ -313,8 +315,8 @@ func TestMistakesOfFormAndMeaningTogether(t *testing.T) {
 func TestPrintingTheLargerLanguage(t *testing.T) {
 	_, findings := mapsrc.Parse("m.vnx", []byte("const h ( 2 )\n"))
 	assert.NotEmpty(t, findings, "no spaces within sums")
-	source := "const h 0.50+1.0*(2)\nprefab p  stone=\"a b\" n=1.50\n    // inner\n    solid s_{n} prism 0,0 4.0,h 4,n*2.0 height=h material={stone}\n\n        face  sides fit=yes scale=.5\nuse p turn=90 n=-h at=1,2,0.50\nrepeat r circle radius=2.0 count=4\n  item a at=0,0,0 t=\"{i} of\"\nsolid e extrude 0,0,0 1,0,0 section=-1.0,0;1,0;0,h/2 material=a\n"
-	want := "const h 0.5+1*(2)\nprefab p stone=\"a b\" n=1.5\n  // inner\n  solid s_{n} prism 0,0 4,h 4,n*2 height=h material={stone}\n    face sides scale=0.5 fit=yes\nuse p at=1,2,0.5 turn=90 n=-h\nrepeat r circle count=4 radius=2\n  item a at=0,0,0 t=\"{i} of\"\nsolid e extrude 0,0,0 1,0,0 section=-1,0;1,0;0,h/2 material=a\n"
+	source := "const inf 3\nconst nan inf*2\nconst h 0.50+1.0*(2)\nprefab p  stone=\"a b\" n=1.50\n    // inner\n    solid s_{n} prism 0,0 4.0,h 4,n*2.0 height=h material={stone}\n\n        face  sides fit=yes scale=.5\nuse p turn=90 n=-h at=inf,2,0.50\nrepeat r circle radius=2.0 count=4\n  item a at=0,0,0 t=\"{i} of\"\nsolid e extrude 0,0,0 1,0,0 section=-1.0,0;1,0;0,h/2 material=a\n"
+	want := "const inf 3\nconst nan inf*2\nconst h 0.5+1*(2)\nprefab p stone=\"a b\" n=1.5\n  // inner\n  solid s_{n} prism 0,0 4,h 4,n*2 height=h material={stone}\n    face sides scale=0.5 fit=yes\nuse p at=inf,2,0.5 turn=90 n=-h\nrepeat r circle count=4 radius=2\n  item a at=0,0,0 t=\"{i} of\"\nsolid e extrude 0,0,0 1,0,0 section=-1,0;1,0;0,h/2 material=a\n"
 	file, findings := mapsrc.Parse("m.vnx", []byte(source))
 	require.Empty(t, findings)
 	assert.Equal(t, want, string(mapsrc.Print(file)))

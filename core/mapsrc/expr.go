@@ -66,8 +66,8 @@ type sum struct {
 
 // evaluate gives the value of an expression. Without a scope the error is errNames for one that holds names.
 func evaluate(text string, known *scope) (float64, error) {
-	if f, err := strconv.ParseFloat(text, 64); err == nil && !strings.ContainsAny(text, "xXpP_nN") { // not hexadecimal, NaN, infinity
-		return f + 0, nil // +0 turns -0 into 0
+	if f, ok := literal(text); ok {
+		return f, nil
 	}
 	s := &sum{text: text, known: known, trial: known == nil}
 	f, err := s.whole()
@@ -80,6 +80,12 @@ func evaluate(text string, known *scope) (float64, error) {
 		return 0, fmt.Errorf("%q has no value: it divides by zero or is too large", text)
 	}
 	return f + 0, nil
+}
+
+// literal reads a plain number: no hexadecimal one, no NaN, no infinity, which are names here.
+func literal(text string) (float64, bool) {
+	f, err := strconv.ParseFloat(text, 64)
+	return f + 0, err == nil && !strings.ContainsAny(text, "xXpP_nN") // +0 turns -0 into 0
 }
 
 func (s *sum) whole() (float64, error) {
@@ -222,7 +228,7 @@ func noSuchName(name string, known *scope) error {
 // printSum is the canonical form of an expression that is known to be one.
 func printSum(text string) string {
 	s := &sum{text: text, trial: true}
-	if f, err := strconv.ParseFloat(text, 64); err == nil {
+	if f, ok := literal(text); ok {
 		return formatNumber(f)
 	}
 	if _, err := s.whole(); err != nil {

@@ -326,6 +326,10 @@ func (g *gltfReader) mesh(n glb.Node, keyword, name string) {
 		g.ref(&Value{Text: p.Material, Place: place})
 	}
 	shape := model.Shape(n.Parts, n.At)
+	if shape.Far() {
+		g.find(finding.MapHuge, place, "node %q reaches beyond %.0f km, where coordinates lose their centimetres", n.Name, float64(maxNumber/1000))
+		return
+	}
 	faces, why := convex(shape)
 	if keyword == "prop" || keyword == "" && faces == nil {
 		solid := extraIs(n.Extras, "solid", true)
@@ -340,10 +344,6 @@ func (g *gltfReader) mesh(n glb.Node, keyword, name string) {
 	size := s.Box.Max.Sub(s.Box.Min)
 	if min(size.X, size.Y, size.Z) < thinnest {
 		g.find(finding.SolidFlat, place, "node %q is thinner than %g m", n.Name, thinnest)
-		return
-	}
-	if far := s.Box.Max.Max(s.Box.Min.Scale(-1)); max(far.X, far.Y, far.Z) > maxNumber {
-		g.find(finding.MapHuge, place, "node %q reaches beyond %.0f km, where coordinates lose their centimetres", n.Name, float64(maxNumber/1000))
 		return
 	}
 	g.m.Solids = append(g.m.Solids, s)

@@ -13,6 +13,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/geom"
+	"vornix/core/model"
 	"vornix/core/nearest"
 )
 
@@ -20,9 +21,9 @@ import (
 const (
 	maxSource   = 64 << 20 // bytes
 	maxFindings = 100      // of one file; after that the rest is not worth reading
-	maxNumber   = 1e7      // metres: beyond it 32-bit coordinates have no centimetres left
-	maxDepth    = 32       // records under records
-	maxRest     = 4096     // points of a path
+	maxNumber   = model.Farthest
+	maxDepth    = 32   // records under records
+	maxRest     = 4096 // points of a path
 )
 
 // File is a parsed map source.

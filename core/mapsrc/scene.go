@@ -236,6 +236,12 @@ func (b *builder) prop(r *Record, c context) scene.Prop {
 	p := scene.Prop{Name: c.prefix + r.Name(), Model: b.ref(r.Pair("model")), Solid: str(r, "solid") != "no", Place: r.Place}
 	p.At = c.at.After(geom.Place(vec(*r.Pair("at")), num(r, "turn", 0), geom.Vec{X: factor, Y: factor, Z: factor}))
 	b.point(*r.Pair("at"), c)
+	for _, row := range p.At.M {
+		if row.Length() > maxNumber {
+			b.find(finding.MapHuge, r.Place, "prop %q is scaled by more than %.0f, with the groups that it stands in", r.Name(), float64(maxNumber))
+			return p
+		}
+	}
 	return p
 }
 

@@ -94,7 +94,9 @@ func Read(source, name string, data []byte, open func(string) ([]byte, error)) (
 	if len(m.Meshes) == 0 {
 		return nil, append(list, finding.ModelUnreadable.At(place, "the model has no triangles"))
 	}
-	m.finish()
+	if m.finish(); m.Far() {
+		list = append(list, finding.MapHuge.At(place, "the model reaches beyond %.0f km", float64(Farthest/1000)).Doing("Export it in metres, near to 0,0,0."))
+	}
 	for _, mesh := range m.Meshes {
 		if mesh.Material == "" {
 			list = append(list, finding.ModelMaterial.At(place, "%d of its %d triangles have no material", len(mesh.Indices)/3, m.Triangles()))
@@ -104,6 +106,15 @@ func Read(source, name string, data []byte, open func(string) ([]byte, error)) (
 		return nil, list
 	}
 	return m, list
+}
+
+// Farthest is how far from 0,0,0 anything may lie, in metres: beyond it 32-bit coordinates have no centimetres left.
+const Farthest = 1e7
+
+// Far says whether a part of the model lies beyond Farthest.
+func (m *Model) Far() bool {
+	far := m.Box.Max.Max(m.Box.Min.Scale(-1))
+	return max(far.X, far.Y, far.Z) > Farthest
 }
 
 func isCollision(name string) bool {

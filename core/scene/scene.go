@@ -344,3 +344,41 @@ func (m *Map) Bounds() (box geom.Box, ok bool) {
 	}
 	return box, ok
 }
+
+// Each calls do with the kind and the place of everything in the map: solids, terrains, props, lights, spawns, volumes, probes,
+// cameras, sounds and areas by these words, items by their own kind.
+func (m *Map) Each(do func(kind string, place fault.Place)) {
+	for i := range m.Solids {
+		do("solid", m.Solids[i].Place)
+	}
+	for i := range m.Terrains {
+		do("terrain", m.Terrains[i].Place)
+	}
+	for _, x := range m.Props {
+		do("prop", x.Place)
+	}
+	for _, x := range m.Lights {
+		do("light", x.Place)
+	}
+	for _, x := range m.Spawns {
+		do("spawn", x.Place)
+	}
+	for _, x := range m.Volumes {
+		do("volume", x.Place)
+	}
+	for _, x := range m.Probes {
+		do("probe", x.Place)
+	}
+	for _, x := range m.Cameras {
+		do("camera", x.Place)
+	}
+	for _, x := range m.Sounds {
+		do("sound", x.Place)
+	}
+	for _, x := range m.Areas {
+		do("area", x.Place)
+	}
+	for _, x := range m.Items {
+		do(x.Kind, x.Place)
+	}
+}

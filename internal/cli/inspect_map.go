@@ -74,7 +74,7 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 		if err != nil {
 			return nil, err
 		}
-		var surface func(string) (glb.Surface, error)
+		var surface func(string) glb.Surface
 		if p != nil {
 			if surface, err = build.Surfaces(ctx, p); err != nil {
 				return nil, err
@@ -188,7 +188,7 @@ func (a *app) inspectModel(name string) (any, error) {
 }
 
 // writeScene writes a compiled map as a glTF scene.
-func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) (glb.Surface, error)) error {
+func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) glb.Surface) error {
 	if !strings.EqualFold(filepath.Ext(name), ".glb") {
 		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: scenes are written as GLB", filepath.ToSlash(name)), Do: "End it in .glb."}
 	}

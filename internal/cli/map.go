@@ -88,7 +88,7 @@ models are used; without one every repeat covers 2 m. The game's rules are not a
 }
 
 // encodeAs makes the bytes of a compiled map or of a glTF scene of it.
-func encodeAs(ending string, m *mapfile.Map, surface func(string) (glb.Surface, error)) ([]byte, error) {
+func encodeAs(ending string, m *mapfile.Map, surface func(string) glb.Surface) ([]byte, error) {
 	if ending == ".glb" {
 		return glb.Write(m, surface)
 	}

@@ -58,7 +58,7 @@ func Build(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 			r.Hidden = append(r.Hidden, i)
 		}
 	}
-	r.Faces = mend(m, pieces)
+	r.Faces = mend(ctx, m, pieces)
 	inBatches(len(r.Faces), func(i int) { r.Faces[i].UV = lay(&r.Faces[i], o) })
 	return r, ctx.Err()
 }

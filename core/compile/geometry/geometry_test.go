@@ -260,6 +260,14 @@ func TestTriangles(t *testing.T) {
 	}
 }
 
+// Cancelled, the stage ends with that and without a surface.
+func TestCancel(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	_, err := geometry.Build(ctx, read(t, "solid a box 0,0,0 4,4,1 material=a\n"), geometry.Options{Size: func(string) float64 { return 2 }})
+	assert.ErrorIs(t, err, context.Canceled)
+}
+
 func TestTenThousandCratesOnOneFloor(t *testing.T) {
 	lines := "solid floor box 0,0,-1 400,400,0 material=a\nrepeat crates grid count=100,100,1 step=4,4,0\n  solid c box 1,1,0 2,2,1 material=b\n"
 	faces := surface(t, read(t, lines)).Faces

@@ -2,6 +2,7 @@ package geometry
 
 import (
 	"cmp"
+	"context"
 	"math"
 	"runtime"
 	"slices"
@@ -98,8 +99,8 @@ func like(p piece) likeness {
 	return l
 }
 
-// mend welds, joins and closes the pieces.
-func mend(m *scene.Map, pieces [][]piece) []Face {
+// mend welds, joins and closes the pieces; nil when it was cancelled.
+func mend(ctx context.Context, m *scene.Map, pieces [][]piece) []Face {
 	w := newWelder(8 * len(m.Solids))
 	for i := range m.Solids { // corners as written take precedence over cuts
 		for _, f := range m.Solids[i].Faces {
@@ -115,6 +116,9 @@ func mend(m *scene.Map, pieces [][]piece) []Face {
 	groups := map[likeness]int{}
 	var order []group
 	for _, list := range pieces {
+		if ctx.Err() != nil {
+			return nil
+		}
 		for _, p := range list {
 			welded := make(geom.Polygon, len(p.polygon))
 			for i, v := range p.polygon {
@@ -135,6 +139,9 @@ func mend(m *scene.Map, pieces [][]piece) []Face {
 	}
 	var faces []Face
 	for _, g := range order {
+		if ctx.Err() != nil {
+			return nil
+		}
 		for _, p := range geom.Merge(g.polygons, g.first.face.Plane.N) {
 			if p = geom.Tidy(p); p != nil {
 				faces = append(faces, Face{Polygon: p, Of: g.first.face, Solid: g.first.solid})

@@ -1,0 +1,139 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"maps"
+	"slices"
+
+	"vornix/core/compile"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/mapfile"
+	"vornix/core/mapsrc"
+	"vornix/core/model"
+	"vornix/core/needs"
+	"vornix/core/scene"
+)
+
+// mapRules is what of a project decides how a map compiles, besides its source.
+type mapRules struct {
+	Sizes   map[string]float64
+	Fits    map[string][2]float64
+	Through map[string]bool
+	Texels  map[string]float64
+	Ratio   float64
+}
+
+// rules are those for a map that needs these assets.
+func (pl *planner) rules(assets []*needs.Asset) mapRules {
+	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Ratio: pl.p.Profile.Map.SharpestRatio}
+	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
+	for _, a := range assets {
+		if a.Kind != needs.Material || a.Material == nil {
+			continue
+		}
+		size, given := a.Material.Metres()
+		r.Sizes[a.Name] = size
+		r.Through[a.Name] = a.Material.SeeThrough != "" && a.Material.SeeThrough != "no"
+		w, h := 0, 0
+		if t := pl.g.Find(needs.Texture, a.Material.Colour); t != nil && len(t.Images) > 0 && (r.Ratio > 0 || fits && !given) {
+			w, h = pl.imageSize(t)
+		}
+		if r.Ratio > 0 {
+			r.Texels[a.Name] = float64(w)
+		}
+		if fits {
+			r.Fits[a.Name] = [2]float64{size, size}
+			if density := pl.p.Profile.Textures.Density; !given && w > 0 {
+				r.Fits[a.Name] = [2]float64{float64(w) / density, float64(h) / density}
+			}
+		}
+	}
+	return r
+}
+
+// options are the rules as the compiler takes them.
+func (r mapRules) options(models map[string]*model.Model) compile.Options {
+	size := func(name string) float64 { return cmp.Or(r.Sizes[name], 1) } // a broken material fails in its own job
+	return compile.Options{MaterialSize: size, FitSize: func(name string) [2]float64 {
+		if fit, ok := r.Fits[name]; ok {
+			return fit
+		}
+		return [2]float64{size(name), size(name)}
+	}, SeeThrough: func(name string) bool { return r.Through[name] }, Texels: func(name string) float64 { return r.Texels[name] }, DensityRatio: r.Ratio, Models: models}
+}
+
+func (pl *planner) compileMap(a *needs.Asset) {
+	out := pl.p.Profile.MapPath(a.Name)
+	if a.Scene == nil {
+		list := pl.mapErrors(a)
+		pl.add(&job.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: []string{a.Source}, Outputs: []string{out}, Recipe: recipe(list),
+			Run: func(context.Context, *job.Task) error {
+				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
+			}})
+		return
+	}
+	inputs := append([]string{a.Source}, a.Parts...)
+	models := map[string]string{}
+	needed := needs.Closure(a)
+	for _, n := range needed {
+		if n.Kind == needs.Model && slices.ContainsFunc(a.Scene.Props, func(p scene.Prop) bool { return p.Model.Name == n.Name }) {
+			models[n.Name] = n.Source
+			inputs = append(inputs, n.Source)
+		}
+	}
+	rules := pl.rules(needed)
+	missing := pl.missing(a)
+	pl.add(&job.Job{
+		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
+		Recipe: recipe(struct {
+			Rules   mapRules
+			Missing []finding.Finding // a map that failed for a missing material is tried again when it is there
+		}{rules, missing}),
+		Run: func(ctx context.Context, t *job.Task) error {
+			data, err := t.Input(a.Source)
+			if err != nil {
+				return err
+			}
+			m, list := mapsrc.Read(a.Source, data, mapsrc.Options{Open: t.Input})
+			list = append(list, missing...)
+			props := map[string]*model.Model{}
+			for _, name := range slices.Sorted(maps.Keys(models)) {
+				data, err := t.Input(models[name])
+				if err != nil {
+					return err
+				}
+				var found []finding.Finding
+				props[name], found = model.Read(models[name], name, data, nil)
+				list = append(list, found...)
+			}
+			if finding.Count(list, finding.Error) > 0 {
+				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
+			}
+			compiled, err := compile.Compile(ctx, m, rules.options(props))
+			if err != nil {
+				return err
+			}
+			t.Find(list...)
+			t.Find(compiled.Findings...)
+			if finding.Count(compiled.Findings, finding.Error) > 0 {
+				return &finding.Failure{What: "the map " + a.Name + " is not right", Findings: compiled.Findings}
+			}
+			file, err := mapfile.Encode(compiled.Map)
+			if err != nil {
+				return err
+			}
+			return t.Write(out, file)
+		},
+	})
+}
+
+// mapErrors are the errors found in a map's source and in the files that it is made of.
+func (pl *planner) mapErrors(a *needs.Asset) []finding.Finding {
+	list := pl.about(a.Source)
+	for _, part := range a.Parts {
+		list = append(list, pl.about(part)...)
+	}
+	return list
+}
