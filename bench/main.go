@@ -48,10 +48,15 @@ func main() {
 	files := flag.Int("files", 10000, "sources in the made project")
 	write := flag.Bool("write", false, "write docs/performance.md")
 	maps := flag.Bool("maps", false, "only the table of maps")
-	cpu := flag.String("cpuprofile", "", "with -maps: write a profile of the processors to this file")
+	rays := flag.Bool("rays", false, "only shadow rays beside Embree")
+	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	flag.Parse()
-	if *maps {
-		if err := onlyMaps(*cpu); err != nil {
+	if *maps || *rays {
+		measure := measureMaps
+		if *rays {
+			measure = func() (string, error) { return measureRays(5) }
+		}
+		if err := only(measure, *cpu); err != nil {
 			log.Fatal(err)
 		}
 		return
@@ -61,7 +66,7 @@ func main() {
 	}
 }
 
-func onlyMaps(profile string) error {
+func only(measure func() (string, error), profile string) error {
 	if profile != "" {
 		f, err := os.Create(profile)
 		if err != nil {
@@ -73,7 +78,7 @@ func onlyMaps(profile string) error {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	table, err := measureMaps()
+	table, err := measure()
 	fmt.Print(table)
 	return err
 }
