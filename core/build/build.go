@@ -43,15 +43,16 @@ type planner struct {
 	// workers is how many goroutines pack a texture's blocks; memory keeps large images from being in memory all at once.
 	workers int
 	memory  *semaphore.Weighted
+	stages  Stages
 }
 
-func newPlanner(p *project.Project, g *needs.Graph, workers int) *planner {
-	return &planner{p: p, g: g, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+func newPlanner(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
+	return &planner{p: p, g: g, stages: stages, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
 }
 
 // plan makes the jobs for everything that ships.
-func plan(p *project.Project, g *needs.Graph, workers int) *planner {
-	pl := newPlanner(p, g, workers)
+func plan(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
+	pl := newPlanner(p, g, workers, stages)
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
 			out := check.GamePath(p, a)

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"vornix/core/compile"
+	"vornix/core/compile/stage"
 	"vornix/core/finding"
 	"vornix/core/job"
 	"vornix/core/mapfile"
@@ -23,16 +24,24 @@ type mapRules struct {
 	Through map[string]bool
 	Texels  map[string]float64
 	Ratio   float64
+	Luxels  map[string]float64
+	Looks   map[string]lookRule
+	Stages  []string // nil: all
+	Draft   bool
 }
 
 // rules are those for a map that needs these assets.
 func (pl *planner) rules(assets []*needs.Asset) mapRules {
-	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Ratio: pl.p.Profile.Map.SharpestRatio}
+	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
 	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
 	for _, a := range assets {
 		if a.Kind != needs.Material || a.Material == nil {
 			continue
 		}
+		if a.Material.Luxels != nil {
+			r.Luxels[a.Name] = *a.Material.Luxels
+		}
+		r.Looks[a.Name] = pl.lookRule(a)
 		size, given := a.Material.Metres()
 		r.Sizes[a.Name] = size
 		r.Through[a.Name] = a.Material.SeeThrough != "" && a.Material.SeeThrough != "no"
@@ -84,6 +93,15 @@ func (pl *planner) compileMap(a *needs.Asset) {
 		}
 	}
 	rules := pl.rules(needed)
+	for _, look := range rules.Looks {
+		for _, t := range []*lookTexture{look.Colour, look.Emission} {
+			if t != nil {
+				inputs = append(inputs, t.Files...)
+			}
+		}
+	}
+	slices.Sort(inputs)
+	inputs = slices.Compact(inputs)
 	missing := pl.missing(a)
 	pl.add(&job.Job{
 		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
@@ -111,7 +129,9 @@ func (pl *planner) compileMap(a *needs.Asset) {
 			if finding.Count(list, finding.Error) > 0 {
 				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
 			}
-			compiled, err := compile.Compile(ctx, m, rules.options(props))
+			options := rules.options(props)
+			options.Long = rules.long(t.Input, stage.Env{Only: pl.stages.Only, Draft: pl.stages.Draft, Memory: pl.stages.Memory, Workers: pl.workers, Store: t, Progress: t.Advance})
+			compiled, err := compile.Compile(ctx, m, options)
 			if err != nil {
 				return err
 			}

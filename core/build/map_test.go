@@ -93,7 +93,7 @@ func TestIncludedSourcesAreNoMaps(t *testing.T) {
 // A glTF scene in the folder of maps is built like any other map.
 func TestScenesAreMaps(t *testing.T) {
 	p := demotest.Project(t, "highline")
-	one, err := build.CompileOne(t.Context(), p, p.Dir, "maps/cairn_station.vnx", nil)
+	one, err := build.CompileOne(t.Context(), p, p.Dir, "maps/cairn_station.vnx", nil, nil)
 	require.NoError(t, err)
 	require.NotNil(t, one.Compiled)
 	surface := one.Surface("rock/cairn")

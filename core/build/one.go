@@ -5,11 +5,12 @@ import (
 	"image"
 	"os"
 	"path/filepath"
-	"strconv"
 
 	"vornix/core/compile"
+	"vornix/core/compile/stage"
 	"vornix/core/finding"
 	"vornix/core/glb"
+	"vornix/core/light"
 	"vornix/core/mapsrc"
 	"vornix/core/model"
 	"vornix/core/needs"
@@ -24,15 +25,19 @@ type One struct {
 	Compiled *compile.Result
 	Findings []finding.Finding
 	pl       *planner // nil without a project
+	looks    func(name string) light.Look
 }
+
+// Looks says how materials look to light; nil without a project.
+func (o *One) Looks() func(name string) light.Look { return o.looks }
 
 // plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.
 const plainSize = 2
 
 // CompileOne compiles one map source. dir is the folder that source is a path in; p is the project there, or nil, and then
 // materials are of plain size and props are left out. keep names layers to keep although a release leaves them out. One.Compiled
-// is nil when there are findings of severity error in the source.
-func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string) (*One, error) {
+// is nil when there are findings of severity error in the source. long says how the long stages run; nil: not at all.
+func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string, long *stage.Env) (*One, error) {
 	open := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, filepath.FromSlash(name))) }
 	data, err := open(source)
 	if err != nil {
@@ -53,12 +58,20 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 		if err != nil {
 			return nil, err
 		}
-		o.pl = newPlanner(p, g, 1)
+		o.pl = newPlanner(p, g, 1, Stages{})
 		models := map[string]*model.Model{}
 		for _, m := range g.Of(needs.Model) {
 			models[m.Name] = m.Model
 		}
-		options = o.pl.rules(append(g.Of(needs.Material), &needs.Asset{Kind: needs.Map, Scene: o.Scene})).options(models)
+		rules := o.pl.rules(append(g.Of(needs.Material), &needs.Asset{Kind: needs.Map, Scene: o.Scene}))
+		options = rules.options(models)
+		o.looks = rules.looks(o.pl.fileOf)
+		if long != nil {
+			options.Long = rules.long(o.pl.fileOf, *long)
+		}
+	}
+	if p == nil && long != nil {
+		options.Long = &compile.Long{Env: *long}
 	}
 	for _, prop := range o.Scene.Props {
 		if prop.Shape == nil && options.Models[prop.Model.Name] == nil {
@@ -95,7 +108,22 @@ func Surfaces(ctx context.Context, p *project.Project) (func(name string) glb.Su
 	if err != nil {
 		return nil, err
 	}
-	return newPlanner(p, g, 1).surface, nil
+	return newPlanner(p, g, 1, Stages{}).surface, nil
+}
+
+// Looks says how a project's materials look to light.
+func Looks(ctx context.Context, p *project.Project) (func(name string) light.Look, error) {
+	files, err := p.List()
+	if err != nil {
+		return nil, err
+	}
+	g, err := needs.Scan(ctx, p, files)
+	if err != nil {
+		return nil, err
+	}
+	pl := newPlanner(p, g, 1, Stages{})
+	rules := pl.rules(g.Of(needs.Material))
+	return rules.looks(pl.fileOf), nil
 }
 
 func (pl *planner) surface(name string) (s glb.Surface) {
@@ -105,8 +133,8 @@ func (pl *planner) surface(name string) (s glb.Surface) {
 	}
 	m := a.Material
 	s.SeeThrough, s.Unlit, s.DoubleSided = m.SeeThrough, m.Shading == "unlit", m.DoubleSided != nil && *m.DoubleSided
-	if n, err := strconv.ParseUint(m.Tint[min(1, len(m.Tint)):], 16, 32); err == nil {
-		s.Tint = glb.Linear(uint32(n))
+	if n, ok := glb.Hex(m.Tint); ok {
+		s.Tint = glb.Linear(n)
 	}
 	for _, t := range []struct {
 		name string

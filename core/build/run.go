@@ -33,6 +33,8 @@ type Options struct {
 	Paths    []string // only what is made of these
 	// Program tells one build of Vornix from another: results of the quick look are only believed from the same one.
 	Program string
+	// Stages says how maps are compiled.
+	Stages Stages
 }
 
 // Result is what a build made.
@@ -107,7 +109,8 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
 	}
-	if len(o.Paths) == 0 {
+	usual := o.Stages.Only == nil && !o.Stages.Draft
+	if len(o.Paths) == 0 && usual {
 		if r := quickLook(p, files, o.Program); r != nil {
 			return r, nil
 		}
@@ -120,7 +123,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	planned := plan(p, g, o.Workers)
+	planned := plan(p, g, o.Workers, o.Stages)
 	jobs := planned.jobs
 	var only []string
 	if len(o.Paths) > 0 {
@@ -158,7 +161,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	switch {
 	case failed > 0:
 		return r, buildFault(report, failed)
-	case !whole:
+	case !whole || !usual:
 		return r, nil
 	}
 	return r, remember(dir, p, files, o.Program, r, len(jobs))
@@ -317,7 +320,7 @@ func Stale(ctx context.Context, p *project.Project, program string) ([]string, e
 	if err != nil {
 		return nil, err
 	}
-	report, err := job.Run(ctx, plan(p, g, 1).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	report, err := job.Run(ctx, plan(p, g, 1, Stages{}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
 		return nil, err
 	}

@@ -35,6 +35,8 @@ type Options struct {
 	DensityRatio float64
 	// Models are the models that props show, by name.
 	Models map[string]*model.Model
+	// Long says how the long stages are run; nil: not at all.
+	Long *Long
 }
 
 // Result is a compiled map with what its making has to say.
@@ -43,16 +45,21 @@ type Result struct {
 	Findings []finding.Finding
 	// Leak is the way from an object to the outside, in a map that should be sealed and isn't.
 	Leak []geom.Vec
+	// Stats are what the long stages counted, by their names and what is counted.
+	Stats map[string]int64
 }
 
 // Compile runs all stages.
 func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
-	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed}}
+	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed, Luxels: m.Luxels}}
 	if out.Meta.Modes == nil {
 		out.Meta.Modes = []string{}
 	}
 	if s := m.Sky; s != nil {
-		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour)}
+		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour), Power: s.Power, Disc: s.Disc, Dome: packed(s.Dome), Glow: s.Glow}
+		if s.Image != nil {
+			out.Meta.Sky.Image = s.Image.Name
+		}
 	}
 	if o.FitSize == nil {
 		o.FitSize = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
@@ -73,7 +80,10 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	tiles.Compile(m, out)
 	objects(m, out)
 	r := &Result{Map: out}
-	return r, r.say(ctx, m, o, surface, tree)
+	if err := r.say(ctx, m, o, surface, tree); err != nil || o.Long == nil || finding.Count(r.Findings, finding.Error) > 0 {
+		return r, err
+	}
+	return r, r.long(ctx, m, o.Long)
 }
 
 // solids adds what players bump into.

@@ -21,6 +21,10 @@ var (
 	MapTitle     = declare("map.no-title", Warning, "Players see the file name in lists instead of a title.", "Add title=\"...\" to the map line.")
 	MapPlayers   = declare("map.no-players", Warning, "Nobody can tell for how many players the map is meant.", "Add players=2..8 (least and most) to the map line.")
 
+	StageMemory = declare("stage.memory", Error, "The stage was left out, so the map is not finished.", "Allow more with --memory, or ask for less: fewer luxels a metre, a smaller map.")
+	LightCoarse = declare("light.coarse", Warning, "Shadows on it are blurred, unlike those next to it.", "Split the solid, or give the face fewer luxels.")
+	LightMany   = declare("light.many", Error, "The map stays dark: so many lights can't be worked out.", "Use fewer lights; one of the repeats probably has a slip in its count.")
+
 	MaterialMissing = declare("material.missing", Error, "The surface shows the game's missing pattern.", "Correct the name, or add the material file.")
 	TextureMissing  = declare("texture.missing", Error, "The surface shows the game's missing pattern.", "Correct the name in the material, or add the image.")
 	SoundMissing    = declare("sound.missing", Warning, "It stays silent there in the game.", "Correct the name, or add the sound file.")

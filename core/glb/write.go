@@ -8,6 +8,7 @@ import (
 	"image/png"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/qmuntal/gltf"
@@ -448,4 +449,13 @@ func (w *writer) texture(img image.Image, name string) (int, error) {
 	w.doc.Textures = append(w.doc.Textures, &gltf.Texture{Source: gltf.Index(n)})
 	w.image[img] = len(w.doc.Textures) - 1
 	return len(w.doc.Textures) - 1, nil
+}
+
+// Hex reads a colour such as #ffe2b8.
+func Hex(s string) (rgb uint32, ok bool) {
+	if len(s) != 7 || s[0] != '#' {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(s[1:], 16, 32)
+	return uint32(n), err == nil
 }

@@ -70,6 +70,8 @@ type Output struct {
 type Progress interface {
 	// Started says that a job begins to run (not that it was found to be up to date).
 	Started(id, step string)
+	// Advanced says how far a running job is in one of its stages, in steps of about the same size.
+	Advanced(id, stage string, done, total int64)
 	// Ended says that a job ended; done of total have.
 	Ended(r Result, done, total int)
 }

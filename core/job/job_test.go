@@ -335,6 +335,11 @@ func (r *recorder) Started(id, _ string) {
 	r.started = append(r.started, id)
 }
 
+func (r *recorder) Advanced(_, _ string, done, total int64) {
+	defer r.enter()()
+	assert.LessOrEqual(r.t, done, total)
+}
+
 func (r *recorder) Ended(_ job.Result, done, total int) {
 	defer r.enter()()
 	r.ended = append(r.ended, done)

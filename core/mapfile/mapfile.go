@@ -44,6 +44,13 @@ type Map struct {
 	Terrains []Terrain
 	Models   []Model
 	Props    []Prop
+
+	// What the long stages made; nil where they were left out.
+	Lightmap     *Lightmap
+	Ambient      *Ambient
+	PropLight    [][]Light // by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn
+	TerrainLight [][]Light // by terrain: one for each height
+	GridLight    [][]Light // by grid: one for each cell
 }
 
 // Meta is what a game shows before it loads the map.
@@ -55,20 +62,30 @@ type Meta struct {
 	Sky     *Sky     `json:"sky,omitempty"`
 	Menu    bool     `json:"menu,omitempty"`   // a background for the game's menu
 	Sealed  bool     `json:"sealed,omitempty"` // closed to the outside
+	Luxels  float64  `json:"luxels,omitempty"` // of the lightmap, a metre, where a face says nothing; 0: as many as is usual
+	// Stages says which of the long stages were run, and how: draft or full.
+	Stages map[string]string `json:"stages,omitempty"`
 }
 
-// Sky is the light from far away; angles in degrees, colour 0xRRGGBB in sRGB.
+// Sky is the light from far away; angles in degrees, colours 0xRRGGBB in sRGB.
 type Sky struct {
 	Name      string  `json:"name"`
 	Azimuth   float64 `json:"azimuth"`
 	Elevation float64 `json:"elevation"`
-	Colour    uint32  `json:"colour"`
+	Colour    uint32  `json:"colour"` // of the sun
+	Power     float64 `json:"power"`  // of the sun: what falls on a surface that faces it, in units of Light times pi
+	Disc      float64 `json:"disc"`   // the sun's width
+	Dome      uint32  `json:"dome"`   // colour of the sky itself
+	Glow      float64 `json:"glow"`   // how bright the sky is, in units of Light
+	Image     string  `json:"image,omitempty"`
 }
 
-// Vertex is a corner: metres, unit normal, texture coordinates in repeats. 32 bytes.
+// Vertex is a corner: metres, unit normal, texture coordinates in repeats. 32 bytes; Luxel, its place on the page of the
+// lightmap in luxels from the first one's middle, stands in a chunk of its own.
 type Vertex struct {
 	Position, Normal [3]float32
 	UV               [2]float32
+	Luxel            [2]float32
 }
 
 // Face is a flat convex polygon of one material. 32 bytes.
@@ -78,6 +95,7 @@ type Face struct {
 	FirstIndex, IndexNumber uint32
 	Solid                   uint32  // which solid of the source it came from, counted from 0
 	Luxels                  float32 // of the lightmap, a metre; 0: as the map
+	Page                    uint32  // of the lightmap, counted from 1; 0: it is on none
 }
 
 // Object is anything placed in the map. 64 bytes.
@@ -163,7 +181,7 @@ func Encode(m *Map) ([]byte, error) {
 	}
 	indx = u32(indx, m.Indices...)
 	for _, f := range m.Faces {
-		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid, math.Float32bits(f.Luxels), 0)
+		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid, math.Float32bits(f.Luxels), f.Page)
 	}
 	pairs := uint32(0)
 	for _, o := range m.Objects {
@@ -202,7 +220,7 @@ func Encode(m *Map) ([]byte, error) {
 		text = append(text, s...)
 	}
 	return assemble(append([]namedChunk{{"META", meta}, {"STRG", text}, {"VERT", vert}, {"INDX", indx}, {"FACE", face},
-		{"OBJS", objs}, {"PAIR", pair}, {"LEGE", lege}, {"TILE", tile}}, rest...)), nil
+		{"OBJS", objs}, {"PAIR", pair}, {"LEGE", lege}, {"TILE", tile}}, append(rest, encodeStages(m)...)...)), nil
 }
 
 type namedChunk struct {

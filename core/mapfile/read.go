@@ -162,8 +162,7 @@ func (r *Reader) Map() (*Map, error) {
 		m.Indices = append(m.Indices, i)
 	}
 	for c := in("FACE"); len(c.data) >= 32; {
-		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(), Solid: c.u32(), Luxels: c.f32()}
-		c.u32()
+		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(), Solid: c.u32(), Luxels: c.f32(), Page: c.u32()}
 		if c.err != nil {
 			return nil, c.err
 		}
@@ -205,7 +204,10 @@ func (r *Reader) Map() (*Map, error) {
 	if err := readGrids(m, in("TILE")); err != nil {
 		return nil, err
 	}
-	return m, r.bodies(m, strs)
+	if err := r.bodies(m, strs); err != nil {
+		return nil, err
+	}
+	return m, r.stages(m)
 }
 
 // owns says whether vertices and indices are there, and the indices name just those vertices.

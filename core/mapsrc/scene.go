@@ -80,7 +80,7 @@ func (b *builder) record(r *Record, c context) {
 	case "map":
 		b.mapLine(m, r)
 	case "sky":
-		m.Sky = &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place}
+		b.sky(r, c, title)
 	case "solid":
 		b.solid(r, c)
 	case "terrain":
@@ -122,6 +122,16 @@ func (b *builder) record(r *Record, c context) {
 	}
 }
 
+// sky reads a sky line. Power and glow are such that white ground in the sun is as bright as white on a screen.
+func (b *builder) sky(r *Record, c context, title string) {
+	s := &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place,
+		Power: b.within(r, "power", 3, 0, 1000), Disc: b.within(r, "disc", 0.5, 0, 90), Dome: b.colourOf(r, "dome", scene.Colour{R: 0xa8, G: 0xc0, B: 0xe8}), Glow: b.within(r, "glow", 0.4, 0, 1000)}
+	if v := r.Pair("image"); v != nil {
+		s.Image = b.panorama(v, c)
+	}
+	b.m.Sky = s
+}
+
 func (b *builder) mapLine(m *scene.Map, r *Record) {
 	if m.Name != "" {
 		b.find(finding.MapDuplicate, r.Place, "this is a second map line; the first is on line %d", m.Place.Line)
@@ -129,6 +139,7 @@ func (b *builder) mapLine(m *scene.Map, r *Record) {
 	}
 	m.Name, m.Title, m.Place = r.Name(), str(r, "title"), r.Place
 	m.Menu, m.Sealed = str(r, "purpose") == "menu", str(r, "sealed") == "yes"
+	m.Luxels = b.within(r, "luxels", 0, 0.05, 64)
 	if v := r.Pair("players"); v != nil {
 		m.Players = [2]int{int(v.Numbers[0]), int(v.Numbers[1])}
 	}
@@ -214,10 +225,14 @@ func word1(v *Value) scene.Ref {
 }
 
 func (b *builder) colour(r *Record) scene.Colour {
-	if v := r.Pair("colour"); v != nil {
+	return b.colourOf(r, "colour", scene.Colour{R: 255, G: 255, B: 255})
+}
+
+func (b *builder) colourOf(r *Record, key string, otherwise scene.Colour) scene.Colour {
+	if v := r.Pair(key); v != nil {
 		return hexColour(v.Text)
 	}
-	return scene.Colour{R: 255, G: 255, B: 255}
+	return otherwise
 }
 
 // hexColour reads #rrggbb, which the parser has seen to be one.

@@ -42,6 +42,7 @@ type Fields struct {
 	SeeThrough     string   `toml:"see_through,omitempty" jsonschema:"enum=no,enum=cut-out,enum=soft,description=Whether the colour texture's alpha is used: no (default)\\, cut-out: drawn or not\\, soft: mixed"`
 	DoubleSided    *bool    `toml:"double_sided,omitempty" jsonschema:"description=Whether it shows from behind (default false)"`
 	Solid          *bool    `toml:"solid,omitempty" jsonschema:"description=Whether players bump into it (default true)"`
+	Luxels         *float64 `toml:"luxels,omitempty" jsonschema:"minimum=0.05,maximum=64,description=Luxels of the lightmap a metre\\, where the face says nothing (default: as the map)"`
 	Size           *float64 `toml:"size,omitempty" jsonschema:"exclusiveMinimum=0,maximum=1000000,description=Metres that one repeat of the texture covers (default 2)"`
 }
 
@@ -92,7 +93,7 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 		most      float64
 		exclusive bool
 	}{
-		{"size", m.Size, 0, 1e6, true}, {"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
+		{"size", m.Size, 0, 1e6, true}, {"luxels", m.Luxels, 0.05, 64, false}, {"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
 		{"emission_power", m.EmissionPower, 0, 10000, false}, {"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
 	} {
 		if v := n.value; v != nil && (!(*v >= n.least && *v <= n.most) || n.exclusive && *v == n.least) {

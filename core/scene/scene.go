@@ -14,8 +14,9 @@ type Map struct {
 	Title    string
 	Players  [2]int // least and most; 0,0 when not given
 	Modes    []string
-	Menu     bool // a background for the game's menu: nobody plays in it
-	Sealed   bool // closed to the outside: a gap is a mistake
+	Menu     bool    // a background for the game's menu: nobody plays in it
+	Sealed   bool    // closed to the outside: a gap is a mistake
+	Luxels   float64 // of the lightmap, a metre, where a face and its material say nothing; 0: as many as is usual
 	Sky      *Sky
 	Solids   []Solid
 	Terrains []Terrain
@@ -42,10 +43,22 @@ type Map struct {
 // Sky is the light from far away.
 type Sky struct {
 	Name      string
-	Azimuth   float64 // of the sun, degrees from north (Y), clockwise
-	Elevation float64 // of the sun, degrees above the horizon
-	Colour    Colour
+	Azimuth   float64  // of the sun, degrees from north (Y), clockwise
+	Elevation float64  // of the sun, degrees above the horizon
+	Colour    Colour   // of the sun
+	Power     float64  // of the sun: watts a square metre that faces it
+	Disc      float64  // the sun's width, degrees
+	Dome      Colour   // of the sky itself
+	Glow      float64  // how bright the sky is; 1 is as bright as white on a screen
+	Image     *Picture // the sky itself all around, instead of Dome; nil: none
 	Place     fault.Place
+}
+
+// Picture is light from all around: from north over east, south and west to north again, from straight up to straight down.
+type Picture struct {
+	Name          string
+	Width, Height int
+	Pixels        [][3]float32 // linear, row by row
 }
 
 // Colour is 8-bit sRGB.

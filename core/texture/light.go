@@ -3,6 +3,7 @@ package texture
 import (
 	"image"
 	"image/color"
+	"math"
 	"math/bits"
 )
 
@@ -54,6 +55,24 @@ func fixed(h uint16) int64 {
 		return mantissa
 	}
 	return (mantissa | 0x400) << (exponent - 1)
+}
+
+// Colours are red, green and blue of the i-th texel.
+func (l *Light) Colours(i int) (c [3]float32) {
+	for k := range c {
+		c[k] = float32(fixed(l.Pix[4*i+k])) / (1 << 24)
+	}
+	return c
+}
+
+// SetColours rounds red, green and blue of the i-th texel to half floats; what is below zero, or no number, becomes 0.
+func (l *Light) SetColours(i int, c [3]float32) {
+	for k, v := range c {
+		if !(v > 0) {
+			v = 0
+		}
+		l.Pix[4*i+k] = toHalf(int64(math.Round(float64(min(v, 65504)) * (1 << 24))))
+	}
 }
 
 // toHalf rounds a value of fixed to the nearest half float, halves to even; beyond the largest it stays there.

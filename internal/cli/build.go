@@ -5,21 +5,32 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
 
 func (a *app) buildCommand() *cobra.Command {
-	return &cobra.Command{
+	var stages func() (build.Stages, error)
+	cmd := &cobra.Command{
 		Use:   "build [PATH...]",
 		Short: "Compile maps, textures, materials, sprites and sounds that changed into out/tree",
 		Long: `Build brings out/tree up to date: the exact files that ship, at the paths the game sees. What has not changed is
 not made again; going back to an older source takes the result from .vornix/cache. Files whose sources are gone are
-removed. PATH is a source, a folder of sources or a map's name; only what is made of it is built then.`,
+removed. PATH is a source, a folder of sources or a map's name; only what is made of it is built then.
+
+The long stages of maps (visibility, lighting, reflections, navigation) keep what they made by content: a moved camera lights
+nothing again. With --draft they are quick and rough, with --stage only those named run. Neither is for players: every command
+that packs builds in full first. A build that was stopped goes on where it was.`,
 		Example: `  vornix build
-  vornix build maps/cairn_station.vnx textures/rock`,
+  vornix build maps/cairn_station.vnx textures/rock
+  vornix build cairn_station --draft --stage lighting`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			how, err := stages()
+			if err != nil {
+				return err
+			}
 			s, err := a.session("build", nil)
 			if err != nil {
 				return err
@@ -34,10 +45,12 @@ removed. PATH is a source, a folder of sources or a map's name; only what is mad
 			if len(paths) < len(args) { // the project's own folder: all of it
 				paths = nil
 			}
-			step, _, err := s.Build(ctx, paths)
+			step, _, err := s.BuildStages(ctx, paths, how)
 			return a.step(answer, step, err)
 		}),
 	}
+	stages = stageFlags(cmd)
+	return cmd
 }
 
 func (a *app) packCommand() *cobra.Command {

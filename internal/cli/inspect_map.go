@@ -11,12 +11,13 @@ import (
 	"strings"
 
 	"vornix/core/build"
+	"vornix/core/compile/stage"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/glb"
+	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/model"
-	"vornix/core/picture"
 	"vornix/core/release"
 	"vornix/core/scene"
 )
@@ -84,11 +85,21 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 			return nil, err
 		}
 	}
-	return answer, a.picture(o.picture, picture.Plan(m, nil))
+	return answer, a.viewMap(ctx, o, m, nil, func() (func(string) light.Look, error) {
+		_, p, err := around(name)
+		if err != nil || p == nil {
+			return nil, err
+		}
+		return build.Looks(ctx, p)
+	})
 }
 
 func (a *app) inspectSource(ctx context.Context, name string, o look) (any, error) {
-	one, err := a.compileOne(ctx, name, nil)
+	var long *stage.Env
+	if o.picture != "" && o.view != "" && o.view != viewPlan {
+		long = &stage.Env{Draft: true, Workers: a.jobs, Only: viewNeeds[o.view]}
+	}
+	one, err := a.compileOne(ctx, name, nil, long)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +144,7 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 			return nil, err
 		}
 	}
-	return answer, a.picture(o.picture, picture.Plan(one.Compiled.Map, one.Compiled.Leak))
+	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (func(string) light.Look, error) { return one.Looks(), nil })
 }
 
 // isModel says whether a file lies in the folder of models of its project; elsewhere a scene is a map.

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"vornix/core/build"
+	"vornix/core/compile/stage"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/glb"
@@ -34,12 +35,14 @@ type mapMade struct {
 func (a *app) mapCommand() *cobra.Command {
 	var layers []string
 	var pictureFile string
+	var stages func() (build.Stages, error)
 	cmd := &cobra.Command{
 		Use:   "map IN OUT",
 		Short: "Compile one map source; the ending of OUT says into what",
 		Long: `Map compiles one map source. IN is in the map language (.vnx) or a glTF scene (.glb, .gltf); OUT ends in .vnm for a compiled
 map, or in .glb for a glTF scene of its surface with materials, textures, lights and cameras. In a project its materials and
-models are used; without one every repeat covers 2 m. The game's rules are not applied: that is what 'vornix check' and
+models are used; without one every repeat covers 2 m. A compiled map goes through the long stages too: visibility, lighting,
+reflections and navigation, or those that --stage names. The game's rules are not applied: that is what 'vornix check' and
 'vornix build' do.`,
 		Example: `  vornix map maps/cairn_station.vnx cairn.glb
   vornix map drafts/cave.vnx cave.vnm --layer helpers --picture cave.png`,
@@ -50,7 +53,15 @@ models are used; without one every repeat covers 2 m. The game's rules are not a
 			if ending != ".vnm" && ending != ".glb" {
 				return &fault.Fault{Kind: fault.Usage, What: filepath.ToSlash(out) + ": nothing is written with that ending", Do: "End it in .vnm or .glb."}
 			}
-			one, err := a.compileOne(ctx, in, layers)
+			how, err := stages()
+			if err != nil {
+				return err
+			}
+			long := a.env(how)
+			if ending == ".glb" { // a scene has no room for what they make
+				long = nil
+			}
+			one, err := a.compileOne(ctx, in, layers, long)
 			if err != nil {
 				return err
 			}
@@ -84,6 +95,7 @@ models are used; without one every repeat covers 2 m. The game's rules are not a
 	}
 	cmd.Flags().StringArrayVar(&layers, "layer", nil, "keep a `layer` that is left out of releases; may be given several times")
 	cmd.Flags().StringVar(&pictureFile, "picture", "", "draw the map from above and from two sides into this PNG `file`")
+	stages = stageFlags(cmd)
 	return cmd
 }
 
@@ -105,7 +117,7 @@ func writeBeside(name string, data []byte) error {
 }
 
 // compileOne compiles a map source, with the project that it lies in where there is one.
-func (a *app) compileOne(ctx context.Context, name string, layers []string) (*build.One, error) {
+func (a *app) compileOne(ctx context.Context, name string, layers []string, long *stage.Env) (*build.One, error) {
 	if _, err := os.Stat(name); err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the map source", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
@@ -126,7 +138,7 @@ func (a *app) compileOne(ctx context.Context, name string, layers []string) (*bu
 	if err != nil {
 		return nil, err
 	}
-	one, err := build.CompileOne(ctx, p, dir, filepath.ToSlash(source), layers)
+	one, err := build.CompileOne(ctx, p, dir, filepath.ToSlash(source), layers, long)
 	if err != nil {
 		return nil, err
 	}

@@ -10,6 +10,8 @@ const (
 	bins = 16
 	// most is the largest leaf; a leaf that is cheaper to test than to split may have as many.
 	most = 2
+	// deep is the level from which ranges are halved, wherever their triangles lie, and that with the most first.
+	deep = 22
 	// alone is the number of triangles below which a part is built by one goroutine.
 	alone = 8192
 )
@@ -135,11 +137,11 @@ func (b *builder) build(out []node, all branch, depth int) []node {
 			select {
 			case <-b.free:
 				wait.Go(func() {
-					apart[k] = b.build(nil, c, depth+2)
+					apart[k] = b.build(nil, c, depth+1)
 					b.free <- struct{}{}
 				})
 			default:
-				apart[k] = b.build(nil, c, depth+2)
+				apart[k] = b.build(nil, c, depth+1)
 			}
 		}
 		wait.Wait()
@@ -161,7 +163,7 @@ func (b *builder) build(out []node, all branch, depth int) []node {
 			}
 		default:
 			n.child[k] = int32(len(out))
-			out = b.build(out, c, depth+2)
+			out = b.build(out, c, depth+1)
 		}
 	}
 	out[at] = n
@@ -174,7 +176,11 @@ func (b *builder) divide(all branch, depth int) []branch {
 	for len(list) < width {
 		largest, area := -1, float32(-1)
 		for i := range list {
-			if a := list[i].box.half(); a > area && !list[i].isLeaf() {
+			a := list[i].box.half()
+			if depth > deep {
+				a = float32(list[i].last - list[i].first)
+			}
+			if a > area && !list[i].isLeaf() {
 				largest, area = i, a
 			}
 		}
@@ -209,7 +215,7 @@ func (b *builder) split(first, last int, box bounds, depth int) (int, [2]bounds)
 	best, axis, place := float32(math.MaxFloat32), -1, 0
 	for k := range 3 {
 		width := high[k] - low[k]
-		if !(width > 0) || depth > stackSize/2-32 {
+		if !(width > 0) || depth > deep {
 			continue
 		}
 		var count [bins]int

@@ -128,8 +128,9 @@ func (s *stored) meet(from, dir *Vec) (t, u, v float32, ok bool) {
 	return t, u, v, true
 }
 
-// stackSize is more than rays leave behind on their way: three children on each of a tree's levels, see split.
-const stackSize = 256
+// stackSize is more than rays leave behind on their way: three children on each of a tree's levels, of which there are fewer than
+// 36 (see split).
+const stackSize = 112
 
 // waiting is a child that a ray will come to, and when it enters it.
 type waiting struct {

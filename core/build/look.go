@@ -1,0 +1,120 @@
+package build
+
+import (
+	"image"
+	"os"
+	"sync"
+
+	"vornix/core/compile"
+	"vornix/core/compile/stage"
+	"vornix/core/glb"
+	"vornix/core/light"
+	"vornix/core/material"
+	"vornix/core/needs"
+	"vornix/core/texture"
+)
+
+// Stages says which of a map's long stages are run, and how. The zero value runs all in full.
+type Stages struct {
+	Only   []string // nil: all
+	Draft  bool
+	Memory int64 // bytes that a stage may take; 0: as many as is usual
+}
+
+// lookRule is what of a material decides how light meets it.
+type lookRule struct {
+	Look             light.Look
+	Colour, Emission *lookTexture // nil: none
+}
+
+// lookTexture is how the image of a look is made.
+type lookTexture struct {
+	Files  []string
+	Recipe texture.Recipe
+}
+
+func (pl *planner) lookRule(a *needs.Asset) lookRule {
+	m := a.Material
+	return lookRule{Look: lookOf(m), Colour: pl.lookTexture(m.Colour), Emission: pl.lookTexture(m.Emission)}
+}
+
+// lookOf is a material's look without its images.
+func lookOf(m *material.Material) light.Look {
+	l := light.Look{SeeThrough: m.SeeThrough, Unlit: m.Shading == "unlit", DoubleSided: m.DoubleSided != nil && *m.DoubleSided, EmissionPower: 1}
+	if n, ok := glb.Hex(m.Tint); ok {
+		l.Tint = glb.Linear(n)
+	}
+	if m.EmissionPower != nil {
+		l.EmissionPower = *m.EmissionPower
+	}
+	if m.Contrast != nil {
+		l.Contrast = *m.Contrast
+		if l.Contrast == 0 {
+			l.Contrast = 1e-9 // none at all; 0 is what nobody set
+		}
+	}
+	if m.Saturation != nil {
+		l.Saturation = *m.Saturation
+		if l.Saturation == 0 {
+			l.Saturation = -1
+		}
+	}
+	return l
+}
+
+func (pl *planner) lookTexture(name string) *lookTexture {
+	a := pl.g.Find(needs.Texture, name)
+	if a == nil {
+		return nil
+	}
+	how := a.Recipe(pl.p)
+	how.Workers = 0
+	how.Size.Largest, how.Size.How = pictureSide, "nearest"
+	return &lookTexture{Files: a.Images, Recipe: how}
+}
+
+// image makes the look's image; nil when it can't be read, which its own job says.
+func (t *lookTexture) image(input func(string) ([]byte, error)) image.Image {
+	if t == nil {
+		return nil
+	}
+	var files [][]byte
+	for _, name := range t.Files {
+		data, err := input(name)
+		if err != nil {
+			return nil
+		}
+		files = append(files, data)
+	}
+	made, err := texture.Prepare(files, t.Recipe)
+	if err != nil || len(made.Images) == 0 {
+		return nil
+	}
+	return made.Images[0]
+}
+
+// looks gives the looks of materials, each made when it is first asked for.
+func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) light.Look {
+	var mu sync.Mutex
+	made := map[string]light.Look{}
+	return func(name string) light.Look {
+		mu.Lock()
+		defer mu.Unlock()
+		l, ok := made[name]
+		if !ok {
+			rule := r.Looks[name]
+			l = rule.Look
+			l.Colour, l.Emission = rule.Colour.image(input), rule.Emission.image(input)
+			made[name] = l
+		}
+		return l
+	}
+}
+
+// long says how the long stages run; input reads sources.
+func (r *mapRules) long(input func(string) ([]byte, error), env stage.Env) *compile.Long {
+	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }}
+}
+
+// fileOf reads a source of the project.
+func (pl *planner) fileOf(name string) ([]byte, error) { return os.ReadFile(pl.p.Join(name)) }

@@ -1,0 +1,144 @@
+package lighting
+
+import (
+	"context"
+	"math"
+
+	"vornix/core/compile/stage"
+	"vornix/core/geom/ray"
+	"vornix/core/mapfile"
+)
+
+const (
+	// apart is how far samples of the light in the air are from each other, in metres, where that is not too many.
+	apart = 2.0
+	// mostSamples is the most of them; with more the grid becomes coarser.
+	mostSamples = 20000
+	// above is how far over the highest surface samples go, in metres.
+	above = 4.0
+	// ambientRays is how many directions a sample asks.
+	ambientRays = 96
+	// ambientWork is about what all samples cost, in steps.
+	ambientWork = mostSamples * ambientRays / 4
+)
+
+// sides are the six ways a surface can face: +X -X +Y -Y +Z -Z.
+var sides = [6]ray.Vec{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}}
+
+// ambient samples the light in the air.
+func (b *builder) ambient(ctx context.Context) error {
+	box, ok := b.scene.Box()
+	if !ok {
+		return nil
+	}
+	size := box.Max.Sub(box.Min)
+	size.Z += above
+	spacing := apart
+	if b.env.Draft {
+		spacing *= 2
+	}
+	a := &mapfile.Ambient{}
+	for {
+		n := 1.0
+		for k := range 3 {
+			count := math.Floor(size.At(k)/spacing) + 2
+			a.Counts[k] = uint32(min(count, 1<<12))
+			n *= count
+		}
+		if n <= mostSamples {
+			break
+		}
+		spacing *= 1.25
+	}
+	a.Spacing = float32(spacing)
+	for k := range 3 { // the grid lies even about the map
+		a.Origin[k] = float32(box.Min.At(k) + (size.At(k)-float64(a.Counts[k]-1)*spacing)/2)
+	}
+	n := int(a.Counts[0] * a.Counts[1] * a.Counts[2])
+	a.Samples = make([][6]mapfile.Light, n)
+	raw := make([][6]ray.Vec, n)
+	inside := make([]bool, n)
+	weight := b.work.Left() / int64(n)
+	err := b.work.Each(ctx, n, 8, weight, func(first, last int) {
+		for i := first; i < last; i++ {
+			raw[i], inside[i] = b.air(a, i)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	for i := range raw {
+		v := raw[i]
+		if inside[i] {
+			v = around(a, raw, inside, i)
+		}
+		for k := range v {
+			a.Samples[i][k] = mapfile.PackLight(v[k])
+		}
+	}
+	b.m.Ambient = a
+	return nil
+}
+
+// air is the light at a sample, on each side; inside says that it lies in a solid, where there is none.
+func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
+	x, y, z := i%int(a.Counts[0]), i/int(a.Counts[0])%int(a.Counts[1]), i/int(a.Counts[0]*a.Counts[1])
+	at := ray.Vec(a.Origin).Add(ray.Vec{float32(x), float32(y), float32(z)}.Scale(a.Spacing))
+	d := newDice(at, 2000)
+	shift := [2]float32{d.next(), d.next()}
+	var weights [6]float32
+	behind := 0
+	for k := range ambientRays {
+		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]), nil)
+		seen := b.scene.See(at, dir)
+		if seen.Behind {
+			behind++
+		}
+		for s, n := range sides {
+			if cos := n.Dot(dir); cos > 0 {
+				sum[s] = sum[s].Add(seen.Light.Scale(cos))
+				weights[s] += cos
+			}
+		}
+	}
+	for s := range sum {
+		sum[s] = sum[s].Scale(1 / weights[s])
+		direct := b.lamps.direct(b.scene, &luxel{at: at, normal: sides[s]}, 1)
+		sum[s] = sum[s].Add(direct.Light)
+	}
+	return sum, behind > ambientRays/2
+}
+
+// around is the mean of the neighbours of a sample that are not in solids, or darkness.
+func around(a *mapfile.Ambient, raw [][6]ray.Vec, inside []bool, i int) (sum [6]ray.Vec) {
+	n := float32(0)
+	step := 1
+	for k := range 3 {
+		at := i / step % int(a.Counts[k])
+		for _, d := range [2]int{-1, 1} {
+			if j := i + d*step; at+d >= 0 && at+d < int(a.Counts[k]) && !inside[j] {
+				n++
+				for s := range sum {
+					sum[s] = sum[s].Add(raw[j][s])
+				}
+			}
+		}
+		step *= int(a.Counts[k])
+	}
+	for s := range sum {
+		sum[s] = sum[s].Scale(1 / max(n, 1))
+	}
+	return sum
+}
+
+// Key is a hash of all of a map that decides its light; the looks of its materials and the picture of its sky come in addition.
+func Key(m *mapfile.Map) string {
+	var lights []mapfile.Object
+	for _, o := range m.Objects {
+		if o.Kind == "light" {
+			o.Name = ""
+			lights = append(lights, o)
+		}
+	}
+	return stage.Key(m.Vertices, m.Indices, m.Faces, m.Terrains, m.Models, m.Props, m.Grids, m.Legend, m.Meta.Sky, m.Meta.Luxels, lights)
+}

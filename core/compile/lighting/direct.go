@@ -1,0 +1,196 @@
+package lighting
+
+import (
+	"cmp"
+	"math"
+	"slices"
+
+	"vornix/core/geom"
+	"vornix/core/geom/ray"
+	"vornix/core/light"
+	"vornix/core/mapfile"
+)
+
+const (
+	// faint is light that nobody sees; a lamp is asked no further than it brings more.
+	faint = 1.0 / 2048
+	// crowd is the most lamps that light one place: the strongest there.
+	crowd = 64
+)
+
+// lamp is a light that is somewhere.
+type lamp struct {
+	at     ray.Vec
+	power  ray.Vec // radiant intensity by pi: what falls on a white surface a metre away, as it sends it
+	radius float32
+	reach  float32
+	aimed  bool
+	look   ray.Vec
+	inner  float32 // cosines of half the cone, all of the light and none
+	outer  float32
+}
+
+// lamps are all the lights of a map, to be found by place.
+type lamps struct {
+	list []lamp
+	tree *geom.Tree
+
+	sun      ray.Vec // toward it
+	sunLight ray.Vec // on a surface that faces it; nothing without a sun
+	disc     float32 // the tangent of half its width
+}
+
+// lampsOf finds the lights of a map.
+func lampsOf(m *mapfile.Map) *lamps {
+	l := &lamps{}
+	var boxes []geom.Box
+	for _, o := range m.Objects {
+		if o.Kind != "light" || !(o.Value > 0) {
+			continue
+		}
+		// The power is radiated over the sphere, 4 pi; a white surface sends the light on over pi.
+		p := light.Linear(o.Colour).Scale(o.Value / float32(4*math.Pi*math.Pi))
+		lamp := lamp{at: o.A, power: p, radius: o.Radius, reach: float32(math.Sqrt(float64(max(p[0], p[1], p[2]) / faint)))}
+		if o.Flags&2 != 0 {
+			lamp.aimed, lamp.look = true, ray.Vec(o.B).Sub(o.A).Unit()
+			_, cos := geom.Turn(float64(o.Angle) / 2)
+			_, in := geom.Turn(float64(o.Angle) / 2 * 0.8)
+			lamp.inner, lamp.outer = float32(in), float32(cos)
+		}
+		l.list = append(l.list, lamp)
+		boxes = append(boxes, geom.Box{Min: wide(o.A), Max: wide(o.A)}.Grow(float64(lamp.reach)))
+	}
+	l.tree = geom.NewTree(boxes)
+	if s := m.Meta.Sky; s != nil && s.Power > 0 {
+		sinE, cosE := geom.Turn(s.Elevation)
+		sinA, cosA := geom.Turn(s.Azimuth)
+		l.sun = ray.Vec{float32(cosE * sinA), float32(cosE * cosA), float32(sinE)}
+		l.sunLight = light.Linear(s.Colour).Scale(float32(s.Power / math.Pi))
+		sin, cos := geom.Turn(s.Disc / 2)
+		l.disc = float32(sin / cos)
+	}
+	return l
+}
+
+func wide(v ray.Vec) geom.Vec { return geom.Vec{X: float64(v[0]), Y: float64(v[1]), Z: float64(v[2])} }
+
+// brings is what a lamp brings to a place where nothing is in the way, and the way to it.
+func (l *lamp) brings(at, normal ray.Vec) (amount float32, way ray.Vec) {
+	way = l.at.Sub(at)
+	square := way.Dot(way)
+	length := float32(math.Sqrt(float64(square)))
+	if length > l.reach || length < 1e-6 {
+		return 0, way
+	}
+	cos := way.Dot(normal) / length
+	if cos <= 0 {
+		return 0, way
+	}
+	amount = cos / max(square, float32(l.radius*l.radius), 1e-4)
+	if l.aimed {
+		c := -way.Dot(l.look) / length
+		if c <= l.outer {
+			return 0, way
+		}
+		if c < l.inner {
+			t := (c - l.outer) / (l.inner - l.outer)
+			amount *= float32(t*t) * (3 - 2*t)
+		}
+	}
+	return amount, way
+}
+
+// arriving is light as it comes together at a place.
+type arriving struct {
+	Light  ray.Vec
+	Toward ray.Vec // where it comes from, as much as it is
+}
+
+func (a *arriving) add(light, from ray.Vec) {
+	a.Light = a.Light.Add(light)
+	a.Toward = a.Toward.Add(from.Scale(brightness(light)))
+}
+
+func (a arriving) scale(f float32) arriving { return arriving{a.Light.Scale(f), a.Toward.Scale(f)} }
+
+// brightness is how bright light looks (ITU-R BT.709).
+func brightness(c ray.Vec) float32 { return c.Dot(ray.Vec{0.2126, 0.7152, 0.0722}) }
+
+// direct is the light that comes straight from lamps and the sun. rays is about how many are asked of each that is soft.
+func (l *lamps) direct(s *light.Scene, c *luxel, rays int) (sum arriving) {
+	d := newDice(c.at, 0)
+	for _, i := range l.near(c) {
+		lamp := &l.list[i]
+		amount, way := lamp.brings(c.at, c.normal)
+		if amount <= 0 {
+			continue
+		}
+		part := l.part(rays, lamp.radius > 0, c, &d, s, func(at ray.Vec, u, v float32) ray.Vec {
+			to := lamp.at
+			if lamp.radius > 0 {
+				to = to.Add(ball(u, v, &d).Scale(lamp.radius))
+			}
+			return to.Sub(at)
+		})
+		if lit := lamp.power.Times(part).Scale(amount); lit != (ray.Vec{}) {
+			sum.add(lit, way.Unit())
+		}
+	}
+	if cos := l.sun.Dot(c.normal); cos > 0 && l.sunLight != (ray.Vec{}) {
+		a, b := l.sun.Frame()
+		part := l.part(rays, l.disc > 0, c, &d, s, func(_ ray.Vec, u, v float32) ray.Vec {
+			x, y := disc(u, v)
+			return l.sun.Add(a.Scale(x * l.disc)).Add(b.Scale(y * l.disc)).Scale(1e5)
+		})
+		if lit := l.sunLight.Times(part).Scale(cos); lit != (ray.Vec{}) {
+			sum.add(lit, l.sun)
+		}
+	}
+	return sum
+}
+
+// part is how much of a light comes through, by colour: the mean of rays from places over the luxel, to places that way gives for
+// points of the unit square. Where the first few all agree, no more are asked.
+func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *light.Scene, way func(at ray.Vec, u, v float32) ray.Vec) ray.Vec {
+	first := min(rays, 4)
+	if !soft && c.a == (ray.Vec{}) {
+		rays, first = 1, 1
+	}
+	var sum, low, high ray.Vec
+	shift := [2]float32{d.next(), d.next()}
+	for i := range rays {
+		if i == first && low == high {
+			return sum.Scale(1 / float32(first))
+		}
+		// Corners of the luxel in turns; points that fill the square, the same everywhere but for a shift.
+		at := c.at.Add(c.a.Scale(float32(i&1)*2 - 1)).Add(c.b.Scale(float32(i>>1&1)*2 - 1))
+		through := s.Passes(at, way(at, spread(i, 0, shift[0]), spread(i, 1, shift[1])))
+		sum = sum.Add(through)
+		if i == 0 {
+			low, high = through, through
+		}
+		for k := range 3 {
+			low[k], high[k] = min(low[k], through[k]), max(high[k], through[k])
+		}
+	}
+	return sum.Scale(1 / float32(rays))
+}
+
+// near are the lamps that reach a place, the strongest where they are too many.
+func (l *lamps) near(c *luxel) []int {
+	var list []int
+	l.tree.Touching(geom.Box{Min: wide(c.at), Max: wide(c.at)}, func(i int) { list = append(list, i) })
+	slices.Sort(list)
+	if len(list) <= crowd {
+		return list
+	}
+	amount := map[int]float32{}
+	for _, i := range list {
+		a, _ := l.list[i].brings(c.at, c.normal)
+		amount[i] = a * brightness(l.list[i].power)
+	}
+	slices.SortStableFunc(list, func(a, b int) int { return cmp.Compare(amount[b], amount[a]) })
+	list = list[:crowd]
+	slices.Sort(list)
+	return list
+}

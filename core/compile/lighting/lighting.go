@@ -1,0 +1,357 @@
+package lighting
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"math"
+
+	"vornix/core/compile/stage"
+	"vornix/core/geom/ray"
+	"vornix/core/light"
+	"vornix/core/mapfile"
+)
+
+// Version is raised whenever the same map would be lit with other bytes.
+const Version = 1
+
+// Options for Build.
+type Options struct {
+	// Density gives the luxels a metre that a material asks for, 0 for none.
+	Density func(material string) float64
+	// Key is a hash of all that decides what the scene looks like to light.
+	Key string
+}
+
+// Result is what lighting has to say.
+type Result struct {
+	Luxels  int
+	Rays    int64 // of the last gathering
+	Bounces int
+	// Coarser are faces that are too large for the luxels that they should have.
+	Coarser []int
+}
+
+// TooLarge is the error when the stage would need more memory than it may have.
+type TooLarge struct {
+	Luxels       int
+	Need, Budget int64
+}
+
+func (e *TooLarge) Error() string {
+	return fmt.Sprintf("lighting %d luxels needs about %d MB of memory, and may have %d MB", e.Luxels, e.Need>>20, e.Budget>>20)
+}
+
+// perLuxel is about what a luxel takes of memory, in bytes.
+const perLuxel = 260
+
+// quality is how well a map is lit.
+type quality struct {
+	direct  int   // rays to each soft lamp
+	between share // for all passes but the last
+	last    share
+	bounces int
+	filters int
+}
+
+// expected is about how many passes there will be before the last.
+func (q *quality) expected() int { return min(q.bounces-1, 6) }
+
+func qualityOf(draft bool) quality {
+	if draft {
+		return quality{direct: 4, between: share{32, 32, 1}, last: share{32, 64, 0.1}, bounces: 2, filters: 2}
+	}
+	return quality{direct: 16, between: share{32, 32, 1}, last: share{64, 1024, 0.04}, bounces: 32, filters: 3}
+}
+
+// settled is the change, as a part of the light, below which further bounces are not worth it.
+const settled = 0.004
+
+// block is how many luxels of the last gathering are kept together.
+const block = 1 << 14
+
+// Build lights a map. The scene is of the same map; when Build returns, its Lit is the map's light.
+func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o Options) (*Result, error) {
+	if o.Density == nil {
+		o.Density = func(string) float64 { return 0 }
+	}
+	if err := afford(e, m, o); err != nil {
+		return nil, err
+	}
+	b := &builder{env: e, m: m, scene: s, lamps: lampsOf(m), q: qualityOf(e.Draft)}
+	b.layout = lay(m, s, o.Density, e.Draft)
+	n := len(b.layout.luxels)
+	if need := int64(n) * perLuxel; need > e.Budget() {
+		return nil, &TooLarge{n, need, e.Budget()}
+	}
+	b.result = &Result{Luxels: n, Coarser: b.layout.coarser}
+	b.key = stage.Key(stage.Lighting, Version, e.How(), o.Key, n)
+	gathers := s.Glows() || m.Meta.Sky != nil && m.Meta.Sky.Glow > 0 || b.lamps.sunLight != ray.Vec{} || len(b.lamps.list) > 0
+	passes := int64(0)
+	if gathers {
+		passes = int64(b.q.expected())*int64(b.q.between.least) + int64(b.q.last.least)*2
+	}
+	b.work = e.Begin(stage.Lighting, int64(n)*(passes+int64(b.q.direct))+ambientWork)
+	if err := b.direct(ctx); err != nil {
+		return nil, err
+	}
+	s.Lit = b.empty()
+	b.place(b.straight, nil)
+	if gathers {
+		if err := b.bounce(ctx); err != nil {
+			return nil, err
+		}
+		if err := b.last(ctx); err != nil {
+			return nil, err
+		}
+	}
+	b.write()
+	if err := b.ambient(ctx); err != nil {
+		return nil, err
+	}
+	b.work.Step(b.work.Left())
+	return b.result, nil
+}
+
+// afford guesses the number of luxels from the areas of faces, before any is made.
+func afford(e *stage.Env, m *mapfile.Map, o Options) error {
+	n := 0.0
+	for i := range m.Faces {
+		f := &m.Faces[i]
+		width := float64(size(m, f, o.Density, e.Draft))
+		corners := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
+		for float64(extent(corners))/width > side-4 {
+			width *= 2
+		}
+		sum := ray.Vec{}
+		for k := 2; k < len(corners); k++ {
+			sum = sum.Add(ray.Vec(corners[k-1].Position).Sub(corners[0].Position).Cross(ray.Vec(corners[k].Position).Sub(corners[0].Position)))
+		}
+		n += float64(sum.Length())/2/(width*width) + 4
+	}
+	if need := int64(min(n*perLuxel, 1e18)); need > e.Budget() {
+		return &TooLarge{int(min(n, 1e15)), need, e.Budget()}
+	}
+	return nil
+}
+
+// builder lights one map.
+type builder struct {
+	env    *stage.Env
+	m      *mapfile.Map
+	scene  *light.Scene
+	lamps  *lamps
+	layout *layout
+	q      quality
+	work   *stage.Work
+	key    string
+	result *Result
+
+	straight []arriving // from lamps and the sun, by luxel
+	rest     []gathered // from everywhere else
+}
+
+// direct finds what comes straight from lamps and the sun.
+func (b *builder) direct(ctx context.Context) error {
+	n := len(b.layout.luxels)
+	b.straight = make([]arriving, n)
+	return b.work.Once(stage.Key(b.key, "direct"), int64(n*b.q.direct), func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
+		err := b.work.Each(ctx, n, 64, int64(b.q.direct), func(first, last int) {
+			for i := first; i < last; i++ {
+				b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
+			}
+		})
+		return pack(b.straight), err
+	})
+}
+
+// bounce adds light that was sent on, again and again, until it changes little; each time from what was there before.
+func (b *builder) bounce(ctx context.Context) error {
+	n := len(b.layout.luxels)
+	next := make([]arriving, n)
+	before := 0.0
+	for pass := 1; pass < b.q.bounces; pass++ {
+		weight := int64(b.q.between.least)
+		if pass > b.q.expected() {
+			weight = 0 // it is more than was thought
+		}
+		steps := int64(n) * weight
+		err := b.work.Once(stage.Key(b.key, "bounce", pass), steps, func(data []byte) bool { return unpack(data, next) }, func() ([]byte, error) {
+			err := b.work.Each(ctx, n, 64, weight, func(first, last int) {
+				for i := first; i < last; i++ {
+					next[i] = gather(b.scene, &b.layout.luxels[i], pass, b.q.between, 0).Arriving
+				}
+			})
+			return pack(next), err
+		})
+		if err != nil {
+			return err
+		}
+		b.place(b.straight, func(i int) ray.Vec { return next[i].Light })
+		b.result.Bounces = pass
+		sum := 0.0
+		for i := range next {
+			sum += float64(brightness(next[i].Light) + brightness(b.straight[i].Light))
+		}
+		if math.Abs(sum-before) <= settled*sum {
+			b.work.Step(int64(n*b.q.between.least) * int64(max(b.q.expected()-pass, 0)))
+			break
+		}
+		before = sum
+	}
+	return nil
+}
+
+// last gathers what is shown, as well as is wanted, and evens out the noise.
+func (b *builder) last(ctx context.Context) error {
+	n := len(b.layout.luxels)
+	b.rest = make([]gathered, n)
+	for first := 0; first < n; first += block {
+		part := b.rest[first:min(first+block, n)]
+		steps := 2 * int64(b.q.last.least)
+		err := b.work.Once(stage.Key(b.key, "last", first), steps*int64(len(part)), func(data []byte) bool { return unpack(data, part) }, func() ([]byte, error) {
+			err := b.work.Each(ctx, len(part), 16, steps, func(from, to int) {
+				for i := from; i < to; i++ {
+					part[i] = gather(b.scene, &b.layout.luxels[first+i], 1000, b.q.last, brightness(b.straight[first+i].Light))
+				}
+			})
+			return pack(part), err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for i := range b.rest {
+		b.result.Rays += int64(b.rest[i].Rays)
+	}
+	to := make([]gathered, n)
+	for range b.q.filters {
+		if err := b.work.Each(ctx, n, 4096, 0, func(first, last int) { smooth(b.layout, b.rest, to, first, last) }); err != nil {
+			return err
+		}
+		b.rest, to = to, b.rest
+	}
+	b.place(b.straight, func(i int) ray.Vec { return b.rest[i].Arriving.Light })
+	return nil
+}
+
+// empty is darkness of the layout's form.
+func (b *builder) empty() *light.Lit {
+	l := &light.Lit{Width: b.layout.side, Props: make([][]ray.Vec, len(b.m.Props)), Terrains: make([][]ray.Vec, len(b.m.Terrains))}
+	for range b.layout.pages {
+		l.Pages = append(l.Pages, make([]ray.Vec, b.layout.side*b.layout.side))
+	}
+	for i := range b.m.Terrains {
+		l.Terrains[i] = make([]ray.Vec, len(b.m.Terrains[i].Heights))
+	}
+	for i := range b.m.Props {
+		l.Props[i] = make([]ray.Vec, b.corners(i))
+	}
+	return l
+}
+
+// corners is how many vertices a prop's model has.
+func (b *builder) corners(prop int) int {
+	n := 0
+	for _, mesh := range b.m.Models[b.m.Props[prop].Model].Meshes {
+		n += int(mesh.Vertices)
+	}
+	return n
+}
+
+// place lays light where rays find it: what comes straight, and the rest, where there is any.
+func (b *builder) place(straight []arriving, rest func(i int) ray.Vec) {
+	lit := b.scene.Lit
+	of := func(i int) ray.Vec {
+		if rest == nil {
+			return straight[i].Light
+		}
+		return straight[i].Light.Add(rest(i))
+	}
+	for k := range b.layout.rectangles {
+		r := &b.layout.rectangles[k]
+		page := lit.Pages[r.page]
+		for y := range r.h {
+			for x := range r.w {
+				page[(r.y+y)*b.layout.side+r.x+x] = of(int(r.cells[y*r.w+x]))
+			}
+		}
+	}
+	for i := range b.layout.terrains {
+		b.layout.terrains[i].spread(&b.m.Terrains[i], of, lit.Terrains[i])
+	}
+	for i, first := range b.layout.props {
+		for k := range lit.Props[i] {
+			lit.Props[i][k] = of(first + k)
+		}
+	}
+}
+
+// write puts the light into the map.
+func (b *builder) write() {
+	m, lit := b.m, b.scene.Lit
+	packed := func(list []ray.Vec) []mapfile.Light {
+		out := make([]mapfile.Light, len(list))
+		for i, v := range list {
+			out[i] = mapfile.PackLight(v)
+		}
+		return out
+	}
+	if len(b.layout.rectangles) > 0 {
+		m.Lightmap = &mapfile.Lightmap{Width: uint32(b.layout.side), Height: uint32(b.layout.side)}
+		for _, page := range lit.Pages {
+			p := mapfile.LightPage{Light: packed(page), Toward: make([]uint32, len(page))}
+			for i := range p.Toward {
+				p.Toward[i] = 0x808080
+			}
+			m.Lightmap.Pages = append(m.Lightmap.Pages, p)
+		}
+		for k := range b.layout.rectangles {
+			r := &b.layout.rectangles[k]
+			for y := range r.h {
+				for x := range r.w {
+					m.Lightmap.Pages[r.page].Toward[(r.y+y)*b.layout.side+r.x+x] = b.toward(int(r.cells[y*r.w+x]))
+				}
+			}
+		}
+	}
+	for _, list := range lit.Terrains {
+		m.TerrainLight = append(m.TerrainLight, packed(list))
+	}
+	for _, list := range lit.Props {
+		m.PropLight = append(m.PropLight, packed(list))
+	}
+	b.scene.Lit = light.LitOf(m) // what follows sees what the game sees
+}
+
+// toward is where a luxel's light comes from, in three bytes.
+func (b *builder) toward(i int) uint32 {
+	sum, bright := b.straight[i].Toward, brightness(b.straight[i].Light)
+	if b.rest != nil {
+		sum, bright = sum.Add(b.rest[i].Arriving.Toward), bright+brightness(b.rest[i].Arriving.Light)
+	}
+	if bright <= 0 {
+		return 0x808080
+	}
+	out := uint32(0)
+	for k, c := range clamped(sum.Scale(1 / bright)) {
+		out |= uint32(math.Round(float64(c)*127)+128) << (8 * k)
+	}
+	return out
+}
+
+// pack writes results as they are kept.
+func pack[T arriving | gathered](list []T) []byte {
+	var b bytes.Buffer
+	_ = binary.Write(&b, binary.LittleEndian, list) // a buffer takes every write
+	return b.Bytes()
+}
+
+// unpack reads what pack wrote; it says no to what is not as long.
+func unpack[T arriving | gathered](data []byte, list []T) bool {
+	if len(data) != binary.Size(list) {
+		return false
+	}
+	return binary.Read(bytes.NewReader(data), binary.LittleEndian, list) == nil
+}

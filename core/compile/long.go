@@ -1,0 +1,97 @@
+package compile
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+
+	"vornix/core/compile/lighting"
+	"vornix/core/compile/stage"
+	"vornix/core/finding"
+	"vornix/core/light"
+	"vornix/core/scene"
+)
+
+// Long says how the long stages are run.
+type Long struct {
+	stage.Env
+	// Looks says how a material looks to light; nil: all are plain.
+	Looks func(material string) light.Look
+	// Luxels gives the luxels a metre that a material asks for, 0 for none; nil: none does.
+	Luxels func(material string) float64
+}
+
+// texels is the most of a material's image, along a side, that light sees.
+const texels = 256
+
+// lookKey is a hash of all that the map's materials do to light.
+func (l *Long) lookKey(materials []string) string {
+	if l.Looks == nil {
+		return ""
+	}
+	sums := map[string][32]byte{}
+	density := map[string]float64{}
+	for _, name := range materials {
+		sums[name] = l.Looks(name).Sum(texels)
+		if l.Luxels != nil {
+			density[name] = l.Luxels(name)
+		}
+	}
+	var parts []any
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		parts = append(parts, name, sums[name], density[name])
+	}
+	return stage.Key(parts...)
+}
+
+// long runs the long stages.
+func (r *Result) long(ctx context.Context, m *scene.Map, l *Long) error {
+	out := r.Map
+	r.Stats = map[string]int64{}
+	done := func(name string) {
+		if out.Meta.Stages == nil {
+			out.Meta.Stages = map[string]string{}
+		}
+		out.Meta.Stages[name] = l.How()
+	}
+	var picture *scene.Picture
+	if m.Sky != nil {
+		picture = m.Sky.Image
+	}
+	if l.Runs(stage.Lighting) && r.lightable(m) {
+		key := stage.Key(lighting.Key(out), l.lookKey(out.Materials()), picture)
+		s := light.New(out, l.Looks, picture, texels)
+		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
+		var large *lighting.TooLarge
+		switch {
+		case errors.As(err, &large):
+			r.Findings = append(r.Findings, finding.StageMemory.At(m.Place, "%v", err))
+			return nil
+		case err != nil:
+			return err
+		}
+		for _, i := range lit.Coarser {
+			s := &m.Solids[out.Faces[i].Solid]
+			r.Findings = append(r.Findings, finding.LightCoarse.At(s.Place, "a face of solid %q is too large for the luxels that it should have", s.Name))
+		}
+		r.Stats["luxels"], r.Stats["rays"], r.Stats["bounces"] = int64(lit.Luxels), lit.Rays, int64(lit.Bounces)
+		done(stage.Lighting)
+	}
+	return nil
+}
+
+// mostLights is how many lights a map may have.
+const mostLights = 20000
+
+// lightable says whether there is light, and not too much of it, and says so if not.
+func (r *Result) lightable(m *scene.Map) bool {
+	if len(m.Solids)+len(m.Terrains) == 0 {
+		return false
+	}
+	if n := len(m.Lights); n > mostLights {
+		r.Findings = append(r.Findings, finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n, mostLights))
+		return false
+	}
+	return true
+}

@@ -1,0 +1,393 @@
+package light
+
+import (
+	"math"
+
+	"vornix/core/geom"
+	"vornix/core/geom/ray"
+	"vornix/core/mapfile"
+	"vornix/core/scene"
+)
+
+// kind is what a triangle is part of.
+type kind uint8
+
+const (
+	face kind = iota
+	terrain
+	prop
+)
+
+// part says what a triangle is part of.
+type part struct {
+	vertex  [3]uint32 // of the map's vertices; of a terrain: its heights
+	owner   uint32    // which face, terrain or prop
+	offset  int32     // of a prop: what to take from vertex to find its light
+	paint   int32     // which of the paints
+	kind    kind
+	flipped bool // mirrored: its front is where its corners run clockwise
+}
+
+// Scene is a map as light meets it. It can be used from any number of goroutines, as long as nobody changes Lit.
+type Scene struct {
+	Map *mapfile.Map
+	// Lit is the light that lies on it; nil: it is dark.
+	Lit *Lit
+
+	solid, clear *ray.Tree // what stops light, and what may let it through
+	parts        [2][]part // by tree
+	triangles    [2][]ray.Triangle
+	paints       []*painted
+	layers       [][]int32 // by terrain and layer: which of the paints
+	dome         ray.Vec
+	picture      *scene.Picture
+	glows        bool
+}
+
+// Lit is light on surfaces; 1 is white in the light of white on a screen.
+type Lit struct {
+	Width    int
+	Pages    [][]ray.Vec // of the lightmap, luxels row by row
+	Props    [][]ray.Vec // by prop and vertex
+	Terrains [][]ray.Vec // by terrain and height
+}
+
+// New makes a map ready to be asked. looks says how a material looks; nil: all are plain. sky is the picture all around, or nil
+// for the dome of the map's sky. side is the most texels of a material's image along a side.
+func New(m *mapfile.Map, looks func(material string) Look, sky *scene.Picture, side int) *Scene {
+	s := &Scene{Map: m, picture: sky}
+	if k := m.Meta.Sky; k != nil {
+		s.dome = Linear(k.Dome).Scale(float32(k.Glow))
+	}
+	numbers := map[string]int32{}
+	number := func(material string) int32 {
+		n, seen := numbers[material]
+		if !seen {
+			n = int32(len(s.paints))
+			numbers[material] = n
+			look := Look{}
+			if looks != nil {
+				look = looks(material)
+			}
+			p := paint(look, side)
+			s.paints = append(s.paints, p)
+			s.glows = s.glows || p.glow != nil
+		}
+		return n
+	}
+	for i, f := range m.Faces {
+		paint := number(f.Material)
+		for k := f.FirstIndex; k+2 < f.FirstIndex+f.IndexNumber; k += 3 {
+			s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i), paint: paint, kind: face}, func(v uint32) ray.Vec { return m.Vertices[v].Position })
+		}
+	}
+	for i := range m.Terrains {
+		t := &m.Terrains[i]
+		paint := number(t.Material)
+		var layers []int32
+		for _, l := range t.Layers {
+			layers = append(layers, number(l.Material))
+		}
+		s.layers = append(s.layers, layers)
+		for row := range t.Rows - 1 {
+			for column := range t.Columns - 1 {
+				a := row*t.Columns + column
+				for _, v := range [2][3]uint32{{a, a + t.Columns, a + 1}, {a + 1, a + t.Columns, a + t.Columns + 1}} {
+					s.add(part{vertex: v, owner: uint32(i), paint: paint, kind: terrain}, func(v uint32) ray.Vec { return t.Point(v%t.Columns, v/t.Columns) })
+				}
+			}
+		}
+	}
+	for i := range m.Props {
+		p := &m.Props[i]
+		first := uint32(0)
+		for _, mesh := range m.Models[p.Model].Meshes {
+			paint := number(mesh.Material)
+			for k := mesh.FirstIndex; k+2 < mesh.FirstIndex+mesh.IndexNumber; k += 3 {
+				s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i), offset: int32(mesh.FirstVertex) - int32(first), paint: paint, kind: prop, flipped: mirrors(p)},
+					func(v uint32) ray.Vec { return Place(p, m.Vertices[v].Position) })
+			}
+			first += mesh.Vertices
+		}
+	}
+	s.solid, s.clear = ray.New(s.triangles[0]), ray.New(s.triangles[1])
+	return s
+}
+
+func (s *Scene) add(p part, at func(vertex uint32) ray.Vec) {
+	which := 0
+	if k := s.paints[p.paint].seeThrough; p.kind != terrain && (k == CutOut || k == Soft) {
+		which = 1
+	}
+	s.parts[which] = append(s.parts[which], p)
+	s.triangles[which] = append(s.triangles[which], ray.Triangle{at(p.vertex[0]), at(p.vertex[1]), at(p.vertex[2])})
+}
+
+// Place is where a point of a prop's model lies in the map.
+func Place(p *mapfile.Prop, v ray.Vec) (out ray.Vec) {
+	for k, row := range p.Rows {
+		out[k] = float32(row[0]*v[0]) + float32(row[1]*v[1]) + float32(row[2]*v[2]) + row[3]
+	}
+	return out
+}
+
+// PlaceNormal is where a normal of a prop's model points in the map.
+func PlaceNormal(p *mapfile.Prop, n ray.Vec) ray.Vec {
+	a, b := n.Frame()
+	turn := func(v ray.Vec) (out ray.Vec) {
+		for k, row := range p.Rows {
+			out[k] = float32(row[0]*v[0]) + float32(row[1]*v[1]) + float32(row[2]*v[2])
+		}
+		return out
+	}
+	out := turn(a).Cross(turn(b))
+	if mirrors(p) {
+		out = out.Scale(-1)
+	}
+	return out.Unit()
+}
+
+func mirrors(p *mapfile.Prop) bool {
+	r := &p.Rows
+	x, y, z := ray.Vec(r[0][:3]), ray.Vec(r[1][:3]), ray.Vec(r[2][:3])
+	return x.Cross(y).Dot(z) < 0
+}
+
+// Triangles is how many there are.
+func (s *Scene) Triangles() int { return len(s.parts[0]) + len(s.parts[1]) }
+
+// Glows says whether any surface gives off light.
+func (s *Scene) Glows() bool { return s.glows }
+
+// Box is the box around all triangles; ok is false when there are none.
+func (s *Scene) Box() (box geom.Box, ok bool) {
+	for which, t := range []*ray.Tree{s.solid, s.clear} {
+		if len(s.parts[which]) == 0 {
+			continue
+		}
+		low, high := t.Box()
+		b := geom.Box{Min: wide(low), Max: wide(high)}
+		if ok {
+			b = b.Union(box)
+		}
+		box, ok = b, true
+	}
+	return box, ok
+}
+
+func wide(v ray.Vec) geom.Vec { return geom.Vec{X: float64(v[0]), Y: float64(v[1]), Z: float64(v[2])} }
+
+// far is a limit that no map reaches, in metres.
+const far = 1e7
+
+// Sky is the light that comes from a direction, where nothing is in the way.
+func (s *Scene) Sky(dir ray.Vec) ray.Vec {
+	p := s.picture
+	if p == nil {
+		return s.dome
+	}
+	d := dir.Unit()
+	across := math.Atan2(float64(d[0]), float64(d[1])) / (2 * math.Pi) // from north, clockwise
+	down := math.Acos(min(max(float64(d[2]), -1), 1)) / math.Pi
+	x := int(math.Floor(math.Round((across+1)*1e6)/1e6*float64(p.Width))) % p.Width
+	y := min(int(math.Round(down*1e6)/1e6*float64(p.Height)), p.Height-1)
+	return ray.Vec(p.Pixels[y*p.Width+x]).Scale(s.glow())
+}
+
+func (s *Scene) glow() float32 {
+	if s.Map.Meta.Sky != nil {
+		return float32(s.Map.Meta.Sky.Glow)
+	}
+	return 1
+}
+
+// Blocked says whether anything opaque lies on the way.
+func (s *Scene) Blocked(from, way ray.Vec) bool { return s.solid.Blocked(from, way, 1) }
+
+// Passes is the part of light, by colour, that comes along a way of any length.
+func (s *Scene) Passes(from, way ray.Vec) ray.Vec {
+	if s.solid.Blocked(from, way, 1) {
+		return ray.Vec{}
+	}
+	through := ray.Vec{1, 1, 1}
+	if len(s.parts[1]) > 0 {
+		s.clear.Through(from, way, 1, func(h ray.Hit) bool {
+			through = through.Times(s.lets(h))
+			return through != ray.Vec{}
+		})
+	}
+	return through
+}
+
+// lets is the part of light that a see-through triangle lets through: all or nothing of a cut-out; of a soft one what its alpha
+// leaves, in its colour, the more so the denser it is.
+func (s *Scene) lets(h ray.Hit) ray.Vec {
+	p := &s.parts[1][h.Triangle]
+	look := s.paints[p.paint]
+	u, v := s.uv(p, h)
+	c := look.at(u, v)
+	if look.seeThrough == CutOut {
+		if c[3] >= 0.5 {
+			return ray.Vec{}
+		}
+		return ray.Vec{1, 1, 1}
+	}
+	left, tint := 1-c[3], min(2*c[3], 1)
+	out := ray.Vec{}
+	for k := range out {
+		out[k] = float32(left * (1 - float32(tint*(1-c[k]))))
+	}
+	return out
+}
+
+// uv is where a hit lies on a material, in repeats.
+func (s *Scene) uv(p *part, h ray.Hit) (u, v float32) {
+	w := 1 - h.U - h.V
+	a, b, c := &s.Map.Vertices[p.vertex[0]].UV, &s.Map.Vertices[p.vertex[1]].UV, &s.Map.Vertices[p.vertex[2]].UV
+	return float32(w*a[0]) + float32(h.U*b[0]) + float32(h.V*c[0]), float32(w*a[1]) + float32(h.U*b[1]) + float32(h.V*c[1])
+}
+
+// Seen is what a ray comes to.
+type Seen struct {
+	Light    ray.Vec // that comes along it
+	Distance float32 // in lengths of the ray's direction; far away where it meets nothing
+	Hit      bool
+	Behind   bool    // it met the back of a surface, as from within a solid
+	Colour   ray.Vec // of the surface
+	On       ray.Vec // the light that lies on it
+}
+
+// See follows a ray to the first surface and says what light comes along it.
+func (s *Scene) See(from, dir ray.Vec) Seen {
+	h, hit := s.solid.First(from, dir, far, nil)
+	which, limit := 0, float32(far)
+	if hit {
+		limit = h.T
+	}
+	through := ray.Vec{1, 1, 1}
+	if len(s.parts[1]) > 0 {
+		if c, ok := s.clear.First(from, dir, limit, func(h ray.Hit) bool { return s.lets(h) != ray.Vec{} }); ok {
+			h, hit, which, limit = c, true, 1, c.T
+		}
+		s.clear.Through(from, dir, limit, func(h ray.Hit) bool {
+			through = through.Times(s.lets(h))
+			return true
+		})
+	}
+	if !hit {
+		return Seen{Light: s.Sky(dir).Times(through), Distance: far}
+	}
+	p := &s.parts[which][h.Triangle]
+	seen := Seen{Distance: h.T, Hit: true}
+	t := &s.triangles[which][h.Triangle]
+	seen.Behind = (t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Dot(dir) > 0) != p.flipped
+	if seen.Behind && !s.paints[p.paint].doubleSided {
+		return seen
+	}
+	var glow ray.Vec
+	seen.Colour, glow = s.surface(p, h, from, dir)
+	seen.On = s.on(p, h)
+	if s.paints[p.paint].unlit {
+		seen.On = ray.Vec{1, 1, 1}
+	}
+	seen.Light = seen.Colour.Times(seen.On).Add(glow).Times(through)
+	return seen
+}
+
+// surface is the colour of a surface where a ray meets it, and the light that it gives off.
+func (s *Scene) surface(p *part, h ray.Hit, from, dir ray.Vec) (colour, glow ray.Vec) {
+	look := s.paints[p.paint]
+	if p.kind != terrain {
+		u, v := s.uv(p, h)
+		return ray.Vec(look.at(u, v)[:3]), look.sends(u, v)
+	}
+	t := &s.Map.Terrains[p.owner]
+	at := from.Add(dir.Scale(h.T))
+	of := func(paint int32, repeat float32) ray.Vec {
+		return ray.Vec(s.paints[paint].at(at[0]/repeat, -at[1]/repeat)[:3])
+	}
+	colour = of(p.paint, t.Repeat)
+	for i, l := range t.Layers {
+		w := 1 - h.U - h.V
+		part := (float32(w*float32(l.Weights[p.vertex[0]])) + float32(h.U*float32(l.Weights[p.vertex[1]])) + float32(h.V*float32(l.Weights[p.vertex[2]]))) / 255
+		if part > 0 {
+			colour = colour.Scale(1 - part).Add(of(s.layers[p.owner][i], l.Repeat).Scale(part))
+		}
+	}
+	return colour, look.sends(at[0]/t.Repeat, -at[1]/t.Repeat)
+}
+
+// on is the light that lies where a ray meets a triangle.
+func (s *Scene) on(p *part, h ray.Hit) ray.Vec {
+	l := s.Lit
+	if l == nil {
+		return ray.Vec{}
+	}
+	mix := func(list []ray.Vec, a, b, c uint32) ray.Vec {
+		if list == nil {
+			return ray.Vec{}
+		}
+		return list[a].Scale(1 - h.U - h.V).Add(list[b].Scale(h.U)).Add(list[c].Scale(h.V))
+	}
+	switch p.kind {
+	case terrain:
+		return mix(l.Terrains[p.owner], p.vertex[0], p.vertex[1], p.vertex[2])
+	case prop:
+		o := uint32(p.offset)
+		return mix(l.Props[p.owner], p.vertex[0]-o, p.vertex[1]-o, p.vertex[2]-o)
+	}
+	page := s.Map.Faces[p.owner].Page
+	if page == 0 || l.Width == 0 {
+		return ray.Vec{}
+	}
+	w := 1 - h.U - h.V
+	a, b, c := &s.Map.Vertices[p.vertex[0]].Luxel, &s.Map.Vertices[p.vertex[1]].Luxel, &s.Map.Vertices[p.vertex[2]].Luxel
+	x := float32(w*a[0]) + float32(h.U*b[0]) + float32(h.V*c[0])
+	y := float32(w*a[1]) + float32(h.U*b[1]) + float32(h.V*c[1])
+	return between(l.Pages[page-1], l.Width, x, y)
+}
+
+// between is the light between luxels, mixed of the four around.
+func between(page []ray.Vec, width int, x, y float32) ray.Vec {
+	i, j := int(x), int(y)
+	fx, fy := x-float32(i), y-float32(j)
+	at := j*width + i
+	if at < 0 || at+width+1 >= len(page) {
+		return page[min(max(at, 0), len(page)-1)]
+	}
+	top := page[at].Scale(1 - fx).Add(page[at+1].Scale(fx))
+	low := page[at+width].Scale(1 - fx).Add(page[at+width+1].Scale(fx))
+	return top.Scale(1 - fy).Add(low.Scale(fy))
+}
+
+// LitOf is the light of a compiled map; nil when it has none.
+func LitOf(m *mapfile.Map) *Lit {
+	if m.Lightmap == nil && m.TerrainLight == nil && m.PropLight == nil {
+		return nil
+	}
+	l := &Lit{}
+	colours := func(list []mapfile.Light) []ray.Vec {
+		if list == nil {
+			return nil
+		}
+		out := make([]ray.Vec, len(list))
+		for i, v := range list {
+			out[i] = v.Colours()
+		}
+		return out
+	}
+	if m.Lightmap != nil {
+		l.Width = int(m.Lightmap.Width)
+		for _, p := range m.Lightmap.Pages {
+			l.Pages = append(l.Pages, colours(p.Light))
+		}
+	}
+	l.Props, l.Terrains = make([][]ray.Vec, len(m.Props)), make([][]ray.Vec, len(m.Terrains))
+	for i := range m.PropLight {
+		l.Props[i] = colours(m.PropLight[i])
+	}
+	for i := range m.TerrainLight {
+		l.Terrains[i] = colours(m.TerrainLight[i])
+	}
+	return l
+}

@@ -1,0 +1,167 @@
+package light
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"image"
+	"math"
+	"sync"
+
+	"vornix/core/geom/ray"
+	"vornix/core/texture"
+)
+
+// Look is how a material looks, as far as light cares. The zero value is plain: light grey and opaque.
+type Look struct {
+	Colour        image.Image `json:"-"`
+	Emission      image.Image `json:"-"`
+	EmissionPower float64     // factor on the emission
+	Tint          [3]float64  // factor on the colour, linear; the zero value is white
+	Contrast      float64     // factor on the distance from middle grey; 0 is 1
+	Saturation    float64     // factor on the distance from grey of the same brightness; 0 is 1, below 0 none
+	SeeThrough    string      // "no", "cut-out" or "soft"
+	DoubleSided   bool
+	Unlit         bool // shows as bright as it is painted
+}
+
+// Kinds of see-through.
+const (
+	CutOut = "cut-out"
+	Soft   = "soft"
+)
+
+// plain is the colour of what nobody knows the look of.
+const plain = 0.6
+
+// most is the largest part of light that any surface sends back: in nature none sends all.
+const most = 0.97
+
+// painted is a look ready to be asked.
+type painted struct {
+	width, height int
+	texels        [][4]float32 // linear colour, and alpha
+	glowW, glowH  int
+	glow          [][3]float32
+	seeThrough    string
+	doubleSided   bool
+	unlit         bool
+}
+
+// paint makes a look ready. side is the most texels that its images keep along a side.
+func paint(l Look, side int) *painted {
+	p := &painted{seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit}
+	if l.Tint == [3]float64{} {
+		l.Tint = [3]float64{1, 1, 1}
+	}
+	if l.Colour == nil {
+		p.width, p.height = 1, 1
+		p.texels = [][4]float32{{float32(plain * l.Tint[0]), float32(plain * l.Tint[1]), float32(plain * l.Tint[2]), 1}}
+	} else {
+		img := small(l.Colour, side, true)
+		p.width, p.height = img.Rect.Dx(), img.Rect.Dy()
+		p.texels = make([][4]float32, p.width*p.height)
+		for i := range p.texels {
+			p.texels[i] = l.texel(img.Pix[4*i:][:4])
+		}
+	}
+	if l.Emission != nil && l.EmissionPower > 0 {
+		img := small(l.Emission, side, true)
+		p.glowW, p.glowH = img.Rect.Dx(), img.Rect.Dy()
+		p.glow = make([][3]float32, p.glowW*p.glowH)
+		for i := range p.glow {
+			for k := range 3 {
+				p.glow[i][k] = linearOf(float64(img.Pix[4*i+k])/255) * float32(l.EmissionPower)
+			}
+		}
+	}
+	return p
+}
+
+// texel is a texel's colour after contrast, saturation and tint.
+func (l *Look) texel(p []uint8) (out [4]float32) {
+	c := [3]float64{float64(p[0]) / 255, float64(p[1]) / 255, float64(p[2]) / 255}
+	if k := l.Contrast; k != 0 && k != 1 {
+		for i := range c {
+			c[i] = min(max(0.5+float64((c[i]-0.5)*k), 0), 1)
+		}
+	}
+	if k := l.Saturation; k != 0 && k != 1 {
+		grey := float64(0.2126*c[0]) + float64(0.7152*c[1]) + float64(0.0722*c[2])
+		for i := range c {
+			c[i] = min(max(grey+float64((c[i]-grey)*max(k, 0)), 0), 1)
+		}
+	}
+	for i := range c {
+		out[i] = min(linearOf(c[i])*float32(l.Tint[i]), most)
+	}
+	out[3] = float32(p[3]) / 255
+	return out
+}
+
+// small is an image with no side above a number of texels, as NRGBA.
+func small(img image.Image, side int, srgb bool) *image.NRGBA {
+	b := img.Bounds()
+	w, h := b.Dx(), b.Dy()
+	for w > side || h > side {
+		w, h = max((w+1)/2, 1), max((h+1)/2, 1)
+	}
+	if w != b.Dx() || h != b.Dy() {
+		img = texture.Resize(img, w, h, srgb, texture.Box, texture.Wrap)
+	}
+	return texture.Visible(img)
+}
+
+// curve is the sRGB curve (IEC 61966-2-1) in 4096 steps, rounded so that it is the same on all machines.
+var curve = sync.OnceValue(func() []float32 {
+	list := make([]float32, 4097)
+	for i := range list {
+		v := float64(i) / 4096
+		if v <= 0.04045 {
+			v /= 12.92
+		} else {
+			v = math.Pow((v+0.055)/1.055, 2.4)
+		}
+		list[i] = float32(math.Round(v*1e6) / 1e6)
+	}
+	return list
+})
+
+func linearOf(srgb float64) float32 { return curve()[int(srgb*4096+0.5)] }
+
+// Linear is an 0xRRGGBB colour in sRGB as light.
+func Linear(c uint32) ray.Vec {
+	return ray.Vec{linearOf(float64(c>>16&255) / 255), linearOf(float64(c>>8&255) / 255), linearOf(float64(c&255) / 255)}
+}
+
+// wrapped is the texel that a place, in repeats, falls on.
+func wrapped(u float32, n int) int {
+	f := u - float32(math.Floor(float64(u)))
+	return min(int(f*float32(n)), n-1)
+}
+
+// at is colour and alpha at a place in repeats.
+func (p *painted) at(u, v float32) *[4]float32 {
+	if len(p.texels) == 1 {
+		return &p.texels[0]
+	}
+	return &p.texels[wrapped(v, p.height)*p.width+wrapped(u, p.width)]
+}
+
+// sends is the light that the surface gives off by itself.
+func (p *painted) sends(u, v float32) ray.Vec {
+	if p.glow == nil {
+		return ray.Vec{}
+	}
+	return p.glow[wrapped(v, p.glowH)*p.glowW+wrapped(u, p.glowW)]
+}
+
+// Sum is a hash of all that a look does to light.
+func (l Look) Sum(side int) [32]byte {
+	h := sha256.New()
+	p := paint(l, side)
+	_ = json.NewEncoder(h).Encode([]any{p.width, p.height, p.glowW, p.glowH, p.seeThrough, p.doubleSided, p.unlit})
+	_ = binary.Write(h, binary.LittleEndian, p.texels)
+	_ = binary.Write(h, binary.LittleEndian, p.glow)
+	return [32]byte(h.Sum(nil))
+}
