@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"vornix/core/geom/ray"
+	"vornix/internal/testmaps"
 )
 
 // shadowRay asks whether anything lies between two points.
@@ -38,13 +39,13 @@ func hills(side, rays int) ([]ray.Triangle, []shadowRay) {
 			list = append(list, ray.Triangle{a, b, c}, ray.Triangle{b, d, c})
 		}
 	}
-	r := random(7)
+	r := testmaps.Random(7)
 	asked := make([]shadowRay, rays)
 	for i := range asked {
 		var p [2]ray.Vec
 		for k := range p {
-			p[k] = at(int(r.next()*float64(side)), int(r.next()*float64(side)))
-			p[k][2] += float32(0.05 + 4*r.next())
+			p[k] = at(int(r.Next()*float64(side)), int(r.Next()*float64(side)))
+			p[k][2] += float32(0.05 + 4*r.Next())
 		}
 		asked[i] = shadowRay{p[0], ray.Vec{p[1][0] - p[0][0], p[1][1] - p[0][1], p[1][2] - p[0][2]}, 1}
 	}
@@ -104,7 +105,9 @@ func measureRays(runs int) (string, error) {
 		ratios = append(ratios, ask/ours[len(ours)-1])
 	}
 	middle := func(list []float64) float64 { slices.Sort(list); return list[len(list)/2] }
-	rate := func(list []float64) string { return fmt.Sprintf("%.2f million/s", float64(len(asked))/middle(list)/1e6) }
+	rate := func(list []float64) string {
+		return fmt.Sprintf("%.2f million/s", float64(len(asked))/middle(list)/1e6)
+	}
 	text := fmt.Sprintf("\n## Shadow rays\n\n%d triangles, %d single rays with nothing in common, one thread; both on the same triangles and rays.\n\n| | rays | blocked | tree built in |\n|---|---|---|---|\n| Vornix | %s | %d | %.2f s |\n",
 		len(triangles), len(asked), rate(ours), blocked, middle(builds))
 	if peer {

@@ -69,7 +69,7 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 		return nil, err
 	}
 	surface.Write(out)
-	tree, err := partition.Build(ctx, m, surface.Faces)
+	tree, err := partition.Build(ctx, m, surface.Faces, o.SeeThrough)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	if err := r.say(ctx, m, o, surface, tree); err != nil || o.Long == nil || finding.Count(r.Findings, finding.Error) > 0 {
 		return r, err
 	}
-	return r, r.long(ctx, m, o.Long)
+	return r, r.long(ctx, m, o.Long, surface, tree)
 }
 
 // solids adds what players bump into.

@@ -6,8 +6,11 @@ import (
 	"maps"
 	"slices"
 
+	"vornix/core/compile/geometry"
 	"vornix/core/compile/lighting"
+	"vornix/core/compile/partition"
 	"vornix/core/compile/stage"
+	"vornix/core/compile/visibility"
 	"vornix/core/finding"
 	"vornix/core/light"
 	"vornix/core/scene"
@@ -46,7 +49,7 @@ func (l *Long) lookKey(materials []string) string {
 }
 
 // long runs the long stages.
-func (r *Result) long(ctx context.Context, m *scene.Map, l *Long) error {
+func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geometry.Result, tree *partition.Tree) error {
 	out := r.Map
 	r.Stats = map[string]int64{}
 	done := func(name string) {
@@ -59,8 +62,17 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long) error {
 	if m.Sky != nil {
 		picture = m.Sky.Image
 	}
+	lightKey := lighting.Key(out)
+	if l.Runs(stage.Visibility) && len(tree.Nodes) > 0 {
+		seen, err := visibility.Build(ctx, &l.Env, tree, surface.Faces, out)
+		if err != nil {
+			return err
+		}
+		r.Stats["cells"], r.Stats["portals"], r.Stats["open"] = int64(seen.Cells), int64(seen.Portals), int64(seen.Open)
+		done(stage.Visibility)
+	}
 	if l.Runs(stage.Lighting) && r.lightable(m) {
-		key := stage.Key(lighting.Key(out), l.lookKey(out.Materials()), picture)
+		key := stage.Key(lightKey, l.lookKey(out.Materials()), picture)
 		s := light.New(out, l.Looks, picture, texels)
 		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
 		var large *lighting.TooLarge

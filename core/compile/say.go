@@ -23,7 +23,7 @@ func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geom
 	if !m.Sealed {
 		return nil
 	}
-	openings, err := tree.Openings(ctx)
+	openings, err := tree.Openings(ctx, false)
 	if err != nil {
 		return err
 	}

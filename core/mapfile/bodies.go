@@ -30,6 +30,8 @@ type Node struct {
 // Leaf is a convex part of space. 32 bytes.
 type Leaf struct {
 	Solid    bool
+	Clear    bool   // it is solid, and what lies behind it shows
+	Cell     uint32 // that it belongs to, counted from 1; 0: none
 	Min, Max [3]float32
 }
 
@@ -113,7 +115,7 @@ func encodeBodies(m *Map, strs *stringTable) []namedChunk {
 		node = u32s(node, uint32(n.Front), uint32(n.Back), 0, 0)
 	}
 	for _, l := range m.Leaves {
-		leaf = u32s(leaf, bit(l.Solid), 0)
+		leaf = u32s(leaf, bit(l.Solid)|bit(l.Clear)<<1, l.Cell)
 		leaf = f32s(leaf, l.Min[0], l.Min[1], l.Min[2], l.Max[0], l.Max[1], l.Max[2])
 	}
 	terr = u32s(terr, uint32(len(m.Terrains)), 0, 0, 0)
@@ -190,8 +192,8 @@ func (r *Reader) bodies(m *Map, strs []string) error {
 		}},
 		{"LEAF", 32, func(c *cursor) error {
 			for len(c.data) > 0 {
-				l := Leaf{Solid: c.u32()&1 != 0}
-				c.u32()
+				flags := c.u32()
+				l := Leaf{Solid: flags&1 != 0, Clear: flags&2 != 0, Cell: c.u32()}
 				l.Min, l.Max = c.vec(), c.vec()
 				m.Leaves = append(m.Leaves, l)
 			}

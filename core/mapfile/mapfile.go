@@ -46,6 +46,7 @@ type Map struct {
 	Props    []Prop
 
 	// What the long stages made; nil where they were left out.
+	Visibility   *Visibility
 	Lightmap     *Lightmap
 	Ambient      *Ambient
 	PropLight    [][]Light // by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn

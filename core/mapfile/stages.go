@@ -1,6 +1,7 @@
 package mapfile
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -63,9 +64,130 @@ type Ambient struct {
 	Samples [][6]Light // falling on surfaces that face +X -X +Y -Y +Z -Z
 }
 
+// Visibility says which cells may be seen from which. Leaf.Cell says which leaves make up a cell.
+type Visibility struct {
+	Cells []Cell
+	Rows  [][]uint64 // by cell: a bit for each cell that may be seen from it
+}
+
+// Cell is a part of space from which much the same is seen. 32 bytes.
+type Cell struct {
+	Min, Max [3]float32
+	Faces    []uint32 // that look into it
+}
+
+// Sees says whether one cell may be seen from another.
+func (v *Visibility) Sees(a, b int) bool { return v.Rows[a][b/64]>>(b%64)&1 != 0 }
+
+// PackRows writes rows of n bits, each as lengths of runs: how many bits are not set, how many are, and so on, as LEB128 numbers.
+// Before each row stands how many bytes it has, in 4.
+func PackRows(rows [][]uint64, n int) []byte {
+	var out []byte
+	for _, row := range rows {
+		at := len(out)
+		out = append(out, 0, 0, 0, 0)
+		for i, set := 0, false; i < n; set = !set {
+			first := i
+			for i < n && (row[i/64]>>(i%64)&1 != 0) == set {
+				i++
+			}
+			out = binary.AppendUvarint(out, uint64(i-first))
+		}
+		le.PutUint32(out[at:], uint32(len(out)-at-4))
+	}
+	return out
+}
+
+// UnpackRows reads n rows of n bits; ok is false when they are not that.
+func UnpackRows(data []byte, n int) (rows [][]uint64, ok bool) {
+	for range n {
+		if len(data) < 4 || uint64(le.Uint32(data)) > uint64(len(data)-4) {
+			return nil, false
+		}
+		runs := data[4 : 4+le.Uint32(data)]
+		data = data[4+len(runs):]
+		row := make([]uint64, (n+63)/64)
+		i := 0
+		for set := false; len(runs) > 0; set = !set {
+			length, size := binary.Uvarint(runs)
+			if size <= 0 || length > uint64(n-i) {
+				return nil, false
+			}
+			runs = runs[size:]
+			for end := i + int(length); set && i < end; i++ {
+				row[i/64] |= 1 << (i % 64)
+			}
+			if !set {
+				i += int(length)
+			}
+		}
+		if i != n {
+			return nil, false
+		}
+		rows = append(rows, row)
+	}
+	return rows, len(data) == 0
+}
+
+// mostCells bounds what a reader believes.
+const mostCells = 1 << 16
+
+// readVisibility reads cells and what is seen from them.
+func readVisibility(r *Reader, m *Map, c *cursor) error {
+	if len(c.data)%32 != 0 || len(c.data)/32 > mostCells {
+		return errors.New("it is cut short, or too large")
+	}
+	v := &Visibility{}
+	faces, err := r.Chunk("CFAC")
+	if err != nil {
+		return err
+	}
+	for len(c.data) > 0 {
+		cell := Cell{Min: c.vec(), Max: c.vec()}
+		first, n := uint64(c.u32()), uint64(c.u32())
+		if (first+n)*4 > uint64(len(faces)) {
+			return fmt.Errorf("cell %d has faces that are not there", len(v.Cells))
+		}
+		for k := first; k < first+n; k++ {
+			f := le.Uint32(faces[4*k:])
+			if uint64(f) >= uint64(len(m.Faces)) {
+				return fmt.Errorf("face %d is used and there are %d", f, len(m.Faces))
+			}
+			cell.Faces = append(cell.Faces, f)
+		}
+		v.Cells = append(v.Cells, cell)
+	}
+	seen, err := r.Chunk("SEEN")
+	if err != nil {
+		return err
+	}
+	var ok bool
+	if v.Rows, ok = UnpackRows(seen, len(v.Cells)); !ok {
+		return errors.New("what is seen from the cells can't be read")
+	}
+	for i, l := range m.Leaves {
+		if uint64(l.Cell) > uint64(len(v.Cells)) {
+			return fmt.Errorf("leaf %d belongs to cell %d and there are %d", i, l.Cell, len(v.Cells))
+		}
+	}
+	m.Visibility = v
+	return nil
+}
+
 // encodeStages writes the chunks of the long stages that were run.
 func encodeStages(m *Map) []namedChunk {
 	var list []namedChunk
+	if v := m.Visibility; v != nil {
+		var cells, faces []byte
+		n := uint32(0)
+		for _, c := range v.Cells {
+			cells = f32s(cells, c.Min[0], c.Min[1], c.Min[2], c.Max[0], c.Max[1], c.Max[2])
+			cells = u32s(cells, n, uint32(len(c.Faces)))
+			faces = u32s(faces, c.Faces...)
+			n += uint32(len(c.Faces))
+		}
+		list = append(list, namedChunk{"CELL", cells}, namedChunk{"SEEN", PackRows(v.Rows, len(v.Cells))}, namedChunk{"CFAC", faces})
+	}
 	if l := m.Lightmap; l != nil {
 		b := u32s(nil, uint32(len(l.Pages)), l.Width, l.Height, 0)
 		var places []byte
@@ -115,6 +237,7 @@ func (r *Reader) stages(m *Map) error {
 		id string
 		do func(c *cursor) error
 	}{
+		{"CELL", func(c *cursor) error { return readVisibility(r, m, c) }},
 		{"LUXL", func(c *cursor) error { return readLightmap(r, m, c) }},
 		{"AMBI", func(c *cursor) error { return readAmbient(m, c) }},
 		{"PLIT", func(c *cursor) (err error) {

@@ -153,6 +153,8 @@ var grammar = map[string]*rule{
 	"volume": {parents: placed, slots: append([]slot{{"name", word, nil}, {"shape", word, []string{"box"}}}, corners...),
 		settings: []setting{{"effect", word, true, nil}, {"enter", freeText, false, nil}, {"leave", freeText, false, nil}, layered},
 		example:  "volume pit box -40,-40,-30 80,80,-8 effect=remove"},
+	"cut": {parents: placed, slots: append([]slot{{"name", word, nil}, {"shape", word, []string{"box"}}}, corners...), settings: []setting{layered},
+		example: "cut doorway box 17,8,0.5 19,8.4,3"},
 	"probe": {parents: placed, slots: []slot{{"name", word, nil}}, settings: []setting{{"at", point, true, nil}, {"reach", number, true, nil}, layered},
 		example: "probe hall at=12,8,3 reach=20"},
 	"camera": {parents: placed, slots: []slot{{"name", word, nil}},

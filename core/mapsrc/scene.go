@@ -97,6 +97,8 @@ func (b *builder) record(r *Record, c context) {
 		m.Spawns = append(m.Spawns, scene.Spawn{Name: title, At: at("at"), Facing: c.at.Heading(num(r, "facing", 0)), Team: str(r, "team"), Place: r.Place})
 	case "volume":
 		m.Volumes = append(m.Volumes, scene.Volume{Name: title, Box: b.box(r, c), Effect: str(r, "effect"), Enter: str(r, "enter"), Leave: str(r, "leave"), Place: r.Place})
+	case "cut":
+		m.Cuts = append(m.Cuts, scene.Cut{Name: title, Box: b.box(r, c), Place: r.Place})
 	case "probe":
 		m.Probes = append(m.Probes, scene.Probe{Name: title, At: at("at"), Reach: b.within(r, "reach", 0, 0.1, 1e5), Place: r.Place})
 	case "camera":

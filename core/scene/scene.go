@@ -24,6 +24,7 @@ type Map struct {
 	Lights   []Light
 	Spawns   []Spawn
 	Volumes  []Volume
+	Cuts     []Cut
 	Cameras  []Camera
 	Items    []Item
 	Sounds   []Sound
@@ -190,6 +191,13 @@ type Volume struct {
 	Name, Effect, Enter, Leave string
 	Box                        geom.Box
 	Place                      fault.Place
+}
+
+// Cut is a box whose sides part the map into cells: a doorway, or wherever sight is known to end.
+type Cut struct {
+	Name  string
+	Box   geom.Box
+	Place fault.Place
 }
 
 // Probe is a place whose surroundings are mirrored in surfaces near by.

@@ -11,30 +11,39 @@ import (
 type Opening struct {
 	Polygon geom.Polygon
 	Leaves  [2]int
+	Plane   geom.Plane // before which the first leaf lies
 }
 
-// Openings are those between leaves that are not solid.
-func (t *Tree) Openings(ctx context.Context) ([]Opening, error) {
+// Openings are those between leaves that one can go through, or, with see, look through.
+func (t *Tree) Openings(ctx context.Context, see bool) ([]Opening, error) {
 	var list []Opening
+	open := func(leaf int) bool { l := &t.Leaves[leaf]; return !l.Solid || see && l.Clear }
 	for i := range t.Nodes {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
 		n := &t.Nodes[i]
-		t.sift(n.Front, n.opening, n.Plane, true, func(front int, p geom.Polygon) {
-			t.sift(n.Back, p, n.Plane, false, func(back int, p geom.Polygon) {
-				list = append(list, Opening{p, [2]int{front, back}})
+		t.sift(n.Front, n.opening, n.Plane, true, open, func(front int, p geom.Polygon) {
+			t.sift(n.Back, p, n.Plane, false, open, func(back int, p geom.Polygon) {
+				list = append(list, Opening{p, [2]int{front, back}, n.Plane})
 			})
 		})
 	}
 	return list, nil
 }
 
-// sift calls found with the parts of a polygon that lie against leaves, of the subtree at, that are not solid. The polygon
-// lies in plane; front says which side of it the subtree is on.
-func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, found func(leaf int, p geom.Polygon)) {
+// InFront calls found with the leaves, of those that are not solid, that a face in a plane looks into.
+func (t *Tree) InFront(face geom.Polygon, plane geom.Plane, found func(leaf int)) {
+	if len(t.Nodes) > 0 {
+		t.sift(0, face, plane, true, func(leaf int) bool { return !t.Leaves[leaf].Solid || t.Leaves[leaf].Clear }, func(leaf int, _ geom.Polygon) { found(leaf) })
+	}
+}
+
+// sift calls found with the parts of a polygon that lie against leaves, of the subtree at, that are open. The polygon lies in
+// plane; front says which side of it the subtree is on.
+func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, open func(leaf int) bool, found func(leaf int, p geom.Polygon)) {
 	if at < 0 {
-		if leaf := -1 - at; !t.Leaves[leaf].Solid && p.Area() > geom.Near {
+		if leaf := -1 - at; open(leaf) && p.Area() > geom.Near {
 			found(leaf, p)
 		}
 		return
@@ -49,10 +58,10 @@ func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, found 
 		}
 	}
 	if f != nil {
-		t.sift(n.Front, f, plane, front, found)
+		t.sift(n.Front, f, plane, front, open, found)
 	}
 	if b != nil {
-		t.sift(n.Back, b, plane, front, found)
+		t.sift(n.Back, b, plane, front, open, found)
 	}
 }
 

@@ -33,7 +33,11 @@ type Node struct {
 // Leaf is a convex part of space.
 type Leaf struct {
 	Solid bool
-	Box   geom.Box
+	// Clear says that it is solid, and that what lies behind it shows.
+	Clear bool
+	// Mark is the cut that it lies in, counted from 1; 0: none.
+	Mark int
+	Box  geom.Box
 }
 
 // margin is how far space goes on, in metres, beyond the outermost solids.
@@ -57,17 +61,23 @@ type builder struct {
 	tree   *Tree
 	solids *geom.Tree
 	planes [][]geom.Plane
+	clear  []bool // by solid
+	cuts   []geom.Box
 }
 
-// Build makes the tree. faces is the surface of the map.
-func Build(ctx context.Context, m *scene.Map, faces []geometry.Face) (*Tree, error) {
+// Build makes the tree. faces is the surface of the map; seeThrough says whether what lies behind a material shows, nil: nowhere.
+func Build(ctx context.Context, m *scene.Map, faces []geometry.Face, seeThrough func(material string) bool) (*Tree, error) {
 	b := &builder{ctx: ctx, tree: &Tree{}}
+	for _, c := range m.Cuts {
+		b.cuts = append(b.cuts, c.Box)
+	}
 	var boxes []geom.Box
 	var sides []side
 	for i := range m.Solids {
 		if s := &m.Solids[i]; !s.Detail {
 			boxes = append(boxes, s.Box)
 			b.planes = append(b.planes, s.Planes())
+			b.clear = append(b.clear, seeThrough != nil && slices.ContainsFunc(s.Faces, func(f scene.Face) bool { return seeThrough(f.Material.Name) }))
 		}
 	}
 	for _, f := range faces {
@@ -84,7 +94,7 @@ func Build(ctx context.Context, m *scene.Map, faces []geometry.Face) (*Tree, err
 		b.tree.root = b.tree.root.Union(box)
 	}
 	b.tree.root = b.tree.root.Grow(margin)
-	b.build(sides, b.tree.root.Faces())
+	b.build(sides, b.tree.root.Faces(), b.cuts)
 	return b.tree, ctx.Err()
 }
 
@@ -96,10 +106,44 @@ func bounds(region []geom.Polygon) geom.Box {
 	return box
 }
 
+// marked is a side of one of the cuts that passes through a region; rest are the cuts that have any.
+func marked(region []geom.Polygon, cuts []geom.Box) (plane geom.Plane, rest []geom.Box) {
+	if len(cuts) == 0 {
+		return plane, nil
+	}
+	box := bounds(region)
+	for _, c := range cuts {
+		if !c.Overlaps(box) {
+			continue
+		}
+		passes := false
+		for k := range 3 {
+			for _, at := range [2]float64{c.Min.At(k), c.Max.At(k)} {
+				if at > box.Min.At(k)+geometry.Tolerance && at < box.Max.At(k)-geometry.Tolerance {
+					passes = true
+					if len(rest) == 0 {
+						plane = geom.Plane{N: geom.Vec{}.With(k, 1), D: at}
+					}
+				}
+			}
+		}
+		if passes {
+			rest = append(rest, c)
+		}
+	}
+	return plane, rest
+}
+
 // build makes the tree of a region, which is given by its faces, and returns its root.
-func (b *builder) build(sides []side, region []geom.Polygon) int {
-	for len(sides) > 0 && b.ctx.Err() == nil {
-		plane := choose(sides, region)
+func (b *builder) build(sides []side, region []geom.Polygon, cuts []geom.Box) int {
+	for b.ctx.Err() == nil {
+		var plane geom.Plane
+		if plane, cuts = marked(region, cuts); len(cuts) == 0 {
+			if len(sides) == 0 {
+				break
+			}
+			plane = choose(sides, region)
+		}
 		var front, back []side
 		for _, s := range sides {
 			if same(s.plane, plane) {
@@ -115,6 +159,10 @@ func (b *builder) build(sides []side, region []geom.Polygon) int {
 		}
 		inFront, behind, opening := cut(region, plane)
 		if opening == nil { // the plane only touches the region
+			if len(cuts) > 0 {
+				cuts = cuts[1:] // its box did, not the region itself
+				continue
+			}
 			if len(inFront) > 0 {
 				sides = front
 			} else {
@@ -124,8 +172,8 @@ func (b *builder) build(sides []side, region []geom.Polygon) int {
 		}
 		at := len(b.tree.Nodes)
 		b.tree.Nodes = append(b.tree.Nodes, Node{Plane: plane, opening: opening})
-		f := b.build(front, inFront)
-		k := b.build(back, behind)
+		f := b.build(front, inFront, cuts)
+		k := b.build(back, behind, cuts)
 		b.tree.Nodes[at].Front, b.tree.Nodes[at].Back = f, k
 		return at
 	}
@@ -137,17 +185,27 @@ func (b *builder) build(sides []side, region []geom.Polygon) int {
 			sum, n = sum.Add(v), n+1
 		}
 	}
-	leaf.Solid = b.inSolid(sum.Scale(1 / n))
+	middle := sum.Scale(1 / n)
+	leaf.Solid, leaf.Clear = b.inSolid(middle)
+	for i, c := range b.cuts {
+		if c.Holds(middle) {
+			leaf.Mark = i + 1
+		}
+	}
 	b.tree.Leaves = append(b.tree.Leaves, leaf)
 	return -len(b.tree.Leaves)
 }
 
-func (b *builder) inSolid(p geom.Vec) bool {
-	in := false
+// inSolid says whether a point lies in a solid, and whether one can see through all that it lies in.
+func (b *builder) inSolid(p geom.Vec) (in, clear bool) {
+	opaque := false
 	b.solids.Touching(geom.Box{Min: p, Max: p}, func(i int) {
-		in = in || !slices.ContainsFunc(b.planes[i], func(plane geom.Plane) bool { return plane.Distance(p) > 0 })
+		if !slices.ContainsFunc(b.planes[i], func(plane geom.Plane) bool { return plane.Distance(p) > 0 }) {
+			in = true
+			opaque = opaque || !b.clear[i]
+		}
 	})
-	return in
+	return in, in && !opaque
 }
 
 // cut parts a convex region. opening is nil when the plane does not pass through it.
@@ -280,6 +338,6 @@ func (t *Tree) Write(out *mapfile.Map) {
 		out.Nodes = append(out.Nodes, mapfile.Node{Plane: mapfile.Plane{Normal: floats(n.N), Distance: float32(n.D)}, Front: int32(n.Front), Back: int32(n.Back)})
 	}
 	for _, l := range t.Leaves {
-		out.Leaves = append(out.Leaves, mapfile.Leaf{Solid: l.Solid, Min: floats(l.Box.Min), Max: floats(l.Box.Max)})
+		out.Leaves = append(out.Leaves, mapfile.Leaf{Solid: l.Solid, Clear: l.Clear, Min: floats(l.Box.Min), Max: floats(l.Box.Max)})
 	}
 }

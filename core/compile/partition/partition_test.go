@@ -23,7 +23,7 @@ func build(t *testing.T, lines string) (*scene.Map, *partition.Tree) {
 	require.Empty(t, findings)
 	faces, err := geometry.Build(context.Background(), m, geometry.Options{Size: func(string) float64 { return 2 }})
 	require.NoError(t, err)
-	tree, err := partition.Build(context.Background(), m, faces.Faces)
+	tree, err := partition.Build(context.Background(), m, faces.Faces, nil)
 	require.NoError(t, err)
 	return m, tree
 }
@@ -89,7 +89,7 @@ func TestLeaks(t *testing.T) {
 		{"solid a wedge 9.5,0.5,0 10,7.5,3 rise=east material=a\nsolid b box 9.9,0.5,0 10,7.5,3 material=a\n", false},
 	} {
 		_, tree := build(t, room+c.walls)
-		openings, err := tree.Openings(context.Background())
+		openings, err := tree.Openings(context.Background(), false)
 		require.NoError(t, err)
 		inside := geom.Vec{X: 2, Y: 2, Z: 1}
 		start, way := tree.Leak(openings, []geom.Vec{{X: 0.2, Y: 0.2, Z: 0.2}, inside})
@@ -114,7 +114,7 @@ func TestLeaks(t *testing.T) {
 // Each opening lies between two leaves that touch it, one on each side.
 func TestOpeningsLieBetweenTheirLeaves(t *testing.T) {
 	_, tree := build(t, room)
-	openings, err := tree.Openings(context.Background())
+	openings, err := tree.Openings(context.Background(), false)
 	require.NoError(t, err)
 	require.NotEmpty(t, openings)
 	for _, o := range openings {

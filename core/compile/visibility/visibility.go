@@ -1,0 +1,173 @@
+package visibility
+
+import (
+	"context"
+	"slices"
+
+	"vornix/core/compile/geometry"
+	"vornix/core/compile/partition"
+	"vornix/core/compile/stage"
+	"vornix/core/mapfile"
+)
+
+// Version is raised whenever the same map would be parted otherwise.
+const Version = 1
+
+// Result is what the stage has to say.
+type Result struct {
+	Cells, Portals int
+	// Open are portals from which sight was too far-flung to be followed.
+	Open int
+}
+
+// Build finds what is seen from where and writes it into a compiled map, whose leaves are those of the tree.
+func Build(ctx context.Context, e *stage.Env, t *partition.Tree, faces []geometry.Face, out *mapfile.Map) (*Result, error) {
+	openings, err := t.Openings(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	l := lay(t, openings, out.Meta.Sealed)
+	r := &Result{Cells: len(l.boxes), Portals: len(l.portals) / 2}
+	if r.Cells == 0 {
+		return r, nil
+	}
+	w := e.Begin(stage.Visibility, int64(2*len(l.portals)))
+	var rows []set
+	v := &mapfile.Visibility{}
+	key := stage.Key(stage.Visibility, Version, e.How(), l.decides(), l.boxes)
+	use := func(data []byte) bool {
+		read, ok := mapfile.UnpackRows(data, len(l.boxes))
+		v.Rows = read
+		return ok
+	}
+	err = w.Once(key, int64(2*len(l.portals)), use, func() ([]byte, error) {
+		if e.Draft {
+			rows = l.connected()
+		} else if rows, r.Open, err = l.flow(ctx, w); err != nil {
+			return nil, err
+		}
+		v.Rows = make([][]uint64, len(rows))
+		for i := range rows {
+			v.Rows[i] = rows[i]
+		}
+		return mapfile.PackRows(v.Rows, len(rows)), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range l.boxes {
+		v.Cells = append(v.Cells, mapfile.Cell{Min: [3]float32{float32(b.Min.X), float32(b.Min.Y), float32(b.Min.Z)}, Max: [3]float32{float32(b.Max.X), float32(b.Max.Y), float32(b.Max.Z)}})
+	}
+	for i := range out.Leaves {
+		out.Leaves[i].Cell = uint32(l.cell[i] + 1)
+	}
+	for i, f := range faces {
+		last := -1
+		seen := map[int]bool{}
+		t.InFront(f.Polygon, f.Of.Plane, func(leaf int) {
+			if c := l.cell[leaf]; c >= 0 && c != last && !seen[c] {
+				v.Cells[c].Faces = append(v.Cells[c].Faces, uint32(i))
+				seen[c], last = true, c
+			}
+		})
+	}
+	out.Visibility = v
+	return r, nil
+}
+
+// decides is what of portals decides what is seen.
+func (l *layout) decides() any {
+	type p struct {
+		From, To int
+		Outline  any
+	}
+	list := make([]p, len(l.portals))
+	for i, q := range l.portals {
+		list[i] = p{q.from, q.to, q.outline}
+	}
+	return list
+}
+
+// connected takes all cells between which there is a way for seeing each other.
+func (l *layout) connected() []set {
+	rows := make([]set, len(l.boxes))
+	for i := range rows {
+		if rows[i] != nil {
+			continue
+		}
+		all := newSet(len(l.boxes))
+		all.add(i)
+		members := []int{i}
+		for k := 0; k < len(members); k++ {
+			for _, o := range l.out[members[k]] {
+				if to := l.portals[o].to; !all.has(to) {
+					all.add(to)
+					members = append(members, to)
+				}
+			}
+		}
+		for _, m := range members {
+			rows[m] = all
+		}
+	}
+	return rows
+}
+
+// flow follows sight from every portal.
+func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int, err error) {
+	n := len(l.portals)
+	might, seen := make([]set, n), make([]set, n)
+	if err := w.Each(ctx, n, 16, 1, func(first, last int) {
+		for i := first; i < last; i++ {
+			might[i] = l.might(i)
+		}
+	}); err != nil {
+		return nil, 0, err
+	}
+	// Those that might see least come first, and those after them, wave by wave, look through them with what is known by then:
+	// waves are of one size whatever the number of processors, so that the result is.
+	order := make([]int, n)
+	counts := make([]int, n)
+	for i := range order {
+		order[i], counts[i] = i, might[i].count()
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return counts[a] - counts[b] })
+	known := slices.Clone(might)
+	for wave := range slices.Chunk(order, 64) {
+		if err := w.Each(ctx, len(wave), 1, 1, func(first, last int) {
+			for _, i := range wave[first:last] {
+				seen[i] = l.from(i, known)
+			}
+		}); err != nil {
+			return nil, 0, err
+		}
+		for _, i := range wave {
+			known[i] = seen[i]
+		}
+	}
+	sees := make([]set, len(l.boxes))
+	for c := range sees {
+		sees[c] = newSet(len(l.boxes))
+		sees[c].add(c)
+		for _, k := range l.out[c] {
+			for i, word := range seen[k] {
+				sees[c][i] |= word
+			}
+		}
+	}
+	rows = make([]set, len(l.boxes))
+	for a := range rows {
+		rows[a] = newSet(len(l.boxes))
+		for b := range rows {
+			if sees[a].has(b) && sees[b].has(a) {
+				rows[a].add(b)
+			}
+		}
+	}
+	for i := range might {
+		if &might[i][0] == &seen[i][0] {
+			open++
+		}
+	}
+	return rows, open, nil
+}
