@@ -3,6 +3,7 @@ package build
 import (
 	"image"
 	"os"
+	"slices"
 	"sync"
 
 	"vornix/core/compile"
@@ -113,7 +114,8 @@ func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) l
 
 // long says how the long stages run; input reads sources.
 func (r *mapRules) long(input func(string) ([]byte, error), env stage.Env) *compile.Long {
-	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }}
+	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }, Agents: r.Agents, Targets: r.Targets,
+		Passes: func(name string) bool { return slices.Contains(r.Passing, name) }}
 }
 
 // fileOf reads a source of the project.

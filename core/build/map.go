@@ -14,6 +14,7 @@ import (
 	"vornix/core/mapsrc"
 	"vornix/core/model"
 	"vornix/core/needs"
+	"vornix/core/profile"
 	"vornix/core/scene"
 )
 
@@ -26,6 +27,9 @@ type mapRules struct {
 	Ratio   float64
 	Luxels  map[string]float64
 	Looks   map[string]lookRule
+	Passing []string // materials that stop nobody
+	Agents  []mapfile.Agent
+	Targets []string // items that every spawn must have a way to
 	Stages  []string // nil: all
 	Draft   bool
 }
@@ -34,9 +38,13 @@ type mapRules struct {
 func (pl *planner) rules(assets []*needs.Asset) mapRules {
 	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
 	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
+	r.Agents, r.Targets = agents(pl.p.Profile), pl.p.Profile.Map.Required
 	for _, a := range assets {
 		if a.Kind != needs.Material || a.Material == nil {
 			continue
+		}
+		if a.Material.Solid != nil && !*a.Material.Solid {
+			r.Passing = append(r.Passing, a.Name)
 		}
 		if a.Material.Luxels != nil {
 			r.Luxels[a.Name] = *a.Material.Luxels
@@ -60,6 +68,16 @@ func (pl *planner) rules(assets []*needs.Asset) mapRules {
 		}
 	}
 	return r
+}
+
+// agents are who walks in a game.
+func agents(p *profile.Profile) []mapfile.Agent {
+	var list []mapfile.Agent
+	for _, name := range slices.Sorted(maps.Keys(p.Map.Agents)) {
+		a := p.Map.Agents[name]
+		list = append(list, mapfile.Agent{Name: name, Radius: float32(a.Radius), Height: float32(a.Height), Step: float32(a.Step), Slope: float32(a.Slope), Drop: float32(a.Drop), Jump: float32(a.Jump)})
+	}
+	return list
 }
 
 // options are the rules as the compiler takes them.

@@ -8,11 +8,13 @@ import (
 
 	"vornix/core/compile/geometry"
 	"vornix/core/compile/lighting"
+	"vornix/core/compile/navigation"
 	"vornix/core/compile/partition"
 	"vornix/core/compile/stage"
 	"vornix/core/compile/visibility"
 	"vornix/core/finding"
 	"vornix/core/light"
+	"vornix/core/mapfile"
 	"vornix/core/scene"
 )
 
@@ -23,6 +25,12 @@ type Long struct {
 	Looks func(material string) light.Look
 	// Luxels gives the luxels a metre that a material asks for, 0 for none; nil: none does.
 	Luxels func(material string) float64
+	// Agents are who walks in the game; none: one of a usual size.
+	Agents []mapfile.Agent
+	// Passes says which materials stop nobody; nil: none.
+	Passes func(material string) bool
+	// Targets are the kinds of items that every spawn must have a way to.
+	Targets []string
 }
 
 // texels is the most of a material's image, along a side, that light sees.
@@ -52,6 +60,8 @@ func (l *Long) lookKey(materials []string) string {
 func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geometry.Result, tree *partition.Tree) error {
 	out := r.Map
 	r.Stats = map[string]int64{}
+	r.buried(m)
+	r.distant(m)
 	done := func(name string) {
 		if out.Meta.Stages == nil {
 			out.Meta.Stages = map[string]string{}
@@ -71,7 +81,7 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		r.Stats["cells"], r.Stats["portals"], r.Stats["open"] = int64(seen.Cells), int64(seen.Portals), int64(seen.Open)
 		done(stage.Visibility)
 	}
-	if l.Runs(stage.Lighting) && r.lightable(m) {
+	if l.Runs(stage.Lighting) && r.lightable(m, l) {
 		key := stage.Key(lightKey, l.lookKey(out.Materials()), picture)
 		s := light.New(out, l.Looks, picture, texels)
 		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
@@ -90,19 +100,62 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		r.Stats["luxels"], r.Stats["rays"], r.Stats["bounces"] = int64(lit.Luxels), lit.Rays, int64(lit.Bounces)
 		done(stage.Lighting)
 	}
+	if l.Runs(stage.Navigation) {
+		if err := r.navigation(ctx, m, l, lightKey); err != nil {
+			return err
+		}
+		done(stage.Navigation)
+		r.reach(m, l.Targets)
+	}
 	return nil
+}
+
+// navigation finds the ground of solids and of grids.
+func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key string) error {
+	out := r.Map
+	if len(out.Grids) > 0 {
+		costs := map[rune]float64{}
+		for _, t := range m.Legend {
+			costs[t.Symbol] = t.Cost
+		}
+		navigation.Tiles(out, func(symbol rune) float64 { return costs[symbol] })
+	}
+	if len(m.Solids)+len(m.Terrains) == 0 {
+		return nil
+	}
+	var passing []string
+	for _, name := range out.Materials() {
+		if l.Passes != nil && l.Passes(name) {
+			passing = append(passing, name)
+		}
+	}
+	err := navigation.Build(ctx, &l.Env, out, navigation.Options{Agents: l.Agents, Passes: l.Passes, Key: stage.Key(key, passing)})
+	var large *navigation.TooLarge
+	if errors.As(err, &large) {
+		r.Findings = append(r.Findings, finding.StageMemory.At(m.Place, "%v", err))
+		return nil
+	}
+	for _, n := range out.Navigation {
+		r.Stats["polygons"] += int64(len(n.Polygons))
+		r.Stats["links"] += int64(len(n.Links))
+	}
+	return err
 }
 
 // mostLights is how many lights a map may have.
 const mostLights = 20000
 
 // lightable says whether there is light, and not too much of it, and says so if not.
-func (r *Result) lightable(m *scene.Map) bool {
+func (r *Result) lightable(m *scene.Map, l *Long) bool {
 	if len(m.Solids)+len(m.Terrains) == 0 {
 		return false
 	}
 	if n := len(m.Lights); n > mostLights {
 		r.Findings = append(r.Findings, finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n, mostLights))
+		return false
+	}
+	if m.Sky == nil && len(m.Lights) == 0 && (l.Looks == nil || !slices.ContainsFunc(r.Map.Materials(), func(name string) bool { return l.Looks(name).Glows() })) {
+		r.Findings = append(r.Findings, finding.MapDark.At(m.Place, "the map has neither a sky nor lights nor surfaces that glow"))
 		return false
 	}
 	return true

@@ -25,6 +25,9 @@ type Look struct {
 	Unlit         bool // shows as bright as it is painted
 }
 
+// Glows says whether the look gives off light.
+func (l Look) Glows() bool { return l.Emission != nil && l.EmissionPower > 0 }
+
 // Kinds of see-through.
 const (
 	CutOut = "cut-out"
@@ -65,7 +68,7 @@ func paint(l Look, side int) *painted {
 			p.texels[i] = l.texel(img.Pix[4*i:][:4])
 		}
 	}
-	if l.Emission != nil && l.EmissionPower > 0 {
+	if l.Glows() {
 		img := small(l.Emission, side, true)
 		p.glowW, p.glowH = img.Rect.Dx(), img.Rect.Dy()
 		p.glow = make([][3]float32, p.glowW*p.glowH)

@@ -47,6 +47,8 @@ type Map struct {
 
 	// What the long stages made; nil where they were left out.
 	Visibility   *Visibility
+	Navigation   []Navigation // by kind of agent
+	Costs        [][]byte     // by grid: what a step onto each cell costs, in tenths; 0: one can't
 	Lightmap     *Lightmap
 	Ambient      *Ambient
 	PropLight    [][]Light // by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn
@@ -209,7 +211,7 @@ func Encode(m *Map) ([]byte, error) {
 		}
 		tile = append(tile, make([]byte, (4-len(tile)%4)%4)...)
 	}
-	rest := encodeBodies(m, strs)
+	rest := append(encodeBodies(m, strs), encodeNavigation(m, strs)...)
 	text := u32(nil, uint32(len(strs.list)))
 	end := uint32(0)
 	for _, s := range strs.list {

@@ -207,7 +207,7 @@ func (r *Reader) Map() (*Map, error) {
 	if err := r.bodies(m, strs); err != nil {
 		return nil, err
 	}
-	return m, r.stages(m)
+	return m, r.stages(m, strs)
 }
 
 // owns says whether vertices and indices are there, and the indices name just those vertices.

@@ -232,12 +232,14 @@ func encodeStages(m *Map) []namedChunk {
 }
 
 // stages reads the chunks of the long stages; any may be missing.
-func (r *Reader) stages(m *Map) error {
+func (r *Reader) stages(m *Map, strs []string) error {
 	for _, read := range []struct {
 		id string
 		do func(c *cursor) error
 	}{
 		{"CELL", func(c *cursor) error { return readVisibility(r, m, c) }},
+		{"NAVI", func(c *cursor) error { return readNavigation(m, c) }},
+		{"COST", func(c *cursor) error { return readCosts(m, c) }},
 		{"LUXL", func(c *cursor) error { return readLightmap(r, m, c) }},
 		{"AMBI", func(c *cursor) error { return readAmbient(m, c) }},
 		{"PLIT", func(c *cursor) (err error) {
@@ -261,7 +263,7 @@ func (r *Reader) stages(m *Map) error {
 	} {
 		data, err := r.Chunk(read.id)
 		if err == nil && data != nil {
-			c := &cursor{data: data}
+			c := &cursor{data: data, strs: strs}
 			if err = read.do(c); err == nil {
 				err = c.err
 			}

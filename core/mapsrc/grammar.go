@@ -183,7 +183,7 @@ var grammar = map[string]*rule{
 		settings: []setting{{"level", count, false, nil}, {"enter", freeText, false, nil}, {"leave", freeText, false, nil}, layered},
 		example:  "area platform 3,2 9,3 enter=ring_bell leave=hush"},
 	"legend": {parents: margin, slots: []slot{{"symbol", symbol, nil}},
-		settings: []setting{{"tile", asset, false, nil}, {"solid", flag, false, nil}, {"colour", colour, false, nil}},
+		settings: []setting{{"tile", asset, false, nil}, {"solid", flag, false, nil}, {"cost", number, false, nil}, {"colour", colour, false, nil}},
 		example:  "legend # tile=rock/wall solid=yes"},
 }
 

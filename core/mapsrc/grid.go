@@ -24,7 +24,7 @@ type gridImage struct {
 }
 
 func (b *builder) legend(r *Record) scene.Tile {
-	t := scene.Tile{Symbol: []rune(r.Name())[0], Solid: str(r, "solid") == "yes", Material: b.ref(r.Pair("tile")), Place: r.Place}
+	t := scene.Tile{Symbol: []rune(r.Name())[0], Solid: str(r, "solid") == "yes", Cost: b.within(r, "cost", 0, 0.1, 25), Material: b.ref(r.Pair("tile")), Place: r.Place}
 	if r.Pair("colour") != nil {
 		c := b.colour(r)
 		if other, twice := b.colours[c]; twice {

@@ -7,6 +7,7 @@ package profile
 import (
 	"fmt"
 	"maps"
+	"math"
 	"path"
 	"regexp"
 	"slices"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"vornix/core/compile/navigation"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/texture"
@@ -123,8 +125,20 @@ type Map struct {
 	NameLongest   int            `toml:"name_longest" jsonschema:"minimum=0,description=Longest name of a map\\, in characters; 0 for no limit"`
 	NameForm      string         `toml:"name_form" jsonschema:"description=Regular expression that a map's whole name must match (default: any)"`
 	TerrainSide   int            `toml:"terrain_side" jsonschema:"minimum=0,description=Most heights along a side of a terrain; 0 for no limit"`
+	// Agents are who walks in the game.
+	Agents map[string]Agent `toml:"agents" jsonschema:"description=Who walks in the game\\, by name: navigation is made for each (default: one of a usual size)"`
 	// Items are the game's own objects with their properties; empty: any.
 	Items map[string]map[string]Property `toml:"items" jsonschema:"description=Kinds of items that the game knows\\, with their properties (default: no rule)"`
+}
+
+// Agent is the size of who walks, and what it can do. Metres and degrees.
+type Agent struct {
+	Radius float64 `toml:"radius" jsonschema:"minimum=0.02,maximum=20,description=Half its width (default 0.3)"`
+	Height float64 `toml:"height" jsonschema:"minimum=0.02,maximum=50,description=Its height (default 1.8)"`
+	Step   float64 `toml:"step" jsonschema:"minimum=0,maximum=10,description=Highest step that it takes (default 0.45)"`
+	Slope  float64 `toml:"slope" jsonschema:"minimum=0,maximum=80,description=Steepest ground that it walks on (default 46)"`
+	Drop   float64 `toml:"drop" jsonschema:"minimum=0,maximum=100,description=How deep it jumps down (default: it does not)"`
+	Jump   float64 `toml:"jump" jsonschema:"minimum=0,maximum=50,description=How far it jumps over a gap (default: it does not)"`
 }
 
 // Property is what a property of an item must be.
@@ -242,6 +256,17 @@ func (p *Profile) fill() {
 	} else {
 		orDefault(&p.Pack.Name, "{map}.vnm")
 	}
+	for name, a := range p.Map.Agents {
+		for _, d := range []struct {
+			of    *float64
+			value float32
+		}{{&a.Radius, navigation.Usual.Radius}, {&a.Height, navigation.Usual.Height}, {&a.Step, navigation.Usual.Step}, {&a.Slope, navigation.Usual.Slope}} {
+			if *d.of == 0 {
+				*d.of = math.Round(float64(d.value)*1e4) / 1e4
+			}
+		}
+		p.Map.Agents[name] = a
+	}
 	for i := range p.Addon.Files {
 		orDefault(&p.Addon.Files[i].Place, "beside")
 		orDefault(&p.Addon.Files[i].Each, "mod")
@@ -300,6 +325,18 @@ func (p *Profile) validate() []finding.Finding {
 	for _, kind := range slices.Sorted(maps.Keys(p.Map.Items)) {
 		for _, key := range slices.Sorted(maps.Keys(p.Map.Items[kind])) {
 			oneOf(p.Map.Items[kind][key].Type, propertyTypes, "map", "items", kind, key, "type")
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(p.Map.Agents)) {
+		a := p.Map.Agents[name]
+		for _, n := range []struct {
+			key         string
+			value       float64
+			least, most float64
+		}{{"radius", a.Radius, 0.02, 20}, {"height", a.Height, 0.02, 50}, {"step", a.Step, 0, 10}, {"slope", a.Slope, 0, 80}, {"drop", a.Drop, 0, 100}, {"jump", a.Jump, 0, 50}} {
+			if !(n.value >= n.least && n.value <= n.most) {
+				wrong([]any{"map", "agents", name, n.key}, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, n.value)
+			}
 		}
 	}
 	oneOf(p.Pack.Form, []string{"mod", "map-file"}, "pack", "form")

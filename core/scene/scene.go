@@ -273,6 +273,7 @@ type Tile struct {
 	Symbol   rune
 	Material Ref // empty name: nothing is drawn
 	Solid    bool
+	Cost     float64 // of a step onto it; 0: as usual
 	Place    fault.Place
 }
 
