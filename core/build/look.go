@@ -114,7 +114,7 @@ func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) l
 
 // long says how the long stages run; input reads sources.
 func (r *mapRules) long(input func(string) ([]byte, error), env stage.Env) *compile.Long {
-	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }, Agents: r.Agents, Targets: r.Targets,
+	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }, Cubes: r.Cubes, Agents: r.Agents, Targets: r.Targets,
 		Passes: func(name string) bool { return slices.Contains(r.Passing, name) }}
 }
 

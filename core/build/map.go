@@ -16,6 +16,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/profile"
 	"vornix/core/scene"
+	"vornix/core/texture"
 )
 
 // mapRules is what of a project decides how a map compiles, besides its source.
@@ -28,6 +29,7 @@ type mapRules struct {
 	Luxels  map[string]float64
 	Looks   map[string]lookRule
 	Passing []string // materials that stop nobody
+	Cubes   texture.Format
 	Agents  []mapfile.Agent
 	Targets []string // items that every spawn must have a way to
 	Stages  []string // nil: all
@@ -38,6 +40,10 @@ type mapRules struct {
 func (pl *planner) rules(assets []*needs.Asset) mapRules {
 	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
 	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
+	r.Cubes = texture.RGBA16F
+	if slices.Contains(pl.p.Profile.Textures.FormatList(), texture.BC6H) {
+		r.Cubes = texture.BC6H
+	}
 	r.Agents, r.Targets = agents(pl.p.Profile), pl.p.Profile.Map.Required
 	for _, a := range assets {
 		if a.Kind != needs.Material || a.Material == nil {

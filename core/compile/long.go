@@ -10,12 +10,14 @@ import (
 	"vornix/core/compile/lighting"
 	"vornix/core/compile/navigation"
 	"vornix/core/compile/partition"
+	"vornix/core/compile/reflections"
 	"vornix/core/compile/stage"
 	"vornix/core/compile/visibility"
 	"vornix/core/finding"
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/scene"
+	"vornix/core/texture"
 )
 
 // Long says how the long stages are run.
@@ -29,6 +31,8 @@ type Long struct {
 	Agents []mapfile.Agent
 	// Passes says which materials stop nobody; nil: none.
 	Passes func(material string) bool
+	// Cubes is the format of what probes see.
+	Cubes texture.Format
 	// Targets are the kinds of items that every spawn must have a way to.
 	Targets []string
 }
@@ -100,6 +104,25 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		r.Stats["luxels"], r.Stats["rays"], r.Stats["bounces"] = int64(lit.Luxels), lit.Rays, int64(lit.Bounces)
 		done(stage.Lighting)
 	}
+	if l.Runs(stage.Lighting) && len(out.Grids) > 0 {
+		if err := lighting.Tiles(ctx, &l.Env, out); err != nil {
+			return err
+		}
+		done(stage.Lighting)
+	}
+	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" {
+		all := light.New(out, l.Looks, picture, texels)
+		all.Lit = light.LitOf(out)
+		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, l.lookKey(out.Materials()), picture, l.How(), lighting.Version)})
+		if err != nil {
+			return err
+		}
+		for _, i := range made.Buried {
+			p := m.Probes[i-first(out, "probe")]
+			r.Findings = append(r.Findings, finding.ProbeBuried.At(p.Place, "the probe %q lies in a solid", p.Name))
+		}
+		done(stage.Reflections)
+	}
 	if l.Runs(stage.Navigation) {
 		if err := r.navigation(ctx, m, l, lightKey); err != nil {
 			return err
@@ -108,6 +131,11 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		r.reach(m, l.Targets)
 	}
 	return nil
+}
+
+// first is the number of the first object of a kind; objects of one kind stand together.
+func first(m *mapfile.Map, kind string) int {
+	return slices.IndexFunc(m.Objects, func(o mapfile.Object) bool { return o.Kind == kind })
 }
 
 // navigation finds the ground of solids and of grids.

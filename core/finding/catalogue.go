@@ -22,6 +22,7 @@ var (
 	MapPlayers   = declare("map.no-players", Warning, "Nobody can tell for how many players the map is meant.", "Add players=2..8 (least and most) to the map line.")
 
 	StageMemory = declare("stage.memory", Error, "The stage was left out, so the map is not finished.", "Allow more with --memory, or ask for less: fewer luxels a metre, a smaller map.")
+	ProbeBuried = declare("probe.buried", Warning, "Surfaces near by mirror the inside of a solid: they look black.", "Move it out of the solid.")
 	LightBuried = declare("light.buried", Warning, "It lights nothing: the solid keeps all of its light.", "Move it out of the solid.")
 	NavCut      = declare("navigation.cut-off", Warning, "Players who start there can't take part.", "Build them a way, or move the spawns.")
 	MapFar      = declare("map.far", Warning, "So far out places are known to some millimetres only: surfaces flicker and things tremble.", "Move the map towards 0,0,0.")

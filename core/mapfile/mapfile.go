@@ -54,6 +54,7 @@ type Map struct {
 	PropLight    [][]Light // by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn
 	TerrainLight [][]Light // by terrain: one for each height
 	GridLight    [][]Light // by grid: one for each cell
+	Cubes        []Cube    // what probes see
 }
 
 // Meta is what a game shows before it loads the map.

@@ -174,6 +174,55 @@ func readVisibility(r *Reader, m *Map, c *cursor) error {
 	return nil
 }
 
+// Cube is what a probe sees: a KTX2 file of a cube, each level for a rougher surface. Min and Max are the box around it.
+type Cube struct {
+	Object   uint32 // the probe's number among the objects
+	Min, Max [3]float32
+	Texture  []byte
+}
+
+func encodeCubes(list []Cube) []byte {
+	b := u32s(nil, uint32(len(list)), 0, 0, 0)
+	at := align(16 + 48*len(list))
+	for _, c := range list {
+		b = u32s(b, c.Object, uint32(at), uint32(len(c.Texture)), 0)
+		b = f32s(b, c.Min[0], c.Min[1], c.Min[2], 0, c.Max[0], c.Max[1], c.Max[2], 0)
+		at = align(at + len(c.Texture))
+	}
+	for _, c := range list {
+		b = append(b, make([]byte, align(len(b))-len(b))...)
+		b = append(b, c.Texture...)
+	}
+	return pad(b)
+}
+
+func readCubes(m *Map, c *cursor) error {
+	all := c.data
+	n := uint64(c.u32())
+	c.u32()
+	c.u32()
+	c.u32()
+	if c.err != nil || n*48 > uint64(len(c.data)) {
+		return errors.New("it is cut short")
+	}
+	m.Cubes = []Cube{}
+	for range n {
+		cube := Cube{Object: c.u32()}
+		at, size := uint64(c.u32()), uint64(c.u32())
+		c.u32()
+		cube.Min = c.vec()
+		c.f32()
+		cube.Max = c.vec()
+		c.f32()
+		if uint64(cube.Object) >= uint64(len(m.Objects)) || at+size > uint64(len(all)) {
+			return errors.New("it has pictures, or is of probes, that are not there")
+		}
+		cube.Texture = append([]byte{}, all[at:at+size]...)
+		m.Cubes = append(m.Cubes, cube)
+	}
+	return c.err
+}
+
 // encodeStages writes the chunks of the long stages that were run.
 func encodeStages(m *Map) []namedChunk {
 	var list []namedChunk
@@ -228,6 +277,9 @@ func encodeStages(m *Map) []namedChunk {
 		}
 		list = append(list, namedChunk{lit.id, b})
 	}
+	if m.Cubes != nil {
+		list = append(list, namedChunk{"CUBE", encodeCubes(m.Cubes)})
+	}
 	return list
 }
 
@@ -240,6 +292,7 @@ func (r *Reader) stages(m *Map, strs []string) error {
 		{"CELL", func(c *cursor) error { return readVisibility(r, m, c) }},
 		{"NAVI", func(c *cursor) error { return readNavigation(m, c) }},
 		{"COST", func(c *cursor) error { return readCosts(m, c) }},
+		{"CUBE", func(c *cursor) error { return readCubes(m, c) }},
 		{"LUXL", func(c *cursor) error { return readLightmap(r, m, c) }},
 		{"AMBI", func(c *cursor) error { return readAmbient(m, c) }},
 		{"PLIT", func(c *cursor) (err error) {

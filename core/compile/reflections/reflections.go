@@ -1,0 +1,244 @@
+// Package reflections is the compile stage that takes, at every probe of a lit map, a picture of all around it, for surfaces near by
+// to mirror. A picture is a cube of six images with light of any brightness; each level is what a rougher surface mirrors: the
+// mean over directions as they are spread by the distribution of Trowbridge and Reitz ("Average irregularity representation of a
+// rough surface for ray reflection", 1975), sampled by importance. The box that the probe stands in lets games mirror what is
+// near at the place where it is (parallax).
+package reflections
+
+import (
+	"context"
+	"fmt"
+	"image"
+	"math"
+	"slices"
+
+	"vornix/core/compile/stage"
+	"vornix/core/geom"
+	"vornix/core/geom/ray"
+	"vornix/core/light"
+	"vornix/core/mapfile"
+	"vornix/core/texture"
+	"vornix/core/texture/block"
+)
+
+// Version is raised whenever the same map would give other pictures.
+const Version = 1
+
+const (
+	side      = 64 // of a cube's images, in texels
+	draftSide = 16
+	smallest  = 4 // of the last level
+	samples   = 96
+)
+
+// Options for Build.
+type Options struct {
+	Format texture.Format // of the pictures: BC6H, or else RGBA16F
+	Key    string         // a hash of all that the map looks like
+}
+
+// Result is what the stage has to say.
+type Result struct {
+	Buried []int // objects: probes that lie in solids
+}
+
+// Build takes the pictures of all probes and writes them into the map.
+func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o Options) (*Result, error) {
+	r := &Result{}
+	if !o.Format.HoldsLight() {
+		o.Format = texture.RGBA16F
+	}
+	var probes []int
+	for i := range m.Objects {
+		if m.Objects[i].Kind == "probe" {
+			probes = append(probes, i)
+		}
+	}
+	size := side
+	if e.Draft {
+		size = draftSide
+	}
+	w := e.Begin(stage.Reflections, int64(len(probes)*12*size))
+	m.Cubes = []mapfile.Cube{}
+	for _, i := range probes {
+		p := &m.Objects[i]
+		c := mapfile.Cube{Object: uint32(i)}
+		var in bool
+		c.Min, c.Max, in = box(s, p.A, p.Value)
+		if in {
+			r.Buried = append(r.Buried, i)
+		}
+		key := stage.Key(stage.Reflections, Version, o.Key, o.Format, size, p.A)
+		err := w.Once(key, int64(12*size), func(data []byte) bool { c.Texture = data; return len(data) > 0 }, func() ([]byte, error) {
+			levels, err := take(ctx, w, s, p.A, size)
+			if err != nil {
+				return nil, err
+			}
+			c.Texture, err = pack(ctx, levels, o.Format)
+			return c.Texture, err
+		})
+		if err != nil {
+			return nil, err
+		}
+		m.Cubes = append(m.Cubes, c)
+	}
+	return r, nil
+}
+
+// cube is six images of one size: +X -X +Y -Y +Z -Z, row by row.
+type cube struct {
+	side   int
+	texels [6][]ray.Vec
+}
+
+// direction is where a texel's middle, or any place, lies as seen from the middle of the cube: the world's axes, images as KTX2
+// and Vulkan have them.
+func direction(face int, u, v float32) ray.Vec {
+	s, t := 2*u-1, 2*v-1
+	return [6]ray.Vec{{1, -t, -s}, {-1, -t, s}, {s, 1, t}, {s, -1, -t}, {s, -t, 1}, {-s, -t, -1}}[face]
+}
+
+// at is the light from a direction.
+func (c *cube) at(d ray.Vec) ray.Vec {
+	axis, most := 0, float32(-1)
+	for k, v := range d {
+		if v = max(v, -v); v > most {
+			axis, most = k, v
+		}
+	}
+	face := 2 * axis
+	if d[axis] < 0 {
+		face++
+	}
+	d = d.Scale(1 / most)
+	place := [6][2]float32{{-d[2], -d[1]}, {d[2], -d[1]}, {d[0], d[2]}, {d[0], -d[2]}, {d[0], -d[1]}, {-d[0], -d[1]}}[face]
+	x := min(int((place[0]+1)/2*float32(c.side)), c.side-1)
+	y := min(int((place[1]+1)/2*float32(c.side)), c.side-1)
+	return c.texels[face][max(y, 0)*c.side+max(x, 0)]
+}
+
+func newCube(side int) *cube {
+	c := &cube{side: side}
+	for i := range c.texels {
+		c.texels[i] = make([]ray.Vec, side*side)
+	}
+	return c
+}
+
+// take draws what is seen from a place, and what rougher and rougher surfaces mirror of it.
+func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size int) ([]*cube, error) {
+	sharp := newCube(size)
+	err := w.Each(ctx, 6*size, 1, 1, func(first, last int) {
+		for i := first; i < last; i++ {
+			face, y := i/size, i%size
+			for x := range size {
+				sum := ray.Vec{}
+				for k := range 4 {
+					d := direction(face, (float32(x)+0.25+0.5*float32(k&1))/float32(size), (float32(y)+0.25+0.5*float32(k>>1))/float32(size))
+					sum = sum.Add(s.See(at, d.Unit()).Light)
+				}
+				sharp.texels[face][y*size+x] = sum.Scale(0.25)
+			}
+		}
+	})
+	levels := []*cube{sharp}
+	count := 0
+	for n := size / 2; n >= smallest; n /= 2 {
+		count++
+	}
+	for level := 1; level <= count && err == nil; level++ {
+		n := size >> level
+		c := newCube(n)
+		spread := lobe(float64(level) / float64(count))
+		err = w.Each(ctx, 6*n, 1, int64(size)/int64(n*count), func(first, last int) {
+			for i := first; i < last; i++ {
+				face, y := i/n, i%n
+				for x := range n {
+					d := direction(face, (float32(x)+0.5)/float32(n), (float32(y)+0.5)/float32(n)).Unit()
+					a, b := d.Frame()
+					sum, weights := ray.Vec{}, float32(0)
+					for _, l := range spread {
+						toward := a.Scale(l[0]).Add(b.Scale(l[1])).Add(d.Scale(l[2]))
+						sum = sum.Add(sharp.at(toward).Scale(l[2]))
+						weights += l[2]
+					}
+					c.texels[face][y*n+x] = sum.Scale(1 / weights)
+				}
+			}
+		})
+		levels = append(levels, c)
+	}
+	return levels, err
+}
+
+// lobe is the directions that a surface of a roughness, looked at straight on, mirrors: about Z, each as likely as the others.
+func lobe(roughness float64) []ray.Vec {
+	var list []ray.Vec
+	a := roughness * roughness
+	for i := range samples {
+		u, v := (float64(i)+0.5)/samples, math.Mod(float64(i)*0.6180339887498949, 1)
+		cos2 := (1 - u) / (1 + float64((float64(a*a)-1)*u)) // of the angle to the half-way direction
+		z := 2*cos2 - 1
+		if z <= 0 {
+			continue
+		}
+		sin, cos := geom.Turn(360 * v)
+		r := math.Sqrt(max(1-float64(z*z), 0))
+		list = append(list, ray.Vec{float32(r * cos), float32(r * sin), float32(z)})
+	}
+	return list
+}
+
+// pack makes a KTX2 file of a cube's levels.
+func pack(ctx context.Context, levels []*cube, f texture.Format) ([]byte, error) {
+	var all *texture.Texture
+	for _, c := range levels {
+		images := make([]image.Image, 6)
+		for i, texels := range c.texels {
+			img := texture.NewLight(c.side, c.side)
+			for k, v := range texels {
+				img.SetColours(k, v)
+			}
+			images[i] = img
+		}
+		t, err := texture.Compile(ctx, images, texture.Options{Format: f, Shape: texture.Cube, Levels: 1, Quality: block.Normal})
+		if err != nil {
+			return nil, fmt.Errorf("packing a probe's picture: %w", err)
+		}
+		if all == nil {
+			all = t
+		} else {
+			all.Levels = append(all.Levels, t.Levels...)
+		}
+	}
+	return all.Encode(texture.Container{Name: "ktx2"})
+}
+
+// box is the walls around a place, as far as reach: the median of where rays along each axis end. in says that most of them end
+// on the backs of surfaces.
+func box(s *light.Scene, at ray.Vec, reach float32) (low, high [3]float32, in bool) {
+	behind, all := 0, 0
+	for k := range 3 {
+		for _, sign := range [2]float32{-1, 1} {
+			var ends []float32
+			for i := range 25 {
+				d := ray.Vec{}
+				d[k] = sign
+				d[(k+1)%3], d[(k+2)%3] = (float32(i%5)-2)*0.12, (float32(i/5)-2)*0.12
+				seen := s.See(at, d) // the length of d along the axis is 1
+				ends = append(ends, min(seen.Distance, reach))
+				all++
+				if seen.Behind {
+					behind++
+				}
+			}
+			slices.Sort(ends)
+			if sign < 0 {
+				low[k] = at[k] - ends[len(ends)/2]
+			} else {
+				high[k] = at[k] + ends[len(ends)/2]
+			}
+		}
+	}
+	return low, high, behind > all/2
+}
