@@ -44,10 +44,12 @@ type planner struct {
 	workers int
 	memory  *semaphore.Weighted
 	stages  Stages
+	// seen are images that a map is not made of, but whose colours fall on it: ID of the job, line end, file.
+	seen map[string]bool
 }
 
 func newPlanner(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
-	return &planner{p: p, g: g, stages: stages, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
 }
 
 // plan makes the jobs for everything that ships.
@@ -234,14 +236,17 @@ func (pl *planner) metadata() {
 }
 
 // selectJobs finds the jobs whose sources or outputs the paths name: a file, a folder or a map's name.
-func selectJobs(jobs []*job.Job, paths []string) ([]string, error) {
+func (pl *planner) selectJobs(paths []string) ([]string, error) {
 	ids := []string{}
 	for _, want := range paths {
 		want = path.Clean(strings.ReplaceAll(want, `\`, "/"))
 		found := false
-		for _, j := range jobs {
+		for _, j := range pl.jobs {
 			names := append(slices.Clone(j.Inputs), j.Outputs...)
 			for _, n := range names {
+				if pl.seen[j.ID+"\n"+n] {
+					continue // the map only sees it: it is not made of it
+				}
 				if n == want || strings.HasPrefix(n, want+"/") || j.ID == "map "+want {
 					ids = append(ids, j.ID)
 					found = true

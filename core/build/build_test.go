@@ -28,7 +28,7 @@ func TestMain(m *testing.M) { demotest.Main(m) }
 
 func run(t *testing.T, p *project.Project, change ...func(*build.Options)) (*build.Result, error) {
 	t.Helper()
-	o := build.Options{Program: "test"}
+	o := build.Options{Program: "test", Stages: build.Stages{Only: []string{}}}
 	for _, c := range change {
 		c(&o)
 	}
@@ -127,7 +127,8 @@ func TestEachChangeMakesJustWhatItTouches(t *testing.T) {
 		return made(mustRun(t, p))
 	}
 	assert.Equal(t, []string{"map cairn_station"}, change("maps/cairn_station.vnx", "camera porch at=18,2,2.2", "camera porch at=18,2,2.5"))
-	assert.Equal(t, []string{"material rock/slab"}, change("materials/rock/slab.toml", "#e8e4dc", "#ffffff"))
+	assert.Equal(t, []string{"material rock/slab"}, change("materials/rock/slab.toml", `surface = "rock"`, `surface = "wood"`), "what is underfoot lights nothing")
+	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"}, change("materials/rock/slab.toml", "#e8e4dc", "#ffffff"), "its light falls on what is near")
 	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"}, change("materials/rock/slab.toml", "size = 3", "size = 4"), "a size changes texture coordinates")
 	assert.ElementsMatch(t, []string{"metadata waybill.json"}, change("vornix.toml", "first-snow", "summer"))
 	assert.Empty(t, change("vornix.toml", "https://downloads.example/highline", "https://other.example/"))
@@ -311,7 +312,7 @@ func TestSameSourcesSameBytes(t *testing.T) {
 func TestCancelledBuildGoesOnLater(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err := build.Run(ctx, p, build.Options{Workers: 1, Progress: &canceller{after: 5, cancel: cancel}})
+	_, err := build.Run(ctx, p, build.Options{Workers: 1, Progress: &canceller{after: 5, cancel: cancel}, Stages: build.Stages{Only: []string{}}})
 	assert.ErrorIs(t, err, context.Canceled)
 	r := mustRun(t, p)
 	assert.Equal(t, 5, r.Kept)

@@ -69,8 +69,9 @@ func (pl *planner) lookTexture(name string) *lookTexture {
 		return nil
 	}
 	how := a.Recipe(pl.p)
-	how.Workers = 0
 	how.Size.Largest, how.Size.How = pictureSide, "nearest"
+	// What only the file's form is about must not make a map again.
+	how.Workers, how.Levels, how.Format, how.Forced, how.Allowed, how.Quality, how.Coverage = 0, 0, 0, false, nil, 0, nil
 	return &lookTexture{Files: a.Images, Recipe: how}
 }
 

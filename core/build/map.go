@@ -121,6 +121,9 @@ func (pl *planner) compileMap(a *needs.Asset) {
 		for _, t := range []*lookTexture{look.Colour, look.Emission} {
 			if t != nil {
 				inputs = append(inputs, t.Files...)
+				for _, f := range t.Files {
+					pl.seen["map "+a.Name+"\n"+f] = true
+				}
 			}
 		}
 	}

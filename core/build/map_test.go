@@ -74,7 +74,7 @@ func TestModelsShipWhereObjectsShowThem(t *testing.T) {
 func TestIncludedSourcesAreNoMaps(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60,180\n"))
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=52,160 colour=#fff4e0", "include shared/sky.vnx")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=38,205 colour=#fff0d8 power=3.2 dome=#9fbce8 glow=0.5", "include shared/sky.vnx")
 	r := mustRun(t, p)
 	assert.NotContains(t, paths(r), "maps/sky.vnm")
 	assert.Contains(t, paths(r), "maps/saltpan_relay.vnm")

@@ -109,9 +109,9 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
 	}
-	usual := o.Stages.Only == nil && !o.Stages.Draft
-	if len(o.Paths) == 0 && usual {
-		if r := quickLook(p, files, o.Program); r != nil {
+	program := programOf(o.Program, o.Stages)
+	if len(o.Paths) == 0 {
+		if r := quickLook(p, files, program); r != nil {
 			return r, nil
 		}
 	}
@@ -127,7 +127,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	jobs := planned.jobs
 	var only []string
 	if len(o.Paths) > 0 {
-		if only, err = selectJobs(jobs, o.Paths); err != nil {
+		if only, err = planned.selectJobs(o.Paths); err != nil {
 			return nil, err
 		}
 	}
@@ -161,10 +161,10 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	switch {
 	case failed > 0:
 		return r, buildFault(report, failed)
-	case !whole || !usual:
+	case !whole:
 		return r, nil
 	}
-	return r, remember(dir, p, files, o.Program, r, len(jobs))
+	return r, remember(dir, p, files, program, r, len(jobs))
 }
 
 func buildFault(report *job.Report, n int) error {
@@ -307,13 +307,18 @@ func sortFiles(files []TreeFile) {
 	slices.SortFunc(files, func(a, b TreeFile) int { return strings.Compare(a.Path, b.Path) })
 }
 
+// programOf names what builds, and how.
+func programOf(program string, s Stages) string {
+	return fmt.Sprintf("%s %t %q %v", program, s.Only == nil, s.Only, s.Draft)
+}
+
 // Stale says which jobs a build would have to run now. It changes nothing.
 func Stale(ctx context.Context, p *project.Project, program string) ([]string, error) {
 	files, err := p.List()
 	if err != nil {
 		return nil, err
 	}
-	if quickLook(p, files, program) != nil {
+	if quickLook(p, files, programOf(program, Stages{})) != nil {
 		return nil, nil
 	}
 	g, err := needs.Scan(ctx, p, files)

@@ -28,7 +28,7 @@ func TestMain(m *testing.M) { demotest.Main(m) }
 
 func pack(t *testing.T, p *project.Project, workers int) *bundle.Result {
 	t.Helper()
-	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+	b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	r, err := bundle.Pack(context.Background(), p, &b.Tree, workers)
 	require.NoError(t, err)
@@ -186,7 +186,7 @@ func TestNothingToPack(t *testing.T) {
 func TestATreeThatWasEditedIsNotPacked(t *testing.T) {
 	for name, file := range map[string]string{"highline": "out/tree/waybill.json", "lower-sidings": "out/tree/levels/tram_depot.vnm"} {
 		p := demotest.Project(t, name)
-		b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+		b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 		require.NoError(t, err)
 		demotest.Put(t, p, file, []byte("edited by hand"))
 		_, err = bundle.Pack(context.Background(), p, &b.Tree, 0)
@@ -202,7 +202,7 @@ func TestCancelledPackLeavesTheOldBundle(t *testing.T) {
 	before, err := os.ReadFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
 	require.NoError(t, err)
 	demotest.Edit(t, p, "materials/rock/slab.toml", "#e8e4dc", "#ffffff")
-	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+	b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()

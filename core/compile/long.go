@@ -3,7 +3,6 @@ package compile
 import (
 	"context"
 	"errors"
-	"maps"
 	"slices"
 
 	"vornix/core/compile/geometry"
@@ -40,24 +39,22 @@ type Long struct {
 // texels is the most of a material's image, along a side, that light sees.
 const texels = 256
 
-// lookKey is a hash of all that the map's materials do to light.
-func (l *Long) lookKey(materials []string) string {
-	if l.Looks == nil {
-		return ""
-	}
-	sums := map[string][32]byte{}
-	density := map[string]float64{}
-	for _, name := range materials {
-		sums[name] = l.Looks(name).Sum(texels)
-		if l.Luxels != nil {
-			density[name] = l.Luxels(name)
-		}
-	}
+// paints are the looks of a map's materials, made ready once, and a hash of all that they do to light.
+func (l *Long) paints(materials []string) (of func(material string) *light.Painted, key string) {
+	made := map[string]*light.Painted{}
 	var parts []any
-	for _, name := range slices.Sorted(maps.Keys(sums)) {
-		parts = append(parts, name, sums[name], density[name])
+	for _, name := range slices.Sorted(slices.Values(materials)) {
+		look, density := light.Look{}, 0.0
+		if l.Looks != nil {
+			look = l.Looks(name)
+		}
+		if l.Luxels != nil {
+			density = l.Luxels(name)
+		}
+		made[name] = light.Paint(look, texels)
+		parts = append(parts, name, made[name].Sum(), density)
 	}
-	return stage.Key(parts...)
+	return func(material string) *light.Painted { return made[material] }, stage.Key(parts...)
 }
 
 // long runs the long stages.
@@ -77,6 +74,11 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		picture = m.Sky.Image
 	}
 	lightKey := lighting.Key(out)
+	var looks func(material string) *light.Painted
+	lookKey := ""
+	if l.Runs(stage.Lighting) {
+		looks, lookKey = l.paints(out.Materials())
+	}
 	if l.Runs(stage.Visibility) && len(tree.Nodes) > 0 {
 		seen, err := visibility.Build(ctx, &l.Env, tree, surface.Faces, out)
 		if err != nil {
@@ -85,9 +87,9 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		r.Stats["cells"], r.Stats["portals"], r.Stats["open"] = int64(seen.Cells), int64(seen.Portals), int64(seen.Open)
 		done(stage.Visibility)
 	}
-	if l.Runs(stage.Lighting) && r.lightable(m, l) {
-		key := stage.Key(lightKey, l.lookKey(out.Materials()), picture)
-		s := light.New(out, l.Looks, picture, texels)
+	if l.Runs(stage.Lighting) && r.lightable(m, looks) {
+		key := stage.Key(lightKey, lookKey, picture)
+		s := light.New(out, looks, picture)
 		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
 		var large *lighting.TooLarge
 		switch {
@@ -111,9 +113,9 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		done(stage.Lighting)
 	}
 	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" {
-		all := light.New(out, l.Looks, picture, texels)
+		all := light.New(out, looks, picture)
 		all.Lit = light.LitOf(out)
-		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, l.lookKey(out.Materials()), picture, l.How(), lighting.Version)})
+		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, picture, l.How(), lighting.Version)})
 		if err != nil {
 			return err
 		}
@@ -174,7 +176,7 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 const mostLights = 20000
 
 // lightable says whether there is light, and not too much of it, and says so if not.
-func (r *Result) lightable(m *scene.Map, l *Long) bool {
+func (r *Result) lightable(m *scene.Map, looks func(material string) *light.Painted) bool {
 	if len(m.Solids)+len(m.Terrains) == 0 {
 		return false
 	}
@@ -182,7 +184,7 @@ func (r *Result) lightable(m *scene.Map, l *Long) bool {
 		r.Findings = append(r.Findings, finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n, mostLights))
 		return false
 	}
-	if m.Sky == nil && len(m.Lights) == 0 && (l.Looks == nil || !slices.ContainsFunc(r.Map.Materials(), func(name string) bool { return l.Looks(name).Glows() })) {
+	if m.Sky == nil && len(m.Lights) == 0 && !slices.ContainsFunc(r.Map.Materials(), func(name string) bool { return looks(name).Glows() }) {
 		r.Findings = append(r.Findings, finding.MapDark.At(m.Place, "the map has neither a sky nor lights nor surfaces that glow"))
 		return false
 	}

@@ -2,9 +2,9 @@ package compile
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
-	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/geom"
 	"vornix/core/path"
@@ -26,56 +26,27 @@ func (r *Result) reach(m *scene.Map, targets []string) {
 		if len(goals) == 0 {
 			continue // that it is missing was said
 		}
-		for _, way := range r.ways() {
+		walkers := path.Walkers(r.Map)
+		for i := range walkers {
+			w := &walkers[i]
+			who := ""
+			if len(walkers) > 1 && w.Name != "" {
+				who = " as a " + w.Name
+			}
 			var cut []scene.Spawn
 			for _, s := range m.Spawns {
-				ok := false
-				for _, g := range goals {
-					ok = ok || way.leads(s.At, g)
-				}
-				if !ok {
+				if !slices.ContainsFunc(goals, func(g geom.Vec) bool {
+					_, ok := w.Find(path.Point{s.At.X, s.At.Y, s.At.Z}, path.Point{g.X, g.Y, g.Z})
+					return ok
+				}) {
 					cut = append(cut, s)
 				}
 			}
 			if len(cut) > 0 {
-				r.Findings = append(r.Findings, finding.NavCut.At(cut[0].Place, "%d of %d spawns can't reach the %s%s: %s", len(cut), len(m.Spawns), kind, way.who, names(cut)))
+				r.Findings = append(r.Findings, finding.NavCut.At(cut[0].Place, "%d of %d spawns can't reach the %s%s: %s", len(cut), len(m.Spawns), kind, who, names(cut)))
 			}
 		}
 	}
-}
-
-// walker is who may get somewhere.
-type walker struct {
-	who   string
-	leads func(from, to geom.Vec) bool
-}
-
-func (r *Result) ways() []walker {
-	var list []walker
-	for i := range r.Map.Navigation {
-		n := &r.Map.Navigation[i]
-		net := path.New(n)
-		who := ""
-		if len(r.Map.Navigation) > 1 {
-			who = " as a " + n.Agent.Name
-		}
-		list = append(list, walker{who, func(from, to geom.Vec) bool {
-			_, ok := net.Find(path.Point{from.X, from.Y, from.Z}, path.Point{to.X, to.Y, to.Z})
-			return ok
-		}})
-	}
-	if len(r.Map.Costs) > 0 {
-		list = append(list, walker{"", func(from, to geom.Vec) bool {
-			for i, g := range r.Map.Grids {
-				if float64(g.Level) == from.Z && from.Z == to.Z {
-					_, ok := path.FindOnGrid(r.Map, i, [2]int{int(from.X), int(from.Y)}, [2]int{int(to.X), int(to.Y)})
-					return ok
-				}
-			}
-			return from.Z != to.Z // between levels the game decides
-		}})
-	}
-	return list
 }
 
 // names lists spawns with their places, the first few of them.
@@ -132,6 +103,6 @@ func (r *Result) distant(m *scene.Map) {
 		}
 	}
 	if d := max(far.X, far.Y, far.Z); d > limit {
-		r.Findings = append(r.Findings, finding.MapFar.At(fault.Place(place), "the map reaches %.0f km from its middle", d/1000))
+		r.Findings = append(r.Findings, finding.MapFar.At(place, "the map reaches %.0f km from its middle", d/1000))
 	}
 }

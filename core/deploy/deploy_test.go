@@ -47,7 +47,7 @@ func (s *site) pack() {
 	s.t.Helper()
 	ctx := context.Background()
 	s.p = demotest.Load(s.t, s.p.Dir)
-	b, err := build.Run(ctx, s.p, build.Options{Program: "test"})
+	b, err := build.Run(ctx, s.p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(s.t, err)
 	r, err := bundle.Pack(ctx, s.p, &b.Tree, 0)
 	require.NoError(s.t, err)

@@ -37,7 +37,7 @@ type Scene struct {
 	solid, clear *ray.Tree // what stops light, and what may let it through
 	parts        [2][]part // by tree
 	triangles    [2][]ray.Triangle
-	paints       []*painted
+	paints       []*Painted
 	layers       [][]int32 // by terrain and layer: which of the paints
 	dome         ray.Vec
 	picture      *scene.Picture
@@ -53,8 +53,8 @@ type Lit struct {
 }
 
 // New makes a map ready to be asked. looks says how a material looks; nil: all are plain. sky is the picture all around, or nil
-// for the dome of the map's sky. side is the most texels of a material's image along a side.
-func New(m *mapfile.Map, looks func(material string) Look, sky *scene.Picture, side int) *Scene {
+// for the dome of the map's sky.
+func New(m *mapfile.Map, looks func(material string) *Painted, sky *scene.Picture) *Scene {
 	s := &Scene{Map: m, picture: sky}
 	if k := m.Meta.Sky; k != nil {
 		s.dome = Linear(k.Dome).Scale(float32(k.Glow))
@@ -65,11 +65,10 @@ func New(m *mapfile.Map, looks func(material string) Look, sky *scene.Picture, s
 		if !seen {
 			n = int32(len(s.paints))
 			numbers[material] = n
-			look := Look{}
+			p := Paint(Look{}, 1)
 			if looks != nil {
-				look = looks(material)
+				p = looks(material)
 			}
-			p := paint(look, side)
 			s.paints = append(s.paints, p)
 			s.glows = s.glows || p.glow != nil
 		}

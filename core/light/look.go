@@ -25,9 +25,6 @@ type Look struct {
 	Unlit         bool // shows as bright as it is painted
 }
 
-// Glows says whether the look gives off light.
-func (l Look) Glows() bool { return l.Emission != nil && l.EmissionPower > 0 }
-
 // Kinds of see-through.
 const (
 	CutOut = "cut-out"
@@ -40,8 +37,8 @@ const plain = 0.6
 // most is the largest part of light that any surface sends back: in nature none sends all.
 const most = 0.97
 
-// painted is a look ready to be asked.
-type painted struct {
+// Painted is a look ready to be asked.
+type Painted struct {
 	width, height int
 	texels        [][4]float32 // linear colour, and alpha
 	glowW, glowH  int
@@ -51,9 +48,9 @@ type painted struct {
 	unlit         bool
 }
 
-// paint makes a look ready. side is the most texels that its images keep along a side.
-func paint(l Look, side int) *painted {
-	p := &painted{seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit}
+// Paint makes a look ready. side is the most texels that its images keep along a side.
+func Paint(l Look, side int) *Painted {
+	p := &Painted{seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit}
 	if l.Tint == [3]float64{} {
 		l.Tint = [3]float64{1, 1, 1}
 	}
@@ -68,7 +65,7 @@ func paint(l Look, side int) *painted {
 			p.texels[i] = l.texel(img.Pix[4*i:][:4])
 		}
 	}
-	if l.Glows() {
+	if l.Emission != nil && l.EmissionPower > 0 {
 		img := small(l.Emission, side, true)
 		p.glowW, p.glowH = img.Rect.Dx(), img.Rect.Dy()
 		p.glow = make([][3]float32, p.glowW*p.glowH)
@@ -144,7 +141,7 @@ func wrapped(u float32, n int) int {
 }
 
 // at is colour and alpha at a place in repeats.
-func (p *painted) at(u, v float32) *[4]float32 {
+func (p *Painted) at(u, v float32) *[4]float32 {
 	if len(p.texels) == 1 {
 		return &p.texels[0]
 	}
@@ -152,19 +149,31 @@ func (p *painted) at(u, v float32) *[4]float32 {
 }
 
 // sends is the light that the surface gives off by itself.
-func (p *painted) sends(u, v float32) ray.Vec {
+func (p *Painted) sends(u, v float32) ray.Vec {
 	if p.glow == nil {
 		return ray.Vec{}
 	}
 	return p.glow[wrapped(v, p.glowH)*p.glowW+wrapped(u, p.glowW)]
 }
 
+// Glows says whether it gives off light.
+func (p *Painted) Glows() bool { return p.glow != nil }
+
 // Sum is a hash of all that a look does to light.
-func (l Look) Sum(side int) [32]byte {
+func (p *Painted) Sum() [32]byte {
 	h := sha256.New()
-	p := paint(l, side)
 	_ = json.NewEncoder(h).Encode([]any{p.width, p.height, p.glowW, p.glowH, p.seeThrough, p.doubleSided, p.unlit})
-	_ = binary.Write(h, binary.LittleEndian, p.texels)
-	_ = binary.Write(h, binary.LittleEndian, p.glow)
+	var b []byte
+	for _, t := range p.texels {
+		for _, v := range t {
+			b = binary.LittleEndian.AppendUint32(b, math.Float32bits(v))
+		}
+	}
+	for _, t := range p.glow {
+		for _, v := range t {
+			b = binary.LittleEndian.AppendUint32(b, math.Float32bits(v))
+		}
+	}
+	h.Write(b)
 	return [32]byte(h.Sum(nil))
 }

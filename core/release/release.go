@@ -40,7 +40,7 @@ const (
 // Options for a Session.
 type Options struct {
 	Workers       int
-	Memory        int64 // bytes that a stage of compiling a map may take; 0: as many as is usual
+	Stages        build.Stages // how maps are compiled
 	Progress      job.Progress
 	Program       string              // tells one build of Vornix from another
 	Env           func(string) string // looks up environment variables, for servers' tokens
@@ -182,14 +182,9 @@ func Count(n int, word string) string {
 
 // Build brings out/tree up to date; paths, when given, are the only sources to build.
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
-	return s.BuildStages(ctx, paths, build.Stages{Memory: s.o.Memory})
-}
-
-// BuildStages is Build with a choice of the stages that maps go through.
-func (s *Session) BuildStages(ctx context.Context, paths []string, stages build.Stages) (*Step, *build.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: stages})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages})
 	if r == nil {
 		return nil, nil, err
 	}

@@ -20,6 +20,7 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/material"
 	"vornix/core/model"
+	walking "vornix/core/path"
 	"vornix/core/profile"
 	"vornix/core/safefile"
 	"vornix/core/sprite"
@@ -45,7 +46,9 @@ type MapStatus struct {
 	Objects int       `json:"objects"`
 	Faces   int       `json:"faces"`
 	Cells   int       `json:"cells"`
-	Needs   int       `json:"needs"` // files it needs, all told
+	Needs   int       `json:"needs"`   // files it needs, all told
+	Bots    int       `json:"bots"`    // that set out: from every spawn, to the nearest item that every map must have
+	Arrived int       `json:"arrived"` // of them
 	Missing []Missing `json:"missing"`
 	Error   string    `json:"error,omitempty"`
 }
@@ -202,6 +205,7 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 			need(t, false, readTexture)
 		}
 	}
+	st.walk(m, p)
 	sounds, sprites, models := m.Sounds(), m.Sprites(), m.ItemModels()
 	for _, name := range m.Materials() {
 		needMaterial(name)
@@ -256,4 +260,31 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 		return fmt.Errorf("%d of the %d files it needs are missing or damaged", len(st.Missing), st.Needs)
 	}
 	return nil
+}
+
+// walk lets a bot walk from every spawn to the nearest of the items that the game says every map must have.
+func (st *MapStatus) walk(m *mapfile.Map, p *profile.Profile) {
+	at := func(o *mapfile.Object) walking.Point {
+		return walking.Point{float64(o.A[0]), float64(o.A[1]), float64(o.A[2])}
+	}
+	walkers := walking.Walkers(m)
+	for _, kind := range p.Map.Required {
+		for i := range walkers {
+			for s := range m.Objects {
+				if m.Objects[s].Kind != "spawn" {
+					continue
+				}
+				st.Bots++
+				if slices.ContainsFunc(m.Objects, func(o mapfile.Object) bool {
+					if o.Kind != "item:"+kind {
+						return false
+					}
+					_, ok := walkers[i].Find(at(&m.Objects[s]), at(&o))
+					return ok
+				}) {
+					st.Arrived++
+				}
+			}
+		}
+	}
 }

@@ -27,7 +27,7 @@ func TestMain(m *testing.M) { demotest.Main(m) }
 // packed builds and packs a demo project and returns the bundle's path.
 func packed(t *testing.T, p *project.Project) string {
 	t.Helper()
-	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+	b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	r, err := bundle.Pack(context.Background(), p, &b.Tree, 0)
 	require.NoError(t, err)

@@ -31,7 +31,7 @@ that packs builds in full first. A build that was stopped goes on where it was.`
 			if err != nil {
 				return err
 			}
-			s, err := a.session("build", nil)
+			s, err := a.session("build", func(o *release.Options) { o.Stages = how })
 			if err != nil {
 				return err
 			}
@@ -45,7 +45,7 @@ that packs builds in full first. A build that was stopped goes on where it was.`
 			if len(paths) < len(args) { // the project's own folder: all of it
 				paths = nil
 			}
-			step, _, err := s.BuildStages(ctx, paths, how)
+			step, _, err := s.Build(ctx, paths)
 			return a.step(answer, step, err)
 		}),
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -57,7 +58,14 @@ func (a *app) mapTable(maps []standin.MapStatus) {
 		if m.Cells > 0 {
 			content = strconv.Itoa(m.Cells) + " cells"
 		}
-		rows = append(rows, []string{m.Name, m.Bundle, content, strconv.Itoa(m.Spawns) + " spawns", strconv.Itoa(m.Needs) + " needs", state})
+		spawns := strconv.Itoa(m.Spawns) + " spawns"
+		switch {
+		case m.Bots > 0 && m.Arrived == m.Bots:
+			spawns += ", all bots arrive"
+		case m.Bots > 0:
+			spawns += fmt.Sprintf(", %d of %d bots arrive", m.Arrived, m.Bots)
+		}
+		rows = append(rows, []string{m.Name, m.Bundle, content, spawns, strconv.Itoa(m.Needs) + " needs", state})
 	}
 	a.out.Table([]string{"map", "bundle", "content", "", "", "state"}, rows)
 }

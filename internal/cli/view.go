@@ -58,7 +58,12 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 		if err != nil {
 			return err
 		}
-		s := light.New(m, of, nil, texelsOfView)
+		s := light.New(m, func(name string) *light.Painted {
+			if of == nil {
+				return light.Paint(light.Look{}, 1)
+			}
+			return light.Paint(of(name), texelsOfView)
+		}, nil)
 		if s.Lit = light.LitOf(m); s.Lit == nil {
 			return &fault.Fault{What: "the map has no light", Why: "It was compiled without the stage lighting, or has no surfaces.", Do: "Build it with that stage."}
 		}

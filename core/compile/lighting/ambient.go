@@ -13,11 +13,11 @@ const (
 	// apart is how far samples of the light in the air are from each other, in metres, where that is not too many.
 	apart = 2.0
 	// mostSamples is the most of them; with more the grid becomes coarser.
-	mostSamples = 20000
+	mostSamples = 8000
 	// above is how far over the highest surface samples go, in metres.
 	above = 4.0
 	// ambientRays is how many directions a sample asks.
-	ambientRays = 96
+	ambientRays = 64
 	// ambientWork is about what all samples cost, in steps.
 	ambientWork = mostSamples * ambientRays / 4
 )

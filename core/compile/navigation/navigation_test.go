@@ -105,7 +105,7 @@ func TestTheGroundIsWhatAFloodFillReaches(t *testing.T) {
 			l.Agents = []mapfile.Agent{a}
 		})
 		n := &r.Map.Navigation[0]
-		s := light.New(r.Map, nil, nil, 1)
+		s := light.New(r.Map, nil, nil)
 		net := path.New(n)
 		start := ray.Vec{2.05, 2.05, 0}
 		for ; ; start[0] += 0.1 {
@@ -161,7 +161,7 @@ func TestShortestWaysAreThoseOfAFineGrid(t *testing.T) {
 	})
 	n := &r.Map.Navigation[0]
 	net := path.New(n)
-	s := light.New(r.Map, nil, nil, 1)
+	s := light.New(r.Map, nil, nil)
 	const cell = 0.1
 	reached := flood(s, ray.Vec{4, 2, 0}, cell, agent.Radius)
 	from := [2]int{40, 20}

@@ -22,8 +22,11 @@ func (s set) count() int {
 	return n
 }
 
-// steps is how many portals are tried, at most, to follow sight from one.
-const steps = 30000
+// steps is how many portals are tried, at most, to follow sight from one, and stepsOutdoors where that often proved too few.
+const (
+	steps         = 30000
+	stepsOutdoors = 1000
+)
 
 // behind says whether any of a polygon lies behind a plane by more than slack allows.
 func behind(p geom.Polygon, plane geom.Plane) bool {
@@ -75,9 +78,9 @@ type flow struct {
 	left  int
 }
 
-// from is what is seen through a portal, from anywhere before it.
-func (l *layout) from(first int, might []set) set {
-	f := &flow{l: l, might: might, seen: newSet(len(l.boxes)), used: make([]bool, len(l.portals)), left: steps}
+// from is what is seen through a portal, from anywhere before it; what it might see, itself, after more than limit steps.
+func (l *layout) from(first int, might []set, limit int) set {
+	f := &flow{l: l, might: might, seen: newSet(len(l.boxes)), used: make([]bool, len(l.portals)), left: limit}
 	p := &l.portals[first]
 	f.seen.add(p.to)
 	f.used[first] = true

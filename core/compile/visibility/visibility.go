@@ -133,16 +133,23 @@ func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int,
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return counts[a] - counts[b] })
 	known := slices.Clone(might)
+	limit, tried, given := steps, 0, 0
 	for wave := range slices.Chunk(order, 64) {
 		if err := w.Each(ctx, len(wave), 1, 1, func(first, last int) {
 			for _, i := range wave[first:last] {
-				seen[i] = l.from(i, known)
+				seen[i] = l.from(i, known, limit)
 			}
 		}); err != nil {
 			return nil, 0, err
 		}
 		for _, i := range wave {
 			known[i] = seen[i]
+			if &seen[i][0] == &might[i][0] {
+				given++
+			}
+		}
+		if tried += len(wave); given > tried/3 {
+			limit = stepsOutdoors // most of the map is open: more steps would tell no more
 		}
 	}
 	sees := make([]set, len(l.boxes))

@@ -48,12 +48,12 @@ func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 	for name, source := range map[string]string{"rooms": testmaps.Rooms(1000), "open": testmaps.Open(60), "slits": slits} {
 		r := seen(t, source, stage.Env{})
 		m := r.Map
-		s := light.New(m, func(name string) light.Look {
+		s := light.New(m, func(name string) *light.Painted {
 			if name == "glass" {
-				return light.Look{SeeThrough: light.Soft}
+				return light.Paint(light.Look{SeeThrough: light.Soft}, 1)
 			}
-			return light.Look{}
-		}, nil, 1)
+			return light.Paint(light.Look{}, 1)
+		}, nil)
 		box, _ := s.Box()
 		random := rand.New(rand.NewSource(3))
 		point := func() ray.Vec {
