@@ -42,7 +42,41 @@ type Scene struct {
 	dome         ray.Vec
 	picture      *scene.Picture
 	glows        bool
+	emitters     []Emitter
+	emits        [2][]int32 // by tree and triangle: its number among the emitters, counted from 1; nil where none does
 }
+
+// Emitter is a triangle of a face or a prop that gives off light.
+type Emitter struct {
+	Corners ray.Triangle
+	Area    float32
+	Both    bool // from its back too
+
+	paint int32
+	uv    [3][2]float32
+}
+
+// Emitters are the triangles that give off light, but for those of terrains.
+func (s *Scene) Emitters() []Emitter { return s.emitters }
+
+// Sends is the light that an emitter gives off at corner 0 + u·(corner 1 - corner 0) + v·(corner 2 - corner 0).
+func (s *Scene) Sends(e *Emitter, u, v float32) ray.Vec {
+	w, look := 1-u-v, s.paints[e.paint]
+	tu, tv := float32(w*e.uv[0][0])+float32(u*e.uv[1][0])+float32(v*e.uv[2][0]), float32(w*e.uv[0][1])+float32(u*e.uv[1][1])+float32(v*e.uv[2][1])
+	if look.seeThrough == CutOut && look.at(tu, tv)[3] < 0.5 {
+		return ray.Vec{} // there is a hole
+	}
+	return look.sends(tu, tv)
+}
+
+// Even says whether an emitter gives off the same light everywhere.
+func (s *Scene) Even(e *Emitter) bool {
+	look := s.paints[e.paint]
+	return look.even && look.seeThrough != CutOut
+}
+
+// Brightest is the most light that any place of an emitter's material gives off.
+func (s *Scene) Brightest(e *Emitter) float32 { return s.paints[e.paint].brightest }
 
 // Lit is light on surfaces; 1 is white in the light of white on a screen.
 type Lit struct {
@@ -110,7 +144,35 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *scene.Pictur
 		}
 	}
 	s.solid, s.clear = ray.New(s.triangles[0]), ray.New(s.triangles[1])
+	s.findEmitters()
 	return s
+}
+
+func (s *Scene) findEmitters() {
+	for which := range s.parts {
+		for i := range s.parts[which] {
+			p, t := &s.parts[which][i], s.triangles[which][i]
+			look := s.paints[p.paint]
+			cross := t[1].Sub(t[0]).Cross(t[2].Sub(t[0]))
+			area := cross.Length() / 2
+			if p.kind == terrain || look.glow == nil || look.seeThrough == Soft || !(area > 1e-8) {
+				continue
+			}
+			e := Emitter{Corners: t, Area: area, Both: look.doubleSided, paint: p.paint}
+			for k, v := range p.vertex {
+				e.uv[k] = s.Map.Vertices[v].UV
+			}
+			if p.flipped { // counter-clockwise as seen from the front, like all others
+				e.Corners[1], e.Corners[2] = e.Corners[2], e.Corners[1]
+				e.uv[1], e.uv[2] = e.uv[2], e.uv[1]
+			}
+			if s.emits[which] == nil {
+				s.emits[which] = make([]int32, len(s.parts[which]))
+			}
+			s.emitters = append(s.emitters, e)
+			s.emits[which][i] = int32(len(s.emitters))
+		}
+	}
 }
 
 func (s *Scene) add(p part, at func(vertex uint32) ray.Vec) {
@@ -254,6 +316,8 @@ type Seen struct {
 	Behind   bool    // it met the back of a surface, as from within a solid
 	Colour   ray.Vec // of the surface
 	On       ray.Vec // the light that lies on it
+	Glow     ray.Vec // what of the light the surface gives off by itself
+	Emitter  int     // the surface's number among the emitters, counted from 1; 0: it is none
 }
 
 // See follows a ray to the first surface and says what light comes along it.
@@ -283,13 +347,16 @@ func (s *Scene) See(from, dir ray.Vec) Seen {
 	if seen.Behind && !s.paints[p.paint].doubleSided {
 		return seen
 	}
-	var glow ray.Vec
-	seen.Colour, glow = s.surface(p, h, from, dir)
+	seen.Colour, seen.Glow = s.surface(p, h, from, dir)
 	seen.On = s.on(p, h)
 	if s.paints[p.paint].unlit {
 		seen.On = ray.Vec{1, 1, 1}
 	}
-	seen.Light = seen.Colour.Times(seen.On).Add(glow).Times(through)
+	seen.Glow = seen.Glow.Times(through)
+	seen.Light = seen.Colour.Times(seen.On).Times(through).Add(seen.Glow)
+	if s.emits[which] != nil {
+		seen.Emitter = int(s.emits[which][h.Triangle])
+	}
 	return seen
 }
 

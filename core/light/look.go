@@ -43,6 +43,8 @@ type Painted struct {
 	texels        [][4]float32 // linear colour, and alpha
 	glowW, glowH  int
 	glow          [][3]float32
+	brightest     float32 // of the glow
+	even          bool    // the glow is the same everywhere
 	seeThrough    string
 	doubleSided   bool
 	unlit         bool
@@ -69,10 +71,13 @@ func Paint(l Look, side int) *Painted {
 		img := small(l.Emission, side, true)
 		p.glowW, p.glowH = img.Rect.Dx(), img.Rect.Dy()
 		p.glow = make([][3]float32, p.glowW*p.glowH)
+		p.even = true
 		for i := range p.glow {
 			for k := range 3 {
 				p.glow[i][k] = linearOf(float64(img.Pix[4*i+k])/255) * float32(l.EmissionPower)
+				p.brightest = max(p.brightest, p.glow[i][k])
 			}
+			p.even = p.even && p.glow[i] == p.glow[0]
 		}
 	}
 	return p

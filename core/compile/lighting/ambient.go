@@ -87,23 +87,25 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	d := newDice(at, 2000)
 	shift := [2]float32{d.next(), d.next()}
 	var weights [6]float32
+	asked := b.lamps.glowing.asked(at)
 	behind := 0
 	for k := range ambientRays {
 		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]), nil)
 		seen := b.scene.See(at, dir)
+		bright := besides(seen, asked)
 		if seen.Behind {
 			behind++
 		}
 		for s, n := range sides {
 			if cos := n.Dot(dir); cos > 0 {
-				sum[s] = sum[s].Add(seen.Light.Scale(cos))
+				sum[s] = sum[s].Add(bright.Scale(cos))
 				weights[s] += cos
 			}
 		}
 	}
 	for s := range sum {
 		sum[s] = sum[s].Scale(1 / weights[s])
-		direct := b.lamps.direct(b.scene, &luxel{at: at, normal: sides[s]}, 1)
+		direct := b.lamps.direct(b.scene, &luxel{at: at, normal: sides[s]}, 4)
 		sum[s] = sum[s].Add(direct.Light)
 	}
 	return sum, behind > ambientRays/2

@@ -35,14 +35,19 @@ type lamps struct {
 	list []lamp
 	tree *geom.Tree
 
+	glowing *emitters
+
 	sun      ray.Vec // toward it
 	sunLight ray.Vec // on a surface that faces it; nothing without a sun
 	disc     float32 // the tangent of half its width
 }
 
-// lampsOf finds the lights of a map.
-func lampsOf(m *mapfile.Map) *lamps {
+// lampsOf finds the lights of a map, and, where there is a scene of it, the surfaces that give off light.
+func lampsOf(m *mapfile.Map, s *light.Scene) *lamps {
 	l := &lamps{}
+	if s != nil {
+		l.glowing = emittersOf(s)
+	}
 	var boxes []geom.Box
 	for _, o := range m.Objects {
 		if o.Kind != "light" || !(o.Value > 0) {
@@ -116,7 +121,8 @@ func (a arriving) scale(f float32) arriving { return arriving{a.Light.Scale(f), 
 // brightness is how bright light looks (ITU-R BT.709).
 func brightness(c ray.Vec) float32 { return c.Dot(ray.Vec{0.2126, 0.7152, 0.0722}) }
 
-// direct is the light that comes straight from lamps and the sun. rays is about how many are asked of each that is soft.
+// direct is the light that comes straight from lamps, the sun and what is asked of the surfaces that give off light. rays is about
+// how many are asked of each that is soft.
 func (l *lamps) direct(s *light.Scene, c *luxel, rays int) (sum arriving) {
 	d := newDice(c.at, 0)
 	for _, i := range l.near(c) {
@@ -146,13 +152,25 @@ func (l *lamps) direct(s *light.Scene, c *luxel, rays int) (sum arriving) {
 			sum.add(lit, l.sun)
 		}
 	}
-	return sum
+	glow := l.glowing.direct(c, rays, &d)
+	return arriving{sum.Light.Add(glow.Light), sum.Toward.Add(glow.Toward)}
 }
+
+// place is the k-th place over a luxel that rays begin at: its corners in turns.
+func (c *luxel) place(k int) ray.Vec {
+	if c.a == (ray.Vec{}) {
+		return c.at
+	}
+	return c.at.Add(c.a.Scale(float32(k&1)*2 - 1)).Add(c.b.Scale(float32(k>>1&1)*2 - 1))
+}
+
+// few is how many rays are asked before one looks whether all agree.
+func few(rays int) int { return min(rays, max(4, rays/8)) }
 
 // part is how much of a light comes through, by colour: the mean of rays from places over the luxel, to places that way gives for
 // points of the unit square. Where the first few all agree, no more are asked.
 func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *light.Scene, way func(at ray.Vec, u, v float32) ray.Vec) ray.Vec {
-	first := min(rays, 4)
+	first := few(rays)
 	if !soft && c.a == (ray.Vec{}) {
 		rays, first = 1, 1
 	}
@@ -162,8 +180,7 @@ func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *light.Scene, way
 		if i == first && low == high {
 			return sum.Scale(1 / float32(first))
 		}
-		// Corners of the luxel in turns; points that fill the square, the same everywhere but for a shift.
-		at := c.at.Add(c.a.Scale(float32(i&1)*2 - 1)).Add(c.b.Scale(float32(i>>1&1)*2 - 1))
+		at := c.place(i) // and points that fill the square, the same everywhere but for a shift
 		through := s.Passes(at, way(at, spread(i, 0, shift[0]), spread(i, 1, shift[1])))
 		sum = sum.Add(through)
 		if i == 0 {

@@ -86,8 +86,9 @@ type gathered struct {
 }
 
 // gather asks what is seen from a luxel in directions that are as many as Lambert's law weighs them, so that their mean is the
-// light on a surface. known is what lies there already, against which an error is small or not.
-func gather(s *light.Scene, c *luxel, pass int, sh share, known float32) (g gathered) {
+// light on a surface, but for what was asked directly. known is what lies there already, against which an error is small or not.
+func gather(s *light.Scene, e *emitters, c *luxel, pass int, sh share, known float32) (g gathered) {
+	asked := e.asked(c.at)
 	d := newDice(c.at, pass)
 	shift := [2]float32{d.next(), d.next()}
 	a, b := c.normal.Frame()
@@ -97,9 +98,7 @@ func gather(s *light.Scene, c *luxel, pass int, sh share, known float32) (g gath
 			x, y := disc(spread(int(g.Rays), 0, shift[0]), spread(int(g.Rays), 1, shift[1]))
 			z := float32(math.Sqrt(float64(max(1-float32(x*x)-float32(y*y), 0))))
 			dir := a.Scale(x).Add(b.Scale(y)).Add(c.normal.Scale(z))
-			k := g.Rays & 3
-			at := c.at.Add(c.a.Scale(float32(k&1)*2 - 1)).Add(c.b.Scale(float32(k>>1)*2 - 1))
-			seen := s.See(at, dir).Light
+			seen := besides(s.See(c.place(int(g.Rays)), dir), asked)
 			bright := float64(brightness(seen))
 			sum += bright
 			squares += float64(bright * bright)

@@ -14,7 +14,7 @@ import (
 )
 
 // Version is raised whenever the same map would be lit with other bytes.
-const Version = 1
+const Version = 2
 
 // Options for Build.
 type Options struct {
@@ -55,14 +55,17 @@ type quality struct {
 	filters int
 }
 
+// straight is about what it costs a luxel to ask the lamps, in steps: few places lie in the edge of a shadow.
+func (q *quality) straight() int64 { return 2 * int64(few(q.direct)) }
+
 // expected is about how many passes there will be before the last.
 func (q *quality) expected() int { return min(q.bounces-1, 6) }
 
 func qualityOf(draft bool) quality {
 	if draft {
-		return quality{direct: 4, between: share{32, 32, 1}, last: share{32, 64, 0.1}, bounces: 2, filters: 2}
+		return quality{direct: 8, between: share{32, 32, 1}, last: share{32, 64, 0.1}, bounces: 2, filters: 2}
 	}
-	return quality{direct: 16, between: share{32, 32, 1}, last: share{64, 1024, 0.04}, bounces: 32, filters: 3}
+	return quality{direct: 64, between: share{32, 32, 1}, last: share{64, 1024, 0.04}, bounces: 32, filters: 3}
 }
 
 // settled is the change, as a part of the light, below which further bounces are not worth it.
@@ -79,7 +82,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	if err := afford(e, m, o); err != nil {
 		return nil, err
 	}
-	b := &builder{env: e, m: m, scene: s, lamps: lampsOf(m), q: qualityOf(e.Draft)}
+	b := &builder{env: e, m: m, scene: s, lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
 	b.layout = lay(m, s, o.Density, e.Draft)
 	n := len(b.layout.luxels)
 	if need := int64(n) * perLuxel; need > e.Budget() {
@@ -92,7 +95,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	if gathers {
 		passes = int64(b.q.expected())*int64(b.q.between.least) + int64(b.q.last.least)*2
 	}
-	b.work = e.Begin(stage.Lighting, int64(n)*(passes+int64(b.q.direct))+ambientWork)
+	b.work = e.Begin(stage.Lighting, int64(n)*(passes+b.q.straight())+ambientWork)
 	if err := b.direct(ctx); err != nil {
 		return nil, err
 	}
@@ -156,8 +159,8 @@ type builder struct {
 func (b *builder) direct(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.straight = make([]arriving, n)
-	return b.work.Once(stage.Key(b.key, "direct"), int64(n*b.q.direct), func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
-		err := b.work.Each(ctx, n, 64, int64(b.q.direct), func(first, last int) {
+	return b.work.Once(stage.Key(b.key, "direct"), int64(n)*b.q.straight(), func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
+		err := b.work.Each(ctx, n, 64, b.q.straight(), func(first, last int) {
 			for i := first; i < last; i++ {
 				b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
 			}
@@ -180,7 +183,7 @@ func (b *builder) bounce(ctx context.Context) error {
 		err := b.work.Once(stage.Key(b.key, "bounce", pass), steps, func(data []byte) bool { return unpack(data, next) }, func() ([]byte, error) {
 			err := b.work.Each(ctx, n, 64, weight, func(first, last int) {
 				for i := first; i < last; i++ {
-					next[i] = gather(b.scene, &b.layout.luxels[i], pass, b.q.between, 0).Arriving
+					next[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], pass, b.q.between, 0).Arriving
 				}
 			})
 			return pack(next), err
@@ -213,7 +216,7 @@ func (b *builder) last(ctx context.Context) error {
 		err := b.work.Once(stage.Key(b.key, "last", first), steps*int64(len(part)), func(data []byte) bool { return unpack(data, part) }, func() ([]byte, error) {
 			err := b.work.Each(ctx, len(part), 16, steps, func(from, to int) {
 				for i := from; i < to; i++ {
-					part[i] = gather(b.scene, &b.layout.luxels[first+i], 1000, b.q.last, brightness(b.straight[first+i].Light))
+					part[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[first+i], 1000, b.q.last, brightness(b.straight[first+i].Light))
 				}
 			})
 			return pack(part), err

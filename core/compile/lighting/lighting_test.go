@@ -6,6 +6,7 @@ import (
 	"image"
 	"image/color"
 	"math"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -227,4 +228,234 @@ func TestEnergyNeverGrowsAndASymmetricRoomIsLitSymmetrically(t *testing.T) {
 			require.InEpsilon(t, v, at[q], 0.08, "%v and %v", p, q)
 		}
 	}
+}
+
+// fromSquare is what a level square, seen from below, that gives off e brings to a level place under it: Lambert's formula for a
+// polygon, the sum over its edges of the angle that they take up times the part of the edge's normal that points up.
+func fromSquare(e float64, corners [4][3]float64, at ray.Vec) float64 {
+	sum := 0.0
+	for i := range corners {
+		var a, b [3]float64
+		la, lb := 0.0, 0.0
+		for k := range 3 {
+			a[k], b[k] = corners[i][k]-float64(at[k]), corners[(i+1)%4][k]-float64(at[k])
+			la, lb = la+a[k]*a[k], lb+b[k]*b[k]
+		}
+		dot := (a[0]*b[0] + a[1]*b[1] + a[2]*b[2]) / math.Sqrt(la*lb)
+		cross := [3]float64{a[1]*b[2] - a[2]*b[1], a[2]*b[0] - a[0]*b[2], a[0]*b[1] - a[1]*b[0]}
+		sum += math.Acos(dot) * cross[2] / math.Sqrt(cross[0]*cross[0]+cross[1]*cross[1]+cross[2]*cross[2])
+	}
+	return math.Abs(e * sum / (2 * math.Pi))
+}
+
+// Surfaces that glow light what is near and far as they should, large ones and small ones, without blotches.
+func TestSurfacesThatGlow(t *testing.T) {
+	for _, half := range []float64{0.1, 0.5, 3} {
+		glow := 2 / half
+		r := lit(t, fmt.Sprintf("solid g box -5,-5,-1 5,5,0 material=g\nsolid top box -%[1]g,-%[1]g,2 %[1]g,%[1]g,2.1 material=g\n  face bottom material=glow\n", half),
+			map[string]light.Look{"g": grey(1e-6, 0), "glow": grey(1e-6, glow)}, stage.Env{})
+		corners := [4][3]float64{{-half, -half, 2}, {half, -half, 2}, {half, half, 2}, {-half, half, 2}}
+		n := 0
+		for _, s := range samples(r.Map, ray.Vec{0, 0, 1}, 0) {
+			if want := fromSquare(glow, corners, s.at); s.at[2] < 1 && want > 0.003 {
+				n++
+				require.InDelta(t, want, s.light[0], 0.03*want+0.0005, "half=%v at %v", half, s.at)
+			}
+		}
+		require.Greater(t, n, 600)
+	}
+}
+
+// halves is an image whose western half is a colour and whose eastern half another.
+func halves(west, east color.NRGBA) image.Image {
+	img := image.NewNRGBA(image.Rect(0, 0, 64, 64))
+	for i := range 64 * 64 {
+		c := west
+		if i%64 >= 32 {
+			c = east
+		}
+		img.SetNRGBA(i%64, i/64, c)
+	}
+	return img
+}
+
+// Cut-outs cast the shadow of their shape, glass light of its colour; what is opaque in front hides both.
+func TestShadowsHaveShapesAndColours(t *testing.T) {
+	white := color.NRGBA{255, 255, 255, 255}
+	looks := map[string]light.Look{"g": grey(1e-6, 0),
+		"grate": {Colour: halves(white, color.NRGBA{255, 255, 255, 0}), SeeThrough: light.CutOut},
+		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}), SeeThrough: light.Soft}}
+	under := func(material, more string) []sample {
+		r := lit(t, fmt.Sprintf("sky s sun=90,0 colour=#ffffff power=3.14159265 disc=0 glow=0\nsolid g box 0,0,-1 8,8,0 material=g\nsolid pane box 0,0,2 8,8,2.25 material=%s\n  face top scale=8\n  face bottom scale=8\n%s", material, more), looks, stage.Env{})
+		return samples(r.Map, ray.Vec{0, 0, 1}, 0)
+	}
+	west, east := map[string][3]float32{}, map[string][3]float32{}
+	for _, material := range []string{"grate", "glass"} {
+		for _, s := range under(material, "solid lid box 0,0,3 8,2,4 material=g\n") {
+			switch {
+			case s.at[2] > 1: // the lid's own top, and the pane's
+			case s.at[1] < 1.7:
+				require.Less(t, s.light[0], float32(1e-4), "the lid hides it")
+			case s.at[1] > 2.3 && s.at[1] < 7.7 && s.at[0] > 0.3 && s.at[0] < 3.7:
+				west[material] = s.light
+			case s.at[1] > 2.3 && s.at[1] < 7.7 && s.at[0] > 4.3 && s.at[0] < 7.7:
+				east[material] = s.light
+			}
+		}
+	}
+	require.InDelta(t, 0, west["grate"][0], 1e-4)
+	require.InDelta(t, 1, east["grate"][0], 0.01)
+	left := float32(127.0/255) * 0.97 // of the light at each of the pane's two sides
+	require.InDelta(t, left*left, west["glass"][0], 0.01)
+	require.InDelta(t, 0, west["glass"][1]+west["glass"][2], 0.01)
+	require.InDelta(t, 0, east["glass"][2], 1e-4, "wholly opaque")
+}
+
+// Faces in one plane show the same light on both sides of their common edge, however they were split, and whatever they are of.
+func TestNoSeamBetweenFacesOfOnePlane(t *testing.T) {
+	m := lit(t, `solid a box 0,0,-1 3.3,6,0 material=g
+solid b box 3.3,0,-1 6,2.7,0 material=h
+solid c box 3.3,2.7,-1 6,6,0 material=g
+  face top turn=30 scale=3
+solid wall box 1,3,0 5,3.2,2 material=g
+light l point 2,5,3 radius=0.2 colour=#ffffff power=80
+sky s sun=40,30 glow=0.3
+`, map[string]light.Look{"g": grey(0.5, 0), "h": grey(0.2, 0)}, stage.Env{}).Map
+	s := light.New(m, nil, nil)
+	s.Lit = light.LitOf(m)
+	at := func(x, y float32) float32 { return s.See(ray.Vec{x, y, 0.5}, ray.Vec{0, 0, -1}).On[0] }
+	tried := 0
+	for i := range 600 {
+		y := 0.01 + float32(i)*0.00997
+		if y > 2.9 && y < 3.3 {
+			continue
+		}
+		tried++
+		a, b := at(3.3-0.0005, y), at(3.3+0.0005, y)
+		require.InDelta(t, a, b, 0.004+0.01*float64(a), "at 3.3,%v", y)
+	}
+	for i := range 260 {
+		x := 3.31 + float32(i)*0.0101
+		a, b := at(x, 2.7-0.0005), at(x, 2.7+0.0005)
+		require.InDelta(t, a, b, 0.004+0.01*float64(a), "at %v,2.7", x)
+	}
+	require.Greater(t, tried, 500)
+}
+
+// A face's luxels count before its material's, those before the map's, and a draft has a quarter.
+func TestDensity(t *testing.T) {
+	source := "solid a box 0,0,-1 4,4,0 material=g\n  face top luxels=8\nsolid b box 10,0,-1 14,4,0 material=fine\nsolid c box 20,0,-1 24,4,0 material=g\nlight l point 2,2,3 power=10\n"
+	for _, draft := range []float32{1, 4} {
+		m, _ := mapsrc.Read("m.vnx", []byte("map m title=\"M\" players=1..2 luxels=2\n"+source), mapsrc.Options{})
+		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{
+			Env: stage.Env{Only: []string{stage.Lighting}, Draft: draft > 1}, Luxels: func(name string) float64 { return map[string]float64{"fine": 5}[name] }}})
+		require.NoError(t, err)
+		got := map[uint32]float32{}
+		for _, f := range r.Map.Faces {
+			v := r.Map.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
+			if v[0].Normal[2] > 0.9 {
+				d, e := sub2(v[1].Luxel, v[0].Luxel), ray.Vec(v[1].Position).Sub(v[0].Position)
+				got[f.Solid] = float32(math.Hypot(float64(d[0]), float64(d[1]))) / e.Length() * draft
+			}
+		}
+		require.Equal(t, map[uint32]float32{0: 8, 1: 5, 2: 2}, got)
+	}
+}
+
+// shelf keeps results in memory and counts what is asked of it.
+type shelf struct {
+	kept        map[string][]byte
+	hits, fresh int
+}
+
+func (s *shelf) Kept(key string) ([]byte, bool) {
+	data, ok := s.kept[key]
+	if ok {
+		s.hits++
+	}
+	return data, ok
+}
+
+func (s *shelf) Keep(key string, data []byte) error {
+	s.fresh++
+	s.kept[key] = data
+	return nil
+}
+
+// A stage that was stopped goes on where it was, and gives the same bytes as one that never was, on any number of processors.
+func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
+	source := "map m title=\"M\" players=1..2\nsky s sun=40,30\nsolid g box 0,0,-1 14,14,0 material=g\nsolid w box 5,5,0 6,9,3 material=glow\nlight l point 3,3,2 radius=0.2 power=40\nprobe p at=3,4,2 reach=9\n"
+	looks := map[string]light.Look{"g": grey(0.5, 0), "glow": grey(0.2, 1)}
+	compiled := func(ctx context.Context, env stage.Env) ([]byte, error) {
+		m, _ := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+		r, err := compile.Compile(ctx, m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: env, Looks: func(name string) light.Look { return looks[name] }}})
+		if err != nil {
+			return nil, err
+		}
+		return mapfile.Encode(r.Map)
+	}
+	want, err := compiled(context.Background(), stage.Env{Workers: 2})
+	require.NoError(t, err)
+	for _, workers := range []int{1, 8} {
+		store := &shelf{kept: map[string][]byte{}}
+		stops := 0
+		for {
+			ctx, cancel := context.WithCancel(context.Background())
+			begun := store.fresh
+			last := map[string]int64{}
+			got, err := compiled(ctx, stage.Env{Workers: workers, Store: store, Progress: func(name string, done, total int64) {
+				require.LessOrEqual(t, done, total)
+				require.GreaterOrEqual(t, done, last[name], "progress never goes back")
+				if last[name] = done; store.fresh > begun { // something new was kept: stop there
+					cancel()
+				}
+			}})
+			cancel()
+			if err == nil {
+				require.Equal(t, want, got)
+				break
+			}
+			require.ErrorIs(t, err, context.Canceled)
+			require.Greater(t, store.fresh, begun, "every try comes further")
+			stops++
+		}
+		require.Greater(t, stops, 4)
+		hits, fresh := store.hits, store.fresh
+		source = strings.Replace(source, "probe p", "camera c at=1,1,1 look=2,2,2\nprobe p", 1)
+		_, err := compiled(context.Background(), stage.Env{Workers: workers, Store: store})
+		require.NoError(t, err)
+		require.Equal(t, fresh, store.fresh, "a camera makes nothing again")
+		require.Greater(t, store.hits, hits)
+		source = strings.Replace(source, "camera c at=1,1,1 look=2,2,2\n", "", 1)
+	}
+}
+
+// Lamps of a tile map light the cells that they see, with the square of the distance and the cosine, and the walls beside those.
+func TestTiles(t *testing.T) {
+	m, findings := mapsrc.Read("m.vnx", []byte(`map m title="M" players=1..2
+legend # tile=a solid=yes
+legend . tile=b
+grid g cells=9,5
+  row #########
+  row #...#...#
+  row #...#...#
+  row #.......#
+  row #########
+light l point 2.5,1.5,0 colour=#ffffff power=200
+`), mapsrc.Options{})
+	require.NotNil(t, m, "%v", findings)
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
+	require.NoError(t, err)
+	at := func(x, y int) float64 { return float64(r.Map.GridLight[0][y*9+x].Colours()[0]) }
+	mean := 0.0 // over the cell under the lamp
+	for i := range 900 {
+		dx, dy := (float64(i%30)+0.5)/30-0.5, (float64(i/30)+0.5)/30-0.5
+		mean += 200 / (4 * math.Pi * math.Pi) / math.Pow(dx*dx+dy*dy+1, 1.5) / 900
+	}
+	require.InEpsilon(t, mean, at(2, 1), 0.03)
+	require.Zero(t, at(6, 1), "behind the wall")
+	require.Greater(t, at(4, 3), 0.0, "through the gap")
+	require.Greater(t, at(3, 1), at(3, 2))
+	require.InDelta(t, at(1, 1), at(1, 0), at(1, 1)*2, "a wall is lit by what is beside it")
+	require.Greater(t, at(2, 0), 0.0)
 }

@@ -20,7 +20,7 @@ const (
 // Tiles lights the cells of a tile map: lamps hang over the ground of their level, solid cells stop their light, and the sky falls
 // on every cell. A solid cell shows the light of the brightest cell beside it. A map without lights and sky gets no light.
 func Tiles(ctx context.Context, e *stage.Env, m *mapfile.Map) error {
-	l := lampsOf(m)
+	l := lampsOf(m, nil)
 	sky := ray.Vec{}
 	if s := m.Meta.Sky; s != nil {
 		sky = light.Linear(s.Dome).Scale(float32(s.Glow)).Add(l.sunLight.Scale(max(l.sun[2], 0)))
