@@ -34,6 +34,11 @@ var highlinePictures = []picture{
 	{"textures/metal/rail.png", 256, 256, opaque(metal)},
 	{"textures/rock/cairn_bumps.png", 512, 512, opaque(cairnBumps)},
 	{"textures/sign/highline.png", 256, 128, sign},
+	{"textures/metal/grate.png", 128, 128, grate},
+	{"textures/glass/amber.png", 128, 128, amber},
+	{"textures/lamp/amber.png", 64, 64, opaque(lampGlass)},
+	{"textures/cloth/sail.png", 256, 256, opaque(sail)},
+	{"maps/dawn_ridge.png", 2048, 1024, opaque(dawnRidge)},
 	{"maps/saltpan.png", 129, 129, opaque(saltpan)},
 	{"maps/saltpan_rock.png", 129, 129, opaque(saltpanRock)},
 }
@@ -98,10 +103,10 @@ func plank(x, y, n int) [3]int {
 // cairn: rough stones of uneven size.
 func cairn(x, y, n int) [3]int {
 	first, second, id := cells(x, y, n, 8, 41)
-	c := mix([3]int{92, 90, 94}, [3]int{152, 146, 138}, int(id>>24))
+	c := mix([3]int{108, 106, 110}, [3]int{172, 166, 156}, int(id>>24))
 	c = shade(c, 190+fractal(x, y, n/8, n, 42)/3)
 	if gap := second - first; gap < 14 {
-		c = mix([3]int{44, 44, 50}, c, max(gap, 0)*18)
+		c = mix([3]int{58, 58, 64}, c, max(gap, 0)*18)
 	}
 	return c
 }
@@ -173,6 +178,95 @@ func metal(x, y, n int) [3]int {
 		c = mix(c, [3]int{136, 76, 44}, (rust-170)*5)
 	}
 	return c
+}
+
+// grate: flat bars with holes between them.
+func grate(x, y, n int) ([3]int, int) {
+	const bar = 7
+	in, along := x%(n/4), y%(n/2)
+	c := mix([3]int{84, 88, 94}, [3]int{134, 138, 142}, noise(x, y, n/8, n, 101))
+	if edge := min(in, along); edge == 0 || edge == bar-1 {
+		c = shade(c, 170)
+	}
+	if in >= bar && along >= bar {
+		return c, 0
+	}
+	return c, 255
+}
+
+// amber: old glass in lead, uneven and not very clear.
+func amber(x, y, n int) ([3]int, int) {
+	pane := n / 2
+	u, v := x%pane, y%pane
+	if a, b := (u+v)%pane, (u-v+n)%pane; min(a, pane-a) < 4 || min(b, pane-b) < 4 {
+		return [3]int{52, 50, 54}, 255
+	}
+	return mix([3]int{236, 150, 58}, [3]int{255, 206, 120}, fractal(x, y, n/4, n, 102)), 64 + noise(x, y, n/8, n, 103)/6
+}
+
+// lampGlass: a milky pane in a frame of metal.
+func lampGlass(x, y, n int) [3]int {
+	if edge := min(x, y, n-1-x, n-1-y); edge < n/12 {
+		return [3]int{58, 52, 48}
+	}
+	dx, dy := 2*x-n, 2*y-n
+	return mix([3]int{255, 236, 190}, [3]int{255, 176, 92}, (dx*dx+dy*dy)*255/(2*n*n))
+}
+
+// sail: canvas in broad stripes, with seams.
+func sail(x, y, n int) [3]int {
+	c := [3]int{232, 224, 204}
+	if y/(n/4)%2 == 1 {
+		c = [3]int{46, 92, 148}
+	}
+	c = shade(c, 215+int(hash(x/2, y/2, 104)>>27)+fractal(x, y, n/8, n, 105)/12)
+	if y%(n/4) < 2 || x%(n/2) < 2 {
+		c = shade(c, 190)
+	}
+	return c
+}
+
+// dawnRidge is all that is around Cairn Station shortly after sunrise: a sky with streaks of cloud, ridges, and a sea of clouds below.
+// The sun itself is the compiler's.
+func dawnRidge(x, y, n int) [3]int {
+	horizon := n / 4
+	up := horizon - y // a pixel is 360/n degrees
+	aside := (x - n*152/360 + n + n/2) % n
+	aside = max(aside-n/2, n/2-aside) // from the sun's direction
+	toward := max(255-aside*255/(n*2/5), 0)
+	low := mix([3]int{196, 176, 196}, [3]int{255, 208, 158}, toward)
+	c := mix(low, [3]int{132, 164, 208}, up*255/(n/14))
+	c = mix(c, [3]int{62, 98, 160}, (up-n/20)*255/(n/5))
+	streak := fractal(x, (y*5+noise(x, y, n/16, n, 111)/12)%n, n/8, n, 112)
+	if up > n/90 {
+		c = mix(c, mix([3]int{226, 214, 222}, [3]int{255, 236, 214}, toward), (streak-120)*2*min(up-n/90, n/20)/(n/20))
+	}
+	far := max(aside*aside+(up-n*22/360)*(up-n*22/360), 1)
+	c = mix(c, [3]int{255, 244, 214}, 255*n*n/3000/far)
+	for k := range 3 { // ridges, the further ones higher and paler
+		height := 16*((5-k)*n/170-n/64) + noise(x, k, n/(8+6*k), n, 113+uint32(k))*n*16/(5200+1700*k) + jagged(x, n, uint32(k))*n*16/9000
+		cover := (height - up*16) * 16 // a ridge's edge lies between pixels: heights are in sixteenths
+		if height /= 16; cover <= 0 {
+			continue
+		}
+		rock := mix([3]int{148, 156, 188}, [3]int{74, 84, 112}, k*120)
+		if snow := (height-up)*14 - fractal(x*2%n, y*3%n, n/32, n, 121+uint32(k)); snow < -60 {
+			rock = mix(rock, mix([3]int{206, 208, 226}, [3]int{255, 226, 204}, toward), 150)
+		}
+		c = mix(c, mix(rock, low, min((height-up)*6, 120)), cover)
+	}
+	if cover := fractal(x, 40, n/16, n, 131)*n*16/11000 - n*16/100 - up*16; cover > 0 {
+		deep := min(cover*16/(n/5), 255)
+		white := mix([3]int{222, 218, 228}, [3]int{255, 232, 210}, toward)
+		white = mix(white, [3]int{142, 158, 192}, deep)
+		c = mix(c, shade(white, 210+fractal(x, (y*3)%n, max(n/12-deep/8, 16), n, 132)/5), cover*6)
+	}
+	return c
+}
+
+// jagged is the finer part of a ridge's height: 0 to 255.
+func jagged(x, n int, seed uint32) int {
+	return (4*noise(x, 3, n/32, n, 117+seed) + 2*noise(x, 5, n/64, n, 127+seed) + noise(x, 7, n/128, n, 137+seed)) / 7
 }
 
 // sign: an enamel board with rounded corners, a frame and a glider's silhouette over ridges.

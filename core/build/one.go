@@ -2,7 +2,9 @@ package build
 
 import (
 	"context"
+	"fmt"
 	"image"
+	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -11,6 +13,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/glb"
 	"vornix/core/light"
+	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/model"
 	"vornix/core/needs"
@@ -24,12 +27,31 @@ type One struct {
 	Scene    *scene.Map
 	Compiled *compile.Result
 	Findings []finding.Finding
-	pl       *planner // nil without a project
-	looks    func(name string) light.Look
+	// Looks are how the map's materials and its sky look to light.
+	Looks Looks
+	pl    *planner // nil without a project
 }
 
-// Looks says how materials look to light; nil without a project.
-func (o *One) Looks() func(name string) light.Look { return o.looks }
+// Looks say how a map looks to light. The zero value is plain.
+type Looks struct {
+	Of  func(material string) light.Look // nil: all are plain
+	Sky *scene.Picture                   // nil: as the map says
+}
+
+// Paint makes the look of a material ready, with images of at most side texels along a side.
+func (l Looks) Paint(material string, side int) *light.Painted {
+	if l.Of == nil {
+		return light.Paint(light.Look{}, 1)
+	}
+	return light.Paint(l.Of(material), side)
+}
+
+// Scene makes a compiled map ready to be seen, in the light that it has.
+func (l Looks) Scene(m *mapfile.Map, side int) *light.Scene {
+	s := light.New(m, func(material string) *light.Painted { return l.Paint(material, side) }, l.Sky)
+	s.Lit = light.LitOf(m)
+	return s
+}
 
 // plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.
 const plainSize = 2
@@ -48,6 +70,9 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 	if o.Scene == nil {
 		return o, nil
 	}
+	if o.Scene.Sky != nil {
+		o.Looks.Sky = o.Scene.Sky.Image
+	}
 	options := compile.Options{MaterialSize: func(string) float64 { return plainSize }}
 	if p != nil {
 		files, err := p.List()
@@ -65,7 +90,7 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 		}
 		rules := o.pl.rules(append(g.Of(needs.Material), &needs.Asset{Kind: needs.Map, Scene: o.Scene}))
 		options = rules.options(models)
-		o.looks = rules.looks(o.pl.fileOf)
+		o.Looks.Of = rules.looks(o.pl.fileOf)
 		if long != nil {
 			options.Long = rules.long(o.pl.fileOf, *long)
 		}
@@ -111,19 +136,29 @@ func Surfaces(ctx context.Context, p *project.Project) (func(name string) glb.Su
 	return newPlanner(p, g, 1, Stages{}).surface, nil
 }
 
-// Looks says how a project's materials look to light.
-func Looks(ctx context.Context, p *project.Project) (func(name string) light.Look, error) {
+// LooksOf says how a compiled map of a project looks.
+func LooksOf(ctx context.Context, p *project.Project, m *mapfile.Map) (l Looks, err error) {
 	files, err := p.List()
 	if err != nil {
-		return nil, err
+		return l, err
 	}
 	g, err := needs.Scan(ctx, p, files)
 	if err != nil {
-		return nil, err
+		return l, err
 	}
 	pl := newPlanner(p, g, 1, Stages{})
 	rules := pl.rules(g.Of(needs.Material))
-	return rules.looks(pl.fileOf), nil
+	l.Of = rules.looks(pl.fileOf)
+	if s := m.Meta.Sky; s != nil && s.Image != "" && fs.ValidPath(s.Image) {
+		data, err := pl.fileOf(s.Image)
+		if err != nil {
+			return l, fmt.Errorf("reading the map's sky: %w", err)
+		}
+		if l.Sky, err = mapsrc.Panorama(s.Image, data); err != nil {
+			return l, fmt.Errorf("reading the map's sky from %s: %w", s.Image, err)
+		}
+	}
+	return l, nil
 }
 
 func (pl *planner) surface(name string) (s glb.Surface) {

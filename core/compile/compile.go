@@ -56,7 +56,7 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 		out.Meta.Modes = []string{}
 	}
 	if s := m.Sky; s != nil {
-		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour), Power: s.Power, Disc: s.Disc, Dome: packed(s.Dome), Glow: s.Glow}
+		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour), Power: s.Power, Disc: s.Disc, Dome: packed(s.Dome), Horizon: packed(s.Horizon), Glow: s.Glow}
 		if s.Image != nil {
 			out.Meta.Sky.Image = s.Image.Name
 		}

@@ -112,7 +112,7 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		}
 		done(stage.Lighting)
 	}
-	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" {
+	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" && len(m.Solids)+len(m.Terrains) > 0 {
 		all := light.New(out, looks, picture)
 		all.Lit = light.LitOf(out)
 		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, picture, l.How(), lighting.Version)})

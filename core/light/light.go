@@ -1,7 +1,8 @@
 package light
 
 import (
-	"math"
+	"cmp"
+	"slices"
 
 	"vornix/core/geom"
 	"vornix/core/geom/ray"
@@ -40,7 +41,9 @@ type Scene struct {
 	paints       []*Painted
 	layers       [][]int32 // by terrain and layer: which of the paints
 	dome         ray.Vec
+	horizon      ray.Vec
 	picture      *scene.Picture
+	coarse       *surround // instead of picture, for those who only gather light
 	glows        bool
 	emitters     []Emitter
 	emits        [2][]int32 // by tree and triangle: its number among the emitters, counted from 1; nil where none does
@@ -91,7 +94,7 @@ type Lit struct {
 func New(m *mapfile.Map, looks func(material string) *Painted, sky *scene.Picture) *Scene {
 	s := &Scene{Map: m, picture: sky}
 	if k := m.Meta.Sky; k != nil {
-		s.dome = Linear(k.Dome).Scale(float32(k.Glow))
+		s.dome, s.horizon = Linear(k.Dome).Scale(float32(k.Glow)), Linear(k.Horizon).Scale(float32(k.Glow))
 	}
 	numbers := map[string]int32{}
 	number := func(material string) int32 {
@@ -241,27 +244,6 @@ func wide(v ray.Vec) geom.Vec { return geom.Vec{X: float64(v[0]), Y: float64(v[1
 // far is a limit that no map reaches, in metres.
 const far = 1e7
 
-// Sky is the light that comes from a direction, where nothing is in the way.
-func (s *Scene) Sky(dir ray.Vec) ray.Vec {
-	p := s.picture
-	if p == nil {
-		return s.dome
-	}
-	d := dir.Unit()
-	across := math.Atan2(float64(d[0]), float64(d[1])) / (2 * math.Pi) // from north, clockwise
-	down := math.Acos(min(max(float64(d[2]), -1), 1)) / math.Pi
-	x := int(math.Floor(math.Round((across+1)*1e6)/1e6*float64(p.Width))) % p.Width
-	y := min(int(math.Round(down*1e6)/1e6*float64(p.Height)), p.Height-1)
-	return ray.Vec(p.Pixels[y*p.Width+x]).Scale(s.glow())
-}
-
-func (s *Scene) glow() float32 {
-	if s.Map.Meta.Sky != nil {
-		return float32(s.Map.Meta.Sky.Glow)
-	}
-	return 1
-}
-
 // Blocked says whether anything opaque lies on the way.
 func (s *Scene) Blocked(from, way ray.Vec) bool { return s.solid.Blocked(from, way, 1) }
 
@@ -320,30 +302,27 @@ type Seen struct {
 	Emitter  int     // the surface's number among the emitters, counted from 1; 0: it is none
 }
 
-// See follows a ray to the first surface and says what light comes along it.
+// See follows a ray to the first surface and says what light comes along it. What is soft on the way shows as far as it is dense, and
+// colours what lies behind it.
 func (s *Scene) See(from, dir ray.Vec) Seen {
 	h, hit := s.solid.First(from, dir, far, nil)
 	which, limit := 0, float32(far)
 	if hit {
 		limit = h.T
 	}
-	through := ray.Vec{1, 1, 1}
+	through, veil := ray.Vec{1, 1, 1}, ray.Vec{}
 	if len(s.parts[1]) > 0 {
 		if c, ok := s.clear.First(from, dir, limit, func(h ray.Hit) bool { return s.lets(h) != ray.Vec{} }); ok {
 			h, hit, which, limit = c, true, 1, c.T
 		}
-		s.clear.Through(from, dir, limit, func(h ray.Hit) bool {
-			through = through.Times(s.lets(h))
-			return true
-		})
+		through, veil = s.veil(from, dir, limit)
 	}
 	if !hit {
-		return Seen{Light: s.Sky(dir).Times(through), Distance: far}
+		return Seen{Light: s.Sky(dir).Times(through).Add(veil), Distance: far}
 	}
 	p := &s.parts[which][h.Triangle]
-	seen := Seen{Distance: h.T, Hit: true}
-	t := &s.triangles[which][h.Triangle]
-	seen.Behind = (t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Dot(dir) > 0) != p.flipped
+	seen := Seen{Distance: h.T, Hit: true, Light: veil}
+	seen.Behind = s.behind(which, h, dir)
 	if seen.Behind && !s.paints[p.paint].doubleSided {
 		return seen
 	}
@@ -353,11 +332,47 @@ func (s *Scene) See(from, dir ray.Vec) Seen {
 		seen.On = ray.Vec{1, 1, 1}
 	}
 	seen.Glow = seen.Glow.Times(through)
-	seen.Light = seen.Colour.Times(seen.On).Times(through).Add(seen.Glow)
+	seen.Light = seen.Colour.Times(seen.On).Times(through).Add(seen.Glow).Add(veil)
 	if s.emits[which] != nil {
 		seen.Emitter = int(s.emits[which][h.Triangle])
 	}
 	return seen
+}
+
+// behind says whether a ray meets the back of a triangle.
+func (s *Scene) behind(which int, h ray.Hit, dir ray.Vec) bool {
+	t := &s.triangles[which][h.Triangle]
+	return (t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Dot(dir) > 0) != s.parts[which][h.Triangle].flipped
+}
+
+// veil is what all soft surfaces before limit let through, and the light that comes from themselves.
+func (s *Scene) veil(from, dir ray.Vec, limit float32) (through, veil ray.Vec) {
+	through = ray.Vec{1, 1, 1}
+	var first [8]ray.Hit
+	hits := first[:0]
+	s.clear.Through(from, dir, limit, func(h ray.Hit) bool {
+		if s.paints[s.parts[1][h.Triangle].paint].seeThrough == Soft {
+			hits = append(hits, h)
+		}
+		return true
+	})
+	slices.SortFunc(hits, func(a, b ray.Hit) int { return cmp.Or(cmp.Compare(a.T, b.T), a.Triangle-b.Triangle) })
+	for _, h := range hits { // the nearest first
+		p := &s.parts[1][h.Triangle]
+		look := s.paints[p.paint]
+		if !s.behind(1, h, dir) || look.doubleSided {
+			u, v := s.uv(p, h)
+			c := look.at(u, v)
+			on := s.on(p, h)
+			if look.unlit {
+				on = ray.Vec{1, 1, 1}
+			}
+			own := on.Times(ray.Vec(c[:3])).Scale(c[3]).Add(look.sends(u, v))
+			veil = veil.Add(through.Times(own))
+		}
+		through = through.Times(s.lets(h))
+	}
+	return through, veil
 }
 
 // surface is the colour of a surface where a ray meets it, and the light that it gives off.

@@ -153,6 +153,9 @@ func (p *Painted) at(u, v float32) *[4]float32 {
 	return &p.texels[wrapped(v, p.height)*p.width+wrapped(u, p.width)]
 }
 
+// Colour is the surface's colour at a place in repeats.
+func (p *Painted) Colour(u, v float32) ray.Vec { return ray.Vec(p.at(u, v)[:3]) }
+
 // sends is the light that the surface gives off by itself.
 func (p *Painted) sends(u, v float32) ray.Vec {
 	if p.glow == nil {

@@ -76,11 +76,12 @@ type Sky struct {
 	Name      string  `json:"name"`
 	Azimuth   float64 `json:"azimuth"`
 	Elevation float64 `json:"elevation"`
-	Colour    uint32  `json:"colour"` // of the sun
-	Power     float64 `json:"power"`  // of the sun: what falls on a surface that faces it, in units of Light times pi
-	Disc      float64 `json:"disc"`   // the sun's width
-	Dome      uint32  `json:"dome"`   // colour of the sky itself
-	Glow      float64 `json:"glow"`   // how bright the sky is, in units of Light
+	Colour    uint32  `json:"colour"`  // of the sun
+	Power     float64 `json:"power"`   // of the sun: what falls on a surface that faces it, in units of Light times pi
+	Disc      float64 `json:"disc"`    // the sun's width
+	Dome      uint32  `json:"dome"`    // colour of the sky itself
+	Horizon   uint32  `json:"horizon"` // that it goes over into towards the horizon, and has below it
+	Glow      float64 `json:"glow"`    // how bright the sky is, in units of Light
 	Image     string  `json:"image,omitempty"`
 }
 

@@ -79,6 +79,31 @@ type Cell struct {
 // Sees says whether one cell may be seen from another.
 func (v *Visibility) Sees(a, b int) bool { return v.Rows[a][b/64]>>(b%64)&1 != 0 }
 
+// CellSight is how much is seen from a cell.
+type CellSight struct {
+	Cells int // that may be seen, the cell itself among them
+	Faces int // that look into one of those: what a game draws from there
+}
+
+// Sights are the sights of all cells.
+func (v *Visibility) Sights() []CellSight {
+	list := make([]CellSight, len(v.Cells))
+	for i := range list {
+		drawn := map[uint32]bool{}
+		for k := range v.Cells {
+			if !v.Sees(i, k) {
+				continue
+			}
+			list[i].Cells++
+			for _, f := range v.Cells[k].Faces {
+				drawn[f] = true
+			}
+		}
+		list[i].Faces = len(drawn)
+	}
+	return list
+}
+
 // PackRows writes rows of n bits, each as lengths of runs: how many bits are not set, how many are, and so on, as LEB128 numbers.
 // Before each row stands how many bytes it has, in 4.
 func PackRows(rows [][]uint64, n int) []byte {

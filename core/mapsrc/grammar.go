@@ -128,7 +128,7 @@ var grammar = map[string]*rule{
 		example: "layer helpers release=no"},
 	"sky": {parents: margin, slots: []slot{{"name", word, nil}},
 		settings: []setting{{"sun", pair, true, nil}, {"colour", colour, false, nil}, {"power", number, false, nil}, {"disc", number, false, nil},
-			{"dome", colour, false, nil}, {"glow", number, false, nil}, {"image", file, false, nil}},
+			{"dome", colour, false, nil}, {"horizon", colour, false, nil}, {"glow", number, false, nil}, {"image", file, false, nil}},
 		example: "sky dawn_ridge sun=35,210 colour=#ffe2b8"},
 	"solid": {parents: placed, slots: []slot{{"name", word, nil}, {"shape", word, nil}}, variants: shapes,
 		settings: []setting{{"material", asset, true, nil}, {"detail", flag, false, nil}, layered},

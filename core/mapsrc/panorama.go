@@ -9,28 +9,33 @@ import (
 	"vornix/core/texture"
 )
 
-// panorama reads the image of a sky, in any form that textures come in; nil when there is something to say about it.
+// panorama reads the image of a sky; nil when there is something to say about it.
 func (b *builder) panorama(v *Value, c context) *scene.Picture {
 	name, data, ok := b.open(v, c.file)
 	if !ok {
 		return nil
 	}
-	wrong := func(format string, args ...any) *scene.Picture {
-		b.find(finding.MapFile, v.Place, "the image %s can't be used as a sky: %s", name, fmt.Sprintf(format, args...)).Do = "Use a picture of all around, twice as wide as high."
-		return nil
+	p, err := Panorama(name, data)
+	if err != nil {
+		b.find(finding.MapFile, v.Place, "the image %s can't be used as a sky: %v", name, err).Do = "Use a picture of all around, twice as wide as high."
 	}
+	return p
+}
+
+// Panorama reads a picture of all around, twice as wide as high, in any form that textures come in.
+func Panorama(name string, data []byte) (*scene.Picture, error) {
 	info, err := texture.Probe(name, data)
 	if err != nil {
-		return wrong("%v", err)
+		return nil, err
 	}
 	if info.Width*info.Height > maxPixels || info.Width < 4 || info.Width != 2*info.Height {
-		return wrong("it has %d x %d pixels", info.Width, info.Height)
+		return nil, fmt.Errorf("it has %d x %d pixels", info.Width, info.Height)
 	}
 	img, err := texture.Decode(data)
 	if err != nil {
-		return wrong("%v", err)
+		return nil, err
 	}
-	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Pixels: linear(img)}
+	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Pixels: linear(img)}, nil
 }
 
 // linear is an image's light, pixel by pixel, row by row.

@@ -128,6 +128,7 @@ func (b *builder) record(r *Record, c context) {
 func (b *builder) sky(r *Record, c context, title string) {
 	s := &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place,
 		Power: b.within(r, "power", 3, 0, 1000), Disc: b.within(r, "disc", 0.5, 0, 90), Dome: b.colourOf(r, "dome", scene.Colour{R: 0xa8, G: 0xc0, B: 0xe8}), Glow: b.within(r, "glow", 0.4, 0, 1000)}
+	s.Horizon = b.colourOf(r, "horizon", s.Dome)
 	if v := r.Pair("image"); v != nil {
 		s.Image = b.panorama(v, c)
 	}

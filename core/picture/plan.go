@@ -1,5 +1,3 @@
-// Package picture draws maps. plan.go draws a compiled map from above and from two sides, as lines, with what is placed in it
-// and the way that a leak takes.
 package picture
 
 import (
@@ -45,22 +43,33 @@ type view struct {
 }
 
 // Plan draws a map from above, from the south and from the east. way are the points of a leak, or nil.
-func Plan(m *mapfile.Map, way []geom.Vec) image.Image {
+func Plan(m *mapfile.Map, way []geom.Vec) image.Image { return plan(m, way, nil, nil) }
+
+// plan draws a map's plan with what under draws below its lines, and keys in the legend that say what that is.
+func plan(m *mapfile.Map, way []geom.Vec, under func(v *view, img *image.RGBA), keys []key) image.Image {
 	img := image.NewRGBA(image.Rect(0, 0, Width, Height))
 	draw.Draw(img, img.Bounds(), image.NewUniform(paper), image.Point{}, draw.Src)
 	low, high := bounds(m, way)
 	views := []view{{title: "from above", right: 0, up: 1, area: image.Rect(16, 40, 836, 784)}, {title: "from the south", right: 0, up: 2, area: image.Rect(852, 40, 1264, 400)},
 		{title: "from the east", right: 1, up: 2, area: image.Rect(852, 424, 1264, 784)}}
 	text(img, 16, 24, ink, strings.TrimSpace(m.Meta.Title+"   "+m.Meta.Name))
-	legend(img, m, len(way) > 0)
+	legend(img, m, len(way) > 0, keys)
 	for i := range views {
 		v := &views[i]
 		v.fit(low, high)
 		box(img, v.area, frame)
 		text(img, v.area.Min.X+6, v.area.Min.Y+16, faint, v.title)
+		for k := range m.Terrains {
+			v.terrain(img, &m.Terrains[k])
+		}
+		if under != nil {
+			under(v, img)
+		}
 		v.surface(img, m)
 		for _, o := range m.Objects {
-			v.object(img, o, i == 0)
+			if kind, _, _ := strings.Cut(o.Kind, ":"); keys == nil || kind == "spawn" || kind == "item" {
+				v.object(img, o, i == 0)
+			}
 		}
 		for k := 1; k < len(way); k++ {
 			v.line(img, point(way[k-1]), point(way[k]), leak, 3)
@@ -129,9 +138,6 @@ func (v *view) at(p [3]float64) (x, y float64) {
 // surface draws the edges of faces, those that look this way darker, and the rims of tiles.
 func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 	depth := 3 - v.right - v.up
-	for i := range m.Terrains {
-		v.terrain(img, &m.Terrains[i])
-	}
 	for _, toward := range []bool{false, true} {
 		for _, f := range m.Faces {
 			list := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
@@ -305,8 +311,14 @@ func (v *view) line(img *image.RGBA, a, b [3]float64, c color.RGBA, thick int) {
 	}
 }
 
+// key is an entry of the legend.
+type key struct {
+	name string
+	c    color.RGBA
+}
+
 // legend says which colours are which, of those that the map has.
-func legend(img *image.RGBA, m *mapfile.Map, leaks bool) {
+func legend(img *image.RGBA, m *mapfile.Map, leaks bool, keys []key) {
 	x := Width - 16
 	entry := func(name string, c color.RGBA) {
 		x -= 7*len(name) + 22
@@ -319,6 +331,12 @@ func legend(img *image.RGBA, m *mapfile.Map, leaks bool) {
 	}
 	if leaks {
 		entry("way out", leak)
+	}
+	if keys != nil {
+		for _, k := range slices.Backward(keys) {
+			entry(k.name, k.c)
+		}
+		return
 	}
 	var kinds []string
 	for _, o := range m.Objects {

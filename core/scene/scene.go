@@ -50,6 +50,7 @@ type Sky struct {
 	Power     float64  // of the sun: watts a square metre that faces it
 	Disc      float64  // the sun's width, degrees
 	Dome      Colour   // of the sky itself
+	Horizon   Colour   // that it goes over into towards the horizon, and has below it
 	Glow      float64  // how bright the sky is; 1 is as bright as white on a screen
 	Image     *Picture // the sky itself all around, instead of Dome; nil: none
 	Place     fault.Place

@@ -40,7 +40,8 @@ version index or a sprite's index, checks it, and shows what is inside. It needs
 Of a map source it says what it compiles to, and what only its compilation shows, such as a gap in a sealed map. Of a texture
 it says how far it is from its source, which is found when the texture lies in a project's out/tree, or named with --source;
 of an image in a project, what becomes of it and why. --picture draws a texture's levels, channels and differences, or a map
-from above and from two sides, with the way that a leak takes, or with --view lit as a camera sees it; --glb writes a map as
+from above and from two sides, with the way that a leak takes, or with --view as a camera sees it (lit, light), how
+much is seen from where (cells), or where one can walk (ground); --glb writes a map as
 a glTF scene.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
   vornix inspect out/bundles/highline-1.0.0.parcel --json
@@ -64,7 +65,7 @@ a glTF scene.`,
 	}
 	cmd.Flags().StringVar(&o.source, "source", "", "`image` that a texture was made of, to measure the difference")
 	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a map, a texture or an image into this PNG `file`")
-	cmd.Flags().StringVar(&o.view, "view", "", "`what` the picture of a map shows: plan (default), lit as a camera sees it, or only the light")
+	cmd.Flags().StringVar(&o.view, "view", "", "`what` the picture of a map shows: plan (default), lit as a camera sees it, only the light, the cells of visibility, or the ground one walks on")
 	cmd.Flags().StringVar(&o.camera, "camera", "", "`name` of the map's camera for the views lit and light (default: the first)")
 	cmd.Flags().StringVar(&o.scene, "glb", "", "write a map's surface, materials, lights and objects into this GLB `file`")
 	return cmd

@@ -11,11 +11,9 @@ import (
 	"strings"
 
 	"vornix/core/build"
-	"vornix/core/compile/stage"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/glb"
-	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/model"
 	"vornix/core/release"
@@ -29,6 +27,8 @@ type mapAnswer struct {
 	Counts  map[string]int  `json:"counts"`
 	Objects []objectAnswer  `json:"objects"`
 	Uses    []string        `json:"uses"` // materials, models, sprites and sounds
+	Stages  []stagesAnswer  `json:"stages"`
+	Cells   []cellAnswer    `json:"cells"` // of visibility, those from which most is drawn
 }
 
 type objectAnswer struct {
@@ -58,6 +58,7 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	}
 	a.out.Say("%s", strings.Join(has, ", "))
 	a.out.Say("uses %s\n", orWord(strings.Join(answer.Uses, ", "), "nothing"))
+	answer.Stages, answer.Cells = a.stages(m), a.cells(m)
 	var rows [][]string
 	for _, c := range r.Chunks {
 		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})
@@ -85,21 +86,17 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 			return nil, err
 		}
 	}
-	return answer, a.viewMap(ctx, o, m, nil, func() (func(string) light.Look, error) {
+	return answer, a.viewMap(ctx, o, m, nil, func() (build.Looks, error) {
 		_, p, err := around(name)
 		if err != nil || p == nil {
-			return nil, err
+			return build.Looks{}, err
 		}
-		return build.Looks(ctx, p)
+		return build.LooksOf(ctx, p, m)
 	})
 }
 
 func (a *app) inspectSource(ctx context.Context, name string, o look) (any, error) {
-	var long *stage.Env
-	if o.picture != "" && o.view != "" && o.view != viewPlan {
-		long = &stage.Env{Draft: true, Workers: a.jobs, Only: viewNeeds[o.view]}
-	}
-	one, err := a.compileOne(ctx, name, nil, long)
+	one, err := a.compileOne(ctx, name, nil, o.env(a.jobs))
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +141,7 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 			return nil, err
 		}
 	}
-	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (func(string) light.Look, error) { return one.Looks(), nil })
+	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (build.Looks, error) { return one.Looks, nil })
 }
 
 // isModel says whether a file lies in the folder of models of its project; elsewhere a scene is a map.

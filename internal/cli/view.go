@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"vornix/core/build"
 	"vornix/core/compile/stage"
 	"vornix/core/fault"
 	"vornix/core/geom"
@@ -17,15 +18,23 @@ import (
 
 // What a picture of a map can show.
 const (
-	viewPlan  = "plan"
-	viewLit   = "lit"
-	viewLight = "light"
+	viewPlan   = "plan"
+	viewLit    = "lit"
+	viewLight  = "light"
+	viewCells  = "cells"
+	viewGround = "ground"
 )
 
-var views = []string{viewPlan, viewLit, viewLight}
+var views = []string{viewPlan, viewLit, viewLight, viewCells, viewGround}
 
-// viewNeeds are the stages whose results a view shows; a source is compiled with them, as a draft.
-var viewNeeds = map[string][]string{viewLit: {stage.Lighting}, viewLight: {stage.Lighting}}
+// env is how the long stages run for a picture of a map source: the one whose result it shows; light as a draft.
+func (o look) env(workers int) *stage.Env {
+	needs := map[string]string{viewLit: stage.Lighting, viewLight: stage.Lighting, viewCells: stage.Visibility, viewGround: stage.Navigation}[o.view]
+	if o.picture == "" || needs == "" {
+		return nil
+	}
+	return &stage.Env{Draft: needs == stage.Lighting, Workers: workers, Only: []string{needs}}
+}
 
 // checkView refuses views that there are not, and options that would do nothing.
 func (o look) checkView() error {
@@ -44,40 +53,69 @@ func (o look) checkView() error {
 // texelsOfView is the most of a material's image, along a side, that a picture shows.
 const texelsOfView = 1024
 
-// viewMap draws a compiled map as it was asked for. way is that of a leak; looks gives how materials look.
-func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (func(string) light.Look, error)) error {
+// viewMap draws a compiled map as it was asked for. way is that of a leak; looks gives how the map looks.
+func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (build.Looks, error)) error {
 	if o.picture == "" {
 		return nil
 	}
 	var img image.Image
+	var err error
+	missing := func(what, stage string) error {
+		return &fault.Fault{What: "the map has no " + what, Why: "It was compiled without the stage " + stage + ", or has nothing that it is for.", Do: "Build it with that stage."}
+	}
 	switch o.view {
-	case "", viewPlan:
-		img = picture.Plan(m, way)
+	case viewCells:
+		if m.Visibility == nil {
+			return missing("cells of visibility", stage.Visibility)
+		}
+		img = picture.Cells(m)
+	case viewGround:
+		if len(m.Navigation) == 0 && len(m.Costs) == 0 {
+			return missing("ground that one walks on", stage.Navigation)
+		}
+		img = picture.Ground(m)
 	case viewLit, viewLight:
-		of, err := looks()
-		if err != nil {
+		if img, err = litView(ctx, o, m, looks); err != nil {
 			return err
 		}
-		s := light.New(m, func(name string) *light.Painted {
-			if of == nil {
-				return light.Paint(light.Look{}, 1)
-			}
-			return light.Paint(of(name), texelsOfView)
-		}, nil)
-		if s.Lit = light.LitOf(m); s.Lit == nil {
-			return &fault.Fault{What: "the map has no light", Why: "It was compiled without the stage lighting, or has no surfaces.", Do: "Build it with that stage."}
+		if img == nil {
+			return missing("light", stage.Lighting)
 		}
-		c, ok := picture.CameraOf(m, s, o.camera)
-		if !ok {
-			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", o.camera), Do: "Name one of its cameras; 'vornix inspect' lists them."}
-		}
-		what := picture.All
-		if o.view == viewLight {
-			what = picture.OnlyLight
-		}
-		if img, err = picture.Lit(ctx, s, c, picture.Width, picture.Height, 3, what); err != nil {
-			return err
-		}
+	default:
+		img = picture.Plan(m, way)
 	}
 	return a.picture(o.picture, img)
+}
+
+// litView draws a map in its light; nil when it has none.
+func litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Looks, error)) (image.Image, error) {
+	of, err := looks()
+	if err != nil {
+		return nil, err
+	}
+	what := picture.All
+	if o.view == viewLight {
+		what = picture.OnlyLight
+	}
+	if len(m.GridLight) > 0 {
+		if o.camera != "" {
+			return nil, &fault.Fault{Kind: fault.Usage, What: "a tile map is drawn from above, whole", Do: "Leave --camera out."}
+		}
+		painted := map[string]*light.Painted{}
+		return picture.Tiles(m, func(name string) *light.Painted {
+			if painted[name] == nil {
+				painted[name] = of.Paint(name, texelsOfView)
+			}
+			return painted[name]
+		}, what), nil
+	}
+	s := of.Scene(m, texelsOfView)
+	if s.Lit == nil {
+		return nil, nil
+	}
+	c, ok := picture.CameraOf(m, s, o.camera)
+	if !ok {
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", o.camera), Do: "Name one of its cameras; 'vornix inspect' lists them."}
+	}
+	return picture.Lit(ctx, s, c, picture.Width, picture.Height, 3, what)
 }

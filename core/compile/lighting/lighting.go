@@ -82,7 +82,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	if err := afford(e, m, o); err != nil {
 		return nil, err
 	}
-	b := &builder{env: e, m: m, scene: s, lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
+	b := &builder{env: e, m: m, scene: s.Coarse(), lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
 	b.layout = lay(m, s, o.Density, e.Draft)
 	n := len(b.layout.luxels)
 	if need := int64(n) * perLuxel; need > e.Budget() {
@@ -99,7 +99,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	if err := b.direct(ctx); err != nil {
 		return nil, err
 	}
-	s.Lit = b.empty()
+	b.scene.Lit = b.empty()
 	b.place(b.straight, nil)
 	if gathers {
 		if err := b.bounce(ctx); err != nil {
@@ -110,6 +110,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 		}
 	}
 	b.write()
+	s.Lit = b.scene.Lit
 	if err := b.ambient(ctx); err != nil {
 		return nil, err
 	}

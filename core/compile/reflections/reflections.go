@@ -85,36 +85,16 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	return r, nil
 }
 
-// cube is six images of one size: +X -X +Y -Y +Z -Z, row by row.
+// cube is six images of one size, row by row.
 type cube struct {
 	side   int
 	texels [6][]ray.Vec
 }
 
-// direction is where a texel's middle, or any place, lies as seen from the middle of the cube: the world's axes, images as KTX2
-// and Vulkan have them.
-func direction(face int, u, v float32) ray.Vec {
-	s, t := 2*u-1, 2*v-1
-	return [6]ray.Vec{{1, -t, -s}, {-1, -t, s}, {s, 1, t}, {s, -1, -t}, {s, -t, 1}, {-s, -t, -1}}[face]
-}
-
 // at is the light from a direction.
 func (c *cube) at(d ray.Vec) ray.Vec {
-	axis, most := 0, float32(-1)
-	for k, v := range d {
-		if v = max(v, -v); v > most {
-			axis, most = k, v
-		}
-	}
-	face := 2 * axis
-	if d[axis] < 0 {
-		face++
-	}
-	d = d.Scale(1 / most)
-	place := [6][2]float32{{-d[2], -d[1]}, {d[2], -d[1]}, {d[0], d[2]}, {d[0], -d[2]}, {d[0], -d[1]}, {-d[0], -d[1]}}[face]
-	x := min(int((place[0]+1)/2*float32(c.side)), c.side-1)
-	y := min(int((place[1]+1)/2*float32(c.side)), c.side-1)
-	return c.texels[face][max(y, 0)*c.side+max(x, 0)]
+	face, u, v := ray.CubePlace(d)
+	return c.texels[face][min(int(v*float32(c.side)), c.side-1)*c.side+min(int(u*float32(c.side)), c.side-1)]
 }
 
 func newCube(side int) *cube {
@@ -134,7 +114,7 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 			for x := range size {
 				sum := ray.Vec{}
 				for k := range 4 {
-					d := direction(face, (float32(x)+0.25+0.5*float32(k&1))/float32(size), (float32(y)+0.25+0.5*float32(k>>1))/float32(size))
+					d := ray.CubeDirection(face, (float32(x)+0.25+0.5*float32(k&1))/float32(size), (float32(y)+0.25+0.5*float32(k>>1))/float32(size))
 					sum = sum.Add(s.See(at, d.Unit()).Light)
 				}
 				sharp.texels[face][y*size+x] = sum.Scale(0.25)
@@ -154,7 +134,7 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 			for i := first; i < last; i++ {
 				face, y := i/n, i%n
 				for x := range n {
-					d := direction(face, (float32(x)+0.5)/float32(n), (float32(y)+0.5)/float32(n)).Unit()
+					d := ray.CubeDirection(face, (float32(x)+0.5)/float32(n), (float32(y)+0.5)/float32(n)).Unit()
 					a, b := d.Frame()
 					sum, weights := ray.Vec{}, float32(0)
 					for _, l := range spread {

@@ -187,6 +187,9 @@ func (t *Tree) leaf(child int32) []stored {
 // First is the nearest triangle that a ray meets before limit. pass, where it is not nil, may wave a ray through: that is how
 // holes in cut-out materials are made.
 func (t *Tree) First(from, dir Vec, limit float32, pass func(h Hit) bool) (best Hit, ok bool) {
+	if pass == nil {
+		return t.nearest(&from, &dir, limit)
+	}
 	t.walk(from, dir, limit, func(set []stored, limit float32) float32 {
 		for i := range set {
 			s := &set[i]
@@ -194,14 +197,68 @@ func (t *Tree) First(from, dir Vec, limit float32, pass func(h Hit) bool) (best 
 			if !met || !(d > 0 && d < limit) {
 				continue
 			}
-			h := Hit{int(s.number), d, u, v}
-			if pass == nil || !pass(h) {
+			if h := (Hit{int(s.number), d, u, v}); !pass(h) {
 				best, ok, limit = h, true, d
 			}
 		}
 		return limit
 	})
 	return best, ok
+}
+
+// nearest is First for those that wave nothing through: walk with what it does at leaves written into it, which is a good part of
+// the time of all that follows light.
+func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
+	if len(t.nodes) == 0 || !(limit > 0) {
+		return best, false
+	}
+	q := ask(from, dir, limit)
+	var stack [stackSize]waiting
+	top, next := 0, int32(0)
+	for {
+		if next >= 0 {
+			n := &t.nodes[next]
+			mask := enters(n, &q)
+			if mask != 0 && mask&(mask-1) == 0 {
+				if next = n.child[bits.TrailingZeros32(mask)%width]; next > 0 {
+					continue
+				}
+			} else {
+				bottom := top
+				for ; mask != 0; mask &= mask - 1 {
+					k := bits.TrailingZeros32(mask) % width
+					in, i := q.in[k], top // the nearest on top
+					for ; i > bottom && stack[(i-1)%stackSize].in < in; i-- {
+						stack[i%stackSize] = stack[(i-1)%stackSize]
+					}
+					stack[i%stackSize] = waiting{n.child[k], in}
+					top++
+				}
+				next = 0
+			}
+		}
+		if next < 0 {
+			set, before := t.leaf(next), limit
+			for i := range set {
+				s := &set[i]
+				if d, u, v, met := s.meet(from, dir); met && d > 0 && d < limit {
+					best, ok, limit = Hit{int(s.number), d, u, v}, true, d
+				}
+			}
+			if limit != before {
+				q.set(limit)
+			}
+		}
+		for {
+			if top--; top < 0 {
+				return best, ok
+			}
+			if w := &stack[top%stackSize]; w.in <= limit {
+				next = w.child
+				break
+			}
+		}
+	}
 }
 
 // Through calls each with every triangle that a ray meets before limit, in no order, until it says no.
