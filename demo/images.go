@@ -8,7 +8,10 @@ import (
 	"image/jpeg"
 	"image/png"
 	"math"
+	"runtime"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // painter gives the colour and alpha of a texel in an image of n by n.
@@ -61,11 +64,22 @@ var sidingsPictures = []picture{
 // encode paints the picture and writes it in the form that its ending says.
 func (p picture) encode() ([]byte, error) {
 	img := image.NewNRGBA(image.Rect(0, 0, p.w, p.h))
-	for y := range p.h {
-		for x := range p.w {
-			c, a := p.paint(x, y, p.w)
-			img.SetNRGBA(x, y, color.NRGBA{uint8(c[0]), uint8(c[1]), uint8(c[2]), uint8(a)})
-		}
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	const rows = 32
+	for first := 0; first < p.h; first += rows {
+		group.Go(func() error {
+			for y := first; y < min(first+rows, p.h); y++ {
+				for x := range p.w {
+					c, a := p.paint(x, y, p.w)
+					img.SetNRGBA(x, y, color.NRGBA{uint8(c[0]), uint8(c[1]), uint8(c[2]), uint8(a)})
+				}
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return nil, err
 	}
 	var b bytes.Buffer
 	var err error

@@ -20,6 +20,8 @@ type Stages struct {
 	Only   []string // nil: all
 	Draft  bool
 	Memory int64 // bytes that a stage may take; 0: as many as is usual
+	// Grows is told, before memory is taken, about how many bytes it will be; nil: nobody wants to know.
+	Grows func(bytes int64)
 }
 
 // lookRule is what of a material decides how light meets it.
@@ -65,8 +67,8 @@ func lookOf(m *material.Material) light.Look {
 
 func (pl *planner) lookTexture(name string) *lookTexture {
 	a := pl.g.Find(needs.Texture, name)
-	if a == nil {
-		return nil
+	if a == nil || slices.ContainsFunc(a.Images, func(file string) bool { return !pl.opens(file) }) {
+		return nil // its own job says why, and that is no reason to leave the map out
 	}
 	how := a.Recipe(pl.p)
 	how.Size.Largest, how.Size.How = pictureSide, "nearest"
@@ -117,6 +119,15 @@ func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) l
 func (r *mapRules) long(input func(string) ([]byte, error), env stage.Env) *compile.Long {
 	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }, Cubes: r.Cubes, Agents: r.Agents, Targets: r.Targets,
 		Passes: func(name string) bool { return slices.Contains(r.Passing, name) }}
+}
+
+// opens says whether a source can be opened.
+func (pl *planner) opens(name string) bool {
+	f, err := os.Open(pl.p.Join(name))
+	if err == nil {
+		f.Close()
+	}
+	return err == nil
 }
 
 // fileOf reads a source of the project.

@@ -47,10 +47,14 @@ func (l Looks) Paint(material string, side int) *light.Painted {
 }
 
 // Scene makes a compiled map ready to be seen, in the light that it has.
-func (l Looks) Scene(m *mapfile.Map, side int) *light.Scene {
-	s := light.New(m, func(material string) *light.Painted { return l.Paint(material, side) }, l.Sky)
+func (l Looks) Scene(m *mapfile.Map, side int) (*light.Scene, error) {
+	sky, err := light.Load(l.Sky)
+	if err != nil {
+		return nil, fmt.Errorf("reading the map's sky from %s: %w", l.Sky.Name, err)
+	}
+	s := light.New(m, func(material string) *light.Painted { return l.Paint(material, side) }, sky)
 	s.Lit = light.LitOf(m)
-	return s
+	return s, nil
 }
 
 // plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.

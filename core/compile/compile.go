@@ -49,6 +49,9 @@ type Result struct {
 	Stats map[string]int64
 }
 
+// perSolid is about what a solid takes of memory while its map is compiled, in bytes.
+const perSolid = 32 << 10
+
 // Compile runs all stages.
 func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed, Luxels: m.Luxels}}
@@ -63,6 +66,9 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	}
 	if o.FitSize == nil {
 		o.FitSize = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
+	}
+	if o.Long != nil && o.Long.Grows != nil {
+		o.Long.Grows(int64(len(m.Solids)) * perSolid)
 	}
 	surface, err := geometry.Build(ctx, m, geometry.Options{Size: o.MaterialSize, Fit: o.FitSize, SeeThrough: o.SeeThrough})
 	if err != nil {

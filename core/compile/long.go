@@ -69,9 +69,15 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		}
 		out.Meta.Stages[name] = l.How()
 	}
-	var picture *scene.Picture
-	if m.Sky != nil {
-		picture = m.Sky.Image
+	var sky *scene.Picture
+	var picture *light.Picture
+	if m.Sky != nil && l.Runs(stage.Lighting) {
+		var err error
+		sky = m.Sky.Image
+		if picture, err = light.Load(sky); err != nil {
+			r.Findings = append(r.Findings, finding.MapFile.At(m.Sky.Place, "the image %s can't be used as a sky: %v", sky.Name, err))
+			return nil
+		}
 	}
 	lightKey := lighting.Key(out)
 	var looks func(material string) *light.Painted
@@ -88,7 +94,7 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		done(stage.Visibility)
 	}
 	if l.Runs(stage.Lighting) && r.lightable(m, looks) {
-		key := stage.Key(lightKey, lookKey, picture)
+		key := stage.Key(lightKey, lookKey, sky)
 		s := light.New(out, looks, picture)
 		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
 		var large *lighting.TooLarge
@@ -115,7 +121,7 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" && len(m.Solids)+len(m.Terrains) > 0 {
 		all := light.New(out, looks, picture)
 		all.Lit = light.LitOf(out)
-		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, picture, l.How(), lighting.Version)})
+		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, sky, l.How(), lighting.Version)})
 		if err != nil {
 			return err
 		}

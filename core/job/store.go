@@ -21,6 +21,7 @@ const (
 	stateFile  = "build.state"
 	actionDir  = "cache/actions"
 	objectDir  = "cache/objects"
+	partDir    = "cache/parts"
 	trimFile   = "cache/trimmed"
 	stateMagic = "vornix build state 1"
 )
@@ -134,6 +135,32 @@ func (s *store) remember(r record) error {
 	return s.dir.WriteCache(s.actionPath(r.Key), data)
 }
 
+func (s *store) partPath(key string) string {
+	sum := sha256.Sum256([]byte(key))
+	name := hex.EncodeToString(sum[:])
+	return path.Join(s.state, partDir, name[:2], name)
+}
+
+// keepPart keeps a part of a job's work, behind its checksum.
+func (s *store) keepPart(key string, data []byte) error {
+	sum := sha256.Sum256(data)
+	return s.dir.WriteCache(s.partPath(key), sum[:], data)
+}
+
+// part reads a part back; one that is damaged is as good as none.
+func (s *store) part(key string) ([]byte, bool) {
+	data, err := s.dir.ReadFile(s.partPath(key))
+	if err != nil || len(data) < sha256.Size {
+		return nil, false
+	}
+	sum := sha256.Sum256(data[sha256.Size:])
+	if !bytes.Equal(sum[:], data[:sha256.Size]) {
+		return nil, false
+	}
+	s.dir.Touch(s.partPath(key))
+	return data[sha256.Size:], true
+}
+
 // place puts a kept result at its path under out.
 func (s *store) place(ctx context.Context, out string, o output) error {
 	return s.dir.LinkFrom(ctx, s.objectPath(o.SHA256), path.Join(out, o.Path))
@@ -148,6 +175,14 @@ func (s *store) trim(now time.Time) {
 	_ = s.dir.WriteCache(mark, nil)
 	wanted := map[string]bool{}
 	root := s.dir.FS()
+	_ = fs.WalkDir(root, path.Join(s.state, partDir), func(p string, e fs.DirEntry, err error) error {
+		if err == nil && !e.IsDir() {
+			if info, err := e.Info(); err == nil && now.Sub(info.ModTime()) > keepFor {
+				_ = s.dir.Remove(p)
+			}
+		}
+		return nil
+	})
 	_ = fs.WalkDir(root, path.Join(s.state, actionDir), func(p string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return nil

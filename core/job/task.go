@@ -2,7 +2,6 @@ package job
 
 import (
 	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -71,33 +70,12 @@ func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, l
 
 // Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by all that decides it. It is how
 // a long job does not do its parts again.
-func (t *Task) Kept(key string) (data []byte, ok bool) {
-	rec, ok := t.run.store.find(partKey(key))
-	if !ok || len(rec.Outputs) != 1 {
-		return nil, false
-	}
-	return t.run.store.object(rec.Outputs[0])
-}
+func (t *Task) Kept(key string) (data []byte, ok bool) { return t.run.store.part(key) }
 
 // Keep keeps a part of a job's work.
-func (t *Task) Keep(key string, data []byte) error {
-	o, err := t.run.store.keep(partName, [][]byte{data})
-	if err != nil {
-		return err
-	}
-	return t.run.store.remember(record{Key: partKey(key), Outputs: []output{o}})
-}
+func (t *Task) Keep(key string, data []byte) error { return t.run.store.keepPart(key, data) }
 
 // Advance says how far the job is.
 func (t *Task) Advance(stage string, done, total int64) {
 	t.run.tell(func(p Progress) { p.Advanced(t.job.ID, stage, done, total) })
-}
-
-// partName stands for a part where outputs have paths.
-const partName = "part"
-
-// partKey keeps the keys of parts apart from those of jobs.
-func partKey(key string) string {
-	sum := sha256.Sum256([]byte(partName + " " + key))
-	return hex.EncodeToString(sum[:])
 }

@@ -7,7 +7,6 @@ import (
 	"vornix/core/geom"
 	"vornix/core/geom/ray"
 	"vornix/core/mapfile"
-	"vornix/core/scene"
 )
 
 // kind is what a triangle is part of.
@@ -42,7 +41,7 @@ type Scene struct {
 	layers       [][]int32 // by terrain and layer: which of the paints
 	dome         ray.Vec
 	horizon      ray.Vec
-	picture      *scene.Picture
+	picture      *Picture
 	coarse       *surround // instead of picture, for those who only gather light
 	glows        bool
 	emitters     []Emitter
@@ -91,7 +90,7 @@ type Lit struct {
 
 // New makes a map ready to be asked. looks says how a material looks; nil: all are plain. sky is the picture all around, or nil
 // for the dome of the map's sky.
-func New(m *mapfile.Map, looks func(material string) *Painted, sky *scene.Picture) *Scene {
+func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Scene {
 	s := &Scene{Map: m, picture: sky}
 	if k := m.Meta.Sky; k != nil {
 		s.dome, s.horizon = Linear(k.Dome).Scale(float32(k.Glow)), Linear(k.Horizon).Scale(float32(k.Glow))

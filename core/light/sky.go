@@ -4,7 +4,23 @@ import (
 	"math"
 
 	"vornix/core/geom/ray"
+	"vornix/core/scene"
 )
+
+// Picture is light from all around: from straight up to straight down, north at its left edge.
+type Picture struct {
+	Width, Height int
+	Pixels        [][3]float32 // row by row
+}
+
+// Load decodes a sky's picture; none stays none.
+func Load(p *scene.Picture) (*Picture, error) {
+	if p == nil {
+		return nil, nil
+	}
+	pixels, err := p.Pixels()
+	return &Picture{p.Width, p.Height, pixels}, err
+}
 
 // Sky is the light that comes from a direction, where nothing is in the way: that of the picture all around, or else the dome's,
 // which goes over into the horizon's the nearer it is to it.

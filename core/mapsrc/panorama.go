@@ -1,6 +1,7 @@
 package mapsrc
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"image"
 
@@ -22,7 +23,7 @@ func (b *builder) panorama(v *Value, c context) *scene.Picture {
 	return p
 }
 
-// Panorama reads a picture of all around, twice as wide as high, in any form that textures come in.
+// Panorama makes a picture of all around, twice as wide as high, of a file in any form that textures come in.
 func Panorama(name string, data []byte) (*scene.Picture, error) {
 	info, err := texture.Probe(name, data)
 	if err != nil {
@@ -31,11 +32,13 @@ func Panorama(name string, data []byte) (*scene.Picture, error) {
 	if info.Width*info.Height > maxPixels || info.Width < 4 || info.Width != 2*info.Height {
 		return nil, fmt.Errorf("it has %d x %d pixels", info.Width, info.Height)
 	}
-	img, err := texture.Decode(data)
-	if err != nil {
-		return nil, err
-	}
-	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Pixels: linear(img)}, nil
+	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Sum: sha256.Sum256(data), Pixels: func() ([][3]float32, error) {
+		img, err := texture.Decode(data)
+		if err != nil {
+			return nil, err
+		}
+		return linear(img), nil
+	}}, nil
 }
 
 // linear is an image's light, pixel by pixel, row by row.

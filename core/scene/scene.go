@@ -56,11 +56,13 @@ type Sky struct {
 	Place     fault.Place
 }
 
-// Picture is light from all around: from north over east, south and west to north again, from straight up to straight down.
+// Picture is an image of light, which is decoded when it is asked for.
 type Picture struct {
 	Name          string
 	Width, Height int
-	Pixels        [][3]float32 // linear, row by row
+	Sum           [32]byte // SHA-256 of its file
+	// Pixels are linear, row by row.
+	Pixels func() ([][3]float32, error) `json:"-"`
 }
 
 // Colour is 8-bit sRGB.

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"sync"
 	"strings"
 	"syscall"
 
@@ -49,6 +50,21 @@ func (h handled) Error() string { return h.err.Error() }
 // softMemory is from where on memory is collected eagerly. Images are large and soon done with; left to itself the
 // collector would let as much again lie about. GOMEMLIMIT overrides it.
 const softMemory = 256 << 20
+
+var (
+	growing sync.Mutex
+	limit   = int64(softMemory)
+)
+
+// grow lets work that really needs more memory have it: else it would be collected again and again without finding any.
+func grow(bytes int64) {
+	growing.Lock()
+	defer growing.Unlock()
+	if more := softMemory + 2*bytes; more > limit && os.Getenv("GOMEMLIMIT") == "" {
+		limit = more
+		debug.SetMemoryLimit(limit)
+	}
+}
 
 // Main runs the program with its arguments and returns the exit code.
 func Main(args []string) int {
@@ -210,6 +226,7 @@ func (a *app) session(command string, change func(*release.Options)) (*release.S
 	if change != nil {
 		change(&o)
 	}
+	o.Stages.Grows = grow
 	return release.Open(p, "vornix "+command, o)
 }
 

@@ -114,7 +114,7 @@ func parse(t testing.TB, o outcome) answer {
 
 func project(t testing.TB, name string) string {
 	t.Helper()
-	return filepath.Join(demotest.Write(t), name)
+	return filepath.Join(demotest.WriteLit(t), name)
 }
 
 func TestDemoFromNothingAndAgain(t *testing.T) {
@@ -139,7 +139,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		}
 	}
 	text := ok(t, dir, "demo").out
-	for _, want := range []string{"nothing changed: all 18 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
+	for _, want := range []string{"nothing changed: all 26 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
@@ -172,7 +172,7 @@ func edit(t testing.TB, dir, rel, old, now string) {
 func TestThreeMistakesInAMap(t *testing.T) {
 	p := project(t, "highline")
 	edit(t, p, "maps/cairn_station.vnx", "solid deck box", "solid deck bxo")
-	edit(t, p, "maps/cairn_station.vnx", "point 18,7.2,3.4", "point 18,7.2")
+	edit(t, p, "maps/cairn_station.vnx", "point 18,6.6,3.2", "point 18,6.6")
 	edit(t, p, "maps/cairn_station.vnx", "spawn blue_2 at=", "spawn blue_2 ta=")
 	o := vornix(t, p, "build")
 	assert.Equal(t, 1, o.exit)
@@ -204,23 +204,23 @@ func TestBadInput(t *testing.T) {
 		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:26:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
-		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 18 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 26 jobs failed"}},
 		{"PNG of no size", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			copy(data[16:24], make([]byte, 8))
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 18 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 26 jobs failed"}},
 		{"PNG of 60,000 a side", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			binary.BigEndian.PutUint32(data[16:], 60000)
 			binary.BigEndian.PutUint32(data[20:], 60000)
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 18 jobs failed"}},
+		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 26 jobs failed"}},
 		{"an empty image", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
-		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 18 jobs failed"}},
+		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 26 jobs failed"}},
 		{"a name with a space", func(t testing.TB, p string) {
 			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
@@ -467,8 +467,8 @@ func TestInspect(t *testing.T) {
 	ok(t, filepath.Join(dir, "highline"), "release", "--yes", "--without-server")
 	ok(t, filepath.Join(dir, "lower-sidings"), "pack")
 	for file, say := range map[string]string{
-		"highline/out/tree/maps/cairn_station.vnm":            "109 faces, 534 vertices, 21 bodies, 83 leaves",
-		"highline/out/bundles/highline-1.0.0.parcel":          "18 entries, all read and whole",
+		"highline/out/tree/maps/cairn_station.vnm":            "574 faces, 3012 vertices, 62 bodies, 237 leaves, 5 props",
+		"highline/out/bundles/highline-1.0.0.parcel":          "26 entries, all read and whole",
 		"highline/out/tree/textures/sign/highline.ktx2":       "texture 256 x 128, bc3, sRGB, 9 levels, one bit alpha",
 		"highline/textures/snow/drift.jpg":                    "JPEG 512 x 512, opaque colour",
 		"highline/textures/sign/highline.png":                 "bc3, of the kind colour (colour with one bit alpha: bc3 keeps all of it in the least room)",
@@ -498,7 +498,7 @@ func TestNeeds(t *testing.T) {
 	assert.Regexp(t, `(?m)^  material rock/slab +materials/rock/slab.toml +64 B$`, tree)
 	assert.Regexp(t, `(?m)^    texture rock/slab +textures/rock/slab.png +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  sound station/bell +missing$`, tree)
-	assert.Contains(t, tree, "17 files, ")
+	assert.Contains(t, tree, "30 files, ")
 	assert.Regexp(t, `(?m)^    texture rock/cairn_bumps +textures/rock/cairn_bumps.png and 1 more +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  material rock/cairn_wet .*\n    material rock/cairn \(inherits\)`, tree)
 	assert.Contains(t, ok(t, p, "needs", "--by", "material rock/cairn").out, "material rock/cairn_wet (inherits)")
@@ -668,7 +668,7 @@ func TestPathsCountFromWhereOneStands(t *testing.T) {
 	assert.Contains(t, ok(t, deep, "build", ".").out, "2 made, 1 kept")
 	assert.Contains(t, ok(t, deep, "needs", "--by", "slab.png").out, "map cairn_station")
 	assert.Contains(t, ok(t, p, "build", "cairn_station").out, "1 made")
-	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 18 files")
+	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 26 files")
 }
 
 func TestFmt(t *testing.T) {
@@ -688,7 +688,7 @@ func TestFmt(t *testing.T) {
 }
 
 func TestStatusSaysWhatToDoNext(t *testing.T) {
-	p := project(t, "highline")
+	p := filepath.Join(demotest.Write(t), "lower-sidings")
 	next := func() string {
 		var st struct {
 			Next     string
@@ -700,7 +700,7 @@ func TestStatusSaysWhatToDoNext(t *testing.T) {
 	}
 	assert.Equal(t, "vornix build", next())
 	plan := parse(t, ok(t, p, "release", "--plan", "--json"))
-	assert.Contains(t, string(plan.Result), `"map cairn_station"`)
+	assert.Contains(t, string(plan.Result), `"map tram_depot"`)
 	assert.NoDirExists(t, filepath.Join(p, "out"), "neither status nor a plan changes anything")
 	assert.NoDirExists(t, filepath.Join(p, ".vornix"))
 	ok(t, p, "build")
@@ -712,9 +712,9 @@ func TestStatusSaysWhatToDoNext(t *testing.T) {
 	assert.Equal(t, "vornix release", next())
 	ok(t, p, "release", "--yes", "--without-server")
 	assert.Empty(t, next())
-	edit(t, p, "maps/cairn_station.vnx", "fov=60", "fov=61")
+	edit(t, p, "maps/tram_depot.vnx", "shed_1 at=3,2,0", "shed_1 at=3,3,0")
 	assert.Equal(t, "vornix build", next())
-	assert.Contains(t, ok(t, p, "status").out, "1 to build: map cairn_station")
+	assert.Contains(t, ok(t, p, "status").out, "1 to build: map tram_depot")
 }
 
 // Every command has help with at least two real examples, --json, --quiet, --project and --jobs.
@@ -790,7 +790,7 @@ func TestQuietAndVerbose(t *testing.T) {
 	slices.Sort(ids)
 	assert.Equal(t, []string{"asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
 	short := ok(t, p, "build").out
-	assert.Contains(t, short, "and 10 smaller (--verbose lists all)")
+	assert.Contains(t, short, "and 18 smaller (--verbose lists all)")
 }
 
 // A map drawn by a modelling program: its scene in the project is checked, built, tried and packed like any other, and its

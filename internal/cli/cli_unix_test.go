@@ -55,7 +55,7 @@ func TestKilledAnywhere(t *testing.T) {
 func TestReadOnlyOutput(t *testing.T) {
 	p := project(t, "highline")
 	ok(t, p, "build")
-	edit(t, p, "maps/cairn_station.vnx", "fov=60", "fov=61")
+	edit(t, p, "maps/cairn_station.vnx", "fov=62", "fov=61")
 	before, err := os.ReadFile(filepath.Join(p, "out/tree/maps/cairn_station.vnm"))
 	require.NoError(t, err)
 	locked := filepath.Join(p, "out", "tree", "maps")
@@ -93,9 +93,9 @@ func TestUnreadableSources(t *testing.T) {
 		source string
 		say    []string
 	}{
-		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 18 jobs failed"}},
-		{"materials/rock/slab.toml", []string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]", "of 17 jobs failed"}},
-		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 18 jobs failed"}},
+		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 26 jobs failed"}},
+		{"materials/rock/slab.toml", []string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]", "of 25 jobs failed"}},
+		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 26 jobs failed"}},
 	} {
 		p := project(t, "highline")
 		require.NoError(t, os.Chmod(filepath.Join(p, c.source), 0))

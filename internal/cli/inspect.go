@@ -65,7 +65,7 @@ a glTF scene.`,
 	}
 	cmd.Flags().StringVar(&o.source, "source", "", "`image` that a texture was made of, to measure the difference")
 	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a map, a texture or an image into this PNG `file`")
-	cmd.Flags().StringVar(&o.view, "view", "", "`what` the picture of a map shows: plan (default), lit as a camera sees it, only the light, the cells of visibility, or the ground one walks on")
+	cmd.Flags().StringVar(&o.view, "view", "", "`what` a picture of a map shows: plan (default), lit, light, cells of visibility, or ground one walks on")
 	cmd.Flags().StringVar(&o.camera, "camera", "", "`name` of the map's camera for the views lit and light (default: the first)")
 	cmd.Flags().StringVar(&o.scene, "glb", "", "write a map's surface, materials, lights and objects into this GLB `file`")
 	return cmd

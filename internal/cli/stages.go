@@ -52,7 +52,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 
 // env is the stages as one map alone is compiled.
 func (a *app) env(s build.Stages) *stage.Env {
-	e := &stage.Env{Only: s.Only, Draft: s.Draft, Memory: s.Memory, Workers: a.jobs}
+	e := &stage.Env{Only: s.Only, Draft: s.Draft, Memory: s.Memory, Workers: a.jobs, Grows: grow}
 	if p := a.out.Progress(); p != nil {
 		e.Progress = func(name string, done, total int64) { p.Advanced("", name, done, total) }
 	}

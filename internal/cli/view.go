@@ -33,7 +33,7 @@ func (o look) env(workers int) *stage.Env {
 	if o.picture == "" || needs == "" {
 		return nil
 	}
-	return &stage.Env{Draft: needs == stage.Lighting, Workers: workers, Only: []string{needs}}
+	return &stage.Env{Draft: needs == stage.Lighting, Workers: workers, Only: []string{needs}, Grows: grow}
 }
 
 // checkView refuses views that there are not, and options that would do nothing.
@@ -109,9 +109,9 @@ func litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Lo
 			return painted[name]
 		}, what), nil
 	}
-	s := of.Scene(m, texelsOfView)
-	if s.Lit == nil {
-		return nil, nil
+	s, err := of.Scene(m, texelsOfView)
+	if err != nil || s.Lit == nil {
+		return nil, err
 	}
 	c, ok := picture.CameraOf(m, s, o.camera)
 	if !ok {

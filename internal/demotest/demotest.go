@@ -3,6 +3,8 @@ package demotest
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -32,11 +34,55 @@ var original = sync.OnceValues(func() (string, error) {
 	for _, name := range maps {
 		var data []byte
 		if data, err = os.ReadFile(name); err == nil {
-			err = os.WriteFile(name, bytes.Replace(data, []byte(" luxels=3"), []byte(" luxels=0.2"), 1), 0o644)
+			for _, few := range [][2]string{{" luxels=3", " luxels=0.2"}, {" luxels=1", ""}} {
+				data = bytes.Replace(data, []byte(few[0]), []byte(few[1]), 1)
+			}
+			err = os.WriteFile(name, data, 0o644)
+		}
+	}
+	wet := filepath.Join(dir, "demo", "highline", "materials", "rock", "cairn_wet.toml")
+	data, readErr := os.ReadFile(wet)
+	return dir, errors.Join(err, readErr, os.WriteFile(wet, bytes.Replace(data, []byte("luxels = 1 "), []byte("luxels = 0.2"), 1), 0o644))
+})
+
+// lit is the original with its long stages made: their results lie where a build finds them, as if the projects had been built
+// before and all but the parts of their caches been thrown away.
+var lit = sync.OnceValues(func() (string, error) {
+	from, err := original()
+	if err != nil {
+		return "", err
+	}
+	dir := filepath.Join(from, "lit")
+	err = os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo")))
+	for _, name := range []string{"highline", "lower-sidings"} {
+		if err != nil {
+			return dir, err
+		}
+		dir := filepath.Join(dir, "demo", name)
+		var p *project.Project
+		if p, err = project.Load(dir, demo.Profiles()); err != nil {
+			return dir, err
+		}
+		var s *release.Session
+		if s, err = release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv}); err != nil {
+			return dir, err
+		}
+		_, _, err = s.Build(context.Background(), nil)
+		s.Close()
+		for _, made := range []string{"out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/actions", ".vornix/cache/objects", ".vornix/cache/trimmed"} {
+			err = errors.Join(err, os.RemoveAll(filepath.Join(dir, filepath.FromSlash(made))))
 		}
 	}
 	return dir, err
 })
+
+// WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in full and are not about those.
+func WriteLit(t testing.TB) string {
+	t.Helper()
+	from, err := lit()
+	require.NoError(t, err)
+	return copied(t, from)
+}
 
 // Main runs a package's tests and removes what they shared. Call it from TestMain.
 func Main(m *testing.M) {
@@ -52,9 +98,14 @@ func Write(t testing.TB) string {
 	t.Helper()
 	from, err := original()
 	require.NoError(t, err)
-	to := t.TempDir()
-	require.NoError(t, os.CopyFS(to, os.DirFS(from)))
-	return filepath.Join(to, "demo")
+	return copied(t, from)
+}
+
+func copied(t testing.TB, from string) string {
+	t.Helper()
+	to := filepath.Join(t.TempDir(), "demo")
+	require.NoError(t, os.CopyFS(to, os.DirFS(filepath.Join(from, "demo"))))
+	return to
 }
 
 // Load reads the project in a folder.

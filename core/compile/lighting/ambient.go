@@ -6,6 +6,7 @@ import (
 
 	"vornix/core/compile/stage"
 	"vornix/core/geom/ray"
+	"vornix/core/light"
 	"vornix/core/mapfile"
 )
 
@@ -54,8 +55,17 @@ func (b *builder) ambient(ctx context.Context) error {
 	for k := range 3 { // the grid lies even about the map
 		a.Origin[k] = float32(box.Min.At(k) + (size.At(k)-float64(a.Counts[k]-1)*spacing)/2)
 	}
-	n := int(a.Counts[0] * a.Counts[1] * a.Counts[2])
-	a.Samples = make([][6]mapfile.Light, n)
+	a.Samples = make([][6]mapfile.Light, a.Counts[0]*a.Counts[1]*a.Counts[2])
+	b.m.Ambient = a
+	return b.work.Once(stage.Key(b.key, "ambient", a.Origin, a.Spacing), b.work.Left(), func(data []byte) bool { return unpack(data, a.Samples) }, func() ([]byte, error) {
+		err := b.sample(ctx, a)
+		return pack(a.Samples), err
+	})
+}
+
+// sample asks for the light at every place of the grid.
+func (b *builder) sample(ctx context.Context, a *mapfile.Ambient) error {
+	n := len(a.Samples)
 	raw := make([][6]ray.Vec, n)
 	inside := make([]bool, n)
 	weight := b.work.Left() / int64(n)
@@ -64,9 +74,6 @@ func (b *builder) ambient(ctx context.Context) error {
 			raw[i], inside[i] = b.air(a, i)
 		}
 	})
-	if err != nil {
-		return err
-	}
 	for i := range raw {
 		v := raw[i]
 		if inside[i] {
@@ -76,8 +83,7 @@ func (b *builder) ambient(ctx context.Context) error {
 			a.Samples[i][k] = mapfile.PackLight(v[k])
 		}
 	}
-	b.m.Ambient = a
-	return nil
+	return err
 }
 
 // air is the light at a sample, on each side; inside says that it lies in a solid, where there is none.
@@ -90,7 +96,7 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	asked := b.lamps.glowing.asked(at)
 	behind := 0
 	for k := range ambientRays {
-		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]), nil)
+		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]))
 		seen := b.scene.See(at, dir)
 		bright := besides(seen, asked)
 		if seen.Behind {
@@ -105,10 +111,52 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	}
 	for s := range sum {
 		sum[s] = sum[s].Scale(1 / weights[s])
-		direct := b.lamps.direct(b.scene, &luxel{at: at, normal: sides[s]}, 4)
-		sum[s] = sum[s].Add(direct.Light)
 	}
+	b.lamps.inAir(b.scene, at, &d, &sum)
 	return sum, behind > ambientRays/2
+}
+
+// airRays is how many rays to each lamp say how much of it a place in the air gets.
+const airRays = 4
+
+// inAir adds what comes straight from lamps, the sun and emitters to the six sides of a place in the air. How much of each is in
+// sight is asked once, for all sides.
+func (l *lamps) inAir(s *light.Scene, at ray.Vec, d *dice, sum *[6]ray.Vec) {
+	c := luxel{at: at}
+	add := func(through ray.Vec, amount func(side ray.Vec) float32) {
+		if through == (ray.Vec{}) {
+			return
+		}
+		for k, side := range sides {
+			sum[k] = sum[k].Add(through.Scale(max(amount(side), 0)))
+		}
+	}
+	for _, i := range l.near(at) {
+		lamp := &l.list[i]
+		part := l.part(airRays, lamp.radius > 0, &c, d, s, lamp.toward())
+		add(lamp.power.Times(part), func(side ray.Vec) float32 { amount, _ := lamp.brings(at, side); return amount })
+	}
+	if l.sunLight != (ray.Vec{}) {
+		add(l.sunLight.Times(l.part(airRays, l.disc > 0, &c, d, s, l.towardSun())), l.sun.Dot)
+	}
+	for _, i := range l.glowing.asked(at) {
+		m := &l.glowing.list[i]
+		if !m.Both && at.Sub(m.middle).Dot(m.normal) <= 0 {
+			continue
+		}
+		add(l.glowing.seen(m, at, d), func(side ray.Vec) float32 { return m.brings(at, side) })
+	}
+}
+
+// seen is what an emitter gives off toward a place, as far as it is in sight.
+func (e *emitters) seen(m *emitter, at ray.Vec, d *dice) (sum ray.Vec) {
+	shift := [2]float32{d.next(), d.next()}
+	for k := range airRays {
+		su := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
+		v := su * spread(k, 1, shift[1])
+		sum = sum.Add(e.scene.Sends(m.Emitter, su-v, v).Times(e.scene.Passes(at, m.point(su-v, v).Sub(at).Scale(0.999))))
+	}
+	return sum.Scale(1.0 / airRays)
 }
 
 // around is the mean of the neighbours of a sample that are not in solids, or darkness.

@@ -125,35 +125,45 @@ func brightness(c ray.Vec) float32 { return c.Dot(ray.Vec{0.2126, 0.7152, 0.0722
 // how many are asked of each that is soft.
 func (l *lamps) direct(s *light.Scene, c *luxel, rays int) (sum arriving) {
 	d := newDice(c.at, 0)
-	for _, i := range l.near(c) {
+	for _, i := range l.near(c.at) {
 		lamp := &l.list[i]
 		amount, way := lamp.brings(c.at, c.normal)
 		if amount <= 0 {
 			continue
 		}
-		part := l.part(rays, lamp.radius > 0, c, &d, s, func(at ray.Vec, u, v float32) ray.Vec {
-			to := lamp.at
-			if lamp.radius > 0 {
-				to = to.Add(ball(u, v, &d).Scale(lamp.radius))
-			}
-			return to.Sub(at)
-		})
+		part := l.part(rays, lamp.radius > 0, c, &d, s, lamp.toward())
 		if lit := lamp.power.Times(part).Scale(amount); lit != (ray.Vec{}) {
 			sum.add(lit, way.Unit())
 		}
 	}
 	if cos := l.sun.Dot(c.normal); cos > 0 && l.sunLight != (ray.Vec{}) {
-		a, b := l.sun.Frame()
-		part := l.part(rays, l.disc > 0, c, &d, s, func(_ ray.Vec, u, v float32) ray.Vec {
-			x, y := disc(u, v)
-			return l.sun.Add(a.Scale(x * l.disc)).Add(b.Scale(y * l.disc)).Scale(1e5)
-		})
+		part := l.part(rays, l.disc > 0, c, &d, s, l.towardSun())
 		if lit := l.sunLight.Times(part).Scale(cos); lit != (ray.Vec{}) {
 			sum.add(lit, l.sun)
 		}
 	}
 	glow := l.glowing.direct(c, rays, &d)
 	return arriving{sum.Light.Add(glow.Light), sum.Toward.Add(glow.Toward)}
+}
+
+// toward gives ways to places all over the lamp.
+func (l *lamp) toward() func(at ray.Vec, u, v float32) ray.Vec {
+	return func(at ray.Vec, u, v float32) ray.Vec {
+		to := l.at
+		if l.radius > 0 {
+			to = to.Add(ball(u, v).Scale(l.radius))
+		}
+		return to.Sub(at)
+	}
+}
+
+// towardSun gives ways to places all over the sun.
+func (l *lamps) towardSun() func(at ray.Vec, u, v float32) ray.Vec {
+	a, b := l.sun.Frame()
+	return func(_ ray.Vec, u, v float32) ray.Vec {
+		x, y := disc(u, v)
+		return l.sun.Add(a.Scale(x * l.disc)).Add(b.Scale(y * l.disc)).Scale(1e5)
+	}
 }
 
 // place is the k-th place over a luxel that rays begin at: its corners in turns.
@@ -194,17 +204,17 @@ func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *light.Scene, way
 }
 
 // near are the lamps that reach a place, the strongest where they are too many.
-func (l *lamps) near(c *luxel) []int {
+func (l *lamps) near(at ray.Vec) []int {
 	var list []int
-	l.tree.Touching(geom.Box{Min: wide(c.at), Max: wide(c.at)}, func(i int) { list = append(list, i) })
+	l.tree.Touching(geom.Box{Min: wide(at), Max: wide(at)}, func(i int) { list = append(list, i) })
 	slices.Sort(list)
 	if len(list) <= crowd {
 		return list
 	}
 	amount := map[int]float32{}
 	for _, i := range list {
-		a, _ := l.list[i].brings(c.at, c.normal)
-		amount[i] = a * brightness(l.list[i].power)
+		d := l.list[i].at.Sub(at)
+		amount[i] = brightness(l.list[i].power) / max(d.Dot(d), 1e-4)
 	}
 	slices.SortStableFunc(list, func(a, b int) int { return cmp.Compare(amount[b], amount[a]) })
 	list = list[:crowd]

@@ -84,7 +84,7 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 		if !m.Both && c.at.Sub(m.middle).Dot(m.normal) <= 0 {
 			continue
 		}
-		whole := m.brings(c)
+		whole := m.brings(c.at, c.normal)
 		if whole <= 0 {
 			continue
 		}
@@ -98,7 +98,7 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 			su := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
 			v := su * spread(k, 1, shift[1])
 			at := c.place(k)
-			way := m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(su - v)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v)).Sub(at)
+			way := m.point(su-v, v).Sub(at)
 			square := way.Dot(way)
 			away := -way.Dot(m.normal)
 			if m.Both {
@@ -127,14 +127,19 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 	return sum
 }
 
-// brings is what the emitter would bring to a luxel if it gave off 1 everywhere and nothing were in the way: of what lies above the
-// luxel's horizon, the sum over its edges of the angle that each takes up times the part of the edge's normal that points along
-// the luxel's (Lambert, "Photometria", 1760).
-func (m *emitter) brings(c *luxel) float32 {
-	normal := wide(c.normal)
+// point is a place on the emitter.
+func (m *emitter) point(u, v float32) ray.Vec {
+	return m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(u)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v))
+}
+
+// brings is what the emitter would bring to a surface if it gave off 1 everywhere and nothing were in the way: of what lies above the
+// surface's horizon, the sum over its edges of the angle that each takes up times the part of the edge's normal that points along
+// the surface's (Lambert, "Photometria", 1760).
+func (m *emitter) brings(at, facing ray.Vec) float32 {
+	normal := wide(facing)
 	corners := make(geom.Polygon, 0, 4)
 	for _, p := range m.Corners {
-		corners = append(corners, wide(p.Sub(c.at)))
+		corners = append(corners, wide(p.Sub(at)))
 	}
 	corners = corners.Clip(geom.Plane{N: normal.Scale(-1)})
 	sum := 0.0

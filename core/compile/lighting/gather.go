@@ -62,7 +62,7 @@ func disc(u, v float32) (x, y float32) {
 }
 
 // ball is a point of the unit sphere.
-func ball(u, v float32, _ *dice) ray.Vec {
+func ball(u, v float32) ray.Vec {
 	z := 1 - 2*u
 	t := turns()[int(v*(1<<12))&(1<<12-1)]
 	r := float32(math.Sqrt(float64(max(1-float32(z*z), 0))))

@@ -85,7 +85,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	b := &builder{env: e, m: m, scene: s.Coarse(), lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
 	b.layout = lay(m, s, o.Density, e.Draft)
 	n := len(b.layout.luxels)
-	if need := int64(n) * perLuxel; need > e.Budget() {
+	if need := int64(n) * perLuxel; !e.Afford(need) {
 		return nil, &TooLarge{n, need, e.Budget()}
 	}
 	b.result = &Result{Luxels: n, Coarser: b.layout.coarser}
@@ -346,14 +346,14 @@ func (b *builder) toward(i int) uint32 {
 }
 
 // pack writes results as they are kept.
-func pack[T arriving | gathered](list []T) []byte {
+func pack[T arriving | gathered | [6]mapfile.Light](list []T) []byte {
 	var b bytes.Buffer
 	_ = binary.Write(&b, binary.LittleEndian, list) // a buffer takes every write
 	return b.Bytes()
 }
 
 // unpack reads what pack wrote; it says no to what is not as long.
-func unpack[T arriving | gathered](data []byte, list []T) bool {
+func unpack[T arriving | gathered | [6]mapfile.Light](data []byte, list []T) bool {
 	if len(data) != binary.Size(list) {
 		return false
 	}

@@ -62,7 +62,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, o Options) error {
 			f.cell *= coarse
 		}
 		f.zonesOf(m)
-		if need := f.estimate(); need > e.Budget() {
+		if need := f.estimate(); !e.Afford(need) {
 			return &TooLarge{need, e.Budget()}
 		}
 		f.floors()

@@ -47,6 +47,8 @@ type Env struct {
 	Memory   int64    // bytes that a stage may take; 0: DefaultMemory
 	Store    Store    // nil: nothing is kept
 	Progress func(stage string, done, total int64)
+	// Grows is told, before a stage takes memory, about how many bytes it will be; nil: nobody wants to know.
+	Grows func(bytes int64)
 }
 
 // DefaultMemory is the budget of a stage where nobody sets one.
@@ -69,6 +71,17 @@ func (e *Env) Budget() int64 {
 		return e.Memory
 	}
 	return DefaultMemory
+}
+
+// Afford says whether a stage may take so many bytes, and tells those who want to know that it will.
+func (e *Env) Afford(bytes int64) bool {
+	if bytes > e.Budget() {
+		return false
+	}
+	if e.Grows != nil {
+		e.Grows(bytes)
+	}
+	return true
 }
 
 // Work is one stage's work, whose steps are counted.
@@ -131,13 +144,13 @@ func (w *Work) Each(ctx context.Context, n, size int, weight int64, do func(firs
 	return ctx.Err()
 }
 
-// Key names a result by all that decides it: whatever JSON shows of the parts, and bytes as they are.
+// Key names a result by all that decides it: numbers, and lists and structs of nothing else, as they are, and of the other parts
+// whatever JSON shows.
 func Key(parts ...any) string {
 	h := sha256.New()
 	for _, p := range parts {
-		b, ok := p.([]byte)
-		if !ok {
-			var err error
+		b, err := binary.Append(nil, binary.LittleEndian, p)
+		if err != nil { // strings in it, or numbers without a size
 			if b, err = json.Marshal(p); err != nil {
 				panic(fmt.Sprintf("a part of a key can't be written: %v", err)) // only called with plain structs
 			}

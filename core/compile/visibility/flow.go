@@ -22,10 +22,12 @@ func (s set) count() int {
 	return n
 }
 
-// steps is how many portals are tried, at most, to follow sight from one, and stepsOutdoors where that often proved too few.
+// steps is how many portals are tried, at most, to follow sight from one; probeSteps how many to find out whether a map is open, and
+// stepsOutdoors where it is.
 const (
 	steps         = 30000
-	stepsOutdoors = 1000
+	probeSteps    = 4000
+	stepsOutdoors = 600
 )
 
 // behind says whether any of a polygon lies behind a plane by more than slack allows.

@@ -31,7 +31,7 @@ func Build(ctx context.Context, e *stage.Env, t *partition.Tree, faces []geometr
 	if r.Cells == 0 {
 		return r, nil
 	}
-	w := e.Begin(stage.Visibility, int64(2*len(l.portals)))
+	w := e.Begin(stage.Visibility, int64(2*len(l.portals)+64))
 	var rows []set
 	v := &mapfile.Visibility{}
 	key := stage.Key(stage.Visibility, Version, e.How(), l.decides(), l.boxes)
@@ -40,7 +40,7 @@ func Build(ctx context.Context, e *stage.Env, t *partition.Tree, faces []geometr
 		v.Rows = read
 		return ok
 	}
-	err = w.Once(key, int64(2*len(l.portals)), use, func() ([]byte, error) {
+	err = w.Once(key, int64(2*len(l.portals)+64), use, func() ([]byte, error) {
 		if e.Draft {
 			rows = l.connected()
 		} else if rows, r.Open, err = l.flow(ctx, w); err != nil {
@@ -133,23 +133,45 @@ func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int,
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return counts[a] - counts[b] })
 	known := slices.Clone(might)
-	limit, tried, given := steps, 0, 0
-	for wave := range slices.Chunk(order, 64) {
-		if err := w.Each(ctx, len(wave), 1, 1, func(first, last int) {
-			for _, i := range wave[first:last] {
+	follow := func(list []int, limit int) (given int, err error) {
+		err = w.Each(ctx, len(list), 1, 1, func(first, last int) {
+			for _, i := range list[first:last] {
 				seen[i] = l.from(i, known, limit)
 			}
-		}); err != nil {
-			return nil, 0, err
+		})
+		if err != nil {
+			return 0, err
 		}
-		for _, i := range wave {
-			known[i] = seen[i]
-			if &seen[i][0] == &might[i][0] {
+		for _, i := range list {
+			if known[i] = seen[i]; &seen[i][0] == &might[i][0] {
 				given++
 			}
 		}
-		if tried += len(wave); given > tried/3 {
-			limit = stepsOutdoors // most of the map is open: more steps would tell no more
+		return given, nil
+	}
+	const wave = 64
+	// A few from all over say whether most of the map is open: there, many steps would tell no more than few.
+	var probes []int
+	for i := range min(wave, n) {
+		probes = append(probes, order[i*n/min(wave, n)])
+	}
+	given, err := follow(probes, probeSteps)
+	if err != nil {
+		return nil, 0, err
+	}
+	limit, tried := steps, 0
+	if given > len(probes)/2 {
+		limit = stepsOutdoors
+	}
+	given = 0
+	for list := range slices.Chunk(order, wave) {
+		more, err := follow(list, limit)
+		if err != nil {
+			return nil, 0, err
+		}
+		given += more
+		if tried += len(list); given > tried/3 {
+			limit = stepsOutdoors
 		}
 	}
 	sees := make([]set, len(l.boxes))
@@ -171,10 +193,5 @@ func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int,
 			}
 		}
 	}
-	for i := range might {
-		if &might[i][0] == &seen[i][0] {
-			open++
-		}
-	}
-	return rows, open, nil
+	return rows, given, nil
 }
