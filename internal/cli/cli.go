@@ -11,14 +11,15 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
-	"sync"
 	"strings"
+	"sync"
 	"syscall"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
+	"vornix/core/build"
 	"vornix/core/fault"
 	"vornix/core/nearest"
 	"vornix/core/needs"
@@ -213,7 +214,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 }
 
 func (a *app) options() release.Options {
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Env: os.Getenv}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Env: os.Getenv, Stages: build.Stages{Grows: grow}}
 }
 
 // session loads and locks the project.
@@ -226,7 +227,9 @@ func (a *app) session(command string, change func(*release.Options)) (*release.S
 	if change != nil {
 		change(&o)
 	}
-	o.Stages.Grows = grow
+	if o.Stages.Grows == nil { // a command that says how stages run need not know of memory
+		o.Stages.Grows = grow
+	}
 	return release.Open(p, "vornix "+command, o)
 }
 

@@ -131,7 +131,7 @@ func (l *lamps) direct(s *light.Scene, c *luxel, rays int) (sum arriving) {
 		if amount <= 0 {
 			continue
 		}
-		part := l.part(rays, lamp.radius > 0, c, &d, s, lamp.toward())
+		part := l.part(worth(rays, amount*brightness(lamp.power)), lamp.radius > 0, c, &d, s, lamp.toward())
 		if lit := lamp.power.Times(part).Scale(amount); lit != (ray.Vec{}) {
 			sum.add(lit, way.Unit())
 		}
@@ -174,8 +174,19 @@ func (c *luxel) place(k int) ray.Vec {
 	return c.at.Add(c.a.Scale(float32(k&1)*2 - 1)).Add(c.b.Scale(float32(k>>1&1)*2 - 1))
 }
 
+// worth is how many of so many rays a light is worth that brings no more than this.
+func worth(rays int, brings float32) int {
+	switch {
+	case brings > 1.0/32:
+		return rays
+	case brings > 1.0/256:
+		return max(rays/2, 4)
+	}
+	return 4
+}
+
 // few is how many rays are asked before one looks whether all agree.
-func few(rays int) int { return min(rays, max(4, rays/8)) }
+func few(rays int) int { return min(rays, max(2, rays/8)) }
 
 // part is how much of a light comes through, by colour: the mean of rays from places over the luxel, to places that way gives for
 // points of the unit square. Where the first few all agree, no more are asked.

@@ -28,6 +28,9 @@ type luxel struct {
 	a, b ray.Vec
 	// around are the numbers of the next luxels, west, east, south, north; -1: none.
 	around [4]int32
+	// like is the luxel close by, in the same plane and in sight, whose bounced light this one takes until the last gathering; itself
+	// where there is none.
+	like int32
 }
 
 // rectangle is a face's place on a page: the luxel in its column x and row y is cells[y*w+x].
@@ -142,7 +145,14 @@ func lay(m *mapfile.Map, s *light.Scene, density func(material string) float64, 
 		n := ray.Vec(m.Vertices[m.Faces[i].FirstVertex].Normal)
 		for y := low[1]; y <= high[1]; y++ {
 			for x := low[0]; x <= high[0]; x++ {
-				r.cells = append(r.cells, l.cell(s, g, outline[i], n, x, y))
+				k := l.cell(s, g, outline[i], n, x, y)
+				r.cells = append(r.cells, k)
+				if c := &l.luxels[k]; c.like == k {
+					// One of four is enough for light that is on its way.
+					if o, there := g.on[[2]int32{x &^ 1, y &^ 1}]; there && l.luxels[o].sees(s, c.at) {
+						c.like = o
+					}
+				}
 			}
 		}
 		for y := range r.h {
@@ -243,8 +253,15 @@ func (l *layout) add(g *grid, outline [][2]float32, p [2]float32, normal ray.Vec
 	if outside(outline, q) < -g.size/4 {
 		c.a, c.b = g.u.Scale(g.size/4), g.v.Scale(g.size/4)
 	}
+	c.like = int32(len(l.luxels))
 	l.luxels = append(l.luxels, c)
-	return int32(len(l.luxels) - 1)
+	return c.like
+}
+
+// sees says whether nothing stands between a luxel and another one of the same plane.
+func (c *luxel) sees(s *light.Scene, other ray.Vec) bool {
+	from := c.at.Add(c.normal.Scale(2 * lift))
+	return !s.Blocked(from, other.Add(c.normal.Scale(2*lift)).Sub(from))
 }
 
 // cell is the luxel that a face takes at a crossing of its grid: where it lies on another face, that one's, so that both show the
@@ -257,9 +274,7 @@ func (l *layout) cell(s *light.Scene, g *grid, outline [][2]float32, normal ray.
 			return shared
 		}
 		q := within(outline, p)
-		from := g.point(q[0], q[1]).Add(normal.Scale(3 * lift))
-		to := l.luxels[shared].at.Add(normal.Scale(2 * lift))
-		if !s.Blocked(from, to.Sub(from)) {
+		if l.luxels[shared].sees(s, g.point(q[0], q[1]).Add(normal.Scale(lift))) {
 			return shared
 		}
 	}
@@ -325,7 +340,7 @@ func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool
 				n := light.PlaceNormal(p, v.Normal)
 				at := ray.Vec(v.Position)
 				at = at.Add(middle.Sub(at).Scale(0.02))
-				l.luxels = append(l.luxels, luxel{at: light.Place(p, at).Add(n.Scale(lift * 10)), normal: n, around: [4]int32{-1, -1, -1, -1}})
+				l.luxels = append(l.luxels, luxel{at: light.Place(p, at).Add(n.Scale(lift * 10)), normal: n, around: [4]int32{-1, -1, -1, -1}, like: int32(len(l.luxels))})
 			}
 		}
 	}
@@ -353,6 +368,7 @@ func (l *layout) terrain(t *mapfile.Terrain, step int) {
 			// Triangles between heights may bulge above a height's own slope: rays begin above them.
 			c.at = ray.Vec(t.Point(column, row)).Add(n.Scale(lift + cell/25))
 			at := int32(g.first + y*g.columns + x)
+			c.like = int32(g.first + (y&^1)*g.columns + x&^1)
 			if x > 0 {
 				c.around[0] = at - 1
 			}

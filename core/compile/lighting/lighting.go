@@ -14,7 +14,7 @@ import (
 )
 
 // Version is raised whenever the same map would be lit with other bytes.
-const Version = 2
+const Version = 3
 
 // Options for Build.
 type Options struct {
@@ -58,6 +58,9 @@ type quality struct {
 // straight is about what it costs a luxel to ask the lamps, in steps: few places lie in the edge of a shadow.
 func (q *quality) straight() int64 { return 2 * int64(few(q.direct)) }
 
+// bounce is about what a luxel costs in a pass, in steps: less than half of them are asked.
+func (q *quality) bounce() int64 { return int64(q.between.least) * 2 / 5 }
+
 // expected is about how many passes there will be before the last.
 func (q *quality) expected() int { return min(q.bounces-1, 6) }
 
@@ -65,7 +68,7 @@ func qualityOf(draft bool) quality {
 	if draft {
 		return quality{direct: 8, between: share{32, 32, 1}, last: share{32, 64, 0.1}, bounces: 2, filters: 2}
 	}
-	return quality{direct: 64, between: share{32, 32, 1}, last: share{64, 1024, 0.04}, bounces: 32, filters: 3}
+	return quality{direct: 64, between: share{32, 32, 1}, last: share{64, 256, 0.08}, bounces: 32, filters: 5}
 }
 
 // settled is the change, as a part of the light, below which further bounces are not worth it.
@@ -93,7 +96,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	gathers := s.Glows() || m.Meta.Sky != nil && m.Meta.Sky.Glow > 0 || b.lamps.sunLight != ray.Vec{} || len(b.lamps.list) > 0
 	passes := int64(0)
 	if gathers {
-		passes = int64(b.q.expected())*int64(b.q.between.least) + int64(b.q.last.least)*2
+		passes = int64(b.q.expected())*b.q.bounce() + int64(b.q.last.least)*2
 	}
 	b.work = e.Begin(stage.Lighting, int64(n)*(passes+b.q.straight())+ambientWork)
 	if err := b.direct(ctx); err != nil {
@@ -173,10 +176,10 @@ func (b *builder) direct(ctx context.Context) error {
 // bounce adds light that was sent on, again and again, until it changes little; each time from what was there before.
 func (b *builder) bounce(ctx context.Context) error {
 	n := len(b.layout.luxels)
-	next := make([]arriving, n)
+	next := make([]ray.Vec, n)
 	before := 0.0
 	for pass := 1; pass < b.q.bounces; pass++ {
-		weight := int64(b.q.between.least)
+		weight := b.q.bounce()
 		if pass > b.q.expected() {
 			weight = 0 // it is more than was thought
 		}
@@ -184,7 +187,9 @@ func (b *builder) bounce(ctx context.Context) error {
 		err := b.work.Once(stage.Key(b.key, "bounce", pass), steps, func(data []byte) bool { return unpack(data, next) }, func() ([]byte, error) {
 			err := b.work.Each(ctx, n, 64, weight, func(first, last int) {
 				for i := first; i < last; i++ {
-					next[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], pass, b.q.between, 0).Arriving
+					if c := &b.layout.luxels[i]; int(c.like) == i {
+						next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
+					}
 				}
 			})
 			return pack(next), err
@@ -192,14 +197,15 @@ func (b *builder) bounce(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		b.place(b.straight, func(i int) ray.Vec { return next[i].Light })
+		bounced := func(i int) ray.Vec { return next[b.layout.luxels[i].like] }
+		b.place(b.straight, bounced)
 		b.result.Bounces = pass
 		sum := 0.0
 		for i := range next {
-			sum += float64(brightness(next[i].Light) + brightness(b.straight[i].Light))
+			sum += float64(brightness(bounced(i)) + brightness(b.straight[i].Light))
 		}
 		if math.Abs(sum-before) <= settled*sum {
-			b.work.Step(int64(n*b.q.between.least) * int64(max(b.q.expected()-pass, 0)))
+			b.work.Step(int64(n) * b.q.bounce() * int64(max(b.q.expected()-pass, 0)))
 			break
 		}
 		before = sum
@@ -346,14 +352,14 @@ func (b *builder) toward(i int) uint32 {
 }
 
 // pack writes results as they are kept.
-func pack[T arriving | gathered | [6]mapfile.Light](list []T) []byte {
+func pack[T arriving | ray.Vec | gathered | [6]mapfile.Light](list []T) []byte {
 	var b bytes.Buffer
 	_ = binary.Write(&b, binary.LittleEndian, list) // a buffer takes every write
 	return b.Bytes()
 }
 
 // unpack reads what pack wrote; it says no to what is not as long.
-func unpack[T arriving | gathered | [6]mapfile.Light](data []byte, list []T) bool {
+func unpack[T arriving | ray.Vec | gathered | [6]mapfile.Light](data []byte, list []T) bool {
 	if len(data) != binary.Size(list) {
 		return false
 	}
