@@ -49,12 +49,16 @@ func main() {
 	write := flag.Bool("write", false, "write docs/performance.md")
 	maps := flag.Bool("maps", false, "only the table of maps")
 	rays := flag.Bool("rays", false, "only shadow rays beside Embree")
+	stages := flag.Bool("stages", false, "only the long stages of maps")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	flag.Parse()
-	if *maps || *rays {
+	if *maps || *rays || *stages {
 		measure := measureMaps
-		if *rays {
+		switch {
+		case *rays:
 			measure = func() (string, error) { return measureRays(5) }
+		case *stages:
+			measure = stagesAlone
 		}
 		if err := only(measure, *cpu); err != nil {
 			log.Fatal(err)
@@ -139,10 +143,12 @@ func bench(runs, files int, write bool) error {
 		return err
 	}
 	out.WriteString(line)
-	if line, err = measureMaps(); err != nil {
-		return err
+	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
+		if line, err = measure(); err != nil {
+			return err
+		}
+		out.WriteString(line)
 	}
-	out.WriteString(line)
 	fmt.Print(out.String())
 	if !write {
 		return nil

@@ -138,3 +138,57 @@ func TestAMapThatLacksAFile(t *testing.T) {
 	demotest.Put(t, p, "prefabs/relay.vnx", prefab)
 	assert.Contains(t, paths(mustRun(t, p)), "maps/saltpan_relay.vnm")
 }
+
+// What the long stages made is kept by what decides it: a camera, or what a material sounds like, lights nothing again; a colour does.
+func TestLightIsMadeAgainOnlyWhenItMust(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	require.NoError(t, os.Remove(p.Join("maps/saltpan_relay.vnx")))
+	p = demotest.Load(t, p.Dir)
+	parts := func() (names []string) {
+		require.NoError(t, filepath.WalkDir(p.Join(".vornix/cache/parts"), func(name string, e os.DirEntry, err error) error {
+			if err == nil && !e.IsDir() {
+				names = append(names, name)
+			}
+			return err
+		}))
+		return names
+	}
+	draft := func(o *build.Options) { o.Stages = build.Stages{Draft: true} }
+	mustRun(t, p, draft)
+	first := parts()
+	require.Greater(t, len(first), 8, "visibility, light in several passes, four probes, ground")
+	for _, c := range []struct {
+		file, old, now string
+		fresh          int // at least; 0: nothing
+	}{
+		{"maps/cairn_station.vnx", "fov=62", "fov=50", 0},
+		{"materials/wood/plank.toml", `surface = "wood"`, `surface = "metal"`, 0},
+		{"maps/cairn_station.vnx", "probe hall at=18,10.6,2.2", "probe hall at=18,10.5,2.2", 1},
+		{"materials/wood/plank.toml", "size = 2", "size = 2\ntint = \"#ff8080\"", 5},
+	} {
+		before := parts()
+		demotest.Edit(t, p, c.file, c.old, c.now)
+		p = demotest.Load(t, p.Dir)
+		again := made(mustRun(t, p, draft))
+		if c.file == "maps/cairn_station.vnx" {
+			assert.Contains(t, again, "map cairn_station", "it is another map, if not in another light")
+		}
+		fresh := len(parts()) - len(before)
+		if c.fresh < 2 {
+			assert.Equal(t, c.fresh, fresh, c.now)
+		} else {
+			assert.GreaterOrEqual(t, fresh, c.fresh, c.now)
+		}
+	}
+	for _, damaged := range parts() { // a part that the disk spoilt is made again
+		require.NoError(t, os.WriteFile(damaged, []byte("spoilt"), 0o666))
+	}
+	want, err := os.ReadFile(p.Join("out/tree/maps/cairn_station.vnm"))
+	require.NoError(t, err)
+	require.NoError(t, os.RemoveAll(p.Join(".vornix/cache/actions")))
+	require.NoError(t, os.RemoveAll(p.Join("out")))
+	mustRun(t, p, draft)
+	got, err := os.ReadFile(p.Join("out/tree/maps/cairn_station.vnm"))
+	require.NoError(t, err)
+	assert.Equal(t, want, got)
+}

@@ -13,8 +13,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/compile"
+	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/core/path"
 	"vornix/core/picture"
 	"vornix/internal/demotest"
 )
@@ -169,6 +171,17 @@ func FuzzRead(f *testing.F) {
 		Models:   []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}}, Props: []mapfile.Prop{{Name: "p"}},
 		Legend: []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}}, Grids: []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
 	f.Add(encode(f, small), true)
+	staged := *small // with what the long stages make
+	staged.Meta.Stages = map[string]string{"visibility": "full"}
+	staged.Leaves = []mapfile.Leaf{{Cell: 1}, {Cell: 2}}
+	staged.Visibility = &mapfile.Visibility{Cells: []mapfile.Cell{{Faces: []uint32{0}}, {}}, Rows: [][]uint64{{3}, {2}}}
+	staged.Lightmap = &mapfile.Lightmap{Width: 2, Height: 2, Pages: []mapfile.LightPage{{Light: make([]mapfile.Light, 4), Toward: make([]uint32, 4)}}}
+	staged.Ambient = &mapfile.Ambient{Spacing: 1, Counts: [3]uint32{1, 2, 1}, Samples: make([][6]mapfile.Light, 2)}
+	staged.PropLight, staged.TerrainLight, staged.GridLight = [][]mapfile.Light{make([]mapfile.Light, 3)}, [][]mapfile.Light{make([]mapfile.Light, 4)}, [][]mapfile.Light{make([]mapfile.Light, 3)}
+	staged.Navigation = []mapfile.Navigation{{Agent: mapfile.Agent{Name: "a", Radius: 1, Height: 1}, Areas: []string{"", "mud"}, Polygons: make([]mapfile.Ground, 2), Links: []mapfile.Link{{To: 1}}}}
+	staged.Costs = [][]byte{{1, 2, 3}}
+	staged.Cubes = []mapfile.Cube{{Texture: []byte("x")}}
+	f.Add(encode(f, &staged), true)
 	f.Add([]byte("\x8bVNM\r\n\x1a\n"), false)
 	f.Fuzz(func(t *testing.T, data []byte, mend bool) {
 		if mend {
@@ -183,6 +196,14 @@ func FuzzRead(f *testing.F) {
 		m.Sounds()
 		mapfile.Diff(m, small)
 		picture.Plan(m, nil)
+		picture.Ground(m)
+		light.LitOf(m)
+		if m.Visibility != nil {
+			m.Visibility.Sights()
+		}
+		for _, w := range path.Walkers(m) {
+			w.Find(path.Point{}, path.Point{1, 1, 0})
+		}
 		again, err := mapfile.Encode(m)
 		if err != nil {
 			t.Fatal(err)

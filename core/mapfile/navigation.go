@@ -41,7 +41,7 @@ const (
 	Drop                 // from A down to B
 	Jump                 // from A over a gap to B
 	Ladder
-	Door // as Walk, through a door
+	Door // as Walk, into a door
 )
 
 // LinkKinds are the names of the kinds.

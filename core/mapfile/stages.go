@@ -155,7 +155,7 @@ func UnpackRows(data []byte, n int) (rows [][]uint64, ok bool) {
 }
 
 // mostCells bounds what a reader believes.
-const mostCells = 1 << 16
+const mostCells = 1 << 14
 
 // readVisibility reads cells and what is seen from them.
 func readVisibility(r *Reader, m *Map, c *cursor) error {

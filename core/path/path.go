@@ -181,8 +181,15 @@ func (t *Net) tight(from, to Point, links []int) Way {
 	}
 	for _, i := range links {
 		l := &t.n.Links[i]
-		if walks(l.Kind) {
+		if l.Kind == mapfile.Walk {
 			gates = append(gates, l)
+			continue
+		}
+		if l.Kind == mapfile.Door { // one goes through its middle
+			a, b := point(l.A), point(l.B)
+			middle := Point{(a[0] + b[0]) / 2, (a[1] + b[1]) / 2, (a[2] + b[2]) / 2}
+			walk(middle)
+			w.Points, w.Links = append(w.Points, middle), append(w.Links, l.Kind)
 			continue
 		}
 		walk(point(l.A))

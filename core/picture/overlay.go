@@ -5,10 +5,12 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"maps"
 	"math"
 	"slices"
 
 	"vornix/core/mapfile"
+	"vornix/core/path"
 )
 
 // few and much are the colours of cells that see nothing else and that see all of the map.
@@ -66,6 +68,10 @@ var linkColours = map[mapfile.LinkKind]color.RGBA{mapfile.Drop: {0x1f, 0x6f, 0xb
 // the darker, the more a step onto them costs.
 func Ground(m *mapfile.Map) image.Image {
 	keys := []key{{"ground", islandColours[0]}}
+	var rank map[uint32]int
+	if len(m.Navigation) > 0 {
+		rank = rankIslands(m)
+	}
 	under := func(v *view, img *image.RGBA) {
 		for i, costs := range m.Costs {
 			g := &m.Grids[i]
@@ -86,7 +92,7 @@ func Ground(m *mapfile.Map) image.Image {
 			for _, h := range p.Heights {
 				low, high = min(low, h), max(high, h)
 			}
-			v.fill(img, [3]float64{float64(p.Low[0]), float64(p.Low[1]), float64(low)}, [3]float64{float64(p.High[0]), float64(p.High[1]), float64(high) + 0.1}, islandColours[min(int(p.Island), len(islandColours)-1)], 0.8)
+			v.fill(img, [3]float64{float64(p.Low[0]), float64(p.Low[1]), float64(low)}, [3]float64{float64(p.High[0]), float64(p.High[1]), float64(high) + 0.1}, islandColours[rank[p.Island]], 0.8)
 		}
 		for _, l := range n.Links {
 			if c, shown := linkColours[l.Kind]; shown {
@@ -98,7 +104,7 @@ func Ground(m *mapfile.Map) image.Image {
 		n := &m.Navigation[0]
 		names := []string{"", "second island", "third island", "further islands"}
 		for i := 1; i < len(names); i++ {
-			if slices.ContainsFunc(n.Polygons, func(p mapfile.Ground) bool { return min(int(p.Island), len(names)-1) == i }) {
+			if slices.ContainsFunc(n.Polygons, func(p mapfile.Ground) bool { return rank[p.Island] == i }) {
 				keys = append(keys, key{names[i], islandColours[i]})
 			}
 		}
@@ -109,6 +115,31 @@ func Ground(m *mapfile.Map) image.Image {
 		}
 	}
 	return plan(m, nil, under, keys)
+}
+
+// rankIslands says which colour each island of the first agent's ground has: the first is where most spawns are.
+func rankIslands(m *mapfile.Map) map[uint32]int {
+	n := &m.Navigation[0]
+	net := path.New(n)
+	spawns := map[uint32]int{}
+	for _, p := range n.Polygons {
+		spawns[p.Island] += 0
+	}
+	for _, o := range m.Objects {
+		if o.Kind != "spawn" {
+			continue
+		}
+		if i := net.Polygon(path.Point(wide(o.A))); i >= 0 {
+			spawns[n.Polygons[i].Island]++
+		}
+	}
+	order := slices.Sorted(maps.Keys(spawns)) // larger islands have smaller numbers
+	slices.SortStableFunc(order, func(a, b uint32) int { return spawns[b] - spawns[a] })
+	rank := map[uint32]int{}
+	for i, island := range order {
+		rank[island] = min(i, len(islandColours)-1)
+	}
+	return rank
 }
 
 // fill lays a colour over the rectangle that a box is in the view.

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/compile"
+	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/picture"
@@ -60,4 +61,48 @@ func TestPlanOfOddMaps(t *testing.T) {
 	picture.Plan(&mapfile.Map{}, nil)
 	huge := float32(math.MaxFloat32)
 	picture.Plan(&mapfile.Map{Objects: []mapfile.Object{{Kind: "spawn", A: [3]float32{huge, -huge, 1}}, {Kind: "camera", B: [3]float32{huge, 0, -huge}}, {Kind: "volume", A: [3]float32{-huge, -huge, -huge}, B: [3]float32{huge, huge, huge}}}}, nil)
+}
+
+// The overlays show the cells of visibility in the colour of how much is seen, and the ground in that of its island; tiles are drawn
+// in the light that lies on them.
+func TestOverlaysAndTiles(t *testing.T) {
+	read := func(source string) *mapfile.Map {
+		m, findings := mapsrc.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), mapsrc.Options{})
+		require.NotNil(t, m, "%v", findings)
+		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }, Long: &compile.Long{}})
+		require.NoError(t, err)
+		return r.Map
+	}
+	m := read("solid a box 0,0,-1 20,9,0 material=a\nsolid b box 40,0,-1 60,9,0 material=a\nsolid wall box 0,4,0 20,5,30 material=a\ncut c box 0,-5,0 20,4,30\nsky s sun=50,30\n")
+	above := image.Rect(16, 40, 836, 784)
+	ground := picture.Ground(m)
+	near := func(img image.Image, c color.RGBA) (n int) { // a colour lies over another by eight parts in ten
+		for y := above.Min.Y; y < above.Max.Y; y++ {
+			for x := above.Min.X; x < above.Max.X; x++ {
+				r, g, b, _ := img.At(x, y).RGBA()
+				if math.Abs(float64(r>>8)-float64(c.R))+math.Abs(float64(g>>8)-float64(c.G))+math.Abs(float64(b>>8)-float64(c.B)) < 100 {
+					n++
+				}
+			}
+		}
+		return n
+	}
+	assert.Greater(t, near(ground, color.RGBA{0x8c, 0xc0, 0x82, 255}), 5000, "the largest island")
+	assert.Greater(t, near(ground, color.RGBA{0xe8, 0xa8, 0x5c, 255}), 5000, "the second")
+	cells := picture.Cells(m)
+	assert.Greater(t, near(cells, color.RGBA{0xd8, 0x4a, 0x2c, 255})+near(cells, color.RGBA{0xba, 0x87, 0x88, 255}), 20000)
+	assert.NotEqual(t, picture.Plan(m, nil), cells)
+
+	tiles := read("legend # tile=a solid=yes\nlegend . tile=b\ngrid g cells=5,3\n  row #####\n  row #...#\n  row #####\nlight l point 1.5,1.5,0 colour=#ffffff power=60\n")
+	white := func(string) *light.Painted {
+		return light.Paint(light.Look{Tint: [3]float64{1 / 0.6, 1 / 0.6, 1 / 0.6}}, 1)
+	}
+	img := picture.Tiles(tiles, white, picture.All)
+	at := func(x, y float64) uint32 { r, _, _, _ := img.At(16+int(x*64), 20+int(y*64)).RGBA(); return r >> 8 }
+	assert.Greater(t, at(1.5, 1.5), at(2.5, 1.5), "the nearer to the lamp, the brighter")
+	assert.Greater(t, at(2.5, 1.5), at(3.5, 1.5))
+	assert.Greater(t, picture.Tiles(tiles, white, picture.OnlyLight).At(16+96, 20+96).(color.RGBA).R, uint8(at(1.5, 1.5))-1)
+	picture.Cells(&mapfile.Map{})
+	picture.Ground(&mapfile.Map{})
+	picture.Tiles(&mapfile.Map{}, white, picture.All)
 }

@@ -252,6 +252,19 @@ func TestBadInput(t *testing.T) {
 		{"no version", nil, "release first --yes", 2, []string{`"first" is no version`}},
 		{"unknown command", nil, "biuld", 2, []string{"unknown command", "build"}},
 		{"unknown flag", nil, "build --job 3", 2, []string{"unknown flag: --job", "Did you mean --jobs?"}},
+		{"unknown stage", nil, "build --stage lightning", 2, []string{`there is no stage "lightning"`, `Did you mean "lighting"?`}},
+		{"draft and full", nil, "build --draft --full", 2, []string{"exclude each other"}},
+		{"no size of memory", nil, "build --memory lots", 2, []string{`"lots" is no size`}},
+		{"little memory", nil, "build --memory 100K", 1, []string{"lighting", "needs about", "[stage.memory]", "--memory"}},
+		{"unknown view", nil, "inspect maps/cairn_station.vnx --picture x.png --view night", 2, []string{`there is no view "night"`, "plan, lit, light, cells, ground"}},
+		{"a view without a picture", nil, "inspect maps/cairn_station.vnx --view lit", 2, []string{"--view is for a picture"}},
+		{"no such camera", nil, "inspect maps/cairn_station.vnx --picture x.png --view light --camera attic", 2, []string{`the map has no camera "attic"`}},
+		{"a broken sky", func(t testing.TB, p string) {
+			require.NoError(t, os.Truncate(filepath.Join(p, "maps/dawn_ridge.png"), 9000))
+		}, "build cairn_station", 1, []string{"the image maps/dawn_ridge.png can't be used as a sky", "[map.file]"}},
+		{"a sky of the wrong form", func(t testing.TB, p string) {
+			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "maps/dawn_ridge.png")))
+		}, "check", 1, []string{"it has 512 x 512 pixels", "twice as wide as high"}},
 		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
@@ -498,7 +511,7 @@ func TestNeeds(t *testing.T) {
 	assert.Regexp(t, `(?m)^  material rock/slab +materials/rock/slab.toml +64 B$`, tree)
 	assert.Regexp(t, `(?m)^    texture rock/slab +textures/rock/slab.png +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  sound station/bell +missing$`, tree)
-	assert.Contains(t, tree, "30 files, ")
+	assert.Contains(t, tree, "28 files, ")
 	assert.Regexp(t, `(?m)^    texture rock/cairn_bumps +textures/rock/cairn_bumps.png and 1 more +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  material rock/cairn_wet .*\n    material rock/cairn \(inherits\)`, tree)
 	assert.Contains(t, ok(t, p, "needs", "--by", "material rock/cairn").out, "material rock/cairn_wet (inherits)")

@@ -218,17 +218,35 @@ func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *light.Scene, way
 func (l *lamps) near(at ray.Vec) []int {
 	var list []int
 	l.tree.Touching(geom.Box{Min: wide(at), Max: wide(at)}, func(i int) { list = append(list, i) })
-	slices.Sort(list)
-	if len(list) <= crowd {
-		return list
-	}
-	amount := map[int]float32{}
-	for _, i := range list {
+	return strongest(list, func(i int) float32 {
 		d := l.list[i].at.Sub(at)
-		amount[i] = brightness(l.list[i].power) / max(d.Dot(d), 1e-4)
+		return brightness(l.list[i].power) / max(d.Dot(d), 1e-4)
+	})
+}
+
+// strongest sorts a list, and keeps of a long one those that bring most.
+func strongest(list []int, brings func(i int) float32) []int {
+	if len(list) > crowd {
+		type lamp struct {
+			i      int
+			amount float32
+		}
+		best := make([]lamp, 0, crowd+1) // the strongest first
+		slices.Sort(list)
+		for _, i := range list {
+			l := lamp{i, brings(i)}
+			if len(best) == crowd && l.amount <= best[crowd-1].amount {
+				continue
+			}
+			at, _ := slices.BinarySearchFunc(best, l, func(a, b lamp) int { return cmp.Or(cmp.Compare(b.amount, a.amount), a.i-b.i) })
+			best = slices.Insert(best, at, l)
+			best = best[:min(len(best), crowd)]
+		}
+		list = list[:0]
+		for _, l := range best {
+			list = append(list, l.i)
+		}
 	}
-	slices.SortStableFunc(list, func(a, b int) int { return cmp.Compare(amount[b], amount[a]) })
-	list = list[:crowd]
 	slices.Sort(list)
 	return list
 }

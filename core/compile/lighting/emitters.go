@@ -1,7 +1,6 @@
 package lighting
 
 import (
-	"cmp"
 	"math"
 	"slices"
 
@@ -64,16 +63,10 @@ func (e *emitters) asked(at ray.Vec) (list []int) {
 			list = append(list, i)
 		}
 	})
-	if len(list) > crowd {
-		brings := func(i int) float32 {
-			d := e.list[i].middle.Sub(at)
-			return e.list[i].power / d.Dot(d)
-		}
-		slices.SortFunc(list, func(a, b int) int { return cmp.Or(cmp.Compare(brings(b), brings(a)), a-b) })
-		list = list[:crowd]
-	}
-	slices.Sort(list)
-	return list
+	return strongest(list, func(i int) float32 {
+		d := e.list[i].middle.Sub(at)
+		return e.list[i].power / max(d.Dot(d), 1e-4)
+	})
 }
 
 // direct is the light that comes to a luxel straight from the emitters that are asked there: what each would bring if nothing were

@@ -58,7 +58,7 @@ func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks [
 				}
 				last = number
 				kind := mapfile.Walk
-				if f.areas[to.area] == "door" || f.areas[r.at.area] == "door" {
+				if f.areas[to.area] == "door" && f.areas[r.at.area] != "door" { // once a way through it
 					kind = mapfile.Door
 				}
 				walks = append(walks, mapfile.Link{From: uint32(base + n), To: uint32(number), Kind: kind, A: p, B: q})

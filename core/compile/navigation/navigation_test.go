@@ -232,6 +232,7 @@ func dijkstra(reached map[[2]int]float32, from [2]int, cell float64) map[[2]int]
 func TestLinks(t *testing.T) {
 	source := course + `volume up box 3.4,4.5,0 4,5.5,2.2 effect=ladder
 volume way box 9.5,14,0 10.6,20,2 effect=mud
+volume gate box 9,14,-0.5 9.5,20,1.8 effect=door
 volume gone box 14,15,-0.5 16,18,2 effect=remove
 solid gap1 box 40,0,-1 44,4,0 material=g
 solid gap2 box 45,0,-1 49,4,0 material=g
@@ -262,7 +263,8 @@ item station at=46,2,0
 	assert.Equal(t, "jump", kinds(path.Point{41, 1, 0}, path.Point{46, 2, 0}))
 	assert.Equal(t, "none", kinds(path.Point{61, 1, 0}, path.Point{46, 2, 0}))
 	assert.Equal(t, "none", kinds(path.Point{1, 1, 0}, path.Point{15, 5.5, 1.2}), "the table is too high")
-	assert.Equal(t, "", kinds(path.Point{1, 1, 0}, path.Point{28, 3, 2}), "over the ramp")
+	assert.Equal(t, "door", kinds(path.Point{1, 1, 0}, path.Point{28, 3, 2}), "through the gate and over the ramp")
+	assert.Equal(t, "door", kinds(path.Point{1, 16, 0}, path.Point{12, 17, 0}), "under the beam, through the gate")
 	assert.Equal(t, "", kinds(path.Point{25, 13, 0}, path.Point{25, 16.5, 1.2}), "up the stairs")
 	assert.Less(t, net.Polygon(path.Point{15, 16.5, 0}), 0, "nobody walks where players are removed")
 	mud := false
