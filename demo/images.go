@@ -10,6 +10,7 @@ import (
 	"math"
 	"runtime"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -41,7 +42,7 @@ var highlinePictures = []picture{
 	{"textures/glass/amber.png", 128, 128, amber},
 	{"textures/lamp/amber.png", 64, 64, opaque(lampGlass)},
 	{"textures/cloth/sail.png", 256, 256, opaque(sail)},
-	{"maps/dawn_ridge.png", 2048, 1024, opaque(dawnRidge)},
+	{"maps/dawn_ridge.png", ridgeWidth, ridgeWidth / 2, opaque(dawnRidge)},
 	{"maps/saltpan.png", 129, 129, opaque(saltpan)},
 	{"maps/saltpan_rock.png", 129, 129, opaque(saltpanRock)},
 }
@@ -240,42 +241,67 @@ func sail(x, y, n int) [3]int {
 	return c
 }
 
+// ridge is the heights of a column's ridges and of its clouds' upper edge, in sixteenths of a pixel.
+type ridge struct {
+	heights [3]int // the further ones are higher
+	clouds  int
+}
+
+// ridgeWidth is how wide the picture of dawnRidge is.
+const ridgeWidth = 2048
+
+var ridges = sync.OnceValue(func() []ridge {
+	const n = ridgeWidth
+	list := make([]ridge, n)
+	for x := range list {
+		for k := range list[x].heights {
+			list[x].heights[k] = 16*((5-k)*n/170-n/64) + noise(x, k, n/(8+6*k), n, 113+uint32(k))*n*16/(5200+1700*k) + jagged(x, n, uint32(k))*n*16/9000
+		}
+		list[x].clouds = fractal(x, 40, n/16, n, 131)*n*16/11000 - n*16/100
+	}
+	return list
+})
+
 // dawnRidge is all that is around Cairn Station shortly after sunrise: a sky with streaks of cloud, ridges, and a sea of clouds below.
 // The sun itself is the compiler's.
-func dawnRidge(x, y, n int) [3]int {
-	horizon := n / 4
-	up := horizon - y // a pixel is 360/n degrees
-	aside := (x - n*152/360 + n + n/2) % n
-	aside = max(aside-n/2, n/2-aside) // from the sun's direction
+func dawnRidge(x, y, n int) (c [3]int) {
+	up := n/4 - y                          // from the horizon; a pixel is 360/n degrees
+	aside := (x - n*152/360 + n + n/2) % n // from the sun's direction
+	aside = max(aside-n/2, n/2-aside)
 	toward := max(255-aside*255/(n*2/5), 0)
 	low := mix([3]int{196, 176, 196}, [3]int{255, 208, 158}, toward)
+	column := &ridges()[x]
+	sea := (column.clouds - up*16) * 6
+	if sea < 255 {
+		c = ridgeSky(x, y, n, up, aside, toward, low)
+		for k, height := range column.heights {
+			cover := (height - up*16) * 16 // a ridge's edge lies between pixels
+			if height /= 16; cover <= 0 {
+				continue
+			}
+			rock := mix([3]int{148, 156, 188}, [3]int{74, 84, 112}, k*120)
+			c = mix(c, mix(rock, low, min((height-up)*6, 120)), cover)
+		}
+	}
+	if sea > 0 {
+		deep := min(sea/6*16/(n/5), 255)
+		white := mix([3]int{222, 218, 228}, [3]int{255, 232, 210}, toward)
+		white = mix(white, [3]int{142, 158, 192}, deep)
+		c = mix(c, shade(white, 210+fractal(x, (y*3)%n, max(n/12-deep/8, 16), n, 132)/5), sea)
+	}
+	return c
+}
+
+// ridgeSky is the sky of dawnRidge.
+func ridgeSky(x, y, n, up, aside, toward int, low [3]int) [3]int {
 	c := mix(low, [3]int{132, 164, 208}, up*255/(n/14))
 	c = mix(c, [3]int{62, 98, 160}, (up-n/20)*255/(n/5))
-	streak := fractal(x, (y*5+noise(x, y, n/16, n, 111)/12)%n, n/8, n, 112)
 	if up > n/90 {
+		streak := fractal(x, (y*5+noise(x, y, n/16, n, 111)/12)%n, n/8, n, 112)
 		c = mix(c, mix([3]int{226, 214, 222}, [3]int{255, 236, 214}, toward), (streak-120)*2*min(up-n/90, n/20)/(n/20))
 	}
 	far := max(aside*aside+(up-n*22/360)*(up-n*22/360), 1)
-	c = mix(c, [3]int{255, 244, 214}, 255*n*n/3000/far)
-	for k := range 3 { // ridges, the further ones higher and paler
-		height := 16*((5-k)*n/170-n/64) + noise(x, k, n/(8+6*k), n, 113+uint32(k))*n*16/(5200+1700*k) + jagged(x, n, uint32(k))*n*16/9000
-		cover := (height - up*16) * 16 // a ridge's edge lies between pixels: heights are in sixteenths
-		if height /= 16; cover <= 0 {
-			continue
-		}
-		rock := mix([3]int{148, 156, 188}, [3]int{74, 84, 112}, k*120)
-		if snow := (height-up)*14 - fractal(x*2%n, y*3%n, n/32, n, 121+uint32(k)); snow < -60 {
-			rock = mix(rock, mix([3]int{206, 208, 226}, [3]int{255, 226, 204}, toward), 150)
-		}
-		c = mix(c, mix(rock, low, min((height-up)*6, 120)), cover)
-	}
-	if cover := fractal(x, 40, n/16, n, 131)*n*16/11000 - n*16/100 - up*16; cover > 0 {
-		deep := min(cover*16/(n/5), 255)
-		white := mix([3]int{222, 218, 228}, [3]int{255, 232, 210}, toward)
-		white = mix(white, [3]int{142, 158, 192}, deep)
-		c = mix(c, shade(white, 210+fractal(x, (y*3)%n, max(n/12-deep/8, 16), n, 132)/5), cover*6)
-	}
-	return c
+	return mix(c, [3]int{255, 244, 214}, 255*n*n/3000/far)
 }
 
 // jagged is the finer part of a ridge's height: 0 to 255.

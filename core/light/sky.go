@@ -42,7 +42,7 @@ func (s *Scene) Sky(dir ray.Vec) ray.Vec {
 	// Angles are rounded, since not all machines find the same last digits.
 	across := math.Round((math.Atan2(float64(d[0]), float64(d[1]))/(2*math.Pi)+1)*1e6) / 1e6 // from north, clockwise
 	down := math.Round(math.Acos(min(max(float64(d[2]), -1), 1))/math.Pi*1e6) / 1e6
-	x, y := float32(across*float64(p.Width)-0.5), max(float32(down*float64(p.Height)-0.5), 0)
+	x, y := float32(float64(across*float64(p.Width))-0.5), max(float32(float64(down*float64(p.Height))-0.5), 0)
 	column, row := int(math.Floor(float64(x))), int(y)
 	at := func(column, row int) ray.Vec {
 		return p.Pixels[min(row, p.Height-1)*p.Width+(column+p.Width)%p.Width]

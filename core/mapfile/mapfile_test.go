@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"hash/crc32"
 	"math"
+	"math/rand"
 	"os"
 	"testing"
 
@@ -301,4 +302,23 @@ func TestBodiesByThePage(t *testing.T) {
 			assert.Equal(t, tiles.Legend[c].Solid, stop[g*64+i/8]>>(i%8)&1 == 1)
 		}
 	}
+}
+
+// Light survives packing to one part in 512 of its brightest colour, over all that the format holds; what is no light is darkness.
+func TestPackedLight(t *testing.T) {
+	r := rand.New(rand.NewSource(5))
+	for range 20000 {
+		scale := math.Exp(r.Float64()*24 - 13)
+		c := [3]float32{float32(r.Float64() * scale), float32(r.Float64() * scale), float32(r.Float64() * scale)}
+		got := mapfile.PackLight(c).Colours()
+		top := max(c[0], c[1], c[2])
+		for k := range c {
+			require.InDelta(t, min(c[k], 65408), got[k], float64(max(top, 1.0/32768))/511, "%v", c)
+		}
+		require.Equal(t, mapfile.PackLight(got), mapfile.PackLight(mapfile.PackLight(got).Colours()))
+	}
+	nan := float32(math.NaN())
+	require.Equal(t, [3]float32{}, mapfile.PackLight([3]float32{nan, -1, 0}).Colours())
+	require.Equal(t, float32(65408), mapfile.PackLight([3]float32{float32(math.Inf(1)), 0, 0}).Colours()[0])
+	require.Equal(t, [3]float32{1, 0.5, 0}, mapfile.PackLight([3]float32{1, 0.5, 0}).Colours())
 }

@@ -225,3 +225,25 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	_, err = cleanroom.Try(ctx, p.Profile, []string{"/nowhere.parcel"})
 	assert.Error(t, err)
 }
+
+// A bot walks from each spawn to what the game requires; those behind a wall don't arrive, and the server says how many.
+func TestBotsWalk(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	demotest.Edit(t, p, "maps/tram_depot.vnx", "spawn shed_1 at=3,2,0", "spawn shed_1 at=28,14,0")
+	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #.,,,..............##......,...#\n  row #.............########.........#", "  row #.,,,..............###########.#\n  row #.............##########.......#")
+	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#", "  row #..,,......+==========##########")
+	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
+	require.NoError(t, err)
+	r, err := bundle.Pack(context.Background(), p, &b.Tree, 0)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	put(t, p.Join(bundle.Dir, r.Bundles[0].Name), filepath.Join(dir, "levels", r.Bundles[0].Name))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels.txt"), []byte("tram_depot\n"), 0o666))
+	st, err := standin.Load(dir, p.Profile)
+	require.NoError(t, err)
+	m := st.Find("tram_depot")
+	require.NotNil(t, m)
+	assert.Equal(t, 4, m.Bots)
+	assert.Equal(t, 3, m.Arrived)
+	assert.True(t, m.Loaded, "a cut-off spawn is no reason not to load it")
+}

@@ -145,7 +145,7 @@ func (m *emitter) brings(at, facing ray.Vec) float32 {
 		cos := a.Dot(b) / math.Sqrt(float64(a.Dot(a)*b.Dot(b)))
 		angle := math.Acos(min(max(cos, -1), 1))
 		// Not all machines find the same last digits of an angle.
-		sum += math.Round(angle*1e9) / 1e9 * cross.Dot(normal)
+		sum += float64(math.Round(angle*1e9) / 1e9 * cross.Dot(normal))
 	}
 	return float32(math.Abs(sum) / (2 * math.Pi))
 }

@@ -1,10 +1,12 @@
 package lighting_test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"image"
 	"image/color"
+	"image/png"
 	"math"
 	"strings"
 	"testing"
@@ -17,6 +19,7 @@ import (
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/internal/testmaps"
 )
 
 // grey is a look that sends back a part of light and gives off some of its own.
@@ -458,4 +461,76 @@ light l point 2.5,1.5,0 colour=#ffffff power=200
 	require.Greater(t, at(3, 1), at(3, 2))
 	require.InDelta(t, at(1, 1), at(1, 0), at(1, 1)*2, "a wall is lit by what is beside it")
 	require.Greater(t, at(2, 0), 0.0)
+}
+
+// No two faces share a luxel of a page, and none reaches over its rim: whatever mixes four luxels mixes only the face's own.
+func TestFacesHaveTheirOwnLuxels(t *testing.T) {
+	source := strings.Replace(testmaps.Open(120), "map open", "map open luxels=1.5", 1)
+	m, _ := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
+	require.NoError(t, err)
+	out := r.Map
+	require.Greater(t, len(out.Faces), 500)
+	owner := map[[3]int]int{}
+	for i, f := range out.Faces {
+		low, high := [2]float64{1e9, 1e9}, [2]float64{}
+		for _, v := range out.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices] {
+			for k := range 2 {
+				low[k], high[k] = min(low[k], float64(v.Luxel[k])), max(high[k], float64(v.Luxel[k]))
+			}
+		}
+		require.LessOrEqual(t, high[0], float64(out.Lightmap.Width-1))
+		require.LessOrEqual(t, high[1], float64(out.Lightmap.Height-1))
+		for y := int(low[1]); y <= int(math.Ceil(high[1])); y++ {
+			for x := int(low[0]); x <= int(math.Ceil(high[0])); x++ {
+				at := [3]int{int(f.Page), x, y}
+				other, taken := owner[at]
+				require.False(t, taken, "faces %d and %d share %v", i, other, at)
+				owner[at] = i
+			}
+		}
+	}
+}
+
+// A spot lights its cone and nothing else, in the middle as a lamp of its power would.
+func TestASpot(t *testing.T) {
+	r := lit(t, "solid g box -6,-6,-1 6,6,0 material=g\nlight l spot 0,0,4 look=0,0,0 cone=40 colour=#ffffff power=100\n", map[string]light.Look{"g": grey(1e-6, 0)}, stage.Env{})
+	rim := 4 * math.Tan(20*math.Pi/180)
+	for _, s := range samples(r.Map, ray.Vec{0, 0, 1}, 0) {
+		switch d := math.Hypot(float64(s.at[0]), float64(s.at[1])); {
+		case d < 0.6*rim:
+			square := d*d + 16
+			require.InEpsilon(t, 100/(4*math.Pi*math.Pi)*4/math.Sqrt(square)/square, s.light[0], 0.02, "at %v", s.at)
+		case d > rim+0.3:
+			require.Less(t, s.light[0], float32(0.001))
+		}
+	}
+}
+
+// A picture of the sky lights from where it is bright: its eastern half here.
+func TestAPictureOfTheSky(t *testing.T) {
+	img := image.NewNRGBA(image.Rect(0, 0, 32, 16)) // from north over east: the first half of it
+	for i := range 32 * 16 {
+		v := uint8(0)
+		if i%32 < 16 {
+			v = 255
+		}
+		img.SetNRGBA(i%32, i/32, color.NRGBA{v, v, v, 255})
+	}
+	var b bytes.Buffer
+	require.NoError(t, png.Encode(&b, img))
+	m, findings := mapsrc.Read("m.vnx", []byte("map m title=\"M\" players=1..2\nsky s sun=40,0 power=0 glow=0.5 image=s.png\nsolid g box -2,-2,0 2,2,4 material=g\n"), mapsrc.Options{Open: func(string) ([]byte, error) { return b.Bytes(), nil }})
+	require.NotNil(t, m, "%v", findings)
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
+	require.NoError(t, err)
+	for _, side := range []struct {
+		normal ray.Vec
+		want   float64
+	}{{ray.Vec{1, 0, 0}, 0.5}, {ray.Vec{-1, 0, 0}, 0}, {ray.Vec{0, 1, 0}, 0.25}, {ray.Vec{0, 0, 1}, 0.25}} {
+		list := samples(r.Map, side.normal, 0.05)
+		require.Greater(t, len(list), 100)
+		for _, s := range list {
+			require.InDelta(t, side.want, s.light[0], 0.02, "facing %v", side.normal)
+		}
+	}
 }
