@@ -96,7 +96,14 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 	if l.Runs(stage.Lighting) && r.lightable(m, looks) {
 		key := stage.Key(lightKey, lookKey, sky)
 		s := light.New(out, looks, picture)
-		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Key: key})
+		var unseen []bool
+		if m.Sealed {
+			var err error
+			if unseen, err = visibility.Unseen(ctx, tree, surface.Faces); err != nil {
+				return err
+			}
+		}
+		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Unseen: unseen, Key: key})
 		var large *lighting.TooLarge
 		switch {
 		case errors.As(err, &large):

@@ -190,5 +190,5 @@ func Key(m *mapfile.Map) string {
 			lights = append(lights, o)
 		}
 	}
-	return stage.Key(m.Vertices, m.Indices, m.Faces, m.Terrains, m.Models, m.Props, m.Grids, m.Legend, m.Meta.Sky, m.Meta.Luxels, lights)
+	return stage.Key(m.Vertices, m.Indices, m.Faces, m.Terrains, m.Models, m.Props, m.Grids, m.Legend, m.Meta.Sky, m.Meta.Luxels, m.Meta.Sealed, lights)
 }

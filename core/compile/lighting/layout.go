@@ -94,16 +94,19 @@ func size(m *mapfile.Map, f *mapfile.Face, of func(material string) float64, dra
 }
 
 // lay makes the layout.
-func lay(m *mapfile.Map, s *light.Scene, density func(material string) float64, draft bool) *layout {
+func lay(m *mapfile.Map, s *light.Scene, o Options, draft bool) *layout {
 	l := &layout{side: 64}
 	grids := map[plane]*grid{}
 	of := make([]*grid, len(m.Faces))
 	outline := make([][][2]float32, len(m.Faces))
 	for i := range m.Faces {
 		f := &m.Faces[i]
+		if o.unseen(i) {
+			continue
+		}
 		corners := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
 		n := ray.Vec(corners[0].Normal)
-		key := plane{size: size(m, f, density, draft)}
+		key := plane{size: size(m, f, o.Density, draft)}
 		if wide := extent(corners); wide/key.size > side-4 {
 			l.coarser = append(l.coarser, i)
 			for wide/key.size > side-4 {
@@ -128,6 +131,9 @@ func lay(m *mapfile.Map, s *light.Scene, density func(material string) float64, 
 		}
 	}
 	for i, g := range of { // luxels that lie on a face, which all faces in the plane share
+		if g == nil {
+			continue
+		}
 		low, high := span(outline[i], g.size)
 		for y := low[1]; y <= high[1]; y++ {
 			for x := low[0]; x <= high[0]; x++ {
@@ -140,6 +146,9 @@ func lay(m *mapfile.Map, s *light.Scene, density func(material string) float64, 
 		}
 	}
 	for i, g := range of {
+		if g == nil {
+			continue
+		}
 		low, high := span(outline[i], g.size)
 		r := rectangle{face: i, w: int(high[0]-low[0]) + 1, h: int(high[1]-low[1]) + 1}
 		n := ray.Vec(m.Vertices[m.Faces[i].FirstVertex].Normal)
@@ -171,7 +180,7 @@ func lay(m *mapfile.Map, s *light.Scene, density func(material string) float64, 
 		}
 	}
 	l.pack(m)
-	l.others(m, density, draft)
+	l.others(m, o.Density, draft)
 	return l
 }
 

@@ -20,9 +20,13 @@ const Version = 3
 type Options struct {
 	// Density gives the luxels a metre that a material asks for, 0 for none.
 	Density func(material string) float64
+	// Unseen says by face whether nobody ever sees it: such a face gets no light; nil: all may be seen.
+	Unseen []bool
 	// Key is a hash of all that decides what the scene looks like to light.
 	Key string
 }
+
+func (o *Options) unseen(face int) bool { return face < len(o.Unseen) && o.Unseen[face] }
 
 // Result is what lighting has to say.
 type Result struct {
@@ -86,7 +90,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 		return nil, err
 	}
 	b := &builder{env: e, m: m, scene: s.Coarse(), lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
-	b.layout = lay(m, s, o.Density, e.Draft)
+	b.layout = lay(m, s, o, e.Draft)
 	n := len(b.layout.luxels)
 	if need := int64(n) * perLuxel; !e.Afford(need) {
 		return nil, &TooLarge{n, need, e.Budget()}
@@ -126,6 +130,9 @@ func afford(e *stage.Env, m *mapfile.Map, o Options) error {
 	n := 0.0
 	for i := range m.Faces {
 		f := &m.Faces[i]
+		if o.unseen(i) {
+			continue
+		}
 		width := float64(size(m, f, o.Density, e.Draft))
 		corners := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
 		for float64(extent(corners))/width > side-4 {

@@ -492,6 +492,36 @@ func TestFacesHaveTheirOwnLuxels(t *testing.T) {
 	}
 }
 
+// The outside of a sealed map, which nobody ever sees, is not lit; its rooms are, as they would be in one that is not sealed.
+func TestTheOutsideOfASealedMapIsNotLit(t *testing.T) {
+	source := testmaps.Rooms(60)
+	faces := map[bool]int{}
+	var luxels []int64
+	for _, source := range []string{source, strings.Replace(source, " sealed=yes", "", 1)} {
+		m, _ := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
+		require.NoError(t, err)
+		luxels = append(luxels, r.Stats["luxels"])
+		box, _ := light.New(r.Map, nil, nil).Box()
+		for _, f := range r.Map.Faces {
+			at, n := r.Map.Vertices[f.FirstVertex].Position, r.Map.Vertices[f.FirstVertex].Normal
+			rim := false // it lies in the box around the map
+			for k := range 3 {
+				rim = rim || n[k] < -0.9 && float64(at[k]) < box.Min.At(k)+0.01 || n[k] > 0.9 && float64(at[k]) > box.Max.At(k)-0.01
+			}
+			if m.Sealed {
+				require.Equal(t, rim, f.Page == 0, "at %v, facing %v", at, n)
+				faces[rim]++
+			} else {
+				require.NotZero(t, f.Page)
+			}
+		}
+	}
+	require.Greater(t, faces[true], 10)
+	require.Greater(t, faces[false], 200)
+	require.Less(t, luxels[0], luxels[1]*9/10)
+}
+
 // A spot lights its cone and nothing else, in the middle as a lamp of its power would.
 func TestASpot(t *testing.T) {
 	r := lit(t, "solid g box -6,-6,-1 6,6,0 material=g\nlight l spot 0,0,4 look=0,0,0 cone=40 colour=#ffffff power=100\n", map[string]light.Look{"g": grey(1e-6, 0)}, stage.Env{})

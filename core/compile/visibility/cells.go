@@ -3,9 +3,11 @@ package visibility
 import (
 	"cmp"
 	"container/heap"
+	"context"
 	"math"
 	"slices"
 
+	"vornix/core/compile/geometry"
 	"vornix/core/compile/partition"
 	"vornix/core/geom"
 )
@@ -62,6 +64,21 @@ func outside(t *partition.Tree, openings []partition.Opening) []bool {
 		}
 	}
 	return out
+}
+
+// Unseen says which faces of a sealed map nobody ever sees, since they look only to the outside.
+func Unseen(ctx context.Context, t *partition.Tree, faces []geometry.Face) ([]bool, error) {
+	openings, err := t.Openings(ctx, true)
+	if err != nil {
+		return nil, err
+	}
+	left := outside(t, openings)
+	list := make([]bool, len(faces))
+	for i, f := range faces {
+		list[i] = true
+		t.InFront(f.Polygon, f.Of.Plane, func(leaf int) { list[i] = list[i] && left[leaf] })
+	}
+	return list, nil
 }
 
 // lay joins leaves into cells. The outside of a sealed map has none: nobody is ever there.
