@@ -138,8 +138,8 @@ func (f *field) climb() float64 {
 	return max(float64(f.agent.Step), (float64(f.agent.Radius)+f.cell)*sin/max(cos, 0.1))
 }
 
-// halo is how many cells beyond a tile are looked at.
-func (f *field) halo() int { return int(math.Ceil(float64(f.agent.Radius)/f.cell)) + 1 }
+// rim is how many cells beyond a tile are looked at.
+func (f *field) rim() int { return int(math.Ceil(float64(f.agent.Radius)/f.cell)) + 1 }
 
 // floors finds the tiles that have ground.
 func (f *field) floors() {
@@ -170,9 +170,9 @@ func (f *field) floors() {
 
 // stands finds where an agent can be within a tile.
 func (f *field) stands(t [2]int) *[tile * tile][]stand {
-	halo := f.halo()
-	side := tile + 2*halo
-	x0, y0 := t[0]*tile-halo, t[1]*tile-halo
+	rim := f.rim()
+	side := tile + 2*rim
+	x0, y0 := t[0]*tile-rim, t[1]*tile-rim
 	columns := make([][]span, side*side)
 	box := geom.Box{Min: geom.Vec{X: float64(x0) * f.cell, Y: float64(y0) * f.cell, Z: -math.MaxFloat64}, Max: geom.Vec{X: float64(x0+side) * f.cell, Y: float64(y0+side) * f.cell, Z: math.MaxFloat64}}
 	var found []int
@@ -185,8 +185,8 @@ func (f *field) stands(t [2]int) *[tile * tile][]stand {
 	radius := float64(f.agent.Radius)
 	climb, height := f.climb(), float64(f.agent.Height)
 	var near [][2]int // cells nearer than the radius, by how far they are in rows and columns
-	for dy := -halo; dy <= halo; dy++ {
-		for dx := -halo; dx <= halo; dx++ {
+	for dy := -rim; dy <= rim; dy++ {
+		for dx := -rim; dx <= rim; dx++ {
 			gx, gy := max(math.Abs(float64(dx))-0.5, 0)*f.cell, max(math.Abs(float64(dy))-0.5, 0)*f.cell
 			if float64(gx*gx)+float64(gy*gy) < float64(radius*radius) {
 				near = append(near, [2]int{dx, dy})
@@ -195,13 +195,13 @@ func (f *field) stands(t [2]int) *[tile * tile][]stand {
 	}
 	for y := range tile {
 		for x := range tile {
-			column := columns[(y+halo)*side+x+halo]
+			column := columns[(y+rim)*side+x+rim]
 			var list []stand
 			for _, s := range column {
-				if !s.floor || f.blocked(columns, near, side, x+halo, y+halo, s.height, climb, height) {
+				if !s.floor || f.blocked(columns, near, side, x+rim, y+rim, s.height, climb, height) {
 					continue
 				}
-				area, removed := f.area(x0+halo+x, y0+halo+y, s.height)
+				area, removed := f.area(x0+rim+x, y0+rim+y, s.height)
 				if !removed {
 					list = append(list, stand{height: s.height, slope: s.slope, area: area, group: -1})
 				}
