@@ -85,6 +85,10 @@ func measureStages(dir, exe, demo string) (string, error) {
 				if m.grows != "" {
 					growth = fmt.Sprintf(" (%.1fx)", float64(d)/float64(took[m.grows+how+s]))
 				}
+				if d < before[s].wall/20 {
+					fmt.Fprintf(&b, " too short to tell, %s |", mb(f.memory))
+					continue
+				}
 				fmt.Fprintf(&b, " %.2f s%s, %s |", d.Seconds(), growth, mb(f.memory))
 			}
 			b.WriteString("\n")

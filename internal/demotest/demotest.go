@@ -45,43 +45,59 @@ var original = sync.OnceValues(func() (string, error) {
 	return dir, errors.Join(err, readErr, os.WriteFile(wet, bytes.Replace(data, []byte("luxels = 1 "), []byte("luxels = 0.2"), 1), 0o644))
 })
 
-// lit is the original with its long stages made: their results lie where a build finds them, as if the projects had been built
-// before and all but the parts of their caches been thrown away.
-var lit = sync.OnceValues(func() (string, error) {
-	from, err := original()
+// built has two copies of the original whose projects were built: in "cached" all that a build keeps is still there, in "lit" only
+// what the maps' long stages made.
+var built = sync.OnceValues(func() (string, error) {
+	dir, err := original()
 	if err != nil {
 		return "", err
 	}
-	dir := filepath.Join(from, "lit")
-	err = os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo")))
-	for _, name := range []string{"highline", "lower-sidings"} {
+	cached, lit := filepath.Join(dir, "cached"), filepath.Join(dir, "lit")
+	if err = os.CopyFS(filepath.Join(cached, "demo"), os.DirFS(filepath.Join(dir, "demo"))); err != nil {
+		return dir, err
+	}
+	remove := func(project string, list ...string) {
+		for _, made := range list {
+			err = errors.Join(err, os.RemoveAll(filepath.Join(project, filepath.FromSlash(made))))
+		}
+	}
+	projects := []string{"demo/highline", "demo/lower-sidings"}
+	for _, name := range projects {
+		p, err := project.Load(filepath.Join(cached, name), demo.Profiles())
 		if err != nil {
 			return dir, err
 		}
-		dir := filepath.Join(dir, "demo", name)
-		var p *project.Project
-		if p, err = project.Load(dir, demo.Profiles()); err != nil {
-			return dir, err
-		}
-		var s *release.Session
-		if s, err = release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv}); err != nil {
+		s, err := release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv})
+		if err != nil {
 			return dir, err
 		}
 		_, _, err = s.Build(context.Background(), nil)
 		s.Close()
-		for _, made := range []string{"out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/actions", ".vornix/cache/objects", ".vornix/cache/trimmed"} {
-			err = errors.Join(err, os.RemoveAll(filepath.Join(dir, filepath.FromSlash(made))))
+		if err != nil {
+			return dir, err
 		}
+		remove(filepath.Join(cached, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed")
+	}
+	if err = errors.Join(err, os.CopyFS(filepath.Join(lit, "demo"), os.DirFS(filepath.Join(cached, "demo")))); err != nil {
+		return dir, err
+	}
+	for _, name := range projects {
+		remove(filepath.Join(lit, name), ".vornix/cache/actions", ".vornix/cache/objects")
 	}
 	return dir, err
 })
 
 // WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in full and are not about those.
-func WriteLit(t testing.TB) string {
+func WriteLit(t testing.TB) string { return writeBuilt(t, "lit") }
+
+// WriteCached is Write, with all results in the projects' caches, for tests of what goes wrong beside the building.
+func WriteCached(t testing.TB) string { return writeBuilt(t, "cached") }
+
+func writeBuilt(t testing.TB, which string) string {
 	t.Helper()
-	from, err := lit()
+	from, err := built()
 	require.NoError(t, err)
-	return copied(t, from)
+	return copied(t, filepath.Join(from, which))
 }
 
 // Main runs a package's tests and removes what they shared. Call it from TestMain.

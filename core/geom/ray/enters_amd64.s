@@ -8,7 +8,59 @@
 TEXT ·enters(SB), NOSPLIT, $0-20
 	MOVQ      n+0(FP), AX
 	MOVQ      q+8(FP), BX
+	MOVQ      96(BX), R8
+	MOVQ      104(BX), R9
 	XORPS     X7, X7
+
+	// fetch the children
+	MOVLQSX   48(AX), DX
+	MOVQ      DX, R10
+	SHLQ      $6, R10 // a node has 64 bytes
+	ADDQ      R8, R10
+	MOVQ      DX, R11
+	NOTQ      R11
+	SARQ      $3, R11
+	LEAQ      (R11)(R11*4), R11
+	LEAQ      (R9)(R11*8), R11 // a triangle has 40
+	TESTQ     DX, DX
+	CMOVQLT   R11, R10
+	PREFETCHT0 (R10)
+	MOVLQSX   52(AX), DX
+	MOVQ      DX, R10
+	SHLQ      $6, R10 // a node has 64 bytes
+	ADDQ      R8, R10
+	MOVQ      DX, R11
+	NOTQ      R11
+	SARQ      $3, R11
+	LEAQ      (R11)(R11*4), R11
+	LEAQ      (R9)(R11*8), R11 // a triangle has 40
+	TESTQ     DX, DX
+	CMOVQLT   R11, R10
+	PREFETCHT0 (R10)
+	MOVLQSX   56(AX), DX
+	MOVQ      DX, R10
+	SHLQ      $6, R10 // a node has 64 bytes
+	ADDQ      R8, R10
+	MOVQ      DX, R11
+	NOTQ      R11
+	SARQ      $3, R11
+	LEAQ      (R11)(R11*4), R11
+	LEAQ      (R9)(R11*8), R11 // a triangle has 40
+	TESTQ     DX, DX
+	CMOVQLT   R11, R10
+	PREFETCHT0 (R10)
+	MOVLQSX   60(AX), DX
+	MOVQ      DX, R10
+	SHLQ      $6, R10 // a node has 64 bytes
+	ADDQ      R8, R10
+	MOVQ      DX, R11
+	NOTQ      R11
+	SARQ      $3, R11
+	LEAQ      (R11)(R11*4), R11
+	LEAQ      (R9)(R11*8), R11 // a triangle has 40
+	TESTQ     DX, DX
+	CMOVQLT   R11, R10
+	PREFETCHT0 (R10)
 
 	// x
 	MOVSS     0(AX), X0 // corner

@@ -41,19 +41,23 @@ type asked struct {
 	limit [width]float32
 	in    [width]float32 // the answer: when the ray enters each box
 	from  Vec
+	// Where nodes and triangles lie: while a node is asked about, what comes after it is fetched.
+	nodes *node
+	set   *stored
 }
 
-func ask(from, dir *Vec, limit float32) (q asked) {
+func (t *Tree) ask(from, dir *Vec, limit float32) (q asked) {
+	q.nodes, q.set = &t.nodes[0], &t.set[0]
 	for k := range 3 {
 		inv := inverse(dir[k])
 		q.inv[k] = [width]float32{inv, inv, inv, inv}
 	}
 	q.from = *from
-	q.set(limit)
+	q.within(limit)
 	return q
 }
 
-func (q *asked) set(limit float32) { q.limit = [width]float32{limit, limit, limit, limit} }
+func (q *asked) within(limit float32) { q.limit = [width]float32{limit, limit, limit, limit} }
 
 // entersPlain says, by bits, which of a node's boxes a ray meets before its limit, and when it enters each. enters does the
 // same and gives the same numbers; on processors where that pays it is written for their vectors.
@@ -143,7 +147,7 @@ func (t *Tree) walk(from, dir Vec, limit float32, leaf func(set []stored, limit 
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return
 	}
-	q := ask(&from, &dir, limit)
+	q := t.ask(&from, &dir, limit)
 	var stack [stackSize]waiting
 	top, at := 0, int32(0)
 	for {
@@ -173,7 +177,7 @@ func (t *Tree) walk(from, dir Vec, limit float32, leaf func(set []stored, limit 
 			if limit = leaf(t.leaf(w.child), limit); limit < 0 {
 				return
 			}
-			q.set(limit)
+			q.within(limit)
 		}
 	}
 }
@@ -212,7 +216,7 @@ func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return best, false
 	}
-	q := ask(from, dir, limit)
+	q := t.ask(from, dir, limit)
 	var stack [stackSize]waiting
 	top, next := 0, int32(0)
 	for {
@@ -246,7 +250,7 @@ func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
 				}
 			}
 			if limit != before {
-				q.set(limit)
+				q.within(limit)
 			}
 		}
 		for {
@@ -279,7 +283,7 @@ func (t *Tree) Blocked(from, dir Vec, limit float32) bool {
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return false
 	}
-	q := ask(&from, &dir, limit)
+	q := t.ask(&from, &dir, limit)
 	var stack [stackSize]int32
 	top, at := 0, int32(0)
 	for {

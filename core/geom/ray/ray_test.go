@@ -99,7 +99,7 @@ func TestTheFastWayToAskIsThePlainOne(t *testing.T) {
 	from, dir := asks(300, list, 4)
 	for i := range from {
 		for k := 0; k < len(tree.nodes); k += 37 {
-			a := ask(&from[i], &dir[i], 2)
+			a := tree.ask(&from[i], &dir[i], 2)
 			b := a
 			require.Equal(t, entersPlain(&tree.nodes[k], &a), enters(&tree.nodes[k], &b))
 			require.Equal(t, a.in, b.in)
