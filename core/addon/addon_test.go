@@ -30,7 +30,7 @@ func run(t *testing.T, p *project.Project) ([]addon.File, []finding.Finding) {
 }
 
 func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	files, findings := run(t, p)
 	assert.Empty(t, findings)
 	require.Len(t, files, 2)
@@ -43,7 +43,7 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 		"contents": []any{"maps", "materials", "sounds", "textures"}, "season": "first-snow"}, got)
 	assert.Less(t, bytes.Index(files[0].Data, []byte("title")), bytes.Index(files[0].Data, []byte("crew")), "in the profile's order")
 
-	files, findings = run(t, demotest.Project(t, "lower-sidings"))
+	files, findings = run(t, demotest.Built(t, "lower-sidings"))
 	assert.Empty(t, findings)
 	require.Len(t, files, 1)
 	assert.Equal(t, "tram_depot", files[0].Map)
@@ -60,7 +60,7 @@ func TestChecks(t *testing.T) {
 		{`description = "Mail gliders above the snow line: one station on a cairn, two routes down."`, ``, "addon.field", `"about" is required and empty`, ""},
 		{`description = "Mail`, `description = "TODO: Mail`, "addon.placeholder", "placeholder", ""},
 	} {
-		p := demotest.Project(t, "highline")
+		p := demotest.Built(t, "highline")
 		demotest.Edit(t, p, "vornix.toml", c.old, c.now)
 		_, findings := run(t, demotest.Load(t, p.Dir))
 		require.Len(t, findings, 1, c.now)
@@ -75,7 +75,7 @@ func TestChecks(t *testing.T) {
 func TestHostileText(t *testing.T) {
 	nasty := "a\"b\\c\n[evil]\r\nkey=value\x00\u2028</script>'''"
 	for _, form := range []string{"json", "toml", "ini"} {
-		p := demotest.Project(t, "highline")
+		p := demotest.Built(t, "highline")
 		p.File.Project.Title = nasty
 		p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: form, Place: "beside", Each: "mod"}}
 		files, _ := run(t, p)

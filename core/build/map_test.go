@@ -74,7 +74,7 @@ func TestModelsShipWhereObjectsShowThem(t *testing.T) {
 func TestIncludedSourcesAreNoMaps(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60,180\n"))
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=38,205 colour=#fff0d8 power=3.2 dome=#9fbce8 glow=0.5", "include shared/sky.vnx")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=38,205 colour=#fff0d8 power=2.8 dome=#5a8ad4 horizon=#f0efe8 glow=0.8", "include shared/sky.vnx")
 	r := mustRun(t, p)
 	assert.NotContains(t, paths(r), "maps/sky.vnm")
 	assert.Contains(t, paths(r), "maps/saltpan_relay.vnm")
@@ -125,7 +125,7 @@ func TestAMapThatLacksAFile(t *testing.T) {
 	for range 2 {
 		r, err := run(t, p)
 		require.Error(t, err)
-		assert.Equal(t, "1 of 17 jobs failed", err.Error(), "and the disk is not to blame")
+		assert.Equal(t, "1 of 25 jobs failed", err.Error(), "and the disk is not to blame")
 		var texts []string
 		for _, f := range r.Findings {
 			if f.Severity == finding.Error {

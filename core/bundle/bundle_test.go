@@ -44,7 +44,7 @@ func TestSameTreeSameBytesAnywhere(t *testing.T) {
 	for _, name := range []string{"highline", "lower-sidings"} {
 		var want []byte
 		for _, workers := range []int{1, 2, 8} {
-			p := demotest.Project(t, name)
+			p := demotest.Built(t, name)
 			if workers == 2 {
 				demotest.Age(t, p.Dir)
 			}
@@ -61,7 +61,7 @@ func TestSameTreeSameBytesAnywhere(t *testing.T) {
 }
 
 func TestEntriesAreSortedTimelessAndAtTheRoot(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	z, err := zip.OpenReader(packed(t, p))
 	require.NoError(t, err)
 	defer z.Close()
@@ -78,12 +78,12 @@ func TestEntriesAreSortedTimelessAndAtTheRoot(t *testing.T) {
 			stored++
 		}
 	}
-	assert.Len(t, z.File, 18)
+	assert.Len(t, z.File, 26)
 	assert.Positive(t, stored, "what deflate does not make smaller is stored")
 }
 
 func TestAMapIsAnArchiveToo(t *testing.T) {
-	p := demotest.Project(t, "lower-sidings")
+	p := demotest.Built(t, "lower-sidings")
 	name := packed(t, p)
 	data, err := os.ReadFile(name)
 	require.NoError(t, err)
@@ -115,7 +115,7 @@ func TestAMapIsAnArchiveToo(t *testing.T) {
 // Programs that are not ours read what we pack, both forms, and find the same files.
 func TestOtherReaders(t *testing.T) {
 	for _, name := range []string{"highline", "lower-sidings"} {
-		p := demotest.Project(t, name)
+		p := demotest.Built(t, name)
 		file := packed(t, p)
 		t.Run(name+" unzip", func(t *testing.T) {
 			out := peer.Run(t, "", peer.Need(t, "unzip"), "-t", file)
@@ -132,7 +132,7 @@ func TestOtherReaders(t *testing.T) {
 			out := peer.Run(t, "", peer.Need(t, "python3"), "-c", "import zipfile,sys,json; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(json.dumps([[i.filename,i.file_size,list(i.date_time)] for i in z.infolist()]))", file)
 			var list [][]any
 			require.NoError(t, json.Unmarshal([]byte(out), &list))
-			assert.Len(t, list, map[string]int{"highline": 18, "lower-sidings": 19}[name])
+			assert.Len(t, list, map[string]int{"highline": 26, "lower-sidings": 19}[name])
 			assert.Equal(t, []any{1980.0, 1.0, 1.0, 0.0, 0.0, 0.0}, list[0][2])
 		})
 	}
@@ -156,7 +156,7 @@ func sameTree(t *testing.T, p *project.Project, dir string) {
 }
 
 func TestUnchangedBundlesAreKeptAndOldOnesGo(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	assert.False(t, pack(t, p, 0).Bundles[0].Kept)
 	assert.True(t, pack(t, p, 0).Bundles[0].Kept)
 	name := p.Join(bundle.Dir, "highline-1.0.0.parcel")
@@ -176,7 +176,7 @@ func TestUnchangedBundlesAreKeptAndOldOnesGo(t *testing.T) {
 }
 
 func TestNothingToPack(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	_, err := bundle.Packed(p)
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 	_, err = bundle.Pack(context.Background(), p, &build.Tree{}, 1)
@@ -185,7 +185,7 @@ func TestNothingToPack(t *testing.T) {
 
 func TestATreeThatWasEditedIsNotPacked(t *testing.T) {
 	for name, file := range map[string]string{"highline": "out/tree/waybill.json", "lower-sidings": "out/tree/levels/tram_depot.vnm"} {
-		p := demotest.Project(t, name)
+		p := demotest.Built(t, name)
 		b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 		require.NoError(t, err)
 		demotest.Put(t, p, file, []byte("edited by hand"))
@@ -197,7 +197,7 @@ func TestATreeThatWasEditedIsNotPacked(t *testing.T) {
 }
 
 func TestCancelledPackLeavesTheOldBundle(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	pack(t, p, 0)
 	before, err := os.ReadFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
 	require.NoError(t, err)

@@ -63,12 +63,12 @@ func TestEachRule(t *testing.T) {
 		{"mode.unknown", "highline", m3, "dash,", "dahs,", `no mode "dahs"`, `"dash"`},
 		{"spawn.few", "highline", m3, "2..8", "2..9", "up to 9 players and has 8", ""},
 		{"team.unknown", "highline", m3, "team=blue", "team=bleu", `no team "bleu"`, `"blue"`},
-		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=14.2,9,0.5", `solid "house_west"`, ""},
+		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=14.2,9,0.5", `solid "house_west_a"`, ""},
 		{"spawn.blocked", "highline", m3, "spawn blue_1 at=3,3,0.5", "spawn blue_1 at=18,8.2,1.2", `solid "lintel"`, ""},
 		{"spawn.blocked", "lower-sidings", m2, "at=3,2,0", "at=0,2,0", "solid cell", ""},
 		{"light.kind", "highline", m3, "lantern_door point", "lantern_door spot", `"spot"`, `Use one of: point`},
 		{"volume.none-below", "highline", m3, "effect=remove", "effect=slow", "no volume with effect=remove", ""},
-		{"volume.none-below", "highline", m3, "volume fall box -80", "volume fall box 5", "below the whole map (from -2,-2 to 40,18, below -20)", ""},
+		{"volume.none-below", "highline", m3, "volume fall box -80", "volume fall box 5", "below the whole map (from -20,-16 to 46,40, below -22)", ""},
 		{"item.required", "highline", m3, "item station", "item statoin", "no station", `"statoin"`},
 		{"item.limit", "lower-sidings", m2, "item depot", strings.Repeat("item lamp at=1,1,0\n", 10) + "item depot", "one more than the 12", ""},
 		{"map.form", "lower-sidings", m2, "item depot", "solid s box 0,0,0 1,1,1 material=rock/wall\nitem depot", "maps of tiles", ""},
@@ -123,7 +123,7 @@ func TestEachRule(t *testing.T) {
 		{"item.property", "highline", m3, `name="Cairn Station"`, `name="Cairn Station, high above the saltpan"`, "at most 32 characters", ""},
 		{"sound.missing", "highline", m3, "rank=1", "rank=1 call=station/hmu", `the sound "station/hmu"`, `"station/hum"`},
 		{"model.missing", "highline", relay, "prop crate_large model=props/mail_crate", "prop crate_large model=props/mail_crat", `the model "props/mail_crat"`, `"props/mail_crate"`},
-		{"probe.uncovered", "highline", m3, "reach=26", "reach=6", "no probe reaches", ""},
+		{"probe.uncovered", "highline", m3, "reach=90", "reach=6", "no probe reaches", ""},
 		{"object.outside", "highline", m3, "item winch at=7,13,0.5", "item winch at=700,13,0.5", "the winch at 700,13,0.5 lies outside", ""},
 		{"object.outside", "lower-sidings", m2, "item lamp at=10,2,0", "item lamp at=40,2,0", "the lamp at 40,2,0", ""},
 		{"area.outside", "lower-sidings", m2, "area platform 23,9 28,11", "area platform 23,9 32,11", "lies on no grid of level 0", ""},
@@ -218,7 +218,7 @@ func TestMissingTextureNamesWhoWantedIt(t *testing.T) {
 	require.NoError(t, os.Remove(p.Join("textures/sign/highline.png")))
 	for _, f := range run(t, p) {
 		if f.ID == "texture.missing" {
-			assert.Equal(t, []string{"materials/sign/highline.toml:2:1", "maps/cairn_station.vnx:25:23"}, f.Wanted, "the material, then the map's line")
+			assert.Equal(t, []string{"materials/sign/highline.toml:2:1", "maps/cairn_station.vnx:35:23"}, f.Wanted, "the material, then the map's line")
 			return
 		}
 	}

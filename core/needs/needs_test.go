@@ -128,6 +128,7 @@ func TestModelsAndProperties(t *testing.T) {
 	assert.Equal(t, []string{"map saltpan_relay"}, names(g.Find(needs.Sound, "wind/gust").NeededBy))
 
 	// What a model lacks is told with everybody who wanted it.
+	require.NoError(t, os.Remove(p.Join("maps/cairn_station.vnx")))
 	require.NoError(t, os.Remove(p.Join("materials/metal/rail.toml")))
 	g = scan(t, p)
 	var texts []string

@@ -31,7 +31,7 @@ var ctx = context.Background()
 // site is a demo project whose server runs.
 func site(t *testing.T) *project.Project {
 	t.Helper()
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	s, err := standin.Start(filepath.Join(p.Dir, "..", "servers", "kestrel"), p.Profile, standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
@@ -125,7 +125,7 @@ func TestAReleaseStopsAtErrorsAndGoesOnAfterThem(t *testing.T) {
 }
 
 func TestAMissingTargetIsFoundBeforeTheWork(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	require.NoError(t, os.RemoveAll(filepath.Join(p.Dir, "..", "servers", "kestrel")))
 	steps, err := run(t, p, "")
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
@@ -142,7 +142,7 @@ func TestTwoAtOnce(t *testing.T) {
 }
 
 func TestStepsAlone(t *testing.T) {
-	p := demotest.Project(t, "lower-sidings")
+	p := demotest.Built(t, "lower-sidings")
 	s := demotest.Open(t, p)
 	_, err := s.Deploy(ctx, "practice", nil)
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err), "no server runs")
@@ -175,7 +175,7 @@ func must[T any](v T, err error) T {
 }
 
 func TestTheIndexIsHeldToTheBundles(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	_, err := index.Check(p)
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 	s := demotest.Open(t, p)
@@ -208,7 +208,7 @@ func TestTheIndexIsHeldToTheBundles(t *testing.T) {
 
 // Text from a map's title can't add a line or a field to a list.
 func TestListLinesCanNotBeBrokenOutOf(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	g := must(release.Scan(ctx, p))
 	g.Assets[0].Scene.Title = "a\nevil_map\r\x00b"
 	p.Profile.Index.Texts[0].Line = "{map}|{title}"
@@ -239,7 +239,7 @@ func FuzzIndex(f *testing.F) {
 }
 
 func TestTheLedgerPassesOverATornLine(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	require.NoError(t, ledger.Add(p, ledger.Event{Kind: ledger.Released, Time: time.Unix(1, 5), Version: "1.0.0", Files: map[string]string{"a": "b"}}))
 	file := p.Join(ledger.Path())
 	data, err := os.ReadFile(file)
@@ -278,12 +278,12 @@ func TestTheDemoWritesWhatIsMissingAndLeavesTheRest(t *testing.T) {
 // A new project for each game checks clean, builds, packs and can be tried.
 func TestStartersAreClean(t *testing.T) {
 	for _, name := range project.Profiles(t.TempDir(), demo.Profiles()) {
-		p := demotest.Project(t, "highline")
+		p := demotest.Built(t, "highline")
 		data, err := os.ReadFile(filepath.Join("..", "..", "demo", "profiles", name+".toml"))
 		require.NoError(t, err)
 		prof := must(project.Load(p.Dir, demo.Profiles())).Profile
 		if name != prof.Game.ID {
-			prof = demotest.Project(t, "lower-sidings").Profile
+			prof = demotest.Built(t, "lower-sidings").Profile
 		}
 		require.Equal(t, string(data), string(prof.Source))
 		files, err := demo.Starter(prof, "fresh", "Fresh")

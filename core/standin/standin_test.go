@@ -44,7 +44,7 @@ func put(t *testing.T, from, to string) {
 }
 
 func TestLoading(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	file := packed(t, p)
 	dir := t.TempDir()
 	st, err := standin.Load(dir, p.Profile)
@@ -73,7 +73,7 @@ func TestLoading(t *testing.T) {
 }
 
 func TestWhatIsMissingOrDamagedIsNamed(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	file := packed(t, p)
 	dir := t.TempDir()
 	to := filepath.Join(dir, "parcels", "a.parcel")
@@ -108,7 +108,7 @@ func TestWhatIsMissingOrDamagedIsNamed(t *testing.T) {
 }
 
 func TestServerAnswersOverHTTP(t *testing.T) {
-	p := demotest.Project(t, "lower-sidings")
+	p := demotest.Built(t, "lower-sidings")
 	dir := t.TempDir()
 	s, err := standin.Start(dir, p.Profile, standin.Options{Token: "secret"})
 	require.NoError(t, err)
@@ -160,7 +160,7 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 }
 
 func TestAnOccupiedAddressIsSaid(t *testing.T) {
-	p := demotest.Project(t, "lower-sidings")
+	p := demotest.Built(t, "lower-sidings")
 	a, err := standin.Start(t.TempDir(), p.Profile, standin.Options{})
 	require.NoError(t, err)
 	defer a.Close()
@@ -169,7 +169,7 @@ func TestAnOccupiedAddressIsSaid(t *testing.T) {
 }
 
 func TestCleanRoomHasNothingElse(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	file := packed(t, p)
 	ctx := context.Background()
 	r, err := cleanroom.Try(ctx, p.Profile, []string{file})
@@ -177,7 +177,7 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	require.Len(t, r.Maps, 2)
 	assert.True(t, r.Maps[0].Loaded)
 	assert.True(t, r.Maps[1].Loaded)
-	assert.Equal(t, 18, r.Entries)
+	assert.Equal(t, 26, r.Entries)
 	require.Len(t, r.Findings, 1)
 	assert.Equal(t, "try.silent", r.Findings[0].ID)
 
@@ -228,7 +228,7 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 
 // A bot walks from each spawn to what the game requires; those behind a wall don't arrive, and the server says how many.
 func TestBotsWalk(t *testing.T) {
-	p := demotest.Project(t, "lower-sidings")
+	p := demotest.Built(t, "lower-sidings")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "spawn shed_1 at=3,2,0", "spawn shed_1 at=28,14,0")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #.,,,..............##......,...#\n  row #.............########.........#", "  row #.,,,..............###########.#\n  row #.............##########.......#")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#", "  row #..,,......+==========##########")

@@ -97,7 +97,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 func TestTheGuideIsTrue(t *testing.T) {
 	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "guide.md"))
 	require.NoError(t, err)
-	demo := demotest.Write(t)
+	demo := demotest.WriteLit(t)
 	dir := filepath.Dir(demo)
 	require.NoError(t, os.Rename(demo, filepath.Join(dir, "vornix-demo")))
 	at := dir

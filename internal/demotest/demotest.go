@@ -45,59 +45,72 @@ var original = sync.OnceValues(func() (string, error) {
 	return dir, errors.Join(err, readErr, os.WriteFile(wet, bytes.Replace(data, []byte("luxels = 1 "), []byte("luxels = 0.2"), 1), 0o644))
 })
 
-// built has two copies of the original whose projects were built: in "cached" all that a build keeps is still there, in "lit" only
-// what the maps' long stages made.
-var built = sync.OnceValues(func() (string, error) {
-	dir, err := original()
+// projects are the demo's, in the folder of a copy.
+var projects = []string{"demo/highline", "demo/lower-sidings"}
+
+// buildCopy copies the original and builds its projects, in a folder where all that a build keeps is still there, but nothing else.
+func buildCopy(name string, stages build.Stages) (string, error) {
+	from, err := original()
 	if err != nil {
 		return "", err
 	}
-	cached, lit := filepath.Join(dir, "cached"), filepath.Join(dir, "lit")
-	if err = os.CopyFS(filepath.Join(cached, "demo"), os.DirFS(filepath.Join(dir, "demo"))); err != nil {
-		return dir, err
+	dir := filepath.Join(from, name)
+	if err := os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo"))); err != nil {
+		return "", err
 	}
-	remove := func(project string, list ...string) {
-		for _, made := range list {
-			err = errors.Join(err, os.RemoveAll(filepath.Join(project, filepath.FromSlash(made))))
-		}
-	}
-	projects := []string{"demo/highline", "demo/lower-sidings"}
 	for _, name := range projects {
-		p, err := project.Load(filepath.Join(cached, name), demo.Profiles())
+		p, err := project.Load(filepath.Join(dir, name), demo.Profiles())
 		if err != nil {
-			return dir, err
+			return "", err
 		}
-		s, err := release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv})
+		s, err := release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv, Stages: stages})
 		if err != nil {
-			return dir, err
+			return "", err
 		}
 		_, _, err = s.Build(context.Background(), nil)
 		s.Close()
-		if err != nil {
-			return dir, err
+		if err := errors.Join(err, remove(filepath.Join(dir, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed")); err != nil {
+			return "", err
 		}
-		remove(filepath.Join(cached, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed")
 	}
-	if err = errors.Join(err, os.CopyFS(filepath.Join(lit, "demo"), os.DirFS(filepath.Join(cached, "demo")))); err != nil {
+	return dir, nil
+}
+
+func remove(project string, list ...string) (err error) {
+	for _, made := range list {
+		err = errors.Join(err, os.RemoveAll(filepath.Join(project, filepath.FromSlash(made))))
+	}
+	return err
+}
+
+var (
+	// plain has the results of builds without the long stages, cached those of whole ones, lit only what the long stages made.
+	plain  = sync.OnceValues(func() (string, error) { return buildCopy("plain", build.Stages{Only: []string{}}) })
+	cached = sync.OnceValues(func() (string, error) { return buildCopy("cached", build.Stages{}) })
+	lit    = sync.OnceValues(func() (string, error) {
+		from, err := cached()
+		if err != nil {
+			return "", err
+		}
+		dir := filepath.Join(filepath.Dir(from), "lit")
+		err = os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo")))
+		for _, name := range projects {
+			err = errors.Join(err, remove(filepath.Join(dir, name), ".vornix/cache/actions", ".vornix/cache/objects"))
+		}
 		return dir, err
-	}
-	for _, name := range projects {
-		remove(filepath.Join(lit, name), ".vornix/cache/actions", ".vornix/cache/objects")
-	}
-	return dir, err
-})
+	})
+)
 
 // WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in full and are not about those.
-func WriteLit(t testing.TB) string { return writeBuilt(t, "lit") }
+func WriteLit(t testing.TB) string { return copied(t, lit) }
 
 // WriteCached is Write, with all results in the projects' caches, for tests of what goes wrong beside the building.
-func WriteCached(t testing.TB) string { return writeBuilt(t, "cached") }
+func WriteCached(t testing.TB) string { return copied(t, cached) }
 
-func writeBuilt(t testing.TB, which string) string {
+// Built is Project, with all results in the cache that a build without the long stages has.
+func Built(t testing.TB, name string) *project.Project {
 	t.Helper()
-	from, err := built()
-	require.NoError(t, err)
-	return copied(t, filepath.Join(from, which))
+	return Load(t, filepath.Join(copied(t, plain), name))
 }
 
 // Main runs a package's tests and removes what they shared. Call it from TestMain.
@@ -110,15 +123,12 @@ func Main(m *testing.M) {
 }
 
 // Write puts a copy of the demo into a temporary folder and returns its path.
-func Write(t testing.TB) string {
-	t.Helper()
-	from, err := original()
-	require.NoError(t, err)
-	return copied(t, from)
-}
+func Write(t testing.TB) string { return copied(t, original) }
 
-func copied(t testing.TB, from string) string {
+func copied(t testing.TB, what func() (string, error)) string {
 	t.Helper()
+	from, err := what()
+	require.NoError(t, err)
 	to := filepath.Join(t.TempDir(), "demo")
 	require.NoError(t, os.CopyFS(to, os.DirFS(filepath.Join(from, "demo"))))
 	return to
