@@ -207,23 +207,23 @@ func TestBadInput(t *testing.T) {
 		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:26:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
-		}, "build", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 26 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 26 jobs failed"}},
 		{"PNG of no size", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			copy(data[16:24], make([]byte, 8))
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 26 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 26 jobs failed"}},
 		{"PNG of 60,000 a side", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			binary.BigEndian.PutUint32(data[16:], 60000)
 			binary.BigEndian.PutUint32(data[20:], 60000)
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 26 jobs failed"}},
+		}, "build --stage none", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 26 jobs failed"}},
 		{"an empty image", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
-		}, "build", 1, []string{"textures/wood/plank.png  it is empty", "1 of 26 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png  it is empty", "1 of 26 jobs failed"}},
 		{"a name with a space", func(t testing.TB, p string) {
 			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
@@ -610,7 +610,7 @@ func TestMapsByThemselves(t *testing.T) {
 	var made struct {
 		LeftOut int `json:"left_out"`
 	}
-	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "map", "maps/saltpan_relay.vnx", "b.vnm", "--layer", "helpers", "--json")).Result, &made))
+	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "map", "maps/saltpan_relay.vnx", "b.vnm", "--layer", "helpers", "--stage", "none", "--json")).Result, &made))
 	assert.Zero(t, made.LeftOut)
 	assert.Contains(t, ok(t, p, "diff", "a.vnm", "b.vnm").out, "spawn builder at 0,-20,6")
 	// A scene, with the project's textures, is a map source again.
