@@ -21,24 +21,25 @@ import (
 
 // mapRules is what of a project decides how a map compiles, besides its source.
 type mapRules struct {
-	Sizes   map[string]float64
-	Fits    map[string][2]float64
-	Through map[string]bool
-	Texels  map[string]float64
-	Ratio   float64
-	Luxels  map[string]float64
-	Looks   map[string]lookRule
-	Passing []string // materials that stop nobody
-	Cubes   texture.Format
-	Agents  []mapfile.Agent
-	Targets []string // items that every spawn must have a way to
-	Stages  []string // nil: all
-	Draft   bool
+	Versions string // of the compiler's stages
+	Sizes    map[string]float64
+	Fits     map[string][2]float64
+	Through  map[string]bool
+	Texels   map[string]float64
+	Ratio    float64
+	Luxels   map[string]float64
+	Looks    map[string]lookRule
+	Passing  []string // materials that stop nobody
+	Cubes    texture.Format
+	Agents   []mapfile.Agent
+	Targets  []string // items that every spawn must have a way to
+	Stages   []string // nil: all
+	Draft    bool
 }
 
 // rules are those for a map that needs these assets.
 func (pl *planner) rules(assets []*needs.Asset) mapRules {
-	r := mapRules{Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
+	r := mapRules{Versions: compile.Versions, Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
 	fits := slices.ContainsFunc(assets, func(a *needs.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
 	r.Cubes = texture.RGBA16F
 	if slices.Contains(pl.p.Profile.Textures.FormatList(), texture.BC6H) {

@@ -5,11 +5,16 @@ package compile
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"slices"
 
 	"vornix/core/compile/geometry"
+	"vornix/core/compile/lighting"
+	"vornix/core/compile/navigation"
 	"vornix/core/compile/partition"
+	"vornix/core/compile/reflections"
 	"vornix/core/compile/tiles"
+	"vornix/core/compile/visibility"
 	"vornix/core/finding"
 	"vornix/core/geom"
 	"vornix/core/mapfile"
@@ -18,7 +23,10 @@ import (
 )
 
 // Version is raised whenever the same scene would compile to other bytes, so that kept results are not used again.
-const Version = 3
+const Version = 4
+
+// Versions are those of all stages: when one of them is raised, maps have to be made again.
+var Versions = fmt.Sprint(Version, visibility.Version, lighting.Version, reflections.Version, navigation.Version)
 
 // Options for Compile.
 type Options struct {

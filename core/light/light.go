@@ -292,12 +292,12 @@ func (s *Scene) uv(p *part, h ray.Hit) (u, v float32) {
 // Seen is what a ray comes to.
 type Seen struct {
 	Light    ray.Vec // that comes along it
+	Others   ray.Vec // what of it is not given off by the surface itself
 	Distance float32 // in lengths of the ray's direction; far away where it meets nothing
 	Hit      bool
 	Behind   bool    // it met the back of a surface, as from within a solid
 	Colour   ray.Vec // of the surface
 	On       ray.Vec // the light that lies on it
-	Glow     ray.Vec // what of the light the surface gives off by itself
 	Emitter  int     // the surface's number among the emitters, counted from 1; 0: it is none
 }
 
@@ -317,21 +317,23 @@ func (s *Scene) See(from, dir ray.Vec) Seen {
 		through, veil = s.veil(from, dir, limit)
 	}
 	if !hit {
-		return Seen{Light: s.Sky(dir).Times(through).Add(veil), Distance: far}
+		light := s.Sky(dir).Times(through).Add(veil)
+		return Seen{Light: light, Others: light, Distance: far}
 	}
 	p := &s.parts[which][h.Triangle]
-	seen := Seen{Distance: h.T, Hit: true, Light: veil}
+	seen := Seen{Distance: h.T, Hit: true, Light: veil, Others: veil}
 	seen.Behind = s.behind(which, h, dir)
 	if seen.Behind && !s.paints[p.paint].doubleSided {
 		return seen
 	}
-	seen.Colour, seen.Glow = s.surface(p, h, from, dir)
+	var glow ray.Vec
+	seen.Colour, glow = s.surface(p, h, from, dir)
 	seen.On = s.on(p, h)
 	if s.paints[p.paint].unlit {
 		seen.On = ray.Vec{1, 1, 1}
 	}
-	seen.Glow = seen.Glow.Times(through)
-	seen.Light = seen.Colour.Times(seen.On).Times(through).Add(seen.Glow).Add(veil)
+	seen.Others = seen.Colour.Times(seen.On).Times(through).Add(veil)
+	seen.Light = seen.Others.Add(glow.Times(through))
 	if s.emits[which] != nil {
 		seen.Emitter = int(s.emits[which][h.Triangle])
 	}

@@ -88,18 +88,26 @@ type CellSight struct {
 // Sights are the sights of all cells.
 func (v *Visibility) Sights() []CellSight {
 	list := make([]CellSight, len(v.Cells))
+	faces := 0
+	for i := range v.Cells {
+		for _, f := range v.Cells[i].Faces {
+			faces = max(faces, int(f)+1)
+		}
+	}
+	last := make([]int, faces) // by face: the last cell that it was counted for, from 1
 	for i := range list {
-		drawn := map[uint32]bool{}
 		for k := range v.Cells {
 			if !v.Sees(i, k) {
 				continue
 			}
 			list[i].Cells++
 			for _, f := range v.Cells[k].Faces {
-				drawn[f] = true
+				if last[f] != i+1 {
+					last[f] = i + 1
+					list[i].Faces++
+				}
 			}
 		}
-		list[i].Faces = len(drawn)
 	}
 	return list
 }

@@ -58,7 +58,7 @@ func Cells(m *mapfile.Map) image.Image {
 	return plan(m, nil, under, []key{{"sees no other face", few}, {"half of them", blend(few, much, 0.5)}, {"all of them", much}})
 }
 
-// islands are the colours of ground, by island; the last stands for all further ones.
+// islandColours are those of ground, by island; the last stands for all further ones.
 var islandColours = []color.RGBA{{0x8c, 0xc0, 0x82, 255}, {0xe8, 0xa8, 0x5c, 255}, {0xc8, 0x8c, 0xc8, 255}, {0xd8, 0x70, 0x70, 255}}
 
 // linkColours are those of ways that are no walking.
@@ -144,15 +144,16 @@ func rankIslands(m *mapfile.Map) map[uint32]int {
 
 // fill lays a colour over the rectangle that a box is in the view.
 func (v *view) fill(img *image.RGBA, low, high [3]float64, c color.RGBA, weight float64) {
-	x0, y0 := v.at(low)
-	x1, y1 := v.at(high)
-	if y1 > y0 {
-		y0, y1 = y1, y0
-	}
+	left, bottom := v.at(low)
+	right, top := v.at(high)
 	inside := v.area.Inset(1)
 	clip := func(f float64, low, high int) int { return int(math.Round(min(max(f, float64(low)), float64(high)))) }
-	for y := clip(y1, inside.Min.Y, inside.Max.Y); y < max(clip(y0, inside.Min.Y, inside.Max.Y), clip(y1, inside.Min.Y, inside.Max.Y)+1) && y < inside.Max.Y; y++ {
-		for x := clip(x0, inside.Min.X, inside.Max.X); x < clip(x1, inside.Min.X, inside.Max.X); x++ {
+	area := image.Rect(clip(left, inside.Min.X, inside.Max.X), clip(top, inside.Min.Y, inside.Max.Y), clip(right, inside.Min.X, inside.Max.X), clip(bottom, inside.Min.Y, inside.Max.Y))
+	if area.Dy() == 0 { // ground seen from the side is a line
+		area.Max.Y = min(area.Min.Y+1, inside.Max.Y)
+	}
+	for y := area.Min.Y; y < area.Max.Y; y++ {
+		for x := area.Min.X; x < area.Max.X; x++ {
 			img.SetRGBA(x, y, blend(img.RGBAAt(x, y), c, weight))
 		}
 	}

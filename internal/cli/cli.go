@@ -227,9 +227,6 @@ func (a *app) session(command string, change func(*release.Options)) (*release.S
 	if change != nil {
 		change(&o)
 	}
-	if o.Stages.Grows == nil { // a command that says how stages run need not know of memory
-		o.Stages.Grows = grow
-	}
 	return release.Open(p, "vornix "+command, o)
 }
 

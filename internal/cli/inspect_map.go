@@ -58,7 +58,11 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	}
 	a.out.Say("%s", strings.Join(has, ", "))
 	a.out.Say("uses %s\n", orWord(strings.Join(answer.Uses, ", "), "nothing"))
-	answer.Stages, answer.Cells = a.stages(m), a.cells(m)
+	var sights []mapfile.CellSight
+	if m.Visibility != nil {
+		sights = m.Visibility.Sights()
+	}
+	answer.Stages, answer.Cells = a.stages(m, sights), a.cells(m, sights)
 	var rows [][]string
 	for _, c := range r.Chunks {
 		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})

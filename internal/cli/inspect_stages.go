@@ -32,12 +32,12 @@ type cellAnswer struct {
 const worstCells = 6
 
 // stages says what each of a map's long stages made.
-func (a *app) stages(m *mapfile.Map) []stagesAnswer {
+func (a *app) stages(m *mapfile.Map, sights []mapfile.CellSight) []stagesAnswer {
 	list := []stagesAnswer{}
 	var rows [][]string
 	for _, name := range stage.Names {
 		if how := m.Meta.Stages[name]; how != "" {
-			s := stagesAnswer{name, how, strings.Join(made(m, name), "; ")}
+			s := stagesAnswer{name, how, strings.Join(made(m, name, sights), "; ")}
 			list = append(list, s)
 			rows = append(rows, []string{s.Stage, s.How, s.Made})
 		}
@@ -49,11 +49,11 @@ func (a *app) stages(m *mapfile.Map) []stagesAnswer {
 	return list
 }
 
-func made(m *mapfile.Map, name string) (list []string) {
+func made(m *mapfile.Map, name string, sights []mapfile.CellSight) (list []string) {
 	switch name {
 	case stage.Visibility:
 		sees := 0
-		for _, c := range m.Visibility.Sights() {
+		for _, c := range sights {
 			sees += c.Cells
 		}
 		n := len(m.Visibility.Cells)
@@ -100,12 +100,9 @@ func made(m *mapfile.Map, name string) (list []string) {
 }
 
 // cells says from which cells most is drawn.
-func (a *app) cells(m *mapfile.Map) []cellAnswer {
+func (a *app) cells(m *mapfile.Map, sights []mapfile.CellSight) []cellAnswer {
 	list := []cellAnswer{}
-	if m.Visibility == nil {
-		return list
-	}
-	for i, s := range m.Visibility.Sights() {
+	for i, s := range sights {
 		c := &m.Visibility.Cells[i]
 		list = append(list, cellAnswer{i, c.Min, c.Max, s.Cells, s.Faces})
 	}
@@ -113,7 +110,7 @@ func (a *app) cells(m *mapfile.Map) []cellAnswer {
 	if len(list) > worstCells {
 		list = list[:worstCells]
 	}
-	if len(m.Visibility.Cells) < 2 {
+	if len(sights) < 2 {
 		return list
 	}
 	var rows [][]string

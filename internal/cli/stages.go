@@ -28,7 +28,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 		if draft && full {
 			return s, &fault.Fault{Kind: fault.Usage, What: "--draft and --full exclude each other", Do: "Give one of them."}
 		}
-		s.Draft = draft
+		s.Draft, s.Grows = draft, grow
 		for _, name := range only {
 			switch {
 			case name == "none" && len(only) == 1:
@@ -52,7 +52,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 
 // env is the stages as one map alone is compiled.
 func (a *app) env(s build.Stages) *stage.Env {
-	e := &stage.Env{Only: s.Only, Draft: s.Draft, Memory: s.Memory, Workers: a.jobs, Grows: grow}
+	e := &stage.Env{Only: s.Only, Draft: s.Draft, Memory: s.Memory, Workers: a.jobs, Grows: s.Grows}
 	if p := a.out.Progress(); p != nil {
 		e.Progress = func(name string, done, total int64) { p.Advanced("", name, done, total) }
 	}

@@ -98,7 +98,7 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	for k := range ambientRays {
 		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]))
 		seen := b.scene.See(at, dir)
-		bright := besides(seen, asked)
+		bright := besides(seen, asked) // light of the sky and of surfaces
 		if seen.Behind {
 			behind++
 		}
@@ -112,16 +112,16 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	for s := range sum {
 		sum[s] = sum[s].Scale(1 / weights[s])
 	}
-	b.lamps.inAir(b.scene, at, &d, &sum)
+	b.lamps.inAir(b.scene, at, asked, &d, &sum)
 	return sum, behind > ambientRays/2
 }
 
 // airRays is how many rays to each lamp say how much of it a place in the air gets.
 const airRays = 4
 
-// inAir adds what comes straight from lamps, the sun and emitters to the six sides of a place in the air. How much of each is in
+// inAir adds what comes straight from lamps, the sun and the emitters that are asked to the six sides of a place in the air. How much of each is in
 // sight is asked once, for all sides.
-func (l *lamps) inAir(s *light.Scene, at ray.Vec, d *dice, sum *[6]ray.Vec) {
+func (l *lamps) inAir(s *light.Scene, at ray.Vec, asked []int, d *dice, sum *[6]ray.Vec) {
 	c := luxel{at: at}
 	add := func(through ray.Vec, amount func(side ray.Vec) float32) {
 		if through == (ray.Vec{}) {
@@ -139,7 +139,7 @@ func (l *lamps) inAir(s *light.Scene, at ray.Vec, d *dice, sum *[6]ray.Vec) {
 	if l.sunLight != (ray.Vec{}) {
 		add(l.sunLight.Times(l.part(airRays, l.disc > 0, &c, d, s, l.towardSun())), l.sun.Dot)
 	}
-	for _, i := range l.glowing.asked(at) {
+	for _, i := range asked {
 		m := &l.glowing.list[i]
 		if !m.Both && at.Sub(m.middle).Dot(m.normal) <= 0 {
 			continue
@@ -152,9 +152,8 @@ func (l *lamps) inAir(s *light.Scene, at ray.Vec, d *dice, sum *[6]ray.Vec) {
 func (e *emitters) seen(m *emitter, at ray.Vec, d *dice) (sum ray.Vec) {
 	shift := [2]float32{d.next(), d.next()}
 	for k := range airRays {
-		su := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
-		v := su * spread(k, 1, shift[1])
-		sum = sum.Add(e.scene.Sends(m.Emitter, su-v, v).Times(e.scene.Passes(at, m.point(su-v, v).Sub(at).Scale(0.999))))
+		u, v, to := m.place(k, shift)
+		sum = sum.Add(e.scene.Sends(m.Emitter, u, v).Times(e.scene.Passes(at, to.Sub(at).Scale(0.999))))
 	}
 	return sum.Scale(1.0 / airRays)
 }

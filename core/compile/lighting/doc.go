@@ -4,8 +4,9 @@
 //     no seam shows between them, and a rectangle has every luxel that is mixed into its face, so that nothing bleeds in.
 //   - direct.go adds the light of lamps, spots and the sun, with soft shadows from their size, coloured and shaped by what is seen
 //     through: the inverse-square law and Lambert's cosine law, sampled.
-//   - emitters.go asks small or distant surfaces that glow as if they were lamps, at places spread over them.
-//   - gather.go adds the light of the sky, of glowing surfaces and of all other surfaces, by asking what is seen in directions
+//   - emitters.go adds the light of surfaces that glow: exactly what each would bring (Lambert's formula for polygons), times the part
+//     of it that is in sight, sampled.
+//   - gather.go adds the light of the sky and of all other surfaces, by asking what is seen in directions
 //     spread over the half sphere as the cosine law weighs them (Cook, Porter and Carpenter, "Distributed ray tracing", 1984;
 //     Kajiya, "The rendering equation", 1986). Directions come from a sequence that fills the square evenly (Roberts, "The
 //     unreasonable effectiveness of quasirandom sequences", 2018), turned for every luxel. Light that bounced several times is

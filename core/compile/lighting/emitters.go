@@ -37,12 +37,11 @@ func emittersOf(s *light.Scene) *emitters {
 	for i := range all {
 		t := &all[i].Corners
 		m := emitter{Emitter: &all[i], middle: t[0].Add(t[1]).Add(t[2]).Scale(1.0 / 3), normal: t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Unit()}
-		for _, c := range t {
-			if s.Even(m.Emitter) {
-				break
+		if !s.Even(m.Emitter) {
+			for _, c := range t {
+				d := c.Sub(m.middle)
+				m.near = max(m.near, d.Dot(d)*apartFrom*apartFrom)
 			}
-			d := c.Sub(m.middle)
-			m.near = max(m.near, d.Dot(d)*apartFrom*apartFrom)
 		}
 		m.power = s.Brightest(m.Emitter) * m.Area / math.Pi
 		e.list = append(e.list, m)
@@ -88,10 +87,9 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 			if k == few(rays) && low == high {
 				break // it is all in sight, or all hidden
 			}
-			su := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
-			v := su * spread(k, 1, shift[1])
+			u, v, to := m.place(k, shift)
 			at := c.place(k)
-			way := m.point(su-v, v).Sub(at)
+			way := to.Sub(at)
 			square := way.Dot(way)
 			away := -way.Dot(m.normal)
 			if m.Both {
@@ -102,7 +100,7 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 				through = e.scene.Passes(at, way.Scale(0.999))
 				amount := toward * away / (square * square)
 				weights += amount
-				part := e.scene.Sends(m.Emitter, su-v, v).Times(through).Scale(amount)
+				part := e.scene.Sends(m.Emitter, u, v).Times(through).Scale(amount)
 				lit, from = lit.Add(part), from.Add(way.Scale(brightness(part)))
 			}
 			if k == 0 {
@@ -120,9 +118,12 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 	return sum
 }
 
-// point is a place on the emitter.
-func (m *emitter) point(u, v float32) ray.Vec {
-	return m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(u)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v))
+// place is the k-th of places spread evenly over the emitter: how far it is along the edges from corner 0, and where.
+func (m *emitter) place(k int, shift [2]float32) (u, v float32, at ray.Vec) {
+	r := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
+	v = float32(r * spread(k, 1, shift[1]))
+	u = r - v
+	return u, v, m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(u)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v))
 }
 
 // brings is what the emitter would bring to a surface if it gave off 1 everywhere and nothing were in the way: of what lies above the
@@ -154,7 +155,7 @@ func (m *emitter) brings(at, facing ray.Vec) float32 {
 func besides(seen light.Seen, asked []int) ray.Vec {
 	if seen.Emitter != 0 {
 		if _, is := slices.BinarySearch(asked, seen.Emitter-1); is {
-			return seen.Light.Sub(seen.Glow)
+			return seen.Others
 		}
 	}
 	return seen.Light

@@ -14,7 +14,7 @@ import (
 )
 
 // Version is raised whenever the same map would be lit with other bytes.
-const Version = 3
+const Version = 4
 
 // Options for Build.
 type Options struct {

@@ -11,7 +11,7 @@ import (
 )
 
 // Version is raised whenever the same map would be parted otherwise.
-const Version = 1
+const Version = 2
 
 // Result is what the stage has to say.
 type Result struct {
