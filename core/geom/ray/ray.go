@@ -142,26 +142,35 @@ type waiting struct {
 	in    float32
 }
 
+// pile is what a ray has yet to come to.
+type pile [stackSize]waiting
+
+// push puts the children of a node that the mask names on top, the nearest last, and says how high the pile is then.
+func (s *pile) push(top int, n *node, q *asked, mask uint32) int {
+	bottom := top
+	for ; mask != 0; mask &= mask - 1 {
+		k := bits.TrailingZeros32(mask) % width
+		in, i := q.in[k], top
+		for ; i > bottom && s[(i-1)%stackSize].in < in; i-- {
+			s[i%stackSize] = s[(i-1)%stackSize]
+		}
+		s[i%stackSize] = waiting{n.child[k], in}
+		top++
+	}
+	return top
+}
+
 // walk visits the leaves that a ray touches, the nearest first. leaf gives the new limit, below 0 to stop.
 func (t *Tree) walk(from, dir Vec, limit float32, leaf func(set []stored, limit float32) float32) {
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return
 	}
 	q := t.ask(&from, &dir, limit)
-	var stack [stackSize]waiting
+	var stack pile
 	top, at := 0, int32(0)
 	for {
 		n := &t.nodes[at]
-		bottom := top
-		for mask := enters(n, &q); mask != 0; mask &= mask - 1 {
-			k := bits.TrailingZeros32(mask) % width
-			in, i := q.in[k], top // the nearest on top
-			for ; i > bottom && stack[(i-1)%stackSize].in < in; i-- {
-				stack[i%stackSize] = stack[(i-1)%stackSize]
-			}
-			stack[i%stackSize] = waiting{n.child[k], in}
-			top++
-		}
+		top = stack.push(top, n, &q, enters(n, &q))
 		for {
 			if top--; top < 0 {
 				return
@@ -217,7 +226,7 @@ func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
 		return best, false
 	}
 	q := t.ask(from, dir, limit)
-	var stack [stackSize]waiting
+	var stack pile
 	top, next := 0, int32(0)
 	for {
 		if next >= 0 {
@@ -228,16 +237,7 @@ func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
 					continue
 				}
 			} else {
-				bottom := top
-				for ; mask != 0; mask &= mask - 1 {
-					k := bits.TrailingZeros32(mask) % width
-					in, i := q.in[k], top // the nearest on top
-					for ; i > bottom && stack[(i-1)%stackSize].in < in; i-- {
-						stack[i%stackSize] = stack[(i-1)%stackSize]
-					}
-					stack[i%stackSize] = waiting{n.child[k], in}
-					top++
-				}
+				top = stack.push(top, n, &q, mask)
 				next = 0
 			}
 		}
