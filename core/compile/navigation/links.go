@@ -25,6 +25,7 @@ type leap struct {
 // links finds how one gets from polygon to polygon. lists are the rectangles by tile; first is the number of each tile's first.
 func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks []mapfile.Link, leaps []leap) {
 	base := first[t]
+	var lines, next []int // of walks, those that the last cell, and this one, are part of
 	for n := range list {
 		r := &list[n]
 		for _, b := range borders {
@@ -40,28 +41,34 @@ func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks [
 			if b.dy != 0 {
 				steps, dx, dy = r.w, 1, 0
 			}
-			last := -1
+			lines = lines[:0]
 			for k := range steps {
 				cx, cy := x+k*dx, y+k*dy
-				z := r.height(f, float64(cx)+0.5, float64(cy)+0.5)
-				to, _ := f.above(cx+b.dx, cy+b.dy, z)
-				if to == nil {
-					last = -1
-					leaps = append(leaps, f.leaps(uint32(base+n), cx, cy, z, b, first)...)
-					continue
-				}
-				number := first[[2]int{floorDiv(cx+b.dx, tile), floorDiv(cy+b.dy, tile)}] + int(to.group)
+				z := f.standing(cx, cy, n).height
 				p, q := f.corner(r, cx+min(b.a[0], b.b[0]), cy+min(b.a[1], b.b[1])), f.corner(r, cx+max(b.a[0], b.b[0]), cy+max(b.a[1], b.b[1]))
-				if last == number {
-					walks[len(walks)-1].B = q
-					continue
+				next = next[:0]
+				for _, to := range f.stood(cx+b.dx, cy+b.dy) {
+					if math.Abs(to.height-z) > float64(f.agent.Step)+same {
+						continue
+					}
+					number := uint32(first[[2]int{floorDiv(cx+b.dx, tile), floorDiv(cy+b.dy, tile)}] + int(to.group))
+					at := slices.IndexFunc(lines, func(i int) bool { return walks[i].To == number })
+					if at >= 0 {
+						walks[lines[at]].B = q
+						next = append(next, lines[at])
+						continue
+					}
+					kind := mapfile.Walk
+					if f.areas[to.area] == "door" && f.areas[r.at.area] != "door" { // once a way through it
+						kind = mapfile.Door
+					}
+					next = append(next, len(walks))
+					walks = append(walks, mapfile.Link{From: uint32(base + n), To: number, Kind: kind, A: p, B: q})
 				}
-				last = number
-				kind := mapfile.Walk
-				if f.areas[to.area] == "door" && f.areas[r.at.area] != "door" { // once a way through it
-					kind = mapfile.Door
+				if len(next) == 0 {
+					leaps = append(leaps, f.leaps(uint32(base+n), cx, cy, z, b, first)...)
 				}
-				walks = append(walks, mapfile.Link{From: uint32(base + n), To: uint32(number), Kind: kind, A: p, B: q})
+				lines, next = next, lines
 			}
 		}
 	}
@@ -85,14 +92,10 @@ func (f *field) leaps(from uint32, x, y int, z float64, b border, first map[[2]i
 	var out []leap
 	for k := 1; float64(k)*f.cell <= reach; k++ {
 		cx, cy := x+k*b.dx, y+k*b.dy
-		t := f.tiles[[2]int{floorDiv(cx, tile), floorDiv(cy, tile)}]
 		if f.walled(cx, cy, z) {
 			return out
 		}
-		if t == nil {
-			continue
-		}
-		for _, s := range t[(cy-floorDiv(cy, tile)*tile)*tile+cx-floorDiv(cx, tile)*tile] {
+		for _, s := range f.stood(cx, cy) {
 			rise := s.height - z
 			kind := mapfile.LinkKind(0)
 			switch distance := float64(k) * f.cell; {

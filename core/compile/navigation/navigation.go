@@ -13,7 +13,7 @@ import (
 )
 
 // Version is raised whenever the same map would get other ground.
-const Version = 2
+const Version = 3
 
 // Usual is who walks where a game says nothing. Metres and degrees.
 var Usual = mapfile.Agent{Name: "player", Radius: 0.3, Height: 1.8, Step: 0.45, Slope: 46, Drop: 3, Jump: 1.5}

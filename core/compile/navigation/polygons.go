@@ -2,6 +2,7 @@ package navigation
 
 import (
 	"math"
+	"slices"
 
 	"vornix/core/mapfile"
 )
@@ -20,24 +21,31 @@ func (r *rectangle) height(f *field, x, y float64) float64 {
 	return r.at.height + float64(r.at.slope[0]*f.cell)*(x-float64(r.x)-0.5) + float64(r.at.slope[1]*f.cell)*(y-float64(r.y)-0.5)
 }
 
-// above finds, over a cell, the stand that one walks to from a height, and its number; -1: none.
-func (f *field) above(x, y int, z float64) (*stand, int) {
+// stood are the places to stand over a cell.
+func (f *field) stood(x, y int) []stand {
 	t := f.tiles[[2]int{floorDiv(x, tile), floorDiv(y, tile)}]
 	if t == nil {
-		return nil, -1
+		return nil
 	}
-	list := t[(y-floorDiv(y, tile)*tile)*tile+x-floorDiv(x, tile)*tile]
-	best := -1
+	return t[(y-floorDiv(y, tile)*tile)*tile+x-floorDiv(x, tile)*tile]
+}
+
+// standing is the place over a cell that is part of a tile's n-th rectangle.
+func (f *field) standing(x, y, n int) *stand {
+	list := f.stood(x, y)
+	return &list[slices.IndexFunc(list, func(s stand) bool { return int(s.group) == n })]
+}
+
+// above finds, over a cell, the stand nearest to a height that one walks to from there; nil: none.
+func (f *field) above(x, y int, z float64) (best *stand) {
+	list := f.stood(x, y)
 	for i := range list {
 		d := math.Abs(list[i].height - z)
-		if d <= float64(f.agent.Step)+same && (best < 0 || d < math.Abs(list[best].height-z)) {
-			best = i
+		if d <= float64(f.agent.Step)+same && (best == nil || d < math.Abs(best.height-z)) {
+			best = &list[i]
 		}
 	}
-	if best < 0 {
-		return nil, -1
-	}
-	return &list[best], best
+	return best
 }
 
 func floorDiv(a, b int) int {
@@ -65,7 +73,7 @@ func (f *field) join(t [2]int) []rectangle {
 			r := rectangle{x: x, y: y, w: 1, h: 1, at: cells[i][k]}
 			row := []*stand{&cells[i][k]}
 			for x+r.w < (t[0]+1)*tile {
-				s, _ := f.above(x+r.w, y, row[r.w-1].height)
+				s := f.above(x+r.w, y, row[r.w-1].height)
 				if !fits(&r, s, x+r.w, y) {
 					break
 				}
@@ -77,7 +85,7 @@ func (f *field) join(t [2]int) []rectangle {
 			for y+r.h < (t[1]+1)*tile {
 				next := make([]*stand, r.w)
 				for c := range r.w {
-					s, _ := f.above(x+c, y+r.h, row[c].height)
+					s := f.above(x+c, y+r.h, row[c].height)
 					if !fits(&r, s, x+c, y+r.h) {
 						break rows
 					}

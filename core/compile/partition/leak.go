@@ -3,6 +3,7 @@ package partition
 import (
 	"container/heap"
 	"context"
+	"slices"
 
 	"vornix/core/geom"
 )
@@ -65,11 +66,11 @@ func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, open f
 	}
 }
 
-// way is a leaf that was reached.
+// way is a leaf that was reached: from which leaf, through which opening, and from which start.
 type way struct {
-	leaf, opening int
-	length        float64
-	at            geom.Vec
+	leaf, before, opening, start int
+	length                       float64
+	at                           geom.Vec
 }
 
 type ways []way
@@ -87,51 +88,49 @@ func (w *ways) Pop() any {
 	return x
 }
 
-// Leak is the shortest way (Dijkstra, 1959) from one of the starts, through openings, to the end of space: the number of the
-// start and the points of the way. nil when there is none: the map is sealed. A start inside a solid leads nowhere.
+// Leak is the shortest way (Dijkstra, 1959, from all starts at once) from one of the starts, through openings, to the end of space:
+// the number of the start and the points of the way. nil when there is none: the map is sealed. A start inside a solid leads nowhere.
 func (t *Tree) Leak(openings []Opening, starts []geom.Vec) (start int, points []geom.Vec) {
 	at := make([][]int, len(t.Leaves))
 	for i, o := range openings {
 		at[o.Leaves[0]] = append(at[o.Leaves[0]], i)
 		at[o.Leaves[1]] = append(at[o.Leaves[1]], i)
 	}
-	best := 0.0
+	came := make([]*way, len(t.Leaves)) // by leaf: the shortest way to it
+	done := make([]bool, len(t.Leaves))
+	var queue ways
 	for i, from := range starts {
-		first := t.Leaf(from)
-		if first < 0 || t.Leaves[first].Solid {
+		leaf := t.Leaf(from)
+		if leaf < 0 || t.Leaves[leaf].Solid || came[leaf] != nil {
+			continue // of several starts in one leaf the first is as good as any
+		}
+		came[leaf] = &way{leaf: leaf, opening: -1, start: i, at: from}
+		queue = append(queue, *came[leaf])
+	}
+	heap.Init(&queue)
+	for queue.Len() > 0 {
+		w := heap.Pop(&queue).(way)
+		if done[w.leaf] {
 			continue
 		}
-		came := map[int]way{} // by leaf: the leaf and the opening before it
-		done := map[int]bool{}
-		queue := &ways{{leaf: first, opening: -1, at: from}}
-		came[first] = way{leaf: -1, opening: -1}
-		for queue.Len() > 0 {
-			w := heap.Pop(queue).(way)
-			if done[w.leaf] || points != nil && w.length >= best {
-				continue
+		done[w.leaf] = true
+		if t.Outside(w.leaf) {
+			for leaf := w.leaf; came[leaf].opening >= 0; leaf = came[leaf].before {
+				points = append(points, came[leaf].at)
 			}
-			done[w.leaf] = true
-			if t.Outside(w.leaf) {
-				line := []geom.Vec{}
-				for leaf := w.leaf; came[leaf].opening >= 0; leaf = came[leaf].leaf {
-					line = append([]geom.Vec{openings[came[leaf].opening].Polygon.Middle()}, line...)
-				}
-				start, points, best = i, append([]geom.Vec{from}, line...), w.length
-				break
-			}
-			for _, o := range at[w.leaf] {
-				next := openings[o].Leaves[0] + openings[o].Leaves[1] - w.leaf
-				if done[next] {
-					continue
-				}
-				middle := openings[o].Polygon.Middle()
-				step := way{leaf: next, opening: o, length: w.length + middle.Sub(w.at).Length(), at: middle}
-				if old, seen := came[next]; !seen || step.length < old.length {
-					came[next] = way{leaf: w.leaf, opening: o, length: step.length}
-					heap.Push(queue, step)
-				}
+			points = append(points, starts[w.start])
+			slices.Reverse(points)
+			return w.start, points
+		}
+		for _, o := range at[w.leaf] {
+			next := openings[o].Leaves[0] + openings[o].Leaves[1] - w.leaf
+			middle := openings[o].Polygon.Middle()
+			step := way{leaf: next, before: w.leaf, opening: o, start: w.start, length: w.length + middle.Sub(w.at).Length(), at: middle}
+			if !done[next] && (came[next] == nil || step.length < came[next].length) {
+				came[next] = &step
+				heap.Push(&queue, step)
 			}
 		}
 	}
-	return start, points
+	return 0, nil
 }
