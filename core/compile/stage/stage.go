@@ -9,7 +9,9 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"reflect"
 	"runtime"
 	"slices"
 	"sync"
@@ -149,8 +151,12 @@ func (w *Work) Each(ctx context.Context, n, size int, weight int64, do func(firs
 func Key(parts ...any) string {
 	h := sha256.New()
 	for _, p := range parts {
-		b, err := binary.Append(nil, binary.LittleEndian, p)
-		if err != nil { // strings in it, or numbers without a size
+		var b []byte
+		err := errors.ErrUnsupported
+		if v := reflect.ValueOf(p); v.IsValid() && (v.Kind() != reflect.Pointer || !v.IsNil()) {
+			b, err = binary.Append(nil, binary.LittleEndian, p)
+		}
+		if err != nil { // nothing, strings in it, or numbers without a size
 			if b, err = json.Marshal(p); err != nil {
 				panic(fmt.Sprintf("a part of a key can't be written: %v", err)) // only called with plain structs
 			}
