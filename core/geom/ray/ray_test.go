@@ -158,3 +158,33 @@ func TestWhatIsNoTriangleIsNeverMet(t *testing.T) {
 	tree.Through(Vec{0.2, 0.2, 0}, Vec{0, 0, 1}, 10, func(Hit) bool { n++; return true })
 	require.Equal(t, 1000, n)
 }
+
+// A cube's images are turned so that going over an edge leads to the next image, and every place leads out and back.
+func TestCubes(t *testing.T) {
+	r := rand.New(rand.NewSource(3))
+	for range 20000 {
+		face, u, v := r.Intn(6), r.Float32(), r.Float32()
+		d := CubeDirection(face, u, v)
+		scale := float32(math.Exp(r.Float64()*8 - 4))
+		f, u2, v2 := CubePlace(d.Scale(scale))
+		require.Equal(t, face, f)
+		require.InDelta(t, u, u2, 1e-5)
+		require.InDelta(t, v, v2, 1e-5)
+	}
+	for face, axis := range []Vec{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}} {
+		require.Equal(t, axis, CubeDirection(face, 0.5, 0.5))
+	}
+	// As the Vulkan specification has it (table 26): on +X, u runs along -Z and v along -Y; on +Y, u along +X and v along +Z.
+	require.Equal(t, Vec{1, 1, 1}, CubeDirection(0, 0, 0))
+	require.Equal(t, Vec{1, -1, -1}, CubeDirection(0, 1, 1))
+	require.Equal(t, Vec{-1, 1, -1}, CubeDirection(2, 0, 0))
+	require.Equal(t, Vec{1, 1, 1}, CubeDirection(2, 1, 1))
+	for range 100 { // every direction leads somewhere
+		d := Vec{float32(r.Intn(3) - 1), float32(r.Intn(3) - 1), float32(r.Intn(3) - 1)}
+		if d == (Vec{}) {
+			continue
+		}
+		f, u, v := CubePlace(d)
+		require.True(t, f >= 0 && f < 6 && u >= 0 && u <= 1 && v >= 0 && v <= 1)
+	}
+}
