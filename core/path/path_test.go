@@ -27,7 +27,9 @@ func random(r *rand.Rand, w, h int, walls float64) *field {
 	return f
 }
 
-func (f *field) free(x, y int) bool { return x >= 0 && y >= 0 && x < f.w && y < f.h && !f.wall[y*f.w+x] }
+func (f *field) free(x, y int) bool {
+	return x >= 0 && y >= 0 && x < f.w && y < f.h && !f.wall[y*f.w+x]
+}
 
 func (f *field) ground() *mapfile.Navigation {
 	n := &mapfile.Navigation{Agent: mapfile.Agent{Name: "a", Radius: 0.1, Height: 1.8, Step: 0.4}, Areas: []string{""}}

@@ -59,9 +59,6 @@ type quality struct {
 	filters int
 }
 
-// straight is about what it costs a luxel to ask the lamps, in steps: few places lie in the edge of a shadow.
-func (q *quality) straight() int64 { return 2 * int64(few(q.direct)) }
-
 // bounce is about what a luxel costs in a pass, in steps: less than half of them are asked.
 func (q *quality) bounce() int64 { return int64(q.between.least) * 2 / 5 }
 
@@ -102,7 +99,8 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 	if gathers {
 		passes = int64(b.q.expected())*b.q.bounce() + int64(b.q.last.least)*2
 	}
-	b.work = e.Begin(stage.Lighting, int64(n)*(passes+b.q.straight())+ambientWork)
+	b.asking = b.straightCost()
+	b.work = e.Begin(stage.Lighting, int64(n)*(passes+b.asking)+ambientWork)
 	if err := b.direct(ctx); err != nil {
 		return nil, err
 	}
@@ -159,6 +157,7 @@ type builder struct {
 	layout *layout
 	q      quality
 	work   *stage.Work
+	asking int64 // about what it costs a luxel to ask the lamps, in steps
 	key    string
 	result *Result
 
@@ -166,12 +165,27 @@ type builder struct {
 	rest     []gathered // from everywhere else
 }
 
+// straightCost looks at some luxels for how many lamps, suns and emitters each asks: few places lie in the edge of a shadow, so that
+// each costs the first few rays.
+func (b *builder) straightCost() int64 {
+	const some = 64
+	list := b.layout.luxels
+	asked := 0
+	for i := range some {
+		if len(list) > 0 {
+			c := &list[i*len(list)/some]
+			asked += 1 + len(b.lamps.near(c.at)) + len(b.lamps.glowing.asked(c.at))
+		}
+	}
+	return int64(few(b.q.direct)*asked/some) + 1
+}
+
 // direct finds what comes straight from lamps and the sun.
 func (b *builder) direct(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.straight = make([]arriving, n)
-	return b.work.Once(stage.Key(b.key, "direct"), int64(n)*b.q.straight(), func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
-		err := b.work.Each(ctx, n, 64, b.q.straight(), func(first, last int) {
+	return b.work.Once(stage.Key(b.key, "direct"), int64(n)*b.asking, func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
+		err := b.work.Each(ctx, n, 64, b.asking, func(first, last int) {
 			for i := first; i < last; i++ {
 				b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
 			}

@@ -2,7 +2,6 @@ package show
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
@@ -10,17 +9,33 @@ import (
 	"vornix/core/job"
 )
 
-// bar shows jobs on a terminal: what is running, how far, how long it will take. It appears only when a run takes
-// long enough to be waited for.
+// patience is how long a run or a stage goes on before a bar appears for it, and how long it is watched before its speed is believed.
+const patience = 300 * time.Millisecond
+
+// bar shows jobs on a terminal: what is running, how far, how long it will take. A long stage of a job says by itself how far it is;
+// of several at work the one that will take longest is shown, since everything waits for it.
 type bar struct {
 	out     *Out
 	begin   time.Time
 	running string
+	stages  map[string]*advance
 	bar     *progressbar.ProgressBar
-	// A long stage says by itself how far it is.
-	stage      string
-	stageBegin time.Time
-	stageDone  int64 // what was there when it began to be timed
+	what    string // that the bar speaks of
+}
+
+// advance is how far a stage is, and where it was when it began to be watched: what was kept costs no time.
+type advance struct {
+	begin              time.Time
+	first, done, total int64
+}
+
+// left is how long a stage will take at the speed that it had so far; ok is false when that can't be told yet.
+func (a *advance) left(now time.Time) (left time.Duration, ok bool) {
+	since := now.Sub(a.begin)
+	if since < patience || a.done <= a.first {
+		return 0, false
+	}
+	return time.Duration(float64(since) / float64(a.done-a.first) * float64(a.total-a.done)), true
 }
 
 // Progress is a progress for jobs; nil where nothing may move.
@@ -28,47 +43,64 @@ func (o *Out) Progress() job.Progress {
 	if !o.Terminal || o.JSON || o.Quiet {
 		return nil
 	}
-	return &bar{out: o, begin: time.Now()}
+	return &bar{out: o, begin: time.Now(), stages: map[string]*advance{}}
 }
 
 func (b *bar) Started(id, _ string) { b.running = Clean(id) }
 
-// Advanced shows how far a stage is, and how long it will take at the speed that it had so far.
+// Advanced takes how far a stage is.
 func (b *bar) Advanced(id, stage string, done, total int64) {
-	if key := id + " " + stage; key != b.stage {
-		b.stage, b.stageBegin, b.stageDone = key, time.Now(), done
+	name := Clean(stage)
+	if id != "" {
+		name = Clean(id) + ": " + name
 	}
-	since := time.Since(b.stageBegin)
-	if since < 300*time.Millisecond || done <= b.stageDone {
+	if done >= total {
+		delete(b.stages, name)
+		if len(b.stages) == 0 && b.bar != nil {
+			_ = b.bar.Clear() // what it said is over
+		}
 		return
 	}
-	if b.bar == nil {
-		b.bar = b.new(1)
+	now := time.Now()
+	if b.stages[name] == nil {
+		b.stages[name] = &advance{begin: now, first: done}
 	}
-	left := time.Duration(float64(since) / float64(done-b.stageDone) * float64(total-done))
-	b.bar.Describe(fmt.Sprintf("about %d s left, %s", int(left.Seconds())+1, Clean(strings.TrimSpace(id+": "+stage))))
-	b.bar.ChangeMax64(total)
-	_ = b.bar.Set64(done) // a bar that can't be drawn is no reason to stop
-}
-
-func (b *bar) new(total int) *progressbar.ProgressBar {
-	return progressbar.NewOptions(total, progressbar.OptionSetWriter(b.out.Stderr), progressbar.OptionClearOnFinish(),
-		progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false),
-		progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionUseANSICodes(b.out.colourErr))
+	b.stages[name].done, b.stages[name].total = done, total
+	longest, what := time.Duration(-1), ""
+	for name, a := range b.stages {
+		if left, ok := a.left(now); ok && (left > longest || left == longest && name < what) {
+			longest, what = left, name
+		}
+	}
+	if a := b.stages[what]; a != nil {
+		b.show(longest, what, float64(a.done)/float64(a.total))
+	}
 }
 
 func (b *bar) Ended(_ job.Result, done, total int) {
-	if b.bar == nil {
-		if time.Since(b.begin) < 300*time.Millisecond || done == total {
-			return
+	switch since := time.Since(b.begin); {
+	case done == total:
+		if b.bar != nil {
+			_ = b.bar.Finish()
 		}
-		b.bar = b.new(total)
+	case len(b.stages) == 0 && since >= patience:
+		b.show(since/time.Duration(done)*time.Duration(total-done), b.running, float64(done)/float64(total))
 	}
-	left := time.Since(b.begin) / time.Duration(done) * time.Duration(total-done)
-	b.bar.Describe(fmt.Sprintf("about %d s left, %s", int(left.Seconds())+1, b.running))
-	b.bar.ChangeMax(total)
-	_ = b.bar.Set(done) // a bar that can't be drawn is no reason to stop
-	if done == total {
-		_ = b.bar.Finish()
+}
+
+// parts is how finely the bar is divided. It never stands at its end before all is over: there it would be taken away for good.
+const parts = 1000
+
+func (b *bar) show(left time.Duration, what string, part float64) {
+	if b.bar == nil {
+		b.bar = progressbar.NewOptions(parts, progressbar.OptionSetWriter(b.out.Stderr), progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false),
+			progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionUseANSICodes(b.out.colourErr))
 	}
+	if what != b.what {
+		b.what = what
+		b.bar.Reset()
+	}
+	b.bar.Describe(fmt.Sprintf("about %d s left, %s", int(left.Seconds())+1, what))
+	_ = b.bar.Set(min(int(part*parts), parts-1)) // a bar that can't be drawn is no reason to stop
 }
