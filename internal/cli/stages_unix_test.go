@@ -113,10 +113,17 @@ func TestDraftsAreNotPacked(t *testing.T) {
 	p := filepath.Join(demotest.WriteLit(t), "lower-sidings")
 	how := func(file string) map[string]string {
 		var answer struct {
-			Meta struct{ Stages map[string]string }
+			Map struct {
+				Meta   struct{ Stages map[string]string }
+				Stages []struct{ Stage, How, Made string }
+			}
 		}
 		require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "inspect", file, "--json")).Result, &answer))
-		return answer.Meta.Stages
+		for _, s := range answer.Map.Stages {
+			assert.Equal(t, answer.Map.Meta.Stages[s.Stage], s.How)
+			assert.NotEmpty(t, s.Made)
+		}
+		return answer.Map.Meta.Stages
 	}
 	ok(t, p, "build", "--draft", "--stage", "lighting")
 	assert.Equal(t, map[string]string{"lighting": "draft"}, how("out/tree/levels/tram_depot.vnm"))
