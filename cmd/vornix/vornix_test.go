@@ -1,4 +1,4 @@
-package cli_test
+package main_test
 
 import (
 	"bytes"
@@ -143,24 +143,6 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
-}
-
-// Two builds in two folders, with other times and other numbers of jobs, give the same bytes.
-func TestSameBytes(t *testing.T) {
-	a, b := filepath.Join(demotest.Write(t), "highline"), filepath.Join(demotest.Write(t), "highline") // nothing is kept yet
-	for _, p := range []string{a, b} {                                                                 // one lit map is enough
-		require.NoError(t, os.Remove(filepath.Join(p, "maps/saltpan_relay.vnx")))
-	}
-	demotest.Age(t, b)
-	ok(t, a, "pack", "--jobs", "1")
-	cmd := command(b, "pack", "--jobs", "7", "--verbose")
-	cmd.Env = append(os.Environ(), "TZ=Pacific/Chatham", "LANG=tr_TR.UTF-8", "GOMAXPROCS=1")
-	require.Zero(t, run(t, cmd).exit)
-	sum, _, err := safefile.HashFile(filepath.Join(a, "out/bundles/highline-1.0.0.parcel"))
-	require.NoError(t, err)
-	other, _, err := safefile.HashFile(filepath.Join(b, "out/bundles/highline-1.0.0.parcel"))
-	require.NoError(t, err)
-	assert.Equal(t, sum, other)
 }
 
 func edit(t testing.TB, dir, rel, old, now string) {

@@ -1,6 +1,6 @@
 //go:build unix
 
-package cli_test
+package main_test
 
 import (
 	"os"
@@ -99,7 +99,7 @@ func TestUnreadableSources(t *testing.T) {
 	} {
 		p := project(t, "highline")
 		require.NoError(t, os.Chmod(filepath.Join(p, c.source), 0))
-		o := asSomebody(t, p, "build")
+		o := asSomebody(t, p, "build", "--stage", "none")
 		assert.Equal(t, 1, o.exit, o.err)
 		for _, say := range c.say {
 			assert.Contains(t, o.err, say)

@@ -1,4 +1,4 @@
-package cli_test
+package main_test
 
 import (
 	"fmt"
@@ -25,7 +25,7 @@ func held(t *testing.T, page, want string) {
 	}
 	got, err := os.ReadFile(name)
 	require.NoError(t, err)
-	assert.Equal(t, want, string(got), "%s is behind the program; write it with VORNIX_UPDATE=1 go test ./internal/cli -run Documented", page)
+	assert.Equal(t, want, string(got), "%s is behind the program; write it with VORNIX_UPDATE=1 go test ./cmd/vornix -run Documented", page)
 }
 
 func TestCommandsAreDocumented(t *testing.T) {
