@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 
 	"vornix/core/compile/geometry"
 	"vornix/core/compile/lighting"
@@ -71,6 +72,9 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 		if s.Image != nil {
 			out.Meta.Sky.Image = s.Image.Name
 		}
+	}
+	if f := m.Fog; f != nil {
+		out.Meta.Fog = &mapfile.Fog{Name: f.Name, Range: f.Range, Colour: packed(f.Colour), From: f.From, Sky: f.Sky}
 	}
 	if o.FitSize == nil {
 		o.FitSize = func(name string) [2]float64 { size := o.MaterialSize(name); return [2]float64{size, size} }
@@ -190,7 +194,12 @@ func objects(m *scene.Map, out *mapfile.Map) {
 		add(mapfile.Object{Kind: "probe", Name: p.Name, A: floats(p.At), Value: float32(p.Reach)})
 	}
 	for _, c := range m.Cameras {
-		add(mapfile.Object{Kind: "camera", Name: c.Name, A: floats(c.At), B: floats(c.Look), Angle: float32(c.FOV)})
+		o := mapfile.Object{Kind: "camera", Name: c.Name, A: floats(c.At), B: floats(c.Look), Angle: float32(c.FOV), Value: float32(c.Exposure), Radius: float32(c.Lens / 2)}
+		if c.Lens > 0 && c.Focus != c.Look.Sub(c.At).Length() {
+			add(o, [2]string{mapfile.FocusKey, strconv.FormatFloat(c.Focus, 'g', -1, 64)})
+			continue
+		}
+		add(o)
 	}
 	for _, s := range m.Sounds {
 		o := mapfile.Object{Kind: "sound", Name: s.Name, Detail: s.File.Name, A: floats(s.At), Value: float32(s.Volume)}

@@ -291,6 +291,12 @@ func (w *writer) objects(m *mapfile.Map) {
 			n.Camera = gltf.Index(len(w.doc.Cameras) - 1)
 			n.Rotation = aim(o.A, o.B)
 			extras["look"] = fmt.Sprintf("%g,%g,%g", o.B[0], o.B[1], o.B[2])
+			if o.Value != 0 {
+				extras["exposure"] = float64(o.Value)
+			}
+			if o.Radius != 0 {
+				extras["lens"] = 2 * float64(o.Radius)
+			}
 		case "volume", "area":
 			for i := range n.Translation {
 				low, high := up(o.A), up(o.B)

@@ -64,6 +64,7 @@ type Meta struct {
 	Players [2]int   `json:"players"` // least and most
 	Modes   []string `json:"modes"`
 	Sky     *Sky     `json:"sky,omitempty"`
+	Fog     *Fog     `json:"fog,omitempty"`
 	Menu    bool     `json:"menu,omitempty"`   // a background for the game's menu
 	Sealed  bool     `json:"sealed,omitempty"` // closed to the outside
 	Luxels  float64  `json:"luxels,omitempty"` // of the lightmap, a metre, where a face says nothing; 0: as many as is usual
@@ -83,6 +84,15 @@ type Sky struct {
 	Horizon   uint32  `json:"horizon"` // that it goes over into towards the horizon, and has below it
 	Glow      float64 `json:"glow"`    // how bright the sky is, in units of Light
 	Image     string  `json:"image,omitempty"`
+}
+
+// Fog lies all over a map; colour 0xRRGGBB in sRGB. What lies d metres away shows by the part exp(-3 (d - From) / Range).
+type Fog struct {
+	Name   string  `json:"name"`
+	Range  float64 `json:"range"` // metres
+	Colour uint32  `json:"colour"`
+	From   float64 `json:"from,omitempty"` // metres before which there is none
+	Sky    float64 `json:"sky,omitempty"`  // how much of the sky it covers
 }
 
 // Vertex is a corner: metres, unit normal, texture coordinates in repeats. 32 bytes; Luxel, its place on the page of the
@@ -110,8 +120,8 @@ type Object struct {
 	Detail string     // light kind, team, effect or sound file
 	A, B   [3]float32 // place; the other corner of a volume or area, the target of a camera or light
 	Angle  float32    // facing, field of view or width of a light's cone, degrees
-	Value  float32    // power of a light in watts, volume of a sound, reach of a probe in metres
-	Radius float32    // of a lamp, metres
+	Value  float32    // power of a light in watts, volume of a sound, reach of a probe in metres, exposure of a camera in stops
+	Radius float32    // of a lamp, or half the width of a camera's lens, metres
 	Colour uint32     // 0xRRGGBB
 	Flags  uint32     // bit 0: loop; bit 1: the light is aimed at B
 	Pairs  [][2]string

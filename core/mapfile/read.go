@@ -310,9 +310,11 @@ func (m *Map) Sounds() []string {
 	return list
 }
 
-// SpriteKey and ModelKey are the properties of an object that name the sprite or the model shown there.
+// SpriteKey and ModelKey are the properties of an object that name the sprite or the model shown there; FocusKey is that of a camera
+// that is sharp at another distance than that of what it looks at.
 const (
 	SpriteKey = "sprite"
+	FocusKey  = "focus"
 	ModelKey  = "model"
 )
 

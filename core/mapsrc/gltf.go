@@ -29,7 +29,7 @@ func Read(name string, data []byte, o Options) (*scene.Map, []finding.Finding) {
 const recordKey = "record"
 
 // nodeKeywords are the keywords that nodes can stand for.
-var nodeKeywords = []string{"map", "sky", "solid", "detail", "prop", "light", "spawn", "volume", "probe", "camera", "item", "sound"}
+var nodeKeywords = []string{"map", "sky", "fog", "solid", "detail", "prop", "light", "spawn", "volume", "probe", "camera", "item", "sound"}
 
 // meshKeywords are those that the name of a node with a mesh can say.
 var meshKeywords = []string{"solid", "detail", "prop", "volume"}
@@ -148,7 +148,7 @@ func (g *gltfReader) node(n glb.Node) {
 		given("facing", formatNumber(n.At.Heading(0)))
 	case "spawn":
 		given("facing", formatNumber(n.At.Heading(0)))
-	case "map", "sky":
+	case "map", "sky", "fog":
 		delete(own, "at")
 	case "camera":
 		given("look", target)

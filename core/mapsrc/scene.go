@@ -81,6 +81,8 @@ func (b *builder) record(r *Record, c context) {
 		b.mapLine(m, r)
 	case "sky":
 		b.sky(r, c, title)
+	case "fog":
+		m.Fog = &scene.Fog{Name: title, Range: b.within(r, "range", 0, 0.1, 1e6), Colour: b.colourOf(r, "colour", scene.Colour{R: 0xc8, G: 0xd4, B: 0xe0}), From: b.within(r, "from", 0, 0, 1e6), Sky: b.within(r, "sky", 0, 0, 1), Place: r.Place}
 	case "solid":
 		b.solid(r, c)
 	case "terrain":
@@ -102,10 +104,7 @@ func (b *builder) record(r *Record, c context) {
 	case "probe":
 		m.Probes = append(m.Probes, scene.Probe{Name: title, At: at("at"), Reach: b.within(r, "reach", 0, 0.1, 1e5), Place: r.Place})
 	case "camera":
-		if at("at") == at("look") {
-			b.find(finding.MapSyntax, r.Pair("look").Place, "camera %q looks at its own place", r.Name()).Do = "Name a point before it with look=."
-		}
-		m.Cameras = append(m.Cameras, scene.Camera{Name: title, At: at("at"), Look: at("look"), FOV: b.within(r, "fov", 75, 1, 179), Place: r.Place})
+		m.Cameras = append(m.Cameras, b.camera(r, c, title))
 	case "item":
 		m.Items = append(m.Items, b.item(r, c))
 	case "sound":
@@ -122,6 +121,19 @@ func (b *builder) record(r *Record, c context) {
 	case "legend":
 		m.Legend = append(m.Legend, b.legend(r))
 	}
+}
+
+// camera reads a camera line. One that looks at nothing looks level to the north; over a grid it looks down anyway.
+func (b *builder) camera(r *Record, c context, title string) scene.Camera {
+	at := b.point(*r.Pair("at"), c)
+	look := at.Add(c.at.Direction(geom.Vec{Y: 1}))
+	if v := r.Pair("look"); v != nil {
+		if look = b.point(*v, c); look == at {
+			b.find(finding.MapSyntax, v.Place, "camera %q looks at its own place", r.Name()).Do = "Name a point before it with look=."
+		}
+	}
+	return scene.Camera{Name: title, At: at, Look: look, FOV: b.within(r, "fov", 75, 1, 179), Exposure: b.within(r, "exposure", 0, -20, 20), Lens: b.within(r, "lens", 0, 0, 100),
+		Focus: b.within(r, "focus", look.Sub(at).Length(), 0.01, 1e6), Place: r.Place}
 }
 
 // sky reads a sky line. Power and glow are such that white ground in the sun is as bright as white on a screen.

@@ -36,6 +36,9 @@ type Fields struct {
 	Mask           string   `toml:"mask,omitempty" jsonschema:"description=Texture of data that says where something holds\\, such as gloss"`
 	Emission       string   `toml:"emission,omitempty" jsonschema:"description=Texture of the light that it gives off"`
 	EmissionPower  *float64 `toml:"emission_power,omitempty" jsonschema:"minimum=0,maximum=10000,description=Factor on the emission (default 1)"`
+	Reflection     *float64 `toml:"reflection,omitempty" jsonschema:"minimum=0,maximum=1,description=How much of what it mirrors is seen straight on\\, more at grazing angles (default 0: it mirrors nothing); the mask's red is a factor on it"`
+	Roughness      *float64 `toml:"roughness,omitempty" jsonschema:"minimum=0,maximum=1,description=How blurred what it mirrors is (default 0.1)"`
+	Murk           *float64 `toml:"murk,omitempty" jsonschema:"minimum=0,maximum=10000,description=For soft materials such as water: how many metres one sees into it (default 0: its alpha alone says)"`
 	Tint           string   `toml:"tint,omitempty" jsonschema:"pattern=^#[0-9a-f]{6}$,description=Colour to multiply with (default #ffffff)"`
 	Contrast       *float64 `toml:"contrast,omitempty" jsonschema:"minimum=0,maximum=4,description=Factor on the distance from middle grey (default 1)"`
 	Saturation     *float64 `toml:"saturation,omitempty" jsonschema:"minimum=0,maximum=4,description=Factor on the distance from grey of the same brightness (default 1)"`
@@ -94,7 +97,7 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 		exclusive bool
 	}{
 		{"size", m.Size, 0, 1e6, true}, {"luxels", m.Luxels, 0.05, 64, false}, {"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
-		{"emission_power", m.EmissionPower, 0, 10000, false}, {"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
+		{"emission_power", m.EmissionPower, 0, 10000, false}, {"reflection", m.Reflection, 0, 1, false}, {"roughness", m.Roughness, 0, 1, false}, {"murk", m.Murk, 0, 10000, false}, {"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
 	} {
 		if v := n.value; v != nil && (!(*v >= n.least && *v <= n.most) || n.exclusive && *v == n.least) {
 			wrong(n.key, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, *v)
@@ -235,6 +238,9 @@ type compiledForm struct {
 	Mask           string  `toml:"mask,omitempty"`
 	Emission       string  `toml:"emission,omitempty"`
 	EmissionPower  float64 `toml:"emission_power,omitempty"`
+	Reflection     float64 `toml:"reflection,omitempty"`
+	Roughness      float64 `toml:"roughness,omitempty"`
+	Murk           float64 `toml:"murk,omitempty"`
 	Tint           string  `toml:"tint"`
 	Contrast       float64 `toml:"contrast"`
 	Saturation     float64 `toml:"saturation"`
@@ -245,6 +251,9 @@ type compiledForm struct {
 	Friction       float64 `toml:"friction,omitempty"`
 	Footstep       string  `toml:"footstep,omitempty"`
 }
+
+// DefaultRoughness is how blurred what a surface mirrors is, where nobody says so.
+const DefaultRoughness = 0.1
 
 // Footing is what a surface is like underfoot.
 type Footing struct {
@@ -277,6 +286,10 @@ func (m *Material) Compile(texturePath func(string) string, footing Footing) ([]
 	if m.Emission != "" {
 		out.Emission, out.EmissionPower = path(m.Emission), or(m.EmissionPower, 1)
 	}
+	if out.Reflection = or(m.Reflection, 0); out.Reflection > 0 {
+		out.Roughness = or(m.Roughness, DefaultRoughness)
+	}
+	out.Murk = or(m.Murk, 0)
 	var b bytes.Buffer
 	if err := toml.NewEncoder(&b).Encode(out); err != nil {
 		return nil, fmt.Errorf("writing the material %s: %w", m.Doc.Name, err)

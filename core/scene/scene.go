@@ -18,6 +18,7 @@ type Map struct {
 	Sealed   bool    // closed to the outside: a gap is a mistake
 	Luxels   float64 // of the lightmap, a metre, where a face and its material say nothing; 0: as many as is usual
 	Sky      *Sky
+	Fog      *Fog
 	Solids   []Solid
 	Terrains []Terrain
 	Props    []Prop
@@ -54,6 +55,16 @@ type Sky struct {
 	Glow      float64  // how bright the sky is; 1 is as bright as white on a screen
 	Image     *Picture // the sky itself all around, instead of Dome; nil: none
 	Place     fault.Place
+}
+
+// Fog lies all over a map.
+type Fog struct {
+	Name   string
+	Range  float64 // metres in which all but a twentieth of what lies behind is lost (the meteorological optical range)
+	Colour Colour
+	From   float64 // metres before which there is none
+	Sky    float64 // how much of the sky it covers, 0 to 1
+	Place  fault.Place
 }
 
 // Picture is an image of light, which is decoded when it is asked for.
@@ -216,6 +227,9 @@ type Camera struct {
 	Name     string
 	At, Look geom.Vec
 	FOV      float64 // horizontal, degrees
+	Exposure float64 // stops: each doubles the light
+	Lens     float64 // width of its opening, metres: 0 is sharp everywhere
+	Focus    float64 // metres before it at which it is sharp
 	Place    fault.Place
 }
 
