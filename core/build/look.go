@@ -12,6 +12,8 @@ import (
 	"vornix/core/light"
 	"vornix/core/material"
 	"vornix/core/needs"
+	"vornix/core/picture"
+	"vornix/core/sprite"
 	"vornix/core/texture"
 )
 
@@ -95,6 +97,98 @@ func (t *lookTexture) image(input func(string) ([]byte, error)) image.Image {
 		return nil
 	}
 	return made.Images[0]
+}
+
+// shownRule is what of a material decides how it looks in pictures.
+type shownRule struct {
+	lookRule
+	Normal, Detail, Mask *lookTexture
+	More                 picture.Look // without its images
+}
+
+// shownRule is that of a material of the project; one that is missing or broken is plain.
+func (pl *planner) shownRule(name string) (r shownRule) {
+	a := pl.g.Find(needs.Material, name)
+	if a == nil || a.Material == nil {
+		return r
+	}
+	m := a.Material
+	value := func(f *float64, otherwise float64) float64 {
+		if f == nil {
+			return otherwise
+		}
+		return *f
+	}
+	r = shownRule{lookRule: pl.lookRule(a), Normal: pl.lookTexture(m.Normal), Detail: pl.lookTexture(m.Detail), Mask: pl.lookTexture(m.Mask)}
+	r.More = picture.Look{DetailRepeat: value(m.DetailRepeat, 0), DetailStrength: value(m.DetailStrength, 0.5), Reflection: value(m.Reflection, 0),
+		Roughness: value(m.Roughness, material.DefaultRoughness), Murk: value(m.Murk, 0)}
+	if r.Normal != nil {
+		r.Normal.Recipe.GreenOut = texture.Up
+	}
+	return r
+}
+
+// files are the images that a material looks like.
+func (r *shownRule) files() (list []string) {
+	for _, t := range []*lookTexture{r.Colour, r.Emission, r.Normal, r.Detail, r.Mask} {
+		if t != nil {
+			list = append(list, t.Files...)
+		}
+	}
+	return list
+}
+
+func (r *shownRule) look(input func(string) ([]byte, error)) picture.Look {
+	l := r.More
+	l.Look = r.Look
+	l.Colour, l.Emission = r.Colour.image(input), r.Emission.image(input)
+	l.Normal, l.Detail, l.Mask = r.Normal.image(input), r.Detail.image(input), r.Mask.image(input)
+	return l
+}
+
+// shown gives the looks that materials have in pictures; input reads sources.
+func (pl *planner) shown(input func(string) ([]byte, error)) func(name string) picture.Look {
+	return func(name string) picture.Look {
+		r := pl.shownRule(name)
+		return r.look(input)
+	}
+}
+
+// sprites gives sprites' first frames in a state, or the first, and a direction, or the first; input reads sources.
+func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state, direction string) (picture.Sprite, bool) {
+	return func(name, state, direction string) (s picture.Sprite, ok bool) {
+		a := pl.g.Find(needs.Sprite, name)
+		if a == nil || a.Sheet == nil || len(a.Sheet.States) == 0 {
+			return s, false
+		}
+		frames, _, err := a.Sheet.Frames(func(file string) (*image.NRGBA, error) {
+			data, err := input(file)
+			if err != nil {
+				return nil, err
+			}
+			return sprite.Visible(data)
+		})
+		if err != nil || len(frames) == 0 {
+			return s, false // its own job says why
+		}
+		of := a.Sheet.States[0]
+		if found, ok := a.Sheet.State(state); ok {
+			of = found
+		}
+		for _, d := range of.Directions {
+			if len(d.Steps) > 0 && (s.Image == nil || d.Name == direction) {
+				s.Image = frames[d.Steps[0].Source]
+			}
+		}
+		if s.Image == nil {
+			return s, false
+		}
+		s.Pivot = image.Pt(s.Image.Rect.Dx()/2, s.Image.Rect.Dy()-1)
+		if p := a.Sheet.File.Pivot; len(p) == 2 {
+			s.Pivot = image.Pt(p[0], p[1])
+		}
+		return s, true
+	}
 }
 
 // looks gives the looks of materials, each made when it is first asked for.

@@ -17,6 +17,7 @@ import (
 	"vornix/core/mapsrc"
 	"vornix/core/model"
 	"vornix/core/needs"
+	"vornix/core/picture"
 	"vornix/core/project"
 	"vornix/core/scene"
 	"vornix/core/texture"
@@ -32,29 +33,32 @@ type One struct {
 	pl    *planner // nil without a project
 }
 
-// Looks say how a map looks to light. The zero value is plain.
+// Looks say how a map looks. The zero value is plain.
 type Looks struct {
-	Of  func(material string) light.Look // nil: all are plain
-	Sky *scene.Picture                   // nil: as the map says
+	Of  func(material string) picture.Look // nil: all are plain
+	Sky *scene.Picture                     // nil: as the map says
+	// Sprites gives a sprite's first frame in a state and a direction; nil: there are none.
+	Sprites func(name, state, direction string) (picture.Sprite, bool)
 }
 
-// Paint makes the look of a material ready, with images of at most side texels along a side.
-func (l Looks) Paint(material string, side int) *light.Painted {
-	if l.Of == nil {
-		return light.Paint(light.Look{}, 1)
-	}
-	return light.Paint(l.Of(material), side)
-}
-
-// Scene makes a compiled map ready to be seen, in the light that it has.
-func (l Looks) Scene(m *mapfile.Map, side int) (*light.Scene, error) {
+// Scene makes a compiled map ready for pictures, with textures of at most side texels along a side.
+func (l Looks) Scene(m *mapfile.Map, side int) (*picture.Scene, error) {
 	sky, err := light.Load(l.Sky)
 	if err != nil {
 		return nil, fmt.Errorf("reading the map's sky from %s: %w", l.Sky.Name, err)
 	}
-	s := light.New(m, func(material string) *light.Painted { return l.Paint(material, side) }, sky)
-	s.Lit = light.LitOf(m)
-	return s, nil
+	return picture.NewScene(m, l.Look, sky, side), nil
+}
+
+// Tiles makes a map of grids ready for pictures.
+func (l Looks) Tiles(m *mapfile.Map) *picture.Tiles { return picture.NewTiles(m, l.Look, l.Sprites) }
+
+// Look is how a material looks.
+func (l Looks) Look(material string) picture.Look {
+	if l.Of == nil {
+		return picture.Look{}
+	}
+	return l.Of(material)
 }
 
 // plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.
@@ -94,7 +98,7 @@ func CompileOne(ctx context.Context, p *project.Project, dir, source string, kee
 		}
 		rules := o.pl.rules(append(g.Of(needs.Material), &needs.Asset{Kind: needs.Map, Scene: o.Scene}))
 		options = rules.options(models)
-		o.Looks.Of = rules.looks(o.pl.fileOf)
+		o.Looks.Of, o.Looks.Sprites = o.pl.shown(o.pl.fileOf), o.pl.sprites(o.pl.fileOf)
 		if long != nil {
 			options.Long = rules.long(o.pl.fileOf, *long)
 		}
@@ -151,8 +155,7 @@ func LooksOf(ctx context.Context, p *project.Project, m *mapfile.Map) (l Looks, 
 		return l, err
 	}
 	pl := newPlanner(p, g, 1, Stages{})
-	rules := pl.rules(g.Of(needs.Material))
-	l.Of = rules.looks(pl.fileOf)
+	l.Of, l.Sprites = pl.shown(pl.fileOf), pl.sprites(pl.fileOf)
 	if s := m.Meta.Sky; s != nil && s.Image != "" && fs.ValidPath(s.Image) {
 		data, err := pl.fileOf(s.Image)
 		if err != nil {

@@ -38,6 +38,7 @@ type Scene struct {
 	parts        [2][]part // by tree
 	triangles    [2][]ray.Triangle
 	paints       []*Painted
+	materials    []string  // whose paints they are
 	layers       [][]int32 // by terrain and layer: which of the paints
 	dome         ray.Vec
 	horizon      ray.Vec
@@ -105,7 +106,7 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Sc
 			if looks != nil {
 				p = looks(material)
 			}
-			s.paints = append(s.paints, p)
+			s.paints, s.materials = append(s.paints, p), append(s.materials, material)
 			s.glows = s.glows || p.glow != nil
 		}
 		return n

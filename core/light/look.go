@@ -53,22 +53,19 @@ type Painted struct {
 // Paint makes a look ready. side is the most texels that its images keep along a side.
 func Paint(l Look, side int) *Painted {
 	p := &Painted{seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit}
-	if l.Tint == [3]float64{} {
-		l.Tint = [3]float64{1, 1, 1}
-	}
 	if l.Colour == nil {
 		p.width, p.height = 1, 1
-		p.texels = [][4]float32{{float32(plain * l.Tint[0]), float32(plain * l.Tint[1]), float32(plain * l.Tint[2]), 1}}
+		p.texels = [][4]float32{l.Plain()}
 	} else {
-		img := small(l.Colour, side, true)
+		img := Small(l.Colour, side, true)
 		p.width, p.height = img.Rect.Dx(), img.Rect.Dy()
 		p.texels = make([][4]float32, p.width*p.height)
 		for i := range p.texels {
-			p.texels[i] = l.texel(img.Pix[4*i:][:4])
+			p.texels[i] = l.Texel(img.Pix[4*i:][:4])
 		}
 	}
 	if l.Emission != nil && l.EmissionPower > 0 {
-		img := small(l.Emission, side, true)
+		img := Small(l.Emission, side, true)
 		p.glowW, p.glowH = img.Rect.Dx(), img.Rect.Dy()
 		p.glow = make([][3]float32, p.glowW*p.glowH)
 		p.even = true
@@ -83,8 +80,8 @@ func Paint(l Look, side int) *Painted {
 	return p
 }
 
-// texel is a texel's colour after contrast, saturation and tint.
-func (l *Look) texel(p []uint8) (out [4]float32) {
+// Texel is a texel's linear colour after contrast, saturation and tint, and its alpha. p is red, green, blue (sRGB), alpha.
+func (l *Look) Texel(p []uint8) (out [4]float32) {
 	c := [3]float64{float64(p[0]) / 255, float64(p[1]) / 255, float64(p[2]) / 255}
 	if k := l.Contrast; k != 0 && k != 1 {
 		for i := range c {
@@ -97,15 +94,29 @@ func (l *Look) texel(p []uint8) (out [4]float32) {
 			c[i] = min(max(grey+float64((c[i]-grey)*max(k, 0)), 0), 1)
 		}
 	}
+	tint := l.tint()
 	for i := range c {
-		out[i] = min(linearOf(c[i])*float32(l.Tint[i]), most)
+		out[i] = min(linearOf(c[i])*float32(tint[i]), most)
 	}
 	out[3] = float32(p[3]) / 255
 	return out
 }
 
-// small is an image with no side above a number of texels, as NRGBA.
-func small(img image.Image, side int, srgb bool) *image.NRGBA {
+func (l *Look) tint() [3]float64 {
+	if l.Tint == [3]float64{} {
+		return [3]float64{1, 1, 1}
+	}
+	return l.Tint
+}
+
+// Plain is the colour and alpha of a look without an image.
+func (l *Look) Plain() [4]float32 {
+	t := l.tint()
+	return [4]float32{float32(plain * t[0]), float32(plain * t[1]), float32(plain * t[2]), 1}
+}
+
+// Small is an image with no side above a number of texels, as NRGBA; srgb says that it holds colours.
+func Small(img image.Image, side int, srgb bool) *image.NRGBA {
 	b := img.Bounds()
 	w, h := b.Dx(), b.Dy()
 	for w > side || h > side {

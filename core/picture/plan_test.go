@@ -94,15 +94,15 @@ func TestOverlaysAndTiles(t *testing.T) {
 	assert.NotEqual(t, picture.Plan(m, nil), cells)
 
 	tiles := read("legend # tile=a solid=yes\nlegend . tile=b\ngrid g cells=5,3\n  row #####\n  row #...#\n  row #####\nlight l point 1.5,1.5,0 colour=#ffffff power=60\n")
-	white := func(string) *light.Painted {
-		return light.Paint(light.Look{Tint: [3]float64{1 / 0.6, 1 / 0.6, 1 / 0.6}}, 1)
+	white := func(string) picture.Look {
+		return picture.Look{Look: light.Look{Tint: [3]float64{1 / 0.6, 1 / 0.6, 1 / 0.6}}}
 	}
-	img := picture.Tiles(tiles, white, picture.All)
-	at := func(x, y float64) uint32 { r, _, _, _ := img.At(16+int(x*64), 20+int(y*64)).RGBA(); return r >> 8 }
+	img := picture.NewTiles(tiles, white, nil).Levels(picture.All)
+	at := func(x, y float64) uint32 { r, _, _, _ := img.At(16+int(x*240), 20+int(y*240)).RGBA(); return r >> 8 }
 	assert.Greater(t, at(1.5, 1.5), at(2.5, 1.5), "the nearer to the lamp, the brighter")
 	assert.Greater(t, at(2.5, 1.5), at(3.5, 1.5))
-	assert.Greater(t, picture.Tiles(tiles, white, picture.OnlyLight).At(16+96, 20+96).(color.RGBA).R, uint8(at(1.5, 1.5))-1)
+	assert.Equal(t, uint32(picture.NewTiles(tiles, white, nil).Levels(picture.OnlyLight).At(16+360, 20+360).(color.RGBA).R), at(1.5, 1.5), "white shows the light itself")
 	picture.Cells(&mapfile.Map{})
 	picture.Ground(&mapfile.Map{})
-	picture.Tiles(&mapfile.Map{}, white, picture.All)
+	picture.NewTiles(&mapfile.Map{}, white, nil).Levels(picture.All)
 }

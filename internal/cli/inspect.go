@@ -26,7 +26,7 @@ import (
 )
 
 // look are the options of inspect.
-type look struct{ source, picture, scene, view, camera string }
+type look struct{ source, picture, scene, view, camera, shot string }
 
 func (a *app) inspectCommand() *cobra.Command {
 	var o look
@@ -49,7 +49,7 @@ a glTF scene.`,
 		Args: between(1, 1, "one file"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			name := args[0]
-			if err := o.checkView(); err != nil {
+			if err := o.checkView(a.out.Draws()); err != nil {
 				return err
 			}
 			result, err := a.inspect(ctx, name, o)
@@ -67,6 +67,7 @@ a glTF scene.`,
 	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a map, a texture or an image into this PNG `file`")
 	cmd.Flags().StringVar(&o.view, "view", "", "`what` a picture of a map shows: plan (default), lit, light, cells of visibility, or ground one walks on")
 	cmd.Flags().StringVar(&o.camera, "camera", "", "`name` of the map's camera for the views lit and light (default: the first)")
+	cmd.Flags().StringVar(&o.shot, "shot", "", "take a quick look through a `camera` of a map: on the terminal, or into the file of --picture")
 	cmd.Flags().StringVar(&o.scene, "glb", "", "write a map's surface, materials, lights and objects into this GLB `file`")
 	return cmd
 }

@@ -49,6 +49,35 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	}
 	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: slices.Concat(m.Materials(), m.ItemModels(), m.Sprites(), m.Sounds()),
 		Counts: counts(m)}
+	if o.shot == "" || a.out.JSON { // a quick look is just that
+		a.showMap(m, r, answer)
+	}
+	if o.scene != "" {
+		_, p, err := around(name)
+		if err != nil {
+			return nil, err
+		}
+		var surface func(string) glb.Surface
+		if p != nil {
+			if surface, err = build.Surfaces(ctx, p); err != nil {
+				return nil, err
+			}
+		}
+		if err := a.writeScene(o.scene, m, surface); err != nil {
+			return nil, err
+		}
+	}
+	return answer, a.viewMap(ctx, o, m, nil, func() (build.Looks, error) {
+		_, p, err := around(name)
+		if err != nil || p == nil {
+			return build.Looks{}, err
+		}
+		return build.LooksOf(ctx, p, m)
+	})
+}
+
+// showMap prints what is inside a map.
+func (a *app) showMap(m *mapfile.Map, r *mapfile.Reader, answer *mapAnswer) {
 	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0], m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
 	var has []string
 	for _, what := range []string{"faces", "vertices", "bodies", "leaves", "terrains", "props", "grids", "cells"} {
@@ -75,28 +104,6 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	}
 	a.out.Say("")
 	a.out.Table([]string{"object", "name", "", "at"}, rows)
-	if o.scene != "" {
-		_, p, err := around(name)
-		if err != nil {
-			return nil, err
-		}
-		var surface func(string) glb.Surface
-		if p != nil {
-			if surface, err = build.Surfaces(ctx, p); err != nil {
-				return nil, err
-			}
-		}
-		if err := a.writeScene(o.scene, m, surface); err != nil {
-			return nil, err
-		}
-	}
-	return answer, a.viewMap(ctx, o, m, nil, func() (build.Looks, error) {
-		_, p, err := around(name)
-		if err != nil || p == nil {
-			return build.Looks{}, err
-		}
-		return build.LooksOf(ctx, p, m)
-	})
 }
 
 func (a *app) inspectSource(ctx context.Context, name string, o look) (any, error) {

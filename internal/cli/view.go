@@ -11,8 +11,8 @@ import (
 	"vornix/core/compile/stage"
 	"vornix/core/fault"
 	"vornix/core/geom"
-	"vornix/core/light"
 	"vornix/core/mapfile"
+	"vornix/core/nearest"
 	"vornix/core/picture"
 )
 
@@ -30,15 +30,25 @@ var views = []string{viewPlan, viewLit, viewLight, viewCells, viewGround}
 // env is how the long stages run for a picture of a map source: the one whose result it shows; light as a draft.
 func (o look) env(workers int) *stage.Env {
 	needs := map[string]string{viewLit: stage.Lighting, viewLight: stage.Lighting, viewCells: stage.Visibility, viewGround: stage.Navigation}[o.view]
-	if o.picture == "" || needs == "" {
+	if o.picture == "" && o.shot == "" || needs == "" {
 		return nil
 	}
 	return &stage.Env{Draft: needs == stage.Lighting, Workers: workers, Only: []string{needs}, Grows: grow}
 }
 
-// checkView refuses views that there are not, and options that would do nothing.
-func (o look) checkView() error {
+// checkView refuses views that there are not, and options that would do nothing. A shot is the lit view of a camera.
+func (o *look) checkView(terminal bool) error {
 	usage := func(what, do string) error { return &fault.Fault{Kind: fault.Usage, What: what, Do: do} }
+	if o.shot != "" {
+		switch {
+		case o.view != "" || o.camera != "":
+			return usage("--shot is a view and a camera at once", "Leave --view and --camera out.")
+		case o.picture == "" && !terminal:
+			return usage("there is no terminal to draw the shot on", "Name a file for it with --picture.")
+		}
+		o.view, o.camera = viewLit, o.shot
+		return nil
+	}
 	switch {
 	case o.view != "" && !slices.Contains(views, o.view):
 		return usage(fmt.Sprintf("there is no view %q", o.view), "Choose one of "+strings.Join(views, ", ")+".")
@@ -50,12 +60,9 @@ func (o look) checkView() error {
 	return nil
 }
 
-// texelsOfView is the most of a material's image, along a side, that a picture shows.
-const texelsOfView = 1024
-
 // viewMap draws a compiled map as it was asked for. way is that of a leak; looks gives how the map looks.
 func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (build.Looks, error)) error {
-	if o.picture == "" {
+	if o.picture == "" && o.shot == "" {
 		return nil
 	}
 	var img image.Image
@@ -75,7 +82,7 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 		}
 		img = picture.Ground(m)
 	case viewLit, viewLight:
-		if img, err = litView(ctx, o, m, looks); err != nil {
+		if img, err = a.litView(ctx, o, m, looks); err != nil {
 			return err
 		}
 		if img == nil {
@@ -84,11 +91,17 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 	default:
 		img = picture.Plan(m, way)
 	}
+	if o.picture == "" { // a quick look
+		return a.out.Picture(img)
+	}
 	return a.picture(o.picture, img)
 }
 
+// texelsOfView is the most of a material's image, along a side, that a picture shows.
+const texelsOfView = 1024
+
 // litView draws a map in its light; nil when it has none.
-func litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Looks, error)) (image.Image, error) {
+func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Looks, error)) (image.Image, error) {
 	of, err := looks()
 	if err != nil {
 		return nil, err
@@ -97,25 +110,47 @@ func litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Lo
 	if o.view == viewLight {
 		what = picture.OnlyLight
 	}
-	if len(m.GridLight) > 0 {
-		if o.camera != "" {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "a tile map is drawn from above, whole", Do: "Leave --camera out."}
+	c, named := picture.CameraOf(m, o.camera)
+	if o.camera != "" && !named {
+		return nil, noCamera(m, o.camera)
+	}
+	w, h := picture.Width, picture.Height
+	if len(m.Grids) > 0 && len(m.Faces) == 0 {
+		t := of.Tiles(m)
+		if o.camera == "" {
+			return t.Levels(what), nil
 		}
-		painted := map[string]*light.Painted{}
-		return picture.Tiles(m, func(name string) *light.Painted {
-			if painted[name] == nil {
-				painted[name] = of.Paint(name, texelsOfView)
-			}
-			return painted[name]
-		}, what), nil
+		return t.Shoot(picture.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])}, Width: w, Height: h, Shown: what}), nil
 	}
 	s, err := of.Scene(m, texelsOfView)
-	if err != nil || s.Lit == nil {
+	if err != nil || !s.Lit() {
 		return nil, err
 	}
-	c, ok := picture.CameraOf(m, s, o.camera)
-	if !ok {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", o.camera), Do: "Name one of its cameras; 'vornix inspect' lists them."}
+	if !named {
+		if c, named = s.Overview(); !named {
+			return nil, nil
+		}
 	}
-	return picture.Lit(ctx, s, c, picture.Width, picture.Height, 3, what)
+	img, err := s.Shoot(ctx, c, picture.Options{Width: w, Height: h, Shown: what, Workers: a.jobs})
+	if err != nil {
+		return nil, err
+	}
+	return img.NRGBA(), nil
+}
+
+// noCamera says which cameras a map has.
+func noCamera(m *mapfile.Map, name string) error {
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", name), Do: "It has none at all: add a camera line to it."}
+	var names []string
+	for _, o := range m.Objects {
+		if o.Kind == "camera" {
+			names = append(names, o.Name)
+		}
+	}
+	if near := nearest.Word(name, names); near != "" {
+		f.Do = fmt.Sprintf("Did you mean %q?", near)
+	} else if len(names) > 0 {
+		f.Do = "It has " + strings.Join(names, ", ") + "."
+	}
+	return f
 }

@@ -1,0 +1,124 @@
+package picture
+
+import (
+	"math"
+	"strconv"
+
+	"vornix/core/geom/ray"
+	"vornix/core/light"
+	"vornix/core/mapfile"
+)
+
+// Scene is a compiled map in its light, ready for pictures. It can be used from any number of goroutines.
+type Scene struct {
+	Map   *mapfile.Map
+	light *light.Scene
+	skins []*skin // by the light scene's numbers of materials
+	sun   ray.Vec // toward it
+	disc  float32 // the cosine of half its width; above 1: there is none
+	bright,
+	fog ray.Vec // light of the sun's disc, and of fog
+	range3, fogFrom, fogSky float32 // three times one by the fog's range
+}
+
+// NewScene makes a map ready. looks says how materials look, sky is the picture all around or nil; side is the most texels that
+// textures keep along a side.
+func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Picture, side int) *Scene {
+	s := &Scene{Map: m}
+	made := map[string]Look{}
+	s.light = light.New(m, func(name string) *light.Painted {
+		l := looks(name)
+		made[name] = l
+		of := l.Look
+		if of.SeeThrough != light.CutOut && of.SeeThrough != light.Soft {
+			of.Colour, of.Emission = nil, nil // only holes are asked for
+		}
+		return light.Paint(of, side)
+	}, sky)
+	s.light.Lit = light.LitOf(m)
+	for _, name := range s.light.Materials() {
+		s.skins = append(s.skins, newSkin(made[name], side))
+	}
+	s.disc = 2
+	if k := m.Meta.Sky; k != nil {
+		e, a := k.Elevation*math.Pi/180, k.Azimuth*math.Pi/180
+		s.sun = ray.Vec{float32(math.Sin(a) * math.Cos(e)), float32(math.Cos(a) * math.Cos(e)), float32(math.Sin(e))}
+		if k.Power > 0 && k.Disc > 0 {
+			half := min(k.Disc, 90) / 2 * math.Pi / 180
+			s.disc = float32(math.Cos(half))
+			// What the whole disc sends falls on a surface that faces it as the map says; brighter than this no eye tells apart.
+			s.bright = light.Linear(k.Colour).Scale(float32(min(k.Power/(math.Pi*math.Sin(half)*math.Sin(half)), 24)))
+		}
+	}
+	if f := m.Meta.Fog; f != nil && f.Range > 0 {
+		s.fog, s.range3, s.fogFrom, s.fogSky = light.Linear(f.Colour), float32(3/f.Range), float32(f.From), float32(f.Sky)
+	}
+	return s
+}
+
+// Lit says whether the map has light.
+func (s *Scene) Lit() bool { return s.light.Lit != nil }
+
+// Box is the box around all surfaces; ok is false when there are none.
+func (s *Scene) Box() (low, high ray.Vec, ok bool) {
+	box, ok := s.light.Box()
+	return ray.Vec{float32(box.Min.X), float32(box.Min.Y), float32(box.Min.Z)}, ray.Vec{float32(box.Max.X), float32(box.Max.Y), float32(box.Max.Z)}, ok
+}
+
+// Camera is where a picture is taken from.
+type Camera struct {
+	At, Look ray.Vec
+	FOV      float64 // across, degrees
+	Exposure float64 // stops
+	Lens     float64 // half the width of its opening, metres; 0: sharp everywhere
+	Focus    float64 // metres at which it is sharp; 0: at Look
+}
+
+// CameraOf is one of a map's cameras, or, for an empty name, the first.
+func CameraOf(m *mapfile.Map, name string) (Camera, bool) {
+	for _, o := range m.Objects {
+		if o.Kind != "camera" || name != "" && o.Name != name {
+			continue
+		}
+		c := Camera{At: o.A, Look: o.B, FOV: float64(o.Angle), Exposure: float64(o.Value), Lens: float64(o.Radius)}
+		for _, p := range o.Pairs {
+			if p[0] == mapfile.FocusKey {
+				c.Focus, _ = strconv.ParseFloat(p[1], 64) // 0, for what is no number, is at Look
+			}
+		}
+		return c, true
+	}
+	return Camera{}, false
+}
+
+// Overview is a camera that sees all of a map, from the south-west.
+func (s *Scene) Overview() (Camera, bool) {
+	low, high, ok := s.Box()
+	if !ok {
+		return Camera{}, false
+	}
+	middle := low.Add(high).Scale(0.5)
+	reach := high.Sub(low).Length() * 0.8
+	return Camera{At: middle.Add(ray.Vec{-reach / 2, -reach, reach / 2}), Look: middle, FOV: 60}, true
+}
+
+// sky is what one sees where nothing is in the way.
+func (s *Scene) sky(dir ray.Vec) ray.Vec {
+	d := dir.Unit()
+	c := s.light.Sky(d)
+	if d.Dot(s.sun) > s.disc {
+		c = c.Add(s.bright)
+	}
+	return c.Scale(1 - s.fogSky).Add(s.fog.Scale(s.fogSky))
+}
+
+// hazed is light that came a way through the fog, in metres.
+func (s *Scene) hazed(c ray.Vec, metres float32) ray.Vec {
+	if s.range3 == 0 || metres <= s.fogFrom {
+		return c
+	}
+	left := exp(-(metres - s.fogFrom) * s.range3)
+	return c.Scale(left).Add(s.fog.Scale(1 - left))
+}
+
+func exp(v float32) float32 { return float32(math.Exp(float64(v))) }
