@@ -41,8 +41,11 @@ var highlinePictures = []picture{
 	{"textures/metal/grate.png", 128, 128, grate},
 	{"textures/glass/amber.png", 128, 128, amber},
 	{"textures/lamp/amber.png", 64, 64, opaque(lampGlass)},
+	{"textures/water/brine.png", 128, 128, brine},
+	{"textures/water/ripples.png", 128, 128, opaque(ripples)},
 	{"textures/cloth/sail.png", 256, 256, opaque(sail)},
 	{"maps/dawn_ridge.png", ridgeWidth, ridgeWidth / 2, opaque(dawnRidge)},
+	{"pictures/ridge.png", 1280, 480, opaque(func(x, y, _ int) [3]int { return dawnRidge(x+ridgeWidth*2/5-320, y+ridgeWidth/4-300, ridgeWidth) })},
 	{"maps/saltpan.png", 129, 129, opaque(saltpan)},
 	{"maps/saltpan_rock.png", 129, 129, opaque(saltpanRock)},
 }
@@ -56,6 +59,7 @@ var sidingsPictures = []picture{
 	{"textures/track/cross.png", 16, 16, opaque(track(true, true))},
 	{"textures/track/buffer.png", 16, 16, opaque(tileBuffer)},
 	{"maps/tunnel.png", 32, 16, opaque(tunnel)},
+	{"pictures/board.png", 160, 96, board},
 	{"sprites/mole.png", 4 * spriteSide, 4 * spriteSide, moleSheet},
 	{"sprites/lamp/glow/1.png", spriteSide, spriteSide, lamp(90)},
 	{"sprites/lamp/glow/2.png", spriteSide, spriteSide, lamp(150)},
@@ -219,6 +223,17 @@ func amber(x, y, n int) ([3]int, int) {
 	return mix([3]int{236, 150, 58}, [3]int{255, 206, 120}, fractal(x, y, n/4, n, 102)), 64 + noise(x, y, n/8, n, 103)/6
 }
 
+// brine: clear water with the green of salt.
+func brine(x, y, n int) ([3]int, int) {
+	return mix([3]int{96, 138, 142}, [3]int{124, 164, 160}, fractal(x, y, n/2, n, 142)), 26
+}
+
+// ripples is how high brine stands when a light wind goes over it.
+func ripples(x, y, n int) [3]int {
+	h := (fractal(x, y*2%n, n/4, n, 143) + noise((x+y)%n, (y*2+n-x)%n, n/8, n, 144)) / 2
+	return [3]int{h, h, h}
+}
+
 // lampGlass: a milky pane in a frame of metal.
 func lampGlass(x, y, n int) [3]int {
 	if edge := min(x, y, n-1-x, n-1-y); edge < n/12 {
@@ -307,6 +322,23 @@ func ridgeSky(x, y, n, up, aside, toward int, low [3]int) [3]int {
 // jagged is the finer part of a ridge's height: 0 to 255.
 func jagged(x, n int, seed uint32) int {
 	return (4*noise(x, 3, n/32, n, 117+seed) + 2*noise(x, 5, n/64, n, 127+seed) + noise(x, 7, n/128, n, 137+seed)) / 7
+}
+
+// board: two planks on a post, chalked upon, with a soft shadow below.
+func board(x, y, n int) ([3]int, int) {
+	h := n * 3 / 5
+	dx, dy := max(n/12-x, x-(n-1-n/12), 0), max(h/10-y, y-(h-1-h/5), 0)
+	if dx == 0 && dy == 0 {
+		c := plank(x*2, y*2+h/7, n*2)
+		if row := (y - h/4) % (h / 6); y > h/4 && y < h*2/3 && row >= 0 && row < 3 && x > n/5 && x < n*4/5-(y*7)%(n/5) {
+			c = mix(c, [3]int{226, 224, 214}, 90+noise(x*4%n, y, n/8, n, 141)/2)
+		}
+		return c, 255
+	}
+	if far := dx*dx + dy*dy; y > h/10 && far < h*h/64 {
+		return [3]int{12, 10, 8}, 150 - 150*far*64/(h*h)
+	}
+	return [3]int{12, 10, 8}, 0
 }
 
 // sign: an enamel board with rounded corners, a frame and a glider's silhouette over ridges.

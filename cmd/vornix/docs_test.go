@@ -46,7 +46,7 @@ Made from the program's own help. All commands take --project, --json ([shapes](
 Results go to standard output, progress and findings to standard error. Colour is used on a terminal only; NO_COLOR turns
 it off.
 `)
-	for _, c := range []string{"demo", "new", "check", "build", "pack", "try", "addon", "addon write", "addon check", "index", "index write", "index check",
+	for _, c := range []string{"demo", "new", "check", "build", "shoot", "pack", "try", "addon", "addon write", "addon check", "index", "index write", "index check",
 		"deploy", "deploy rollback", "release", "status", "inspect", "needs", "texture", "sprite", "scale", "fmt", "stand", "stand server"} {
 		help := ok(t, ".", append(strings.Fields(c), "--help")...).out
 		help, _, _ = strings.Cut(help, "\nGlobal Flags:")
@@ -152,5 +152,5 @@ func TestTheTutorialIsTrue(t *testing.T) {
 			ran++
 		}
 	}
-	assert.Equal(t, 6, ran)
+	assert.Equal(t, 7, ran)
 }

@@ -191,5 +191,6 @@ func TestViews(t *testing.T) {
 	ok(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "g.png", "--view", "ground")
 	o = vornix(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--view", "lit", "--camera", "a")
 	assert.Equal(t, 2, o.exit)
-	assert.Contains(t, o.err, "a tile map is drawn from above, whole")
+	assert.Contains(t, o.err, `the map has no camera "a"`)
+	ok(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--shot", "junction")
 }

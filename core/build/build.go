@@ -21,6 +21,7 @@ import (
 	"vornix/core/material"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/shoot"
 	"vornix/core/sprite"
 )
 
@@ -45,16 +46,20 @@ type planner struct {
 	memory  *semaphore.Weighted
 	stages  Stages
 	// seen are images that a map is not made of, but whose colours fall on it: ID of the job, line end, file.
-	seen map[string]bool
+	seen   map[string]bool
+	scenes *Studio
 }
 
 func newPlanner(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
-	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+	return &planner{scenes: &Studio{}, p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
 }
 
 // plan makes the jobs for everything that ships.
-func plan(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
-	pl := newPlanner(p, g, workers, stages)
+func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *planner {
+	pl := newPlanner(p, g, o.Workers, o.Stages)
+	if o.Studio != nil {
+		pl.scenes = o.Studio
+	}
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
 			out := check.GamePath(p, a)
@@ -83,6 +88,7 @@ func plan(p *project.Project, g *needs.Graph, workers int, stages Stages) *plann
 			}
 		}
 	}
+	pl.pictures(pictures, true)
 	pl.included()
 	pl.metadata()
 	return pl

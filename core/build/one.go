@@ -154,7 +154,10 @@ func LooksOf(ctx context.Context, p *project.Project, m *mapfile.Map) (l Looks, 
 	if err != nil {
 		return l, err
 	}
-	pl := newPlanner(p, g, 1, Stages{})
+	return looksOf(newPlanner(p, g, 1, Stages{}), m)
+}
+
+func looksOf(pl *planner, m *mapfile.Map) (l Looks, err error) {
 	l.Of, l.Sprites = pl.shown(pl.fileOf), pl.sprites(pl.fileOf)
 	if s := m.Meta.Sky; s != nil && s.Image != "" && fs.ValidPath(s.Image) {
 		data, err := pl.fileOf(s.Image)

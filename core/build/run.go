@@ -24,6 +24,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/shoot"
 )
 
 // Options for Run.
@@ -31,6 +32,10 @@ type Options struct {
 	Workers  int
 	Progress job.Progress
 	Paths    []string // only what is made of these
+	// Pictures builds only what pictures need, and those that are inside the tree; Maps, when given, only those of these maps.
+	Pictures bool
+	Studio   *Studio // where scenes for pictures are kept; nil: in one that lasts as long as the build
+	Maps     []string
 	// Program tells one build of Vornix from another: results of the quick look are only believed from the same one.
 	Program string
 	// Stages says how maps are compiled.
@@ -43,6 +48,7 @@ type Result struct {
 	Findings []finding.Finding // of everything that check and the build have to say
 	Made     []job.Result      // jobs that ran or came from the cache, and those that failed
 	Kept     int               // jobs whose results were there already
+	All      []job.Result      // all of them; nil after a quick look
 	Removed  []string          // files of earlier builds that no source makes any more
 	// Quick says that sizes and times alone showed that nothing changed.
 	Quick bool
@@ -110,7 +116,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
 	}
 	program := programOf(o.Program, o.Stages)
-	if len(o.Paths) == 0 {
+	if len(o.Paths) == 0 && !o.Pictures {
 		if r := quickLook(p, files, program); r != nil {
 			return r, nil
 		}
@@ -123,10 +129,14 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	planned := plan(p, g, o.Workers, o.Stages)
+	pictures := shoot.NewPlan(p, g)
+	planned := plan(p, g, pictures, o)
 	jobs := planned.jobs
 	var only []string
-	if len(o.Paths) > 0 {
+	switch {
+	case o.Pictures:
+		only = pictureJobs(pictures, o.Maps)
+	case len(o.Paths) > 0:
 		if only, err = planned.selectJobs(o.Paths); err != nil {
 			return nil, err
 		}
@@ -141,15 +151,9 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return nil, err
 	}
 	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
-	for _, x := range report.Results {
-		if x.State == job.Kept {
-			r.Kept++
-		} else {
-			r.Made = append(r.Made, x)
-		}
-	}
+	r.take(report)
 	r.Tree = tree(planned.maps, report)
-	failed, whole := r.Failed(), len(o.Paths) == 0
+	failed, whole := r.Failed(), only == nil
 	if failed == 0 && whole {
 		foreign, err := foreignFiles(p, r.Tree)
 		if err != nil {
@@ -165,6 +169,18 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return r, nil
 	}
 	return r, remember(dir, p, files, program, r, len(jobs))
+}
+
+// take counts the jobs of a report.
+func (r *Result) take(report *job.Report) {
+	r.All = report.Results
+	for _, x := range report.Results {
+		if x.State == job.Kept {
+			r.Kept++
+		} else {
+			r.Made = append(r.Made, x)
+		}
+	}
 }
 
 func buildFault(report *job.Report, n int) error {
@@ -325,7 +341,7 @@ func Stale(ctx context.Context, p *project.Project, program string) ([]string, e
 	if err != nil {
 		return nil, err
 	}
-	report, err := job.Run(ctx, plan(p, g, 1, Stages{}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	report, err := job.Run(ctx, plan(p, g, shoot.NewPlan(p, g), Options{Workers: 1}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
 		return nil, err
 	}

@@ -74,10 +74,11 @@ func TestChangesOfWhatTakesPart(t *testing.T) {
 
 	low := demotest.Project(t, "lower-sidings")
 	mustRun(t, low)
-	assert.Equal(t, []string{"sprite mole"}, change(&low, "sprites/mole.toml", "rate = 8", "rate = 9"))
+	// The level's pictures show its sprites.
+	assert.Equal(t, []string{"picture label tram_depot", "sprite mole"}, change(&low, "sprites/mole.toml", "rate = 8", "rate = 9"))
 	require.NoError(t, os.Remove(low.Join("sprites/lamp/glow/10.png")))
-	assert.Equal(t, []string{"sprite lamp"}, made(mustRun(t, low)))
-	assert.Equal(t, []string{"map tram_depot"}, change(&low, "maps/tram_depot.vnx", "state=dig", "state=idle"))
+	assert.ElementsMatch(t, []string{"picture label tram_depot", "sprite lamp"}, made(mustRun(t, low)))
+	assert.Equal(t, []string{"map tram_depot", "picture label tram_depot"}, change(&low, "maps/tram_depot.vnx", "state=dig", "state=idle"))
 }
 
 // A sprite's index leads to textures whose texels are those of the frames, and the map names its state.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"runtime"
+	"slices"
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
@@ -22,6 +23,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/shoot"
 	"vornix/core/texture"
 )
 
@@ -46,7 +48,9 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	list = append(list, images...)
 	list = append(list, models(p, shipped)...)
 	list = append(list, paths(p, shipped)...)
-	list = append(list, unused(g, shipped)...)
+	pictures := shoot.NewPlan(p, g)
+	list = append(list, pictures.Findings...)
+	list = append(list, unused(g, shipped, pictures.Images())...)
 	list = append(list, strays(p, g)...)
 	_, metadata := addon.Make(p, g)
 	list = append(list, metadata...)
@@ -234,7 +238,8 @@ func GamePath(p *project.Project, a *needs.Asset) string {
 	}
 }
 
-func unused(g *needs.Graph, shipped []*needs.Asset) []finding.Finding {
+// unused finds assets that no map needs. pictures are images that are needed outside the game.
+func unused(g *needs.Graph, shipped []*needs.Asset, pictures []string) []finding.Finding {
 	if !g.Complete() {
 		return nil // what a broken map needs is not known, so nothing can be called unused
 	}
@@ -253,7 +258,7 @@ func unused(g *needs.Graph, shipped []*needs.Asset) []finding.Finding {
 	}
 	var list []finding.Finding
 	for _, a := range g.Assets {
-		if !used[a] && !g.Takes(a.Source) {
+		if _, shown := slices.BinarySearch(pictures, a.Source); !used[a] && !shown && !g.Takes(a.Source) {
 			list = append(list, finding.AssetUnused.At(fault.Place{File: a.Source}, "no map needs this %s", a.Kind))
 		}
 	}

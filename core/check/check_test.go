@@ -20,8 +20,6 @@ import (
 	"vornix/internal/demotest"
 )
 
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 func run(t *testing.T, p *project.Project) []finding.Finding {
 	t.Helper()
 	g, err := release.Scan(context.Background(), p)

@@ -25,8 +25,6 @@ import (
 	"vornix/internal/demotest"
 )
 
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 // site is a packed project beside a server's folder.
 type site struct {
 	t       *testing.T

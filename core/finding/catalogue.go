@@ -69,6 +69,21 @@ var (
 	SpritePages   = declare("sprite.pages", Error, "Frames would be missing from the game.", "Correct pages in the sheet.")
 	SpriteBlank   = declare("sprite.blank", Note, "The sprite vanishes for the length of that frame.", "Paint the frame, or leave it out.")
 
+	PictureMissing     = declare("picture.missing", Error, "The game shows a blank in its place, or its missing pattern.", "Add a camera line to the map, or name an image for it under [[picture]].")
+	PictureCamera      = declare("picture.camera", Error, "The picture can't be taken, and the game shows a blank.", "Correct the name under [[picture]], or add the camera to the map.")
+	PictureUnknown     = declare("picture.unknown", Warning, "What the recipe says is done to no picture.", "Correct it, or remove the recipe.")
+	PictureImage       = declare("picture.image", Error, "The picture can't be made, and the game shows a blank.", "Correct the name under [[picture]], or add the image.")
+	PictureSmall       = declare("picture.small", Warning, "The picture looks blurred.", "Use a larger image, or a camera in the map.")
+	PictureCropped     = declare("picture.cropped", Warning, "What matters in the image may be cut off.", "Use an image of about that ratio, set focus on what matters, or crop = \"whole\".")
+	PictureRatio       = declare("picture.ratio", Error, "The game stretches it, or refuses it.", "Cut the image to the ratio, or let Vornix do it: crop = \"fill\", without as_is.")
+	PictureSize        = declare("picture.size", Error, "The game refuses it, or shows its missing pattern.", "Resize it, or leave as_is out: then Vornix does it.")
+	PictureKind        = declare("picture.kind", Error, "The game can't read it.", "Export it in that form, or leave as_is out: then Vornix writes it.")
+	PictureHeavy       = declare("picture.heavy", Error, "The upload is refused.", "Use a calmer image, blur or darken it, or lower least_quality in the profile if that is the game's true limit.")
+	PictureProgressive = declare("picture.progressive", Error, "Simple readers can't read it, and say nothing.", "Export it as baseline, or leave as_is out: then Vornix writes it.")
+	PictureText        = declare("picture.text", Warning, "Players see boxes instead of letters.", "Name a font that has them with font under [[picture]], or change the text.")
+	PictureBlank       = declare("picture.blank", Warning, "Players see a picture of one colour.", "Move the camera, or change its exposure.")
+	CameraBuried       = declare("camera.buried", Error, "Its pictures show the inside of a wall, or nothing.", "Move it into the open.")
+
 	MaterialSurface = declare("material.surface", Error, "Footsteps and friction come from the surface; the game knows only those in its list.", "Choose one of the profile's surfaces.")
 
 	SpawnOutside = declare("spawn.outside", Error, "A player who appears there falls, or is removed at once.", "Move the spawn onto the ground, inside the map.")

@@ -407,8 +407,6 @@ func TestTheDemoAsScenes(t *testing.T) {
 	validate(t, scene)
 }
 
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 // Any bytes end in a scene or an error, and what is read can be made a map of without a crash.
 func FuzzRead(f *testing.F) {
 	for _, make := range []func() (*gltfFile, string){blocky, strips} {

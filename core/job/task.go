@@ -2,7 +2,9 @@ package job
 
 import (
 	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -37,6 +39,22 @@ func (t *Task) Input(rel string) ([]byte, error) {
 			Why: "The result would be of neither the old nor the new file.", Do: "Build again when it has been saved."}
 	}
 	return data, nil
+}
+
+// Inputs are the declared inputs, sorted.
+func (t *Task) Inputs() []string { return slices.Sorted(maps.Keys(t.inputs)) }
+
+// Sum is the SHA-256 of a declared input, or of an output of a job that this one comes after; empty for all else.
+func (t *Task) Sum(rel string) string {
+	if e, ok := t.inputs[rel]; ok {
+		return hex.EncodeToString(e.SHA256[:])
+	}
+	for _, o := range t.earlier {
+		if o.Path == rel {
+			return o.SHA256
+		}
+	}
+	return ""
 }
 
 // Output reads an output of a job that this one comes after.

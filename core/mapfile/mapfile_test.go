@@ -23,8 +23,6 @@ import (
 )
 
 // demoMap compiles one of the demo's maps.
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 func demoMap(t testing.TB, project, name string) *mapfile.Map {
 	t.Helper()
 	p := demotest.Project(t, project)

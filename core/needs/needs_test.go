@@ -15,8 +15,6 @@ import (
 	"vornix/internal/demotest"
 )
 
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 func scan(t *testing.T, p *project.Project) *needs.Graph {
 	t.Helper()
 	files, err := p.List()

@@ -285,6 +285,11 @@ func (v *view) dot(img *image.RGBA, x, y int, c color.RGBA) {
 func (v *view) line(img *image.RGBA, a, b [3]float64, c color.RGBA, thick int) {
 	x0, y0 := v.at(a)
 	x1, y1 := v.at(b)
+	v.stroke(img, x0, y0, x1, y1, c, thick)
+}
+
+// stroke is line between places of the picture.
+func (v *view) stroke(img *image.RGBA, x0, y0, x1, y1 float64, c color.RGBA, thick int) {
 	low, high := 0.0, 1.0
 	for _, s := range [2][4]float64{{x0, x1 - x0, float64(v.area.Min.X), float64(v.area.Max.X)}, {y0, y1 - y0, float64(v.area.Min.Y), float64(v.area.Max.Y)}} {
 		if s[1] == 0 {

@@ -40,7 +40,12 @@ func (e *eye) see(from, dir ray.Vec, spread, width float32, bounce int) ray.Vec 
 	soft := e.soft[first:]
 	var c ray.Vec
 	if hit {
-		c = s.hazed(e.shade(&p, from, dir, spread, width, bounce), p.Distance)
+		c = e.shade(&p, from, dir, spread, width, bounce)
+		if e.cut == nil {
+			c = s.hazed(c, p.Distance)
+		}
+	} else if e.cut != nil {
+		c = e.cut.paper
 	} else {
 		c = s.sky(dir)
 	}
@@ -83,7 +88,10 @@ func (e *eye) through(soft []light.Found, i int, c ray.Vec, limit float32, from,
 	if p.Behind && !k.doubleSided {
 		return c
 	}
-	c = c.Add(e.s.hazed(own, p.Distance).Scale(alpha)).Add(v.glow)
+	if e.cut == nil {
+		own = e.s.hazed(own, p.Distance)
+	}
+	c = c.Add(own.Scale(alpha)).Add(v.glow)
 	return e.mirrored(c, &v, k, from, dir, p.Distance, spread, width, bounce)
 }
 
@@ -190,8 +198,11 @@ func (e *eye) view(p *light.Found, k *skin, from, dir ray.Vec, spread, width flo
 	}
 	v.normal, v.gloss = plain, 1
 	v.on = s.light.On(p)
-	if k.unlit {
+	switch {
+	case k.unlit:
 		v.on = ray.Vec{1, 1, 1}
+	case e.cut != nil: // who builds wants to see dark corners too
+		v.on = v.on.Scale(0.6).Add(workLight(plain))
 	}
 	// How fast the texture's coordinates grow along the surface.
 	var gu, gv ray.Vec
@@ -249,6 +260,12 @@ func (e *eye) view(p *light.Found, k *skin, from, dir ray.Vec, spread, width flo
 		v.bend(e, p, k.normal.over(&f, 1, e.sharp), gu, gv, from.Add(dir.Scale(p.Distance)))
 	}
 	return v
+}
+
+// workLight is even light in which one tells the sides of things apart, of a surface with a normal.
+func workLight(n ray.Vec) ray.Vec {
+	part := 0.3 + float32(0.25*max(n.Dot(ray.Vec{-0.36, -0.48, 0.8}), 0))
+	return ray.Vec{part, part, part}
 }
 
 func first3(c [4]float32) [3]float32 { return [3]float32{c[0], c[1], c[2]} }

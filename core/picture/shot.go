@@ -21,6 +21,7 @@ type Shown int
 const (
 	All       Shown = iota // as in the game
 	OnlyLight              // the light that lies on surfaces, as if all were white
+	OnlyPaint              // surfaces as they are painted, as if light came evenly
 )
 
 // Options for Shoot.
@@ -53,15 +54,18 @@ func (m *Image) NRGBA() *image.NRGBA {
 
 // rounds are how many samples a pixel has after each round; only pixels that still need them take part in later ones.
 var (
-	fullRounds  = []int{2, 6, 16, 48}
+	fullRounds  = []int{1, 4, 12, 48}
 	draftRounds = []int{1, 4}
+	// Through an open lens each sample sees something else, and few of them tell little.
+	fullLens  = []int{16, 48, 96}
+	draftLens = []int{4, 16}
 )
 
 const (
 	// enough is how much of white a pixel may be off, by the spread of its samples, before it gets more of them.
-	enough = 0.01
+	enough = 0.015
 	// edgy is how much of white neighbours may differ before both get more samples.
-	edgy = 0.05
+	edgy = 0.08
 )
 
 // lens makes rays of places on a picture, 0 to 1 from its upper left corner, and of places on a camera's opening.
@@ -111,7 +115,7 @@ func (s *Scene) Shoot(ctx context.Context, c Camera, o Options) (*Image, error) 
 	return s.expose(ctx, o, func(e *eye, x, y, a, b float32) ray.Vec {
 		from, dir := l.ray(x, y, a, b)
 		return shown(e.see(from, dir, l.spread, 0, 0).Scale(l.light))
-	}, nil)
+	}, l.opening > 0, nil)
 }
 
 // sum is what the samples of a pixel saw.
@@ -130,11 +134,17 @@ func (s *sum) off() float32 {
 	return float32(math.Sqrt(float64(max(variance, 0) / n)))
 }
 
-// expose makes a picture of what sample sees at places of it.
-func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) ray.Vec, removed *cut) (*Image, error) {
+// expose makes a picture of what sample sees at places of it; open says that samples of one place differ. removed is what is taken
+// away of the map, or nil.
+func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) ray.Vec, open bool, removed *cut) (*Image, error) {
 	w, h := o.Width, o.Height
-	rounds, sharp := fullRounds, float32(0.5)
-	if o.Draft {
+	rounds, sharp := fullRounds, float32(0.25)
+	switch {
+	case open && o.Draft:
+		rounds, sharp = draftLens, 0
+	case open:
+		rounds = fullLens
+	case o.Draft:
 		rounds, sharp = draftRounds, 0
 	}
 	workers := o.Workers
@@ -164,7 +174,7 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 						seed := scramble(uint32(i) + 0x51ed270b)
 						for k := int(p.samples); k < until; k++ {
 							e.hash = scramble(seed + uint32(k))
-							px, py := within(k, until)
+							px, py := within(k)
 							c := sample(e, (float32(x)+px)/float32(w), (float32(y)+py)/float32(h), float32(e.chance()), float32(e.chance()))
 							b := float32(math.Sqrt(float64(brightness(c)))) // as the eye has it, about
 							p.light, p.b, p.b2 = p.light.Add(c), p.b+b, p.b2+float32(b*b)
@@ -192,13 +202,10 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 	return out, ctx.Err()
 }
 
-// within is where the k-th of n samples lies in a pixel: the first on its diagonal, the others by the additive sequence of the
+// within is where the k-th sample lies in a pixel: the first in its middle, the others by the additive sequence of the
 // plastic number (Roberts 2018), which fills the square evenly.
-func within(k, n int) (x, y float32) {
-	if n == 1 {
-		return 0.5, 0.5
-	}
-	x, y = 0.25+float32(0.7548776662*float32(k)), 0.25+float32(0.5698402910*float32(k))
+func within(k int) (x, y float32) {
+	x, y = 0.5+float32(0.7548776662*float32(k)), 0.5+float32(0.5698402910*float32(k))
 	return x - float32(int(x)), y - float32(int(y))
 }
 
@@ -225,10 +232,26 @@ func unsettled(sums []sum, w, h int, edges bool) []bool {
 			}
 		}
 	}
-	return list
+	if !edges {
+		return list
+	}
+	// What is thinner than a pixel is met now and then: its neighbours are asked too.
+	wide := make([]bool, len(list))
+	for y := range h {
+		for x := range w {
+			for j := max(y-1, 0); j <= min(y+1, h-1) && !wide[y*w+x]; j++ {
+				for i := max(x-1, 0); i <= min(x+1, w-1); i++ {
+					wide[y*w+x] = wide[y*w+x] || list[j*w+i]
+				}
+			}
+		}
+	}
+	return wide
 }
 
-func brightness(c ray.Vec) float32 { return float32(0.2126*c[0]) + float32(0.7152*c[1]) + float32(0.0722*c[2]) }
+func brightness(c ray.Vec) float32 {
+	return float32(0.2126*c[0]) + float32(0.7152*c[1]) + float32(0.0722*c[2])
+}
 
 // knee is the brightness from which light is eased off: below it a picture has the very colours of the map.
 const knee = 0.7

@@ -66,8 +66,9 @@ func newSkin(l Look, side int) *skin {
 type mips struct{ levels []level }
 
 type level struct {
-	w, h int
-	pix  []uint16 // red, green, blue, alpha: linear, 65535 is 1
+	w, h   int
+	opaque bool
+	pix    []uint16 // red, green, blue, alpha: linear, 65535 is 1
 }
 
 func newMips(img image.Image, side int, srgb bool, of func(p []uint8) [4]float32) *mips {
@@ -75,12 +76,14 @@ func newMips(img image.Image, side int, srgb bool, of func(p []uint8) [4]float32
 		return nil
 	}
 	small := light.Small(img, side, srgb)
-	l := level{w: small.Rect.Dx(), h: small.Rect.Dy()}
+	l := level{w: small.Rect.Dx(), h: small.Rect.Dy(), opaque: true}
 	l.pix = make([]uint16, 4*l.w*l.h)
 	for i := 0; i < len(l.pix); i += 4 {
-		for k, v := range of(small.Pix[i : i+4]) {
+		c := of(small.Pix[i : i+4])
+		for k, v := range c {
 			l.pix[i+k] = uint16(float32(v*65535) + 0.5)
 		}
+		l.opaque = l.opaque && c[3] == 1
 	}
 	m := &mips{levels: []level{l}}
 	for l.w > 1 || l.h > 1 {
@@ -95,6 +98,18 @@ func newMips(img image.Image, side int, srgb bool, of func(p []uint8) [4]float32
 func (l *level) half() level {
 	n := level{w: max(l.w/2, 1), h: max(l.h/2, 1)}
 	n.pix = make([]uint16, 4*n.w*n.h)
+	if l.w == 2*n.w && l.h == 2*n.h && l.opaque {
+		n.opaque = true
+		for y := range n.h {
+			above, below := l.pix[8*y*l.w:][:4*l.w], l.pix[(8*y+4)*l.w:][:4*l.w]
+			out := n.pix[4*y*n.w:][:4*n.w]
+			for i := range out {
+				j := 2*i - i&3
+				out[i] = uint16((uint32(above[j]) + uint32(above[j+4]) + uint32(below[j]) + uint32(below[j+4]) + 2) / 4)
+			}
+		}
+		return n
+	}
 	for y := range n.h {
 		for x := range n.w {
 			var sum, plain [3]uint64

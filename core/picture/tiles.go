@@ -110,13 +110,14 @@ func (t *Tiles) grid(level int) int {
 
 // Window draws a part of a level, in texels from its north-west corner, each texel scale pixels wide and high. What lies outside the
 // level is black.
-func (t *Tiles) Window(level int, window image.Rectangle, scale int, what Shown) *image.NRGBA {
+func (t *Tiles) Window(level int, window image.Rectangle, scale int, exposure float64, what Shown) *image.NRGBA {
 	small := image.NewNRGBA(image.Rect(0, 0, window.Dx(), window.Dy()))
 	draw.Draw(small, small.Rect, image.Black, image.Point{}, draw.Src)
 	if g := t.grid(level); g >= 0 {
-		t.ground(g, small, window, what)
+		bright := float32(math.Exp2(exposure))
+		t.ground(g, small, window, bright, what)
 		if what == All {
-			t.stand(g, small, window)
+			t.stand(g, small, window, bright)
 		}
 	}
 	if scale <= 1 {
@@ -140,7 +141,7 @@ func (t *Tiles) lit(g, cell int) ray.Vec {
 	return ray.Vec{1, 1, 1}
 }
 
-func (t *Tiles) ground(g int, img *image.NRGBA, window image.Rectangle, what Shown) {
+func (t *Tiles) ground(g int, img *image.NRGBA, window image.Rectangle, bright float32, what Shown) {
 	grid := &t.m.Grids[g]
 	whole := image.Rect(0, 0, int(grid.Width)*t.side, int(grid.Height)*t.side)
 	for y := range img.Rect.Max.Y {
@@ -150,8 +151,11 @@ func (t *Tiles) ground(g int, img *image.NRGBA, window image.Rectangle, what Sho
 				continue
 			}
 			cell := at.Y/t.side*int(grid.Width) + at.X/t.side
-			c := t.lit(g, cell)
-			if what == All {
+			c := t.lit(g, cell).Scale(bright)
+			if what == OnlyPaint {
+				c = ray.Vec{1, 1, 1}
+			}
+			if what != OnlyLight {
 				p := t.cells[grid.Cells[cell]]
 				if p == nil {
 					continue
@@ -164,7 +168,7 @@ func (t *Tiles) ground(g int, img *image.NRGBA, window image.Rectangle, what Sho
 }
 
 // stand draws the sprites that stand on a grid.
-func (t *Tiles) stand(g int, img *image.NRGBA, window image.Rectangle) {
+func (t *Tiles) stand(g int, img *image.NRGBA, window image.Rectangle, bright float32) {
 	grid := &t.m.Grids[g]
 	for _, s := range t.sprites {
 		if s.level != grid.Level {
@@ -174,7 +178,7 @@ func (t *Tiles) stand(g int, img *image.NRGBA, window image.Rectangle) {
 		if cx < 0 || cy < 0 || cx >= int(grid.Width) || cy >= int(grid.Height) {
 			continue
 		}
-		c := t.lit(g, cy*int(grid.Width)+cx)
+		c := t.lit(g, cy*int(grid.Width)+cx).Scale(bright)
 		// An object's place is a cell; it stands in its middle.
 		corner := image.Pt(int(math.Floor((s.at[0]+0.5)*float64(t.side))), int(math.Floor((s.at[1]+0.5)*float64(t.side)))).Sub(s.Pivot).Sub(window.Min)
 		b := s.Image.Bounds()
@@ -212,6 +216,7 @@ type TileShot struct {
 	At            *[2]float64 // cells: what lies in the middle; nil: the whole level
 	Scale         int         // pixels a texel; 0: as large as shows all of the level, or ten cells each way around At
 	Width, Height int
+	Exposure      float64 // stops
 	Shown         Shown
 }
 
@@ -235,11 +240,11 @@ func (t *Tiles) Shoot(s TileShot) *image.NRGBA {
 		by := max(float64(least.X*t.side)/float64(s.Width), float64(least.Y*t.side)/float64(s.Height))
 		w, h := int(math.Ceil(float64(s.Width)*by)), int(math.Ceil(float64(s.Height)*by))
 		corner := middle.Sub(image.Pt(w/2, h/2))
-		return texture.Resize(t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, 1, s.Shown), s.Width, s.Height, true, texture.Box, texture.Clamp).(*image.NRGBA)
+		return texture.Resize(t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, 1, s.Exposure, s.Shown), s.Width, s.Height, true, texture.Box, texture.Clamp).(*image.NRGBA)
 	}
 	w, h := (s.Width+scale-1)/scale, (s.Height+scale-1)/scale
 	corner := middle.Sub(image.Pt(w/2, h/2))
-	img := t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, scale, s.Shown)
+	img := t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, scale, s.Exposure, s.Shown)
 	return img.SubImage(image.Rect(0, 0, s.Width, s.Height)).(*image.NRGBA)
 }
 
@@ -256,7 +261,7 @@ func (t *Tiles) Levels(what Shown) image.Image {
 	top := title
 	for _, g := range t.m.Grids {
 		text(img, edge, top-6, faint, fmt.Sprintf("%s, level %d", t.m.Meta.Title, g.Level))
-		level := t.Window(int(g.Level), image.Rect(0, 0, int(g.Width)*t.side, int(g.Height)*t.side), scale, what)
+		level := t.Window(int(g.Level), image.Rect(0, 0, int(g.Width)*t.side, int(g.Height)*t.side), scale, 0, what)
 		draw.Draw(img, level.Rect.Add(image.Pt(edge, top)), level, image.Point{}, draw.Src)
 		top += level.Rect.Dy() + title
 	}

@@ -34,6 +34,7 @@ type Profile struct {
 	Addon     Addon     `toml:"addon"`
 	Index     Index     `toml:"index"`
 	Server    Server    `toml:"server"`
+	Pictures  []Picture `toml:"picture" jsonschema:"description=Pictures that the game and its workshops want"`
 
 	// Source is the file's content, which takes part in the names of build results.
 	Source []byte             `toml:"-" json:"-"`
@@ -267,6 +268,9 @@ func (p *Profile) fill() {
 		}
 		p.Map.Agents[name] = a
 	}
+	for i := range p.Pictures {
+		p.Pictures[i].fill()
+	}
 	for i := range p.Addon.Files {
 		orDefault(&p.Addon.Files[i].Place, "beside")
 		orDefault(&p.Addon.Files[i].Each, "mod")
@@ -339,6 +343,7 @@ func (p *Profile) validate() []finding.Finding {
 			}
 		}
 	}
+	p.pictures(wrong, oneOf)
 	oneOf(p.Pack.Form, []string{"mod", "map-file"}, "pack", "form")
 	oneOf(p.Pack.Compress, []string{"deflate", "store"}, "pack", "compress")
 	if p.Pack.Form == "map-file" && !strings.Contains(p.Pack.Name, "{map}") {

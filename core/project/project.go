@@ -47,6 +47,7 @@ type File struct {
 	Project  Head              `toml:"project" jsonschema:"required"`
 	Sources  Sources           `toml:"sources"`
 	Textures []Recipe          `toml:"texture" jsonschema:"description=Recipes for textures; what a later one that matches says overrides an earlier one"`
+	Pictures []Picture         `toml:"picture" jsonschema:"description=Recipes for the pictures that the game's profile asks for; what a later one that matches says overrides an earlier one"`
 	Pack     Pack              `toml:"pack"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
@@ -198,6 +199,9 @@ func (p *Project) validate() []finding.Finding {
 			wrong([]any{"texture", i, "match"}, "%q is no pattern", r.Match)
 		}
 		list = append(list, r.validate(p.Doc, "texture", i)...)
+	}
+	for i := range f.Pictures {
+		list = append(list, p.validatePicture(i)...)
 	}
 	for _, pattern := range f.Pack.Include {
 		if !doublestar.ValidatePattern(pattern) {

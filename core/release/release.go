@@ -1,4 +1,4 @@
-// Package release runs the steps of a release, each also alone: check, build, pack, try, addon, index, deploy.
+// Package release runs the steps of a release, each also alone: check, build, shoot, pack, try, addon, index, deploy.
 //
 // A Session works on one project and holds its lock. Each step answers with a Step, which says in words and as data what
 // was made; Release runs all of them and records the version in the ledger, after which it is never altered.
@@ -74,6 +74,8 @@ type Session struct {
 	o     Options
 	graph *needs.Graph
 	lock  *safefile.Lock
+	// studio is where both the build and the pictures beside bundles take theirs.
+	studio build.Studio
 }
 
 // Open locks the project for a command, and clears away what a killed run left half written. Close must be called.
@@ -184,7 +186,7 @@ func Count(n int, word string) string {
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}
@@ -471,6 +473,12 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}
+	if hasBeside(s.P.Profile) {
+		step, _, err := s.Shoot(ctx, false, nil)
+		if err := ended(step, err); err != nil {
+			return steps, err
+		}
+	}
 	step, bundles, err := s.Pack(ctx, &built.Tree)
 	if err := ended(step, err); err != nil {
 		return steps, err
@@ -562,6 +570,7 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle) (*Step, e
 		}
 	}
 	from = append(from, path.Join(index.Dir, index.FileName))
+	from = append(from, s.besidePictures(g)...)
 	for _, rel := range from {
 		to := path.Join(folder, path.Base(rel))
 		_, size, err := d.CopyFrom(ctx, d.Join(rel), to)

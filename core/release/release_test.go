@@ -16,6 +16,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/index"
 	"vornix/core/ledger"
+	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
@@ -24,14 +25,12 @@ import (
 	"vornix/internal/demotest"
 )
 
-func TestMain(m *testing.M) { demotest.Main(m) }
-
 var ctx = context.Background()
 
 // site is a demo project whose server runs.
 func site(t *testing.T) *project.Project {
 	t.Helper()
-	p := demotest.Built(t, "highline")
+	p := demotest.Load(t, filepath.Join(demotest.WriteCached(t), "highline"))
 	s, err := standin.Start(filepath.Join(p.Dir, "..", "servers", "kestrel"), p.Profile, standin.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
@@ -62,8 +61,8 @@ func TestAReleaseAndAgain(t *testing.T) {
 	steps, err := run(t, p, "")
 	require.NoError(t, err)
 	list, _ := names(steps)
-	assert.Equal(t, []string{"check", "build", "pack", "try", "addon", "index", "deploy", "record"}, list)
-	for _, f := range []string{"highline-1.0.0.parcel", "highline.waybill.json", "index.json"} {
+	assert.Equal(t, []string{"check", "build", "shoot", "pack", "try", "addon", "index", "deploy", "record"}, list)
+	for _, f := range []string{"highline-1.0.0.parcel", "highline.waybill.json", "index.json", "banner.jpg"} {
 		assert.FileExists(t, p.Join("out/releases/1.0.0", f))
 	}
 	events, err := ledger.Read(p)
@@ -74,7 +73,7 @@ func TestAReleaseAndAgain(t *testing.T) {
 	steps, err = run(t, p, "1.0.0")
 	require.NoError(t, err)
 	_, kept := names(steps)
-	assert.Equal(t, 6, kept, "all but check and try, which look again")
+	assert.Equal(t, 7, kept, "all but check and try, which look again")
 	events, err = ledger.Read(p)
 	require.NoError(t, err)
 	assert.Len(t, events, 2, "nothing happened, so nothing is recorded")
@@ -86,7 +85,7 @@ func TestAFinishedVersionIsNeverAltered(t *testing.T) {
 	require.NoError(t, err)
 	before, _, err := safefile.HashFile(p.Join("out/releases/1.0.0/highline-1.0.0.parcel"))
 	require.NoError(t, err)
-	demotest.Edit(t, p, "materials/rock/slab.toml", "#e8e4dc", "#ffffff")
+	demotest.Edit(t, p, "materials/rock/slab.toml", `surface = "rock"`, `surface = "metal"`)
 	_, err = run(t, p, "")
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
@@ -278,14 +277,10 @@ func TestTheDemoWritesWhatIsMissingAndLeavesTheRest(t *testing.T) {
 // A new project for each game checks clean, builds, packs and can be tried.
 func TestStartersAreClean(t *testing.T) {
 	for _, name := range project.Profiles(t.TempDir(), demo.Profiles()) {
-		p := demotest.Built(t, "highline")
 		data, err := os.ReadFile(filepath.Join("..", "..", "demo", "profiles", name+".toml"))
 		require.NoError(t, err)
-		prof := must(project.Load(p.Dir, demo.Profiles())).Profile
-		if name != prof.Game.ID {
-			prof = demotest.Built(t, "lower-sidings").Profile
-		}
-		require.Equal(t, string(data), string(prof.Source))
+		prof, err := profile.Parse(name+".toml", data)
+		require.NoError(t, err)
 		files, err := demo.Starter(prof, "fresh", "Fresh")
 		require.NoError(t, err)
 		dir := t.TempDir()
@@ -299,6 +294,6 @@ func TestStartersAreClean(t *testing.T) {
 		assert.True(t, strings.HasSuffix(step.Summary, "nothing wrong"), "%s: %s %v", name, step.Summary, step.Findings)
 		steps, err := run(t, fresh, "")
 		require.NoError(t, err)
-		assert.Contains(t, steps[3].Summary, "1 of 1 map loaded")
+		assert.Contains(t, steps[4].Summary, "1 of 1 map loaded")
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -166,10 +165,7 @@ func TestFoldersOfFrames(t *testing.T) {
 
 // TestPreviewsInAnotherReader lets Pillow play what is written: as many frames, as long, with the same texels.
 func TestPreviewsInAnotherReader(t *testing.T) {
-	python := peer.Need(t, "/usr/bin/python3")
-	if out := peer.Run(t, t.TempDir(), python, "-c", "try:\n import PIL.Image; print('here')\nexcept ImportError: pass"); !strings.Contains(out, "here") {
-		peer.Missing(t, "Pillow (python3-pil)")
-	}
+	python := peer.Pillow(t)
 	files := []string{"a/s/1.png", "a/s/2.png", "a/s/3.png"}
 	s, list := sprite.Parse("a.toml", []byte("folder = 'a'\n[state.s]\nloop = 'back'\ndurations = [100, 250, 40]\n"), files)
 	require.Empty(t, list)

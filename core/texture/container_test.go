@@ -9,7 +9,6 @@ import (
 	"image/color"
 	"image/draw"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"testing"
 
@@ -152,7 +151,7 @@ func TestCubeAgainstImageMagick(t *testing.T) {
 
 // TestDDSAgainstPillow lets another reader take our files with either header, and its decoder our blocks.
 func TestDDSAgainstPillow(t *testing.T) {
-	python := pillow(t)
+	python := peer.Pillow(t)
 	dir := t.TempDir()
 	type sample struct {
 		name  string
@@ -193,16 +192,6 @@ for f in glob.glob('*.dds'):
 			require.InDelta(t, int(s.ours.Pix[i]), int(theirs.Pix[i]), 1, "%s: value %d", s.name, i)
 		}
 	}
-}
-
-// pillow returns the Python that has Pillow.
-func pillow(t *testing.T) string {
-	t.Helper()
-	python := peer.Need(t, "/usr/bin/python3")
-	if err := exec.Command(python, "-c", "import PIL").Run(); err != nil {
-		peer.Missing(t, "python3-pil")
-	}
-	return python
 }
 
 // magick returns ImageMagick's convert.

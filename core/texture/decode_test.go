@@ -115,7 +115,7 @@ func TestImagesFromAnotherProgram(t *testing.T) {
 
 // TestTGAFromAnotherProgram reads every kind of TGA that Pillow writes, from either end, plain and run-length.
 func TestTGAFromAnotherProgram(t *testing.T) {
-	python := pillow(t)
+	python := peer.Pillow(t)
 	dir := t.TempDir()
 	var b bytes.Buffer
 	require.NoError(t, png.Encode(&b, fade))

@@ -109,7 +109,7 @@ func TestTheDemoFits(t *testing.T) {
 		assert.NoError(t, valid(t, schemas[name], data), p)
 		return nil
 	}))
-	assert.Equal(t, map[string]int{"material.json": 19, "project.json": 2, "texture.json": 1, "sprite.json": 2}, found)
+	assert.Equal(t, map[string]int{"material.json": 20, "project.json": 2, "texture.json": 2, "sprite.json": 2}, found)
 	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(t, err)
 	for _, p := range profiles {

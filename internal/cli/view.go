@@ -115,6 +115,9 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 		return nil, noCamera(m, o.camera)
 	}
 	w, h := picture.Width, picture.Height
+	if o.picture == "" {
+		w, h = a.out.PictureSize(w, h)
+	}
 	if len(m.Grids) > 0 && len(m.Faces) == 0 {
 		t := of.Tiles(m)
 		if o.camera == "" {

@@ -4,14 +4,22 @@ package demotest
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
+	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/build"
@@ -20,60 +28,166 @@ import (
 	"vornix/demo"
 )
 
-// original is the demo, written once for all tests of a package: painting its images takes a second.
-var original = sync.OnceValues(func() (string, error) {
-	dir, err := os.MkdirTemp("", "vornix-demotest-")
+// A fixture is a copy of the demo in a state that many tests begin with. Making one takes seconds, and the packages' tests run as
+// programs of their own: so each is made once, by whoever comes first, in a folder of the system's temporary files that is named after
+// the sources that it is made by. Tests only ever copy it.
+type fixture struct {
+	name string
+	make func(dir string) error
+	dir  func() (string, error)
+}
+
+func newFixture(name string, make func(dir string) error) *fixture {
+	f := &fixture{name: name, make: make}
+	f.dir = sync.OnceValues(f.find)
+	return f
+}
+
+func (f *fixture) find() (string, error) {
+	key, err := sources()
 	if err != nil {
 		return "", err
 	}
-	if _, err = demo.Write(filepath.Join(dir, "demo")); err != nil {
+	base := filepath.Join(os.TempDir(), fmt.Sprintf("vornix-demotest-%d", os.Getuid()))
+	dir := filepath.Join(base, key, f.name)
+	if err := os.MkdirAll(filepath.Dir(dir), 0o755); err != nil {
 		return "", err
 	}
-	// Tests build the maps again and again: with few luxels, which light is tested without, they do so quickly.
-	maps, err := filepath.Glob(filepath.Join(dir, "demo", "highline", "maps", "*.vnx"))
-	for _, name := range maps {
-		var data []byte
-		if data, err = os.ReadFile(name); err == nil {
-			for _, few := range [][2]string{{" luxels=3", " luxels=0.2"}, {" luxels=1", ""}} {
-				data = bytes.Replace(data, []byte(few[0]), []byte(few[1]), 1)
-			}
-			err = os.WriteFile(name, data, 0o644)
+	lock := flock.New(dir + ".lock")
+	if err := lock.Lock(); err != nil {
+		return "", err
+	}
+	defer lock.Unlock()
+	ready := dir + ".ready"
+	if _, err := os.Stat(ready); err == nil {
+		return dir, nil
+	}
+	forget(base, key)
+	err = errors.Join(os.RemoveAll(dir), os.MkdirAll(dir, 0o755))
+	if err == nil {
+		err = f.make(dir)
+	}
+	if err == nil {
+		err = os.WriteFile(ready, nil, 0o644)
+	}
+	return dir, err
+}
+
+// forget removes what was made by sources of more than a day ago.
+func forget(base, key string) {
+	list, _ := os.ReadDir(base) // what can't be read stays
+	for _, e := range list {
+		if info, err := e.Info(); err == nil && e.Name() != key && time.Since(info.ModTime()) > 24*time.Hour {
+			os.RemoveAll(filepath.Join(base, e.Name()))
 		}
 	}
-	wet := filepath.Join(dir, "demo", "highline", "materials", "rock", "cairn_wet.toml")
-	data, readErr := os.ReadFile(wet)
-	return dir, errors.Join(err, readErr, os.WriteFile(wet, bytes.Replace(data, []byte("luxels = 1 "), []byte("luxels = 0.2"), 1), 0o644))
+}
+
+// sources names all that decides what is made: the module's own files and the version of Go.
+var sources = sync.OnceValues(func() (string, error) {
+	_, file, _, _ := runtime.Caller(0)
+	root := filepath.Join(filepath.Dir(file), "..", "..")
+	h := sha256.New()
+	fmt.Fprintln(h, runtime.Version(), runtime.GOARCH)
+	for _, top := range []string{"core", "demo", "internal", "go.mod"} {
+		err := filepath.WalkDir(filepath.Join(root, top), func(p string, e os.DirEntry, err error) error {
+			if err != nil || e.IsDir() {
+				if e != nil && e.Name() == "node_modules" {
+					return filepath.SkipDir
+				}
+				return err
+			}
+			if strings.HasSuffix(p, "_test.go") {
+				return nil
+			}
+			data, err := os.ReadFile(p)
+			fmt.Fprintf(h, "%s %d\n%s", p, len(data), data)
+			return err
+		})
+		if err != nil {
+			return "", err
+		}
+	}
+	return hex.EncodeToString(h.Sum(nil))[:24], nil
 })
+
+var (
+	original = newFixture("original", writeOriginal)
+	// plain has the results of builds without the long stages, cached those of whole ones, lit only what the long stages made.
+	plain  = newFixture("plain", func(dir string) error { return buildCopy(dir, build.Stages{Only: []string{}}) })
+	cached = newFixture("cached", func(dir string) error { return buildCopy(dir, build.Stages{}) })
+	lit    = newFixture("lit", func(dir string) error {
+		from, err := cached.dir()
+		if err == nil {
+			err = copyDemo(filepath.Join(dir, "demo"), filepath.Join(from, "demo"))
+		}
+		for _, name := range projects {
+			err = errors.Join(err, remove(filepath.Join(dir, name), ".vornix/cache/actions", ".vornix/cache/objects", ".vornix/pictures/cache/actions", ".vornix/pictures/cache/objects"))
+		}
+		return err
+	})
+)
+
+// writeOriginal writes the demo. Tests build the maps again and again: with few luxels, which light is tested without, they do so
+// quickly.
+func writeOriginal(dir string) error {
+	if _, err := demo.Write(filepath.Join(dir, "demo")); err != nil {
+		return err
+	}
+	highline := filepath.Join(dir, "demo", "highline")
+	maps, err := filepath.Glob(filepath.Join(highline, "maps", "*.vnx"))
+	for _, name := range append(maps, filepath.Join(highline, "materials", "rock", "cairn_wet.toml")) {
+		data, readErr := os.ReadFile(name)
+		for _, few := range [][2]string{{" luxels=3", " luxels=0.2"}, {" luxels=1", ""}, {"luxels = 1 ", "luxels = 0.2"}} {
+			data = bytes.Replace(data, []byte(few[0]), []byte(few[1]), 1)
+		}
+		err = errors.Join(err, readErr, os.WriteFile(name, data, 0o644))
+	}
+	// And with small pictures, which a profile of the project's own asks for.
+	profile, readErr := fs.ReadFile(demo.Profiles(), "kestrel-post.toml")
+	small := regexp.MustCompile(`(width|height) = (\d+)`).ReplaceAllFunc(profile, func(line []byte) []byte {
+		key, number, _ := strings.Cut(string(line), " = ")
+		n, err := strconv.Atoi(number)
+		if err != nil || n < 100 {
+			return line
+		}
+		return fmt.Appendf(nil, "%s = %d", key, n/8)
+	})
+	return errors.Join(err, readErr, os.MkdirAll(filepath.Join(highline, "profiles"), 0o755), os.WriteFile(filepath.Join(highline, "profiles", "kestrel-post.toml"), small, 0o644))
+}
 
 // projects are the demo's, in the folder of a copy.
 var projects = []string{"demo/highline", "demo/lower-sidings"}
 
 // buildCopy copies the original and builds its projects, in a folder where all that a build keeps is still there, but nothing else.
-func buildCopy(name string, stages build.Stages) (string, error) {
-	from, err := original()
+func buildCopy(dir string, stages build.Stages) error {
+	from, err := original.dir()
 	if err != nil {
-		return "", err
+		return err
 	}
-	dir := filepath.Join(from, name)
-	if err := os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo"))); err != nil {
-		return "", err
+	if err := copyDemo(filepath.Join(dir, "demo"), filepath.Join(from, "demo")); err != nil {
+		return err
 	}
 	for _, name := range projects {
 		p, err := project.Load(filepath.Join(dir, name), demo.Profiles())
 		if err != nil {
-			return "", err
+			return err
 		}
 		s, err := release.Open(p, "test", release.Options{Workers: 2, Env: os.Getenv, Stages: stages})
 		if err != nil {
-			return "", err
+			return err
 		}
 		_, _, err = s.Build(context.Background(), nil)
+		if err == nil {
+			_, _, err = s.Shoot(context.Background(), false, nil)
+		}
 		s.Close()
-		if err := errors.Join(err, remove(filepath.Join(dir, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed")); err != nil {
-			return "", err
+		if err := errors.Join(err, remove(filepath.Join(dir, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed",
+			".vornix/pictures/build.state", ".vornix/pictures/cache/trimmed")); err != nil {
+			return err
 		}
 	}
-	return dir, nil
+	return nil
 }
 
 func remove(project string, list ...string) (err error) {
@@ -83,23 +197,30 @@ func remove(project string, list ...string) (err error) {
 	return err
 }
 
-var (
-	// plain has the results of builds without the long stages, cached those of whole ones, lit only what the long stages made.
-	plain  = sync.OnceValues(func() (string, error) { return buildCopy("plain", build.Stages{Only: []string{}}) })
-	cached = sync.OnceValues(func() (string, error) { return buildCopy("cached", build.Stages{}) })
-	lit    = sync.OnceValues(func() (string, error) {
-		from, err := cached()
+// copyDemo copies a folder. What a project keeps in its cache is never written in place, so that a link is as good as a copy.
+func copyDemo(to, from string) error {
+	return filepath.WalkDir(from, func(p string, e os.DirEntry, err error) error {
 		if err != nil {
-			return "", err
+			return err
 		}
-		dir := filepath.Join(filepath.Dir(from), "lit")
-		err = os.CopyFS(filepath.Join(dir, "demo"), os.DirFS(filepath.Join(from, "demo")))
-		for _, name := range projects {
-			err = errors.Join(err, remove(filepath.Join(dir, name), ".vornix/cache/actions", ".vornix/cache/objects"))
+		rel, err := filepath.Rel(from, p)
+		if err != nil {
+			return err
 		}
-		return dir, err
+		at := filepath.Join(to, rel)
+		if e.IsDir() {
+			return os.MkdirAll(at, 0o777)
+		}
+		if strings.Contains(filepath.ToSlash(rel), ".vornix/") && os.Link(p, at) == nil {
+			return nil
+		}
+		data, err := os.ReadFile(p)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(at, data, 0o666)
 	})
-)
+}
 
 // WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in full and are not about those.
 func WriteLit(t testing.TB) string { return copied(t, lit) }
@@ -113,24 +234,15 @@ func Built(t testing.TB, name string) *project.Project {
 	return Load(t, filepath.Join(copied(t, plain), name))
 }
 
-// Main runs a package's tests and removes what they shared. Call it from TestMain.
-func Main(m *testing.M) {
-	code := m.Run()
-	if dir, err := original(); err == nil {
-		os.RemoveAll(dir)
-	}
-	os.Exit(code)
-}
-
 // Write puts a copy of the demo into a temporary folder and returns its path.
 func Write(t testing.TB) string { return copied(t, original) }
 
-func copied(t testing.TB, what func() (string, error)) string {
+func copied(t testing.TB, what *fixture) string {
 	t.Helper()
-	from, err := what()
+	from, err := what.dir()
 	require.NoError(t, err)
 	to := filepath.Join(t.TempDir(), "demo")
-	require.NoError(t, os.CopyFS(to, os.DirFS(filepath.Join(from, "demo"))))
+	require.NoError(t, copyDemo(to, filepath.Join(from, "demo")))
 	return to
 }
 

@@ -42,6 +42,16 @@ func ImageMagick() (path string, ok bool) {
 	return "", false
 }
 
+// Pillow finds the Python that has Debian's python3-pil.
+func Pillow(t testing.TB) string {
+	t.Helper()
+	python := Need(t, "/usr/bin/python3")
+	if err := exec.Command(python, "-c", "import PIL").Run(); err != nil {
+		Missing(t, "python3-pil")
+	}
+	return python
+}
+
 // Run runs a peer and returns what it printed; the test fails when the program does.
 func Run(t testing.TB, dir, path string, args ...string) string {
 	t.Helper()

@@ -12,7 +12,13 @@ import (
 func (o *Out) Draws() bool { return o.colourOut && !o.JSON && !o.Quiet }
 
 // mostColumns is the most characters that a picture on a terminal is wide.
-const mostColumns = 160
+const mostColumns = 120
+
+// PictureSize is how large a picture of about a ratio should be drawn for Picture: two pixels for each that is shown.
+func (o *Out) PictureSize(w, h int) (int, int) {
+	columns := min(o.Width, mostColumns)
+	return 2 * columns, max(2*columns*h/w, 1)
+}
 
 // Picture shows a picture on the terminal, two pixels a character, one over the other: the upper half block in the colour of the
 // one on the background of the other (ISO 8613-6 colours, which every terminal of today knows).

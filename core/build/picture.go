@@ -1,0 +1,545 @@
+package build
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"fmt"
+	"image"
+	"maps"
+	"math"
+	"os"
+	"path"
+	"runtime"
+	"slices"
+	"sync"
+
+	"github.com/klauspost/compress/zstd"
+
+	"vornix/core/compile/stage"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/geom/ray"
+	"vornix/core/job"
+	"vornix/core/light"
+	"vornix/core/mapfile"
+	"vornix/core/mapsrc"
+	"vornix/core/material"
+	"vornix/core/needs"
+	"vornix/core/picture"
+	"vornix/core/picture/edit"
+	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/scene"
+	"vornix/core/shoot"
+	"vornix/core/texture"
+	"vornix/core/texture/block"
+)
+
+// PicturesDir holds the pictures that stand beside bundles.
+const PicturesDir = project.OutDir + "/pictures"
+
+// pictureVersion is raised when a picture would come out otherwise of the same shot or image.
+const pictureVersion = 1
+
+// PictureStep is the step of jobs that make pictures.
+const PictureStep = "picture"
+
+// sideOfShots is the most texels of textures along a side in pictures.
+const sideOfShots = 1024
+
+// Studio keeps the scenes that pictures are being taken of, the last few of them: pictures of one map are mostly made one after the
+// other, and making its scene ready takes about as long as a small picture. The zero value is empty.
+type Studio struct {
+	mu     sync.Mutex
+	scenes []*set
+}
+
+type set struct {
+	key   string
+	once  sync.Once
+	m     *mapfile.Map
+	seen  string
+	scene *picture.Scene
+	tiles *picture.Tiles
+	err   error
+}
+
+// mostSets is how many maps and scenes are kept.
+const mostSets = 4
+
+func (s *Studio) set(key string) *set {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	i := slices.IndexFunc(s.scenes, func(x *set) bool { return x.key == key })
+	if i < 0 {
+		if len(s.scenes) == mostSets {
+			s.scenes = slices.Delete(s.scenes, 0, 1)
+		}
+		s.scenes = append(s.scenes, &set{key: key})
+		i = len(s.scenes) - 1
+	}
+	return s.scenes[i]
+}
+
+// shotRule is what decides how a shot of a map looks, besides the map.
+type shotRule struct {
+	Version       int
+	Camera        *picture.Camera
+	Tile          *picture.TileShot
+	Exposure      float64
+	Width, Height int
+	Draft         bool
+	Looks         map[string]shownRule
+	Sprites       []string // their sources
+}
+
+// pictures adds the jobs of pictures, of those inside the tree or of those beside.
+func (pl *planner) pictures(plan *shoot.Plan, inside bool) {
+	lit := pl.stages.Only == nil || slices.Contains(pl.stages.Only, stage.Lighting)
+	for i := range plan.Pictures {
+		x := &plan.Pictures[i]
+		if x.Inside != inside || x.Image == "" && !lit && !x.Tiles {
+			continue // a map without light is black: such a build is for nobody's eyes
+		}
+		pl.shot(x)
+	}
+}
+
+// wanted says whether a picture is of one of the maps; without maps all are.
+func wanted(x *shoot.Picture, names []string) bool {
+	return len(names) == 0 || slices.Contains(names, x.Map) || slices.Contains(names, x.From)
+}
+
+// pictureJobs are the jobs of pictures inside the tree, and of maps that are needed for the others, of the maps with these names.
+func pictureJobs(plan *shoot.Plan, names []string) []string {
+	ids := []string{}
+	for i := range plan.Pictures {
+		x := &plan.Pictures[i]
+		switch {
+		case !wanted(x, names):
+		case x.Inside:
+			ids = append(ids, PictureStep+" "+x.ID())
+		case x.Image == "":
+			ids = append(ids, "map "+x.From)
+		}
+	}
+	slices.Sort(ids)
+	return slices.Compact(ids)
+}
+
+// Beside brings the pictures that stand beside bundles up to date, in out/pictures, from the compiled maps in out/tree; names, when
+// given, are the only maps to look at. The error is a fault when some could not be made; the result is there all the same. The
+// caller holds the project's lock.
+func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot.Plan, o Options, names []string) (*Result, error) {
+	if o.Workers <= 0 {
+		o.Workers = runtime.GOMAXPROCS(0)
+	}
+	pl := newPlanner(p, g, o.Workers, o.Stages)
+	if o.Studio != nil {
+		pl.scenes = o.Studio
+	}
+	pl.pictures(plan, false)
+	if _, err := os.Stat(p.Join(PicturesDir)); err != nil && len(pl.jobs) == 0 {
+		return &Result{}, nil
+	}
+	dir, err := safefile.MakeDir(p.Join(PicturesDir))
+	if err != nil {
+		return nil, err
+	}
+	dir.Close()
+	var only []string
+	if len(names) > 0 {
+		only = []string{}
+		for i := range plan.Pictures {
+			if x := &plan.Pictures[i]; !x.Inside && wanted(x, names) {
+				only = append(only, PictureStep+" "+x.ID())
+			}
+		}
+	}
+	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: project.StateDir + "/pictures", Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
+	if err != nil {
+		return nil, err
+	}
+	r := &Result{Removed: report.Removed, Findings: finding.Accept(merge(nil, report), p.Acceptances())}
+	r.take(report)
+	if failed := r.Failed(); failed > 0 {
+		return r, buildFault(report, failed)
+	}
+	return r, nil
+}
+
+// shot adds the job of a picture.
+func (pl *planner) shot(x *shoot.Picture) {
+	outputs := []string{x.File}
+	if x.Material != "" {
+		outputs = append(outputs, x.Material)
+	}
+	if x.Map != "" && x.Inside {
+		for _, out := range outputs {
+			pl.maps[out] = []string{x.Map}
+		}
+	}
+	j := &job.Job{ID: PictureStep + " " + x.ID(), Step: PictureStep, Version: pictureVersion, Outputs: outputs}
+	var rule *shotRule
+	compiled := ""
+	if x.Image != "" {
+		j.Inputs = append(j.Inputs, x.Image)
+	} else {
+		a := pl.g.Find(needs.Map, x.From)
+		compiled = pl.p.Profile.MapPath(a.Name)
+		if x.Inside {
+			j.After = []string{"map " + a.Name}
+		} else {
+			compiled = path.Join(project.TreeDir, compiled)
+			j.Inputs = append(j.Inputs, compiled)
+		}
+		rule = pl.shotRule(x, a)
+		for _, file := range rule.files(a, pl.g) {
+			j.Inputs = append(j.Inputs, file)
+			pl.seen[j.ID+"\n"+file] = true
+		}
+	}
+	if x.Font != "" {
+		j.Inputs = append(j.Inputs, x.Font)
+	}
+	slices.Sort(j.Inputs)
+	j.Inputs = slices.Compact(j.Inputs)
+	of := *x.Of
+	rules := pl.p.Profile.Textures
+	how := pl.pictureTexture(x)
+	unlit := material.Fields{Colour: x.Texture, Shading: "unlit", SeeThrough: map[bool]string{true: light.Soft, false: "no"}[of.Alpha]}
+	j.Recipe = recipe(struct {
+		Rule     *shotRule
+		Image    string
+		AsIs     bool
+		Edit     edit.Recipe
+		Font     string
+		Of       profile.Picture
+		Texture  texture.Recipe
+		File     texture.Container
+		Material string
+		Draw     int
+	}{rule, x.Image, x.AsIs, x.Edit, x.Font, of, how, rules.File(), x.Material, picture.Version})
+	j.Run = func(ctx context.Context, t *job.Task) error {
+		if x.AsIs {
+			data, err := t.Input(x.Image)
+			if err != nil {
+				return err
+			}
+			return t.Write(x.File, data)
+		}
+		img, err := pl.drawn(ctx, t, x, rule, compiled)
+		if err != nil {
+			return err
+		}
+		if x.Image == "" && blank(img) {
+			t.Find(finding.PictureBlank.At(x.Place, "the picture %s, taken by %s, is of one colour", x.ID(), x.Source()))
+		}
+		if of.Form == profile.Texture {
+			how := how
+			how.Workers = pl.workers
+			return pl.writeTexture(ctx, t, x, img, how, &unlit)
+		}
+		data, err := pl.encode(t, x, img)
+		if err != nil {
+			return err
+		}
+		return t.Write(x.File, data)
+	}
+	pl.add(j)
+}
+
+// pictureTexture is how a picture becomes a texture.
+func (pl *planner) pictureTexture(x *shoot.Picture) texture.Recipe {
+	r := texture.Recipe{Kind: texture.Interface, SRGB: true, Allowed: pl.p.Profile.Textures.FormatList(), Levels: 1, Size: pl.p.Profile.Textures.SizeRule()}
+	r.Format, r.Forced = texture.ParseFormat(x.Of.Format)
+	r.Quality, _ = block.ParseQuality("normal")
+	if pl.stages.Draft {
+		r.Quality, _ = block.ParseQuality("draft")
+	}
+	if x.Of.Mips {
+		r.Levels = 0
+	}
+	return r
+}
+
+func (pl *planner) writeTexture(ctx context.Context, t *job.Task, x *shoot.Picture, img *image.NRGBA, how texture.Recipe, unlit *material.Fields) error {
+	made, err := texture.PrepareImages([]image.Image{img}, how)
+	if err != nil {
+		return err
+	}
+	tex, err := made.Compile(ctx)
+	if err != nil {
+		return err
+	}
+	parts, err := tex.Parts(pl.p.Profile.Textures.File())
+	if err != nil {
+		return err
+	}
+	if err := t.Write(x.File, parts...); err != nil || x.Material == "" {
+		return err
+	}
+	m := &material.Material{Fields: *unlit}
+	data, err := m.Compile(pl.p.Profile.TexturePath, material.Footing{})
+	if err != nil {
+		return err
+	}
+	return t.Write(x.Material, data)
+}
+
+// encode writes a picture in its form, of at most so many bytes.
+func (pl *planner) encode(t *job.Task, x *shoot.Picture, img *image.NRGBA) ([]byte, error) {
+	heavy := func(format string, args ...any) error {
+		return &finding.Failure{What: "the picture " + x.ID() + " can't be made", Findings: []finding.Finding{finding.PictureHeavy.At(x.Place, format, args...)}}
+	}
+	if x.Of.Form == profile.JPEG {
+		data, q, fits, err := edit.JPEG(img, x.Of.LeastQuality, x.Of.Quality, x.Of.MostBytes)
+		if err == nil && !fits {
+			err = heavy("the picture %s has %d bytes as JPEG of quality %d, and may have %d", x.ID(), len(data), q, x.Of.MostBytes)
+		}
+		return data, err
+	}
+	data, err := edit.PNG(img)
+	if err == nil && x.Of.MostBytes > 0 && int64(len(data)) > x.Of.MostBytes {
+		err = heavy("the picture %s has %d bytes as PNG, and may have %d", x.ID(), len(data), x.Of.MostBytes)
+	}
+	return data, err
+}
+
+// drawn is a finished picture.
+func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rule *shotRule, compiled string) (*image.NRGBA, error) {
+	e := x.Edit
+	if x.Font != "" && e.Text != nil {
+		data, err := t.Input(x.Font)
+		if err != nil {
+			return nil, err
+		}
+		text := *e.Text
+		text.Font = data
+		e.Text = &text
+	}
+	if x.Image != "" {
+		data, err := t.Input(x.Image)
+		if err != nil {
+			return nil, err
+		}
+		img, err := texture.Decode(data)
+		if err != nil {
+			return nil, &finding.Failure{What: "the picture " + x.ID() + " can't be made", Findings: []finding.Finding{finding.PictureImage.At(fault.Place{File: x.Image}, "%v", err).Doing("Export the image again.")}}
+		}
+		return e.Image(img)
+	}
+	m, seen, err := pl.scenes.mapOf(t, x, compiled)
+	if err != nil {
+		return nil, err
+	}
+	key := rule.key(t, seen, compiled)
+	if x.Tiles {
+		of, err := pl.scenes.tiles(key, func() (*picture.Tiles, error) {
+			return picture.NewTiles(m, rule.look(t.Input), pl.sprites(t.Input)), nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		return e.Image(of.Shoot(*rule.Tile))
+	}
+	shotKey := stage.Key("shot", key, rule.Camera, rule.Width, rule.Height, rule.Draft)
+	if data, ok := t.Kept(shotKey); ok {
+		if img, ok := unpackShot(data, rule.Width, rule.Height); ok {
+			return e.Shot(img)
+		}
+	}
+	s, err := pl.scenes.solids(key, func() (*picture.Scene, error) {
+		sky, err := skyOf(m, t.Input)
+		if err != nil {
+			return nil, err
+		}
+		return picture.NewScene(m, rule.look(t.Input), sky, sideOfShots), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	img, err := s.Shoot(ctx, *rule.Camera, picture.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: pl.workers,
+		Progress: func(done, total int64) { t.Advance("drawing", done, total) }})
+	if err != nil {
+		return nil, err
+	}
+	if err := t.Keep(shotKey, packShot(img)); err != nil {
+		return nil, err
+	}
+	return e.Shot(img)
+}
+
+func (s *Studio) solids(key string, make func() (*picture.Scene, error)) (*picture.Scene, error) {
+	x := s.set(key)
+	x.once.Do(func() { x.scene, x.err = make() })
+	return x.scene, x.err
+}
+
+func (s *Studio) tiles(key string, make func() (*picture.Tiles, error)) (*picture.Tiles, error) {
+	x := s.set(key)
+	x.once.Do(func() { x.tiles, x.err = make() })
+	return x.tiles, x.err
+}
+
+// mapOf reads the compiled map that a picture is taken of, and names it by all of it that is seen: a moved spawn makes no picture again.
+func (s *Studio) mapOf(t *job.Task, x *shoot.Picture, compiled string) (m *mapfile.Map, seen string, err error) {
+	of := s.set("map " + t.Sum(compiled))
+	of.once.Do(func() {
+		read := t.Input
+		if x.Inside {
+			read = t.Output
+		}
+		var data []byte
+		if data, of.err = read(compiled); of.err != nil {
+			return
+		}
+		if of.m, of.err = mapfile.Read(data); of.err != nil {
+			of.err = fmt.Errorf("reading the compiled map %s: %w", compiled, of.err)
+			return
+		}
+		shown := *of.m
+		shown.Meta = mapfile.Meta{Sky: of.m.Meta.Sky, Fog: of.m.Meta.Fog}
+		shown.Bodies, shown.Nodes, shown.Leaves, shown.Visibility, shown.Navigation, shown.Costs, shown.Cubes = nil, nil, nil, nil, nil, nil, nil
+		if len(of.m.Grids) == 0 { // on grids sprites stand
+			shown.Objects = nil
+		}
+		if data, of.err = mapfile.Encode(&shown); of.err == nil {
+			sum := sha256.Sum256(data)
+			of.seen = hex.EncodeToString(sum[:])
+		}
+	})
+	return of.m, of.seen, of.err
+}
+
+// skyOf is the picture all around a map, or nil.
+func skyOf(m *mapfile.Map, input func(string) ([]byte, error)) (*light.Picture, error) {
+	if m.Meta.Sky == nil || m.Meta.Sky.Image == "" {
+		return nil, nil
+	}
+	name := m.Meta.Sky.Image
+	data, err := input(name)
+	var sky *scene.Picture
+	if err == nil {
+		sky, err = mapsrc.Panorama(name, data)
+	}
+	var of *light.Picture
+	if err == nil {
+		of, err = light.Load(sky)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading the map's sky from %s: %w", name, err)
+	}
+	return of, nil
+}
+
+// shotRule is that of a picture of a map.
+func (pl *planner) shotRule(x *shoot.Picture, a *needs.Asset) *shotRule {
+	r := &shotRule{Version: picture.Version, Width: x.Width, Height: x.Height, Draft: pl.stages.Draft, Looks: map[string]shownRule{}}
+	for _, n := range needs.Closure(a) {
+		switch n.Kind {
+		case needs.Material:
+			r.Looks[n.Name] = pl.shownRule(n.Name)
+		case needs.Sprite:
+			r.Sprites = append(r.Sprites, n.Source)
+		}
+	}
+	if x.Tiles {
+		r.Tile = &picture.TileShot{Level: x.Level, Scale: x.Scale, Width: x.Width, Height: x.Height, Exposure: x.Exposure}
+		if c := x.Camera; c != nil {
+			r.Tile.Level, r.Tile.At = int(math.Floor(c.At.Z)), &[2]float64{c.At.X, c.At.Y}
+		}
+		return r
+	}
+	c := x.Camera
+	r.Camera = &picture.Camera{At: ray.Vec{float32(c.At.X), float32(c.At.Y), float32(c.At.Z)}, Look: ray.Vec{float32(c.Look.X), float32(c.Look.Y), float32(c.Look.Z)},
+		FOV: c.FOV, Exposure: x.Exposure, Lens: c.Lens / 2, Focus: c.Focus}
+	return r
+}
+
+// files are the sources besides the map that a shot is made of.
+func (r *shotRule) files(a *needs.Asset, g *needs.Graph) []string {
+	var list []string
+	for _, name := range slices.Sorted(maps.Keys(r.Looks)) {
+		l := r.Looks[name]
+		list = append(list, l.files()...)
+	}
+	for _, source := range r.Sprites {
+		list = append(list, source)
+		if s := g.Named(source); len(s) == 1 {
+			list = append(list, s[0].Parts...)
+		}
+	}
+	if s := a.Scene.Sky; s != nil && s.Image != nil {
+		list = append(list, s.Image.Name)
+	}
+	return list
+}
+
+// look gives the looks that materials have; input reads sources.
+func (r *shotRule) look(input func(string) ([]byte, error)) func(name string) picture.Look {
+	return func(name string) picture.Look {
+		l := r.Looks[name]
+		return l.look(input)
+	}
+}
+
+// key names the scene of a shot by all that decides it: what is seen of the map, the materials and their images.
+func (r *shotRule) key(t *job.Task, seen, compiled string) string {
+	parts := []any{r.Version, seen, r.Looks, r.Sprites}
+	for _, in := range t.Inputs() {
+		if in != compiled {
+			parts = append(parts, in, t.Sum(in))
+		}
+	}
+	return stage.Key(parts...)
+}
+
+// packShot and unpackShot keep shots: three 16-bit numbers a pixel, by zstd.
+func packShot(m *picture.Image) []byte {
+	raw := make([]byte, 0, 2*len(m.Pix))
+	for _, v := range m.Pix {
+		raw = binary.LittleEndian.AppendUint16(raw, v)
+	}
+	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)) // fails only for wrong options
+	return w.EncodeAll(raw, nil)
+}
+
+func unpackShot(data []byte, w, h int) (*picture.Image, bool) {
+	r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<31))
+	if err != nil {
+		return nil, false
+	}
+	defer r.Close()
+	raw, err := r.DecodeAll(data, nil)
+	if err != nil || len(raw) != 6*w*h {
+		return nil, false
+	}
+	m := &picture.Image{W: w, H: h, Pix: make([]uint16, 3*w*h)}
+	for i := range m.Pix {
+		m.Pix[i] = binary.LittleEndian.Uint16(raw[2*i:])
+	}
+	return m, true
+}
+
+// blank says whether a picture is as good as of one colour: hardly any pixel differs from their mean.
+func blank(img *image.NRGBA) bool {
+	var sum, squares [3]float64
+	n := float64(img.Rect.Dx() * img.Rect.Dy())
+	for i := 0; i < len(img.Pix); i += 4 {
+		for k := range 3 {
+			v := float64(img.Pix[i+k])
+			sum[k] += v
+			squares[k] += v * v
+		}
+	}
+	for k := range 3 {
+		if mean := sum[k] / n; squares[k]/n-mean*mean > 4 {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,216 @@
+package release
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"vornix/core/build"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/needs"
+	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/core/shoot"
+)
+
+// Shot is a picture that was made, or found in its place.
+type Shot struct {
+	Picture string `json:"picture"`
+	Map     string `json:"map,omitempty"`
+	Number  int    `json:"number"`
+	Variant string `json:"variant,omitempty"`
+	From    string `json:"from"`
+	File    string `json:"file"`
+	Form    string `json:"form"`
+	Width   int    `json:"width"`
+	Height  int    `json:"height"`
+	Size    int64  `json:"size"`
+	State   string `json:"state"` // made, kept, restored or failed
+}
+
+// Shots are the pictures of a project, and those that nobody asked for.
+type Shots struct {
+	Shots []Shot       `json:"shots"`
+	Left  []shoot.Left `json:"left"`
+}
+
+// Shoot makes the project's pictures: with all also those inside the tree, with what they need, and of the maps of these names only,
+// when there are any.
+func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *Shots, error) {
+	step := &Step{Name: "shoot", Made: []Made{}}
+	defer timed(step, time.Now())
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if err := knownMaps(g, names); err != nil {
+		return nil, nil, err
+	}
+	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Pictures: true, Maps: names, Studio: &s.studio}
+	plan := shoot.NewPlan(s.P, g)
+	results := map[string]job.Result{}
+	stopped := error(nil)
+	take := func(r *build.Result, err error) bool {
+		if r == nil {
+			stopped = err
+			return false
+		}
+		for _, x := range r.All {
+			if x.Step == build.PictureStep {
+				results[x.ID] = x
+			}
+		}
+		for _, f := range r.Findings {
+			if !slices.ContainsFunc(step.Findings, func(o finding.Finding) bool { return o.ID == f.ID && o.Text == f.Text && o.Place == f.Place }) {
+				step.Findings = append(step.Findings, f)
+			}
+		}
+		for _, rel := range r.Removed {
+			if !all || strings.HasPrefix(rel, build.PicturesDir) {
+				step.Made = append(step.Made, Made{path.Join(build.PicturesDir, rel), 0, "removed"})
+			}
+		}
+		if err != nil && stopped == nil {
+			stopped = err
+		}
+		return true
+	}
+	if all {
+		if !take(build.Run(ctx, s.P, o)) {
+			return nil, nil, stopped
+		}
+	}
+	if stopped == nil && !take(build.Beside(ctx, s.P, g, plan, o, names)) {
+		return nil, nil, stopped
+	}
+	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
+		step.Findings = slices.DeleteFunc(step.Findings, func(f finding.Finding) bool {
+			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") && !strings.HasPrefix(f.ID, "camera.")
+		})
+	}
+	out := &Shots{Shots: []Shot{}, Left: []shoot.Left{}}
+	step.Kept = true
+	made := 0
+	for i := range plan.Pictures {
+		x := &plan.Pictures[i]
+		r, ran := results[build.PictureStep+" "+x.ID()]
+		if !ran {
+			continue
+		}
+		folder := build.PicturesDir
+		if x.Inside {
+			folder = project.TreeDir
+		}
+		shot := Shot{Picture: x.Name, Map: x.Map, Number: x.Number, Variant: x.Variant, From: x.Source(), File: path.Join(folder, x.File), Form: x.Of.Form, Width: x.Width, Height: x.Height, State: string(r.State)}
+		for _, o := range r.Outputs {
+			if o.Path == x.File {
+				shot.Size = o.Size
+			}
+			step.Made = append(step.Made, Made{path.Join(folder, o.Path), o.Size, string(r.State)})
+		}
+		if r.State != job.Kept {
+			step.Kept = false
+			made++
+		}
+		out.Shots = append(out.Shots, shot)
+	}
+	for _, l := range plan.Left {
+		if len(names) == 0 || slices.ContainsFunc(names, func(n string) bool { return slices.Contains(strings.Fields(l.Picture), n) }) {
+			out.Left = append(out.Left, l)
+		}
+	}
+	switch {
+	case len(s.P.Profile.Pictures) == 0:
+		step.Summary = s.P.Profile.Game.Title + " asks for no pictures"
+	case step.Kept:
+		step.Summary = "nothing changed: all " + Count(len(out.Shots), "picture") + " as before"
+		if len(out.Shots) == 0 {
+			step.Summary = "no pictures"
+		}
+	default:
+		step.Summary = fmt.Sprintf("%d of %s made", made, Count(len(out.Shots), "picture"))
+	}
+	if n := finding.Count(step.Findings, finding.Error); stopped == nil && n > 0 && all {
+		stopped = &fault.Fault{What: Count(n, "error") + " found", Why: "The game would show a blank somewhere.", Do: "Correct them and shoot again."}
+	}
+	step.Failed = stopped != nil
+	return step, out, stopped
+}
+
+// knownMaps wants every name to be that of a map.
+func knownMaps(g *needs.Graph, names []string) error {
+	for _, n := range names {
+		if g.Find(needs.Map, n) == nil {
+			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no map %q", n), Do: "The maps are: " + strings.Join(mapNames(g), ", ") + "."}
+		}
+	}
+	return nil
+}
+
+func mapNames(g *needs.Graph) (names []string) {
+	for _, a := range g.Of(needs.Map) {
+		names = append(names, a.Name)
+	}
+	return names
+}
+
+// besidePictures lists the pictures beside bundles that a release takes along.
+func (s *Session) besidePictures(g *needs.Graph) (files []string) {
+	plan := shoot.NewPlan(s.P, g)
+	for i := range plan.Pictures {
+		if !plan.Pictures[i].Inside {
+			files = append(files, path.Join(build.PicturesDir, plan.Pictures[i].File))
+		}
+	}
+	return files
+}
+
+// hasBeside says whether the game wants pictures that stand beside bundles.
+func hasBeside(p *profile.Profile) bool {
+	return slices.ContainsFunc(p.Pictures, func(x profile.Picture) bool { return x.Place == profile.Beside })
+}
+
+// PlanView is a drawing of a map for those who build it.
+type PlanView struct {
+	Map  string `json:"map"`
+	View string `json:"view"`
+	File string `json:"file"`
+}
+
+// PlanViews draws the maps of these names, or all, from above and cut open, with names, into out/pictures/plans. They are compiled
+// where they changed.
+func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, error) {
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := knownMaps(g, names); err != nil {
+		return nil, err
+	}
+	if len(names) == 0 {
+		names = mapNames(g)
+	}
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Paths: names})
+	if err != nil {
+		if r != nil {
+			err = &finding.Failure{What: "the maps can't be drawn", Findings: slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Severity != finding.Error })}
+		}
+		return nil, err
+	}
+	made := []PlanView{}
+	for _, name := range names {
+		views, err := build.PlanViews(ctx, s.P, g, name, s.o.Workers)
+		if err != nil {
+			return made, err
+		}
+		for _, v := range views {
+			made = append(made, PlanView{name, v.Name, v.File})
+		}
+	}
+	return made, nil
+}
