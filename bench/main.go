@@ -50,15 +50,18 @@ func main() {
 	maps := flag.Bool("maps", false, "only the table of maps")
 	rays := flag.Bool("rays", false, "only shadow rays beside Embree")
 	stages := flag.Bool("stages", false, "only the long stages of maps")
+	pictures := flag.Bool("pictures", false, "only pictures of the demo's maps")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	flag.Parse()
-	if *maps || *rays || *stages {
+	if *maps || *rays || *stages || *pictures {
 		measure := measureMaps
 		switch {
 		case *rays:
 			measure = func() (string, error) { return measureRays(5) }
 		case *stages:
-			measure = stagesAlone
+			measure = func() (string, error) { return alone(measureStages) }
+		case *pictures:
+			measure = func() (string, error) { return alone(measurePictures) }
 		}
 		if err := only(measure, *cpu); err != nil {
 			log.Fatal(err)
@@ -143,7 +146,7 @@ func bench(runs, files int, write bool) error {
 		return err
 	}
 	out.WriteString(line)
-	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
+	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
 		if line, err = measure(); err != nil {
 			return err
 		}

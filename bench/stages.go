@@ -137,9 +137,9 @@ func measureChanges(exe, demo string) (string, error) {
 	return b.String(), nil
 }
 
-// stagesAlone is measureStages with a program and a demo of its own.
-func stagesAlone() (string, error) {
-	dir, err := os.MkdirTemp("", "vornix-stages-")
+// alone measures something with a program and a demo of its own.
+func alone(measure func(dir, exe, demo string) (string, error)) (string, error) {
+	dir, err := os.MkdirTemp("", "vornix-bench-")
 	if err != nil {
 		return "", err
 	}
@@ -151,5 +151,5 @@ func stagesAlone() (string, error) {
 	if _, err := timeOnce("", exe, "demo", demo); err != nil {
 		return "", err
 	}
-	return measureStages(dir, exe, demo)
+	return measure(dir, exe, demo)
 }
