@@ -45,16 +45,15 @@ shot check "vornix check"
 shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm" "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,48p'"
-shot inspect-bundle "vornix inspect out/bundles/highline-1.0.0.parcel; vornix inspect out/tree/textures/sign/highline.ktx2"
-shot needs-texture "vornix needs cairn_station; vornix needs --by textures/rock/slab.png; vornix texture textures/sign/highline.png sign.dds --format bc1"
-vornix texture textures/wood/plank.png plank.ktx2 --quality best --quiet
-shot textures "vornix inspect plank.ktx2 --source textures/wood/plank.png; vornix scale 6x3 textures/rock/slab.png; vornix sprite ../lower-sidings/sprites/mole.toml"
+shot needs-texture "vornix needs cairn_station; vornix needs --by textures/rock/slab.png; vornix texture textures/sign/highline.png sign.dds --format bc1; vornix scale 6x3 textures/rock/slab.png"
 vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
 vornix sprite ../lower-sidings/sprites/mole.toml "$here/sprite.png" --state walk --direction east --scale 12 --quiet
-for camera in postcard hall; do
-  vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/lit-$camera.png" --view lit --camera $camera --quiet
-done
-vornix inspect ../lower-sidings/out/tree/levels/tram_depot.vnm --picture "$here/lit-tiles.png" --view lit --quiet
+vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/lit-postcard.png" --shot postcard --quiet
+convert out/pictures/cairn_station-page.jpg "$here/shot-page.png"
+vornix shoot saltpan_relay --plan-view --quiet
+cp out/pictures/plans/saltpan_relay-isometric.png "$here/plan-isometric.png"
+shot shoot "vornix shoot cairn_station; vornix inspect out/tree/maps/cairn_station.vnm --shot porch"
+cp ../lower-sidings/out/pictures/tram_depot.png "$here/lit-tiles.png"
 vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/map-ground.png" --view ground --quiet
 cat > "$work/gallery.vnx" <<'VNX'
 map gallery title="Sorting Gallery" sealed=yes
