@@ -28,7 +28,7 @@ wide = { width = 1920, height = 480 }
 // measurePictures times shots of the demo's maps, draft and full, and a set of nine pictures for a map.
 func measurePictures(dir, exe, demo string) (string, error) {
 	var b strings.Builder
-	b.WriteString("\n## Pictures\n\nShots of 1280 x 720 of the demo's maps on all processors, as whole processes that read the map, its materials and their images, and write\na PNG; and those less one of 16 x 9, in megapixels a second.\n\n| map, camera | draft | full | memory |\n|---|---|---|---|\n")
+	b.WriteString("\n## Pictures\n\nShots of 1280 x 720 of the demo's maps on all processors, as whole processes that read the map, its materials and their images, and write\na JPEG; and those less one of 16 x 9, in megapixels a second.\n\n| map, camera | draft | full | memory |\n|---|---|---|---|\n")
 	project := filepath.Join(demo, "highline")
 	// Each with a profile of its own, whose one picture is beside the bundle, so that nothing else is made.
 	head, err := os.ReadFile("demo/profiles/kestrel-post.toml")
@@ -53,7 +53,7 @@ func measurePictures(dir, exe, demo string) (string, error) {
 		return os.WriteFile(filepath.Join(project, "vornix.toml"), []byte(start+recipes+"\n[addon]"+end), 0o644)
 	}
 	one := func(name, camera, how string, w, h int) (figure, error) {
-		err := write(fmt.Sprintf("[[picture]]\nname = \"one\"\nfile = \"{map}.png\"\nplace = \"beside\"\nwidth = %d\nheight = %d\n", w, h), fmt.Sprintf("[[picture]]\nfor = \"one\"\ncamera = \"%s\"\n", camera))
+		err := write(fmt.Sprintf("[[picture]]\nname = \"one\"\nfile = \"{map}.jpg\"\nform = \"jpeg\"\nplace = \"beside\"\nwidth = %d\nheight = %d\n", w, h), fmt.Sprintf("[[picture]]\nfor = \"one\"\ncamera = \"%s\"\n", camera))
 		if err != nil {
 			return figure{}, err
 		}

@@ -302,8 +302,8 @@ func (pl *planner) encode(t *job.Task, x *shoot.Picture, img *image.NRGBA) ([]by
 		}
 		return data, err
 	}
-	data, err := edit.PNG(img)
-	if err == nil && x.Of.MostBytes > 0 && int64(len(data)) > x.Of.MostBytes {
+	data, fits, err := edit.PNG(img, x.Of.MostBytes)
+	if err == nil && !fits {
 		err = heavy("the picture %s has %d bytes as PNG, and may have %d", x.ID(), len(data), x.Of.MostBytes)
 	}
 	return data, err
@@ -500,9 +500,9 @@ func (r *shotRule) key(t *job.Task, seen, compiled string) string {
 
 // packShot and unpackShot keep shots: three 16-bit numbers a pixel, by zstd.
 func packShot(m *picture.Image) []byte {
-	raw := make([]byte, 0, 2*len(m.Pix))
-	for _, v := range m.Pix {
-		raw = binary.LittleEndian.AppendUint16(raw, v)
+	raw := make([]byte, 2*len(m.Pix))
+	for i, v := range m.Pix {
+		binary.LittleEndian.PutUint16(raw[2*i:], v)
 	}
 	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)) // fails only for wrong options
 	return w.EncodeAll(raw, nil)

@@ -2,7 +2,10 @@ package picture
 
 import (
 	"math"
+	"runtime"
 	"strconv"
+
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/geom/ray"
 	"vornix/core/light"
@@ -21,23 +24,38 @@ type Scene struct {
 	range3, fogFrom, fogSky float32 // three times one by the fog's range
 }
 
-// NewScene makes a map ready. looks says how materials look, sky is the picture all around or nil; side is the most texels that
+// NewScene makes a map ready. looks says how materials look, from several goroutines at once; sky is the picture all around or nil; side is the most texels that
 // textures keep along a side.
 func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Picture, side int) *Scene {
 	s := &Scene{Map: m}
-	made := map[string]Look{}
-	s.light = light.New(m, func(name string) *light.Painted {
-		l := looks(name)
-		made[name] = l
-		of := l.Look
-		if of.SeeThrough != light.CutOut && of.SeeThrough != light.Soft {
-			of.Colour, of.Emission = nil, nil // only holes are asked for
-		}
-		return light.Paint(of, side)
-	}, sky)
+	type ready struct {
+		skin    *skin
+		painted *light.Painted
+	}
+	names := m.Materials()
+	made := make([]ready, len(names))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, name := range names {
+		group.Go(func() error {
+			l := looks(name)
+			of := l.Look
+			if of.SeeThrough != light.CutOut && of.SeeThrough != light.Soft {
+				of.Colour, of.Emission = nil, nil // only holes are asked for
+			}
+			made[i] = ready{newSkin(l, side), light.Paint(of, side)}
+			return nil
+		})
+	}
+	_ = group.Wait() // none of them fails
+	by := map[string]ready{"": {newSkin(Look{}, 1), light.Paint(light.Look{}, 1)}} // a shape without a material is plain
+	for i, name := range names {
+		by[name] = made[i]
+	}
+	s.light = light.New(m, func(name string) *light.Painted { return by[name].painted }, sky)
 	s.light.Lit = light.LitOf(m)
 	for _, name := range s.light.Materials() {
-		s.skins = append(s.skins, newSkin(made[name], side))
+		s.skins = append(s.skins, by[name].skin)
 	}
 	s.disc = 2
 	if k := m.Meta.Sky; k != nil {

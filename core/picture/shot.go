@@ -195,9 +195,8 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 	out := &Image{W: w, H: h, Pix: make([]uint16, 3*w*h)}
 	for i := range sums {
 		c := sums[i].light.Scale(1 / float32(max(sums[i].samples, 1)))
-		for k := range 3 {
-			out.Pix[3*i+k] = screen16(c[k])
-		}
+		p := out.Pix[3*i:][:3]
+		p[0], p[1], p[2] = screen16(c[0]), screen16(c[1]), screen16(c[2])
 	}
 	return out, ctx.Err()
 }
@@ -266,16 +265,32 @@ func shown(c ray.Vec) ray.Vec {
 	return c
 }
 
-// screen16 is a part of white in sRGB.
-func screen16(v float32) uint16 {
-	return uint16(math.Round(srgb(float64(v)) * 65535))
+// curve is the sRGB curve (IEC 61966-2-1) in 65536 steps; between them it is as good as straight.
+var curve = sync.OnceValue(func() []float32 {
+	list := make([]float32, 65537)
+	for i := range list {
+		f := float64(i) / 65536
+		if f <= 0.0031308 {
+			f *= 12.92
+		} else {
+			f = float64(1.055*math.Pow(f, 1/2.4)) - 0.055
+		}
+		list[i] = float32(f)
+	}
+	return list
+})
+
+// SRGB is a part of white as sRGB has it, from 0 to 1.
+func SRGB(v float32) float32 {
+	switch {
+	case !(v > 0):
+		return 0
+	case v >= 1:
+		return 1
+	}
+	list, x := curve(), v*65536
+	i := int(x)
+	return list[i] + float32((list[i+1]-list[i])*(x-float32(i)))
 }
 
-func srgb(f float64) float64 {
-	if f <= 0.0031308 {
-		f *= 12.92
-	} else {
-		f = float64(1.055*math.Pow(f, 1/2.4)) - 0.055
-	}
-	return min(max(f, 0), 1)
-}
+func screen16(v float32) uint16 { return uint16(float32(SRGB(v)*65535) + 0.5) }

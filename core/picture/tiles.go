@@ -206,7 +206,7 @@ func mixed(under, over color.NRGBA, alpha uint8) color.NRGBA {
 
 func screen8(v ray.Vec) color.NRGBA {
 	v = shown(v)
-	of := func(f float32) uint8 { return uint8(math.Round(srgb(float64(f)) * 255)) }
+	of := func(f float32) uint8 { return uint8(float32(SRGB(f)*255) + 0.5) }
 	return color.NRGBA{of(v[0]), of(v[1]), of(v[2]), 255}
 }
 

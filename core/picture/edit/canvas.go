@@ -34,17 +34,6 @@ var toLinear = sync.OnceValue(func() []float32 {
 	return list
 })
 
-func toSRGB(v float32) float64 {
-	f := float64(v)
-	switch {
-	case !(f > 0):
-		return 0
-	case f <= 0.0031308:
-		return f * 12.92
-	}
-	return min(float64(1.055*math.Pow(f, 1/2.4))-0.055, 1)
-}
-
 func fromShot(m *picture.Image) *canvas {
 	c, curve := newCanvas(m.W, m.H), toLinear()
 	for i := range m.W * m.H {
@@ -83,7 +72,7 @@ func (c *canvas) image() *image.NRGBA {
 				continue
 			}
 			for k := range 3 {
-				q[k] = uint8(math.Round(toSRGB(p[k]/p[3]) * 255))
+				q[k] = uint8(float32(picture.SRGB(p[k]/p[3])*255) + 0.5)
 			}
 			q[3] = uint8(math.Round(float64(min(p[3], 1)) * 255))
 		}
@@ -113,7 +102,7 @@ func (c *canvas) each(do func(x, y int, rgb *[3]float64)) {
 			if p[3] <= 0 {
 				continue
 			}
-			rgb := [3]float64{toSRGB(p[0] / p[3]), toSRGB(p[1] / p[3]), toSRGB(p[2] / p[3])}
+			rgb := [3]float64{float64(picture.SRGB(p[0] / p[3])), float64(picture.SRGB(p[1] / p[3])), float64(picture.SRGB(p[2] / p[3]))}
 			do(x, y, &rgb)
 			for k := range 3 {
 				p[k] = float32(toLinear()[uint16(math.Round(min(max(rgb[k], 0), 1)*65535))] * p[3])

@@ -219,8 +219,9 @@ func TestOtherReadersOfPictures(t *testing.T) {
 	img := noisy(64, 48)
 	data, _, _, err := edit.JPEG(img, 50, 90, 0)
 	require.NoError(t, err)
-	png, err := edit.PNG(img)
+	png, fits, err := edit.PNG(img, 100)
 	require.NoError(t, err)
+	assert.False(t, fits)
 	jpg, lossless := filepath.Join(dir, "a.jpg"), filepath.Join(dir, "a.png")
 	require.NoError(t, os.WriteFile(jpg, data, 0o666))
 	require.NoError(t, os.WriteFile(lossless, png, 0o666))
@@ -272,8 +273,9 @@ func TestNothingIsDoneUnasked(t *testing.T) {
 		}
 		assert.Equal(t, uint8(255), flat.Pix[i+3])
 	}
-	data, err := edit.PNG(kept)
+	data, fits, err := edit.PNG(kept, 0)
 	require.NoError(t, err)
+	assert.True(t, fits)
 	back, err := png.Decode(bytes.NewReader(data))
 	require.NoError(t, err)
 	assert.Equal(t, kept.Pix, back.(*image.NRGBA).Pix)

@@ -11,14 +11,20 @@ import (
 	"vornix/core/texture"
 )
 
-// PNG writes a picture as PNG.
-func PNG(img *image.NRGBA) ([]byte, error) {
-	var b bytes.Buffer
-	e := png.Encoder{CompressionLevel: png.BestCompression}
-	if err := e.Encode(&b, img); err != nil {
-		return nil, fmt.Errorf("writing the picture as PNG: %w", err)
+// PNG writes a picture as PNG of at most so many bytes (0: no limit): where it has more it is packed harder, which takes several times
+// as long for a few bytes in a hundred. With fits false that did not do.
+func PNG(img *image.NRGBA, most int64) (data []byte, fits bool, err error) {
+	for _, level := range []png.CompressionLevel{png.DefaultCompression, png.BestCompression} {
+		var b bytes.Buffer
+		e := png.Encoder{CompressionLevel: level}
+		if err := e.Encode(&b, img); err != nil {
+			return nil, false, fmt.Errorf("writing the picture as PNG: %w", err)
+		}
+		if data = b.Bytes(); most <= 0 || int64(len(data)) <= most {
+			return data, true, nil
+		}
 	}
-	return b.Bytes(), nil
+	return data, false, nil
 }
 
 // JPEG writes a picture as baseline JPEG, with the highest quality from least to best with which it has at most so many bytes (0: no
