@@ -47,7 +47,7 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Pictu
 			return nil
 		})
 	}
-	_ = group.Wait() // none of them fails
+	_ = group.Wait()                                                               // none of them fails
 	by := map[string]ready{"": {newSkin(Look{}, 1), light.Paint(light.Look{}, 1)}} // a shape without a material is plain
 	for i, name := range names {
 		by[name] = made[i]
