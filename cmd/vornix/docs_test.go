@@ -95,6 +95,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 
 // The guide's commands run, in order, on the projects they speak of; each block after a command is really in its output.
 func TestTheGuideIsTrue(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "guide.md"))
 	require.NoError(t, err)
 	demo := demotest.WriteLit(t)
@@ -127,6 +128,7 @@ func TestTheGuideIsTrue(t *testing.T) {
 
 // The tutorial's lines, put into a file in their order, are a map that its commands accept.
 func TestTheTutorialIsTrue(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "first-map.md"))
 	require.NoError(t, err)
 	var lines []string

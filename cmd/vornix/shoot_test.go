@@ -26,6 +26,7 @@ func shotsOf(t *testing.T, o outcome) release.Shots {
 
 // Shoot makes every picture that the game asks for, says what it is made of and where it is, and does nothing twice.
 func TestShoot(t *testing.T) {
+	t.Parallel()
 	p := filepath.Join(demotest.WriteCached(t), "highline")
 	one := shotsOf(t, ok(t, p, "shoot", "cairn_station", "--json"))
 	assert.Len(t, one.Shots, 7)
@@ -69,6 +70,7 @@ func TestAMissingPictureStopsARelease(t *testing.T) {
 
 // Plan views show a map to those who build it: cut open, with names.
 func TestPlanViews(t *testing.T) {
+	t.Parallel()
 	dir := demotest.WriteCached(t)
 	for project, files := range map[string][]string{"highline": {"cairn_station-above.png", "cairn_station-isometric.png"}, "lower-sidings": {"tram_depot-levels.png"}} {
 		p := filepath.Join(dir, project)
@@ -95,6 +97,7 @@ func TestPlanViews(t *testing.T) {
 
 // A quick look needs a terminal, or a file; on a terminal it is drawn with coloured blocks.
 func TestAQuickLook(t *testing.T) {
+	t.Parallel()
 	p := filepath.Join(demotest.WriteCached(t), "highline")
 	ok(t, p, "build")
 	built := "out/tree/maps/cairn_station.vnm"

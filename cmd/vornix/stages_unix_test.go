@@ -47,6 +47,7 @@ func parts(t *testing.T, p string) (n int) {
 // builds in two folders, one of them stopped, with other file times, places, tongues, processors and numbers of jobs, give the same
 // bytes.
 func TestAStoppedBuildGoesOnAndMakesTheSameBytes(t *testing.T) {
+	t.Parallel()
 	whole := station(t)
 	still := ok(t, whole, "pack", "--jobs", "1")
 	assert.NotContains(t, still.out+still.err, "\r", "nothing moves where there is no terminal")
@@ -140,6 +141,7 @@ func TestDraftsAreNotPacked(t *testing.T) {
 
 // Each view of a map is a picture of its own; what it needs and isn't there is said.
 func TestViews(t *testing.T) {
+	t.Parallel()
 	dir := demotest.WriteCached(t)
 	p := filepath.Join(dir, "highline")
 	ok(t, p, "build")

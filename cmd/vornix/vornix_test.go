@@ -119,6 +119,7 @@ func project(t testing.TB, name string) string {
 }
 
 func TestDemoFromNothingAndAgain(t *testing.T) {
+	t.Parallel()
 	// The demo's own files with the light of its maps at hand: CI runs it from nothing.
 	dir := t.TempDir()
 	require.NoError(t, os.Rename(demotest.WriteLit(t), filepath.Join(dir, "vornix-demo")))
@@ -158,6 +159,7 @@ func edit(t testing.TB, dir, rel, old, now string) {
 }
 
 func TestThreeMistakesInAMap(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	edit(t, p, "maps/cairn_station.vnx", "solid deck box", "solid deck bxo")
 	edit(t, p, "maps/cairn_station.vnx", "point 18,6.6,3.2", "point 18,6.6")
@@ -176,6 +178,7 @@ func TestThreeMistakesInAMap(t *testing.T) {
 }
 
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	broken := func(rel, old, now string) func(testing.TB, string) {
 		return func(t testing.TB, p string) { edit(t, p, rel, old, now) }
 	}
@@ -189,7 +192,7 @@ func TestBadInput(t *testing.T) {
 		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1, []string{"vornix.toml:3:", "toml.syntax", "["}},
 		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1, []string{"vornix.toml:5:1", `Did you mean "title"?`}},
 		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1, []string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
-		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:57:"}},
+		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:52:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
 		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 29 jobs failed"}},
@@ -233,7 +236,7 @@ func TestBadInput(t *testing.T) {
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
-		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:54:1", "Nothing was changed"}},
+		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:49:1", "Nothing was changed"}},
 		{"no server", nil, "release --yes", 4, []string{"no game server runs in", "vornix stand server", "--without-server"}},
 		{"no yes", nil, "release", 2, []string{"this needs a yes", "--plan"}},
 		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},
@@ -306,6 +309,7 @@ func noTemps(t testing.TB, dir string) {
 }
 
 func TestFullOutput(t *testing.T) {
+	t.Parallel()
 	if runtime.GOOS != "linux" || os.Getuid() != 0 {
 		t.Skip("mounting a small file system needs root on Linux")
 	}
@@ -388,6 +392,7 @@ func TestInterrupt(t *testing.T) {
 }
 
 func TestNewProjects(t *testing.T) {
+	t.Parallel()
 	for _, profile := range []string{"kestrel-post", "burrow-tramways"} {
 		dir := t.TempDir()
 		ok(t, dir, "new", "My Maps", "--profile", profile)
@@ -423,6 +428,7 @@ func must[T any](v T, err error) T {
 
 // TestAServerFromPlanToRollback runs the stand-in as a process of its own and deploys to it.
 func TestAServerFromPlanToRollback(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	folder := filepath.Join(p, "..", "servers", "kestrel")
 	server := command(p, "stand", "server", folder, "--json")
@@ -467,6 +473,7 @@ func TestAServerFromPlanToRollback(t *testing.T) {
 }
 
 func TestInspect(t *testing.T) {
+	t.Parallel()
 	dir := demotest.WriteLit(t)
 	ok(t, filepath.Join(dir, "highline"), "release", "--yes", "--without-server")
 	ok(t, filepath.Join(dir, "lower-sidings"), "pack")
@@ -526,6 +533,7 @@ func TestNeeds(t *testing.T) {
 }
 
 func TestOneTexture(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	assert.Contains(t, ok(t, p, "texture", "textures/sign/highline.png", "sign.ktx2").out, "sign.ktx2: 256 x 128, bc1a, 9 levels")
 	assert.Contains(t, ok(t, p, "inspect", "sign.ktx2").out, "bc1a, sRGB, 9 levels, one bit alpha")
@@ -585,6 +593,7 @@ func TestOneTexture(t *testing.T) {
 
 // A map source by itself: compiled, written as a scene, drawn, compared; what it needs is found from its own folder.
 func TestMapsByThemselves(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	o := ok(t, p, "map", "maps/saltpan_relay.vnx", "a.vnm", "--picture", "a.png", "--stage", "none")
 	assert.Contains(t, o.out, "1 line on layers that a release leaves out")
@@ -666,6 +675,7 @@ func TestSpriteAndScale(t *testing.T) {
 }
 
 func TestPathsCountFromWhereOneStands(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	deep := filepath.Join(p, "textures", "rock")
 	assert.Contains(t, ok(t, deep, "build", "slab.png").out, "1 made")
@@ -692,6 +702,7 @@ func TestFmt(t *testing.T) {
 }
 
 func TestStatusSaysWhatToDoNext(t *testing.T) {
+	t.Parallel()
 	p := filepath.Join(demotest.Write(t), "lower-sidings")
 	next := func() string {
 		var st struct {
@@ -782,6 +793,7 @@ func TestColourAndControlCharacters(t *testing.T) {
 }
 
 func TestQuietAndVerbose(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	quiet := ok(t, p, "check", "--quiet")
 	assert.Empty(t, quiet.out+quiet.err, "warnings and notes are not errors")
@@ -800,6 +812,7 @@ func TestQuietAndVerbose(t *testing.T) {
 // A map drawn by a modelling program: its scene in the project is checked, built, tried and packed like any other, and its
 // mistakes name the node.
 func TestScenesInAProject(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	ok(t, p, "map", "maps/saltpan_relay.vnx", "maps/saltpan_again.glb")
 	require.NoError(t, os.Remove(filepath.Join(p, "maps/saltpan_relay.vnx")))

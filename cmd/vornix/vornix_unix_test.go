@@ -57,6 +57,7 @@ func TestKilledAnywhere(t *testing.T) {
 }
 
 func TestReadOnlyOutput(t *testing.T) {
+	t.Parallel()
 	p := project(t, "highline")
 	ok(t, p, "build")
 	edit(t, p, "maps/cairn_station.vnx", "fov=62", "fov=61")
@@ -93,6 +94,7 @@ func asSomebody(t *testing.T, p string, args ...string) outcome {
 
 // A source that can't be read is one finding, and the rest is made.
 func TestUnreadableSources(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		source string
 		say    []string

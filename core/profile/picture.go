@@ -31,6 +31,8 @@ type Picture struct {
 	Alpha    bool   `toml:"alpha" jsonschema:"description=Whether the image's alpha is kept (default false)"`
 	Format   string `toml:"format" jsonschema:"enum=auto,enum=rgba8,enum=bc1,enum=bc1a,enum=bc2,enum=bc3,enum=bc7,description=Format of a texture (default auto: the smallest of those that lose least)"`
 	Material string `toml:"material" jsonschema:"description=Name of an unlit material that is written beside a texture and shows it"`
+
+	Painting // what is done to it in every project, unless that says otherwise
 }
 
 // Size is a size in pixels.
@@ -149,6 +151,15 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 		}
 		if x.Form == Texture && x.Place == Beside {
 			wrong(at("place"), "a texture is for the game: it can't be beside the bundle")
+		}
+		x.Validate(func(key, format string, args ...any) { wrong(at(key), format, args...) })
+		for _, own := range []struct {
+			key  string
+			used bool
+		}{{"image", x.Image != ""}, {"images", len(x.Images) > 0}, {"as_is", x.AsIs != nil}, {"font", x.Font != ""}, {"map", x.Map != ""}} {
+			if own.used {
+				wrong(at(own.key), "%s is for a project's recipe: a game does not know what files a project has", own.key)
+			}
 		}
 		if x.Form == JPEG && x.Alpha {
 			wrong(at("alpha"), "a JPEG has no alpha")

@@ -77,6 +77,37 @@ func TestWrongProfiles(t *testing.T) {
 	}
 }
 
+// What a picture can't be is said with its line, and all of it at once.
+func TestWrongPictures(t *testing.T) {
+	const one = "[[picture]]\nname = 'a'\nwidth = 8\nheight = 8\n"
+	for text, say := range map[string]string{
+		one + "file = 'a.png'\n":                "a picture for every map needs {map}",
+		one + "file = '{map}.png'\ncount = 3\n": "several pictures need {n}",
+		"[[picture]]\nname = 'a'\nfile = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":              "variants need {variant}",
+		"[[picture]]\nname = 'a'\nfile = '{map}.png'\n":                                                            "1 to 16384 pixels a side, and this 0 x 0",
+		one + "file = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":                                 "variants need {variant}",
+		one + "file = '{map}.png'\nform = 'gif'\n":                                                                 `"gif" is none of png, jpeg, texture`,
+		one + "file = '{map}{n}.png'\ncount = 2\nleast = 3\n":                                                      "at least 3 of at most 2",
+		one + "file = '{map}.jpg'\nform = 'jpeg'\nquality = 40\n":                                                  "the least quality 50 is above the best, 40",
+		one + "file = '{map}.jpg'\nform = 'jpeg'\nalpha = true\n":                                                  "a JPEG has no alpha",
+		one + "file = '{map}'\nform = 'texture'\nplace = 'beside'\n":                                               "a texture is for the game",
+		one + "file = '{map}.png'\nmips = true\n":                                                                  "mips is for pictures with form = \"texture\"",
+		one + "file = '{map}'\nform = 'texture'\nformat = 'bc7'\n":                                                 `"bc7" is none of the formats under [textures]`,
+		one + "file = '{map}'\nform = 'texture'\nmaterial = 'm'\n":                                                 "needs {map} in the material's name",
+		one + "file = '{map}.png'\nimage = 'a.png'\n":                                                              "a game does not know what files a project has",
+		one + "file = '{map}.png'\nblur = -1\n":                                                                    "blur must lie between 0 and 500, and is -1",
+		one + "file = '{map}.png'\nmultiply = 'red'\n":                                                             `multiply must be a colour such as #ffe2b8, and is "red"`,
+		one + "file = '{map}.png'\n" + one + "file = '{map}2.png'\n":                                               `there is another picture "a"`,
+		strings.Replace(one, "8", "12", 1) + "file = '{map}'\nform = 'texture'\n[textures]\npower_of_two = true\n": "12 x 8 breaks the rule for sizes",
+	} {
+		_, err := profile.Parse("g.toml", []byte(head+text))
+		var f *finding.Failure
+		require.ErrorAs(t, err, &f, text)
+		assert.Contains(t, f.Findings[0].Text, say)
+		assert.GreaterOrEqual(t, f.Findings[0].Place.Line, 5, text)
+	}
+}
+
 func TestPathRules(t *testing.T) {
 	p, err := profile.Parse("g.toml", []byte(head+"[files]\ncase = 'lower'\ncharacters = 'a-z0-9_/.'\nlongest = 20\n"))
 	require.NoError(t, err)

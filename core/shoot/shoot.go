@@ -180,7 +180,7 @@ func (pl *planner) missing(x *Picture, m *needs.Asset, why string) {
 
 // source finds what a picture is made of. why says why there is nothing; wrong that this has been said.
 func (pl *planner) source(x *Picture, m *needs.Asset) (why string, wrong bool) {
-	r, i := pl.p.Painting(x.Name, x.Map, x.Variant, x.Number)
+	r, i := pl.p.Painting(x.Of, x.Map, x.Variant, x.Number)
 	x.Place = fault.Place{File: project.FileName}
 	at := func(key string) fault.Place {
 		if i >= 0 {
@@ -188,13 +188,14 @@ func (pl *planner) source(x *Picture, m *needs.Asset) (why string, wrong bool) {
 		}
 		return x.Place
 	}
+	single := i >= 0 && pl.p.File.Pictures[i].Number != 0 // a recipe for this one of several
 	values := map[string]string{"map": x.Map, "n": strconv.Itoa(x.Number)}
 	switch {
 	case x.Number <= len(r.Images):
 		x.Image, x.Place = profile.Fill(r.Images[x.Number-1], values), at("images")
 	case len(r.Images) > 0:
 		return fmt.Sprintf("its recipe names %d images", len(r.Images)), false
-	case r.Image != "" && (x.Number == 1 || pl.p.File.Pictures[i].Number != 0 || strings.Contains(r.Image, "{n}")):
+	case r.Image != "" && (x.Number == 1 || single || strings.Contains(r.Image, "{n}")):
 		x.Image, x.Place = profile.Fill(r.Image, values), at("image")
 	case r.Image != "":
 		return "its recipe names one image", false
@@ -222,7 +223,7 @@ func (pl *planner) source(x *Picture, m *needs.Asset) (why string, wrong bool) {
 		name, key = r.Cameras[x.Number-1], "cameras"
 	case len(r.Cameras) > 0:
 		return fmt.Sprintf("its recipe names %d cameras", len(r.Cameras)), false
-	case r.Camera != "" && (x.Number == 1 || pl.p.File.Pictures[i].Number != 0):
+	case r.Camera != "" && (x.Number == 1 || single):
 		name = r.Camera
 	case r.Camera != "":
 		return "its recipe names one camera", false
@@ -246,7 +247,7 @@ func (pl *planner) source(x *Picture, m *needs.Asset) (why string, wrong bool) {
 }
 
 // usual finds the camera that a picture is taken by where no recipe names one.
-func (pl *planner) usual(x *Picture, s *scene.Map, r project.Painting) (why string) {
+func (pl *planner) usual(x *Picture, s *scene.Map, r profile.Painting) (why string) {
 	name := strings.ReplaceAll(x.Name, "-", "_")
 	if x.Of.Count > 1 {
 		name += "_" + strconv.Itoa(x.Number)
@@ -310,7 +311,7 @@ func (pl *planner) mapOf(name string) *needs.Asset {
 
 // paint settles how a picture is made; false when that can't be.
 func (pl *planner) paint(x *Picture, m *needs.Asset) bool {
-	r, _ := pl.p.Painting(x.Name, x.Map, x.Variant, x.Number)
+	r, _ := pl.p.Painting(x.Of, x.Map, x.Variant, x.Number)
 	head := pl.p.File.Project
 	values := map[string]string{"map": x.Map, "name": head.Name, "version": head.Version, "variant": x.Variant, "n": strconv.Itoa(x.Number)}
 	x.File = path.Clean(profile.Fill(x.Of.File, values))

@@ -42,6 +42,8 @@ file = "loading/{map}_{n}_{variant}"
 material = "loading/{map}_{n}_{variant}"
 count = 3
 least = 2
+darken = 0.3
+vignette = 0.1
 
 [picture.variants]
 normal = { width = 64, height = 64 }
@@ -128,6 +130,7 @@ func TestPicturesWithoutRecipes(t *testing.T) {
 	}, what(p))
 	assert.Equal(t, "materials/loading/hut_1_wide.toml", p.Pictures[2].Material)
 	assert.Equal(t, 1.0, p.Pictures[0].Exposure, "the camera's")
+	assert.Equal(t, [2]float64{0.3, 0.1}, [2]float64{p.Pictures[1].Edit.Darken, p.Pictures[1].Edit.Vignette}, "the profile's")
 	require.Len(t, p.Left, 2)
 	assert.Equal(t, shoot.Left{Picture: "loading hut 3 normal", Why: "the map has 2 of the cameras"}, p.Left[0])
 }
@@ -167,7 +170,7 @@ text = ""
 		"cover: hut, camera front, 320x180, cover.jpg",
 	}, what(p))
 	normal, wide := p.Pictures[5], p.Pictures[4]
-	assert.Equal(t, 0.5, normal.Edit.Vignette)
+	assert.Equal(t, [2]float64{0.3, 0.5}, [2]float64{normal.Edit.Darken, normal.Edit.Vignette}, "the project says it over the profile")
 	assert.Equal(t, 4.0, normal.Edit.Blur)
 	assert.Equal(t, "The Hut 3 of Huts 1.2.3", normal.Edit.Text.Line)
 	assert.Zero(t, wide.Edit.Vignette)

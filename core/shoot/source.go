@@ -16,12 +16,11 @@ import (
 	"vornix/core/needs"
 	"vornix/core/picture/edit"
 	"vornix/core/profile"
-	"vornix/core/project"
 	"vornix/core/scene"
 )
 
 // Recipe is a painting as it is applied to a picture of a size.
-func Recipe(r project.Painting, w, h int) edit.Recipe {
+func Recipe(r profile.Painting, w, h int) edit.Recipe {
 	number := func(v *float64) float64 {
 		if v == nil {
 			return 0
@@ -51,7 +50,7 @@ func colour(s string, r, g, b uint8) color.NRGBA {
 // textSize is how high letters are by the picture, where no recipe says it.
 const textSize = 0.09
 
-func text(r project.Painting, line string) *edit.Text {
+func text(r profile.Painting, line string) *edit.Text {
 	t := &edit.Text{Line: line, At: r.TextAt, Size: textSize, Colour: colour(r.TextColour, 255, 255, 255)}
 	if r.TextSize != nil {
 		t.Size = *r.TextSize
@@ -98,7 +97,7 @@ const (
 )
 
 // image looks at the image that a picture is made of; false when it can't be used.
-func (pl *planner) image(x *Picture, r project.Painting) bool {
+func (pl *planner) image(x *Picture, r profile.Painting) bool {
 	place := fault.Place{File: x.Image}
 	if !pl.files[x.Image] {
 		f := finding.PictureImage.At(x.Place, "the image %s, of which the picture %s is made, is not there", x.Image, x.ID())
