@@ -355,7 +355,7 @@ func TestInterrupt(t *testing.T) {
 		t.Skip("a process can't be sent Ctrl-C alone on Windows")
 	}
 	p := project(t, "highline")
-	for i := range 6 { // enough large noise to be busy for some seconds
+	for i := range 4 { // enough large noise to be busy for some seconds
 		img := image.NewNRGBA(image.Rect(0, 0, 1024, 1024))
 		for k := range img.Pix {
 			img.Pix[k] = uint8(k*k>>5 + k*i)

@@ -17,7 +17,7 @@ import (
 
 // Whatever a map is made of makes it again: what it includes, its images, the models that stand in it, and nothing else.
 func TestMapsAreMadeAgainWhenWhatTheyAreMadeOfChanges(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	mustRun(t, p)
 	change := func(rel string, edit func([]byte) []byte) []string {
 		data, err := os.ReadFile(p.Join(rel))
@@ -39,7 +39,7 @@ func TestMapsAreMadeAgainWhenWhatTheyAreMadeOfChanges(t *testing.T) {
 
 // A model that an object shows ships as a file, one that only stands in maps does not; both bring their materials.
 func TestModelsShipWhereObjectsShowThem(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=wind/gust")
 	r := mustRun(t, p)
 	assert.Contains(t, paths(r), "models/props/mail_crate.glb")
@@ -72,7 +72,7 @@ func TestModelsShipWhereObjectsShowThem(t *testing.T) {
 
 // A file that a map includes is no map of its own, wherever it lies; one that nobody includes has to be one.
 func TestIncludedSourcesAreNoMaps(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60,180\n"))
 	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=38,205 colour=#fff0d8 power=2.8 dome=#5a8ad4 horizon=#f0efe8 glow=0.8", "include shared/sky.vnx")
 	r := mustRun(t, p)
@@ -92,7 +92,7 @@ func TestIncludedSourcesAreNoMaps(t *testing.T) {
 
 // A glTF scene in the folder of maps is built like any other map.
 func TestScenesAreMaps(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	one, err := build.CompileOne(t.Context(), p, p.Dir, "maps/cairn_station.vnx", nil, nil)
 	require.NoError(t, err)
 	require.NotNil(t, one.Compiled)
@@ -118,7 +118,7 @@ func TestScenesAreMaps(t *testing.T) {
 
 // A file that a map names and nobody has is one finding, whoever names it how often; with the file the map is there.
 func TestAMapThatLacksAFile(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	prefab, err := os.ReadFile(p.Join("prefabs/relay.vnx"))
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(p.Join("prefabs/relay.vnx")))

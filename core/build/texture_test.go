@@ -58,7 +58,7 @@ func texts(r *build.Result, id string) []string {
 
 // What makes an asset is all that is looked at: defaults, what is inherited, sidecars, frames and their folders.
 func TestChangesOfWhatTakesPart(t *testing.T) {
-	high := demotest.Project(t, "highline")
+	high := demotest.Built(t, "highline")
 	mustRun(t, high)
 	change := func(p **project.Project, rel, old, now string) []string {
 		demotest.Edit(t, *p, rel, old, now)
@@ -128,7 +128,7 @@ func TestSprites(t *testing.T) {
 
 // A sidecar makes a cube of six images or of a strip; its parts are no textures of their own.
 func TestCubesInAProject(t *testing.T) {
-	p := demotest.Project(t, "highline")
+	p := demotest.Built(t, "highline")
 	list := ""
 	for i := range 6 {
 		demotest.Put(t, p, fmt.Sprintf("textures/sky/face_%d.png", i), picture(t, 32, 32, func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 * i), uint8(x), uint8(y), 255} }))
@@ -177,7 +177,7 @@ func TestTextureFindings(t *testing.T) {
 		{"a format that the game does not take", `format = "bc7"`, "", "texture.format", "Kestrel Post does not take the format bc7; it takes bc1, bc3, bc5, bc6h, rgba8", soft, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			p := demotest.Project(t, "highline")
+			p := demotest.Built(t, "highline")
 			side := 32
 			if c.name == "resized" {
 				side = 33
