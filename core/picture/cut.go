@@ -158,6 +158,12 @@ func (v *ortho) objects(img *image.RGBA, m *mapfile.Map) {
 	kindOf := func(o *mapfile.Object) string { kind, _, _ := strings.Cut(o.Kind, ":"); return kind }
 	slices.SortStableFunc(list, func(a, b mapfile.Object) int { return cmp.Compare(order[kindOf(&a)], order[kindOf(&b)]) })
 	view := &view{area: v.area}
+	type named struct {
+		x, y float64
+		name string
+		c    color.RGBA
+	}
+	var names []named
 	for i := range list {
 		o := &list[i]
 		kind := kindOf(o)
@@ -186,11 +192,17 @@ func (v *ortho) objects(img *image.RGBA, m *mapfile.Map) {
 		default:
 			view.disc(img, x, y, c, 3)
 		}
+		if kind != "volume" && kind != "area" { // no name lies over a mark
+			v.labels = append(v.labels, image.Rect(int(x)-5, int(y)-5, int(x)+6, int(y)+6))
+		}
 		name := o.Name
 		if name == "" {
 			_, name, _ = strings.Cut(o.Kind, ":")
 		}
-		v.name(img, x, y, name, c)
+		names = append(names, named{x, y, name, c})
+	}
+	for _, n := range names {
+		v.name(img, n.x, n.y, n.name, n.c)
 	}
 	if v.left > 0 {
 		text(img, v.area.Max.X-260, v.area.Max.Y-8, ink, fmt.Sprintf("no room for %d more names", v.left))

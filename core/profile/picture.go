@@ -77,8 +77,12 @@ func (p *Picture) fill() {
 	}
 }
 
-// mostPixels is the longest side of a picture.
-const mostPixels = 16384
+const (
+	// mostPixels is the longest side of a picture.
+	mostPixels = 16384
+	// mostArea is the most pixels of a picture: while it is drawn each takes some tens of bytes.
+	mostArea = 40000000
+)
 
 // pictures checks the list of pictures.
 func (p *Profile) pictures(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
@@ -135,6 +139,8 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 			switch {
 			case s.Width < 1 || s.Height < 1 || s.Width > mostPixels || s.Height > mostPixels:
 				wrong(path, "a picture has 1 to %d pixels a side, and this %d x %d", mostPixels, s.Width, s.Height)
+			case s.Width*s.Height > mostArea:
+				wrong(path, "a picture has at most %d million pixels, and this %d x %d", mostArea/1000000, s.Width, s.Height)
 			case x.Form == Texture && !p.Textures.SizeRule().Takes(s.Width, s.Height):
 				wrong(path, "a texture of %d x %d breaks the rule for sizes under [textures]", s.Width, s.Height)
 			}

@@ -86,6 +86,7 @@ func TestWrongPictures(t *testing.T) {
 		"[[picture]]\nname = 'a'\nfile = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":              "variants need {variant}",
 		"[[picture]]\nname = 'a'\nfile = '{map}.png'\n":                                                            "1 to 16384 pixels a side, and this 0 x 0",
 		one + "file = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":                                 "variants need {variant}",
+		"[[picture]]\nname = 'a'\nwidth = 9000\nheight = 9000\nfile = '{map}.png'\n":                               "at most 40 million pixels",
 		one + "file = '{map}.png'\nform = 'gif'\n":                                                                 `"gif" is none of png, jpeg, texture`,
 		one + "file = '{map}{n}.png'\ncount = 2\nleast = 3\n":                                                      "at least 3 of at most 2",
 		one + "file = '{map}.jpg'\nform = 'jpeg'\nquality = 40\n":                                                  "the least quality 50 is above the best, 40",

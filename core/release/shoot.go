@@ -70,23 +70,22 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 				step.Findings = append(step.Findings, f)
 			}
 		}
-		for _, rel := range r.Removed {
-			if !all || strings.HasPrefix(rel, build.PicturesDir) {
-				step.Made = append(step.Made, Made{path.Join(build.PicturesDir, rel), 0, "removed"})
-			}
-		}
-		if err != nil && stopped == nil {
+		if stopped == nil {
 			stopped = err
 		}
 		return true
 	}
-	if all {
-		if !take(build.Run(ctx, s.P, o)) {
+	if all && !take(build.Run(ctx, s.P, o)) { // those inside, and the maps; it removes nothing, as it is no whole build
+		return nil, nil, stopped
+	}
+	if stopped == nil {
+		r, err := build.Beside(ctx, s.P, g, plan, o, names)
+		if !take(r, err) {
 			return nil, nil, stopped
 		}
-	}
-	if stopped == nil && !take(build.Beside(ctx, s.P, g, plan, o, names)) {
-		return nil, nil, stopped
+		for _, rel := range r.Removed {
+			step.Made = append(step.Made, Made{path.Join(build.PicturesDir, rel), 0, "removed"})
+		}
 	}
 	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
 		step.Findings = slices.DeleteFunc(step.Findings, func(f finding.Finding) bool {

@@ -18,6 +18,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/shoot"
+	"vornix/internal/peer"
 )
 
 const game = `[game]
@@ -224,6 +225,22 @@ func TestWhatIsWrongWithPictures(t *testing.T) {
 			assert.Equal(t, c.want, got, text)
 			assert.Contains(t, text, c.say)
 		})
+	}
+}
+
+// Where a baseline JPEG is wanted, a progressive one is refused, as simple readers would.
+func TestProgressiveFilesAreRefused(t *testing.T) {
+	dir := t.TempDir()
+	peer.Run(t, dir, peer.Pillow(t), "-c", "from PIL import Image\ni = Image.new('RGB', (320, 180), (90, 120, 200))\ni.save('p.jpg', progressive=True)\ni.save('b.jpg')")
+	for name, want := range map[string]int{"p.jpg": 1, "b.jpg": 0} {
+		data, err := os.ReadFile(filepath.Join(dir, name))
+		require.NoError(t, err)
+		p := plan(t, "[[picture]]\nfor = \"cover\"\nimage = \"a.jpg\"\nas_is = true\n", map[string][]byte{"a.jpg": data})
+		assert.Len(t, p.Findings, want)
+		if want > 0 {
+			assert.Equal(t, "picture.progressive", p.Findings[0].ID)
+			assert.Equal(t, "a.jpg", p.Findings[0].Place.File)
+		}
 	}
 }
 

@@ -41,9 +41,10 @@ Of a map source it says what it compiles to, and what only its compilation shows
 it says how far it is from its source, which is found when the texture lies in a project's out/tree, or named with --source;
 of an image in a project, what becomes of it and why. --picture draws a texture's levels, channels and differences, or a map
 from above and from two sides, with the way that a leak takes, or with --view as a camera sees it (lit, light), how
-much is seen from where (cells), or where one can walk (ground); --glb writes a map as
-a glTF scene.`,
+much is seen from where (cells), or where one can walk (ground). --shot takes a quick look through a camera, on the terminal itself.
+--glb writes a map as a glTF scene.`,
 		Example: `  vornix inspect out/tree/maps/cairn_station.vnm
+  vornix inspect out/tree/maps/cairn_station.vnm --shot porch
   vornix inspect out/bundles/highline-1.0.0.parcel --json
   vornix inspect out/tree/textures/wood/plank.ktx2 --picture plank.png`,
 		Args: between(1, 1, "one file"),
