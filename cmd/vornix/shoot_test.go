@@ -14,6 +14,7 @@ import (
 
 	"vornix/core/release"
 	"vornix/internal/demotest"
+	"vornix/internal/peer"
 )
 
 // shotsOf reads what shoot answers.
@@ -108,10 +109,7 @@ func TestAQuickLook(t *testing.T) {
 		assert.Equal(t, 2, o.exit, args)
 		assert.Contains(t, o.err, want)
 	}
-	if _, err := exec.LookPath("script"); err != nil {
-		t.Skip("the program script is not installed: the look on a terminal is left out")
-	}
-	cmd := exec.Command("script", "-qec", exe+" inspect "+built+" --shot porch", "/dev/null")
+	cmd := exec.Command(peer.Need(t, "script"), "-qec", exe+" inspect "+built+" --shot porch", "/dev/null")
 	cmd.Dir, cmd.Env = p, append(os.Environ(), "TERM=xterm-256color", "NO_COLOR=")
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
