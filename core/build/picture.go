@@ -41,6 +41,9 @@ import (
 // PicturesDir holds the pictures that stand beside bundles.
 const PicturesDir = project.OutDir + "/pictures"
 
+// picturesState is where is kept what is up to date there.
+const picturesState = project.StateDir + "/pictures"
+
 // pictureVersion is raised when a picture would come out otherwise of the same shot or image.
 const pictureVersion = 1
 
@@ -159,7 +162,7 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 			}
 		}
 	}
-	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: project.StateDir + "/pictures", Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
+	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
 	if err != nil {
 		return nil, err
 	}
@@ -169,6 +172,17 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 		return r, buildFault(report, failed)
 	}
 	return r, nil
+}
+
+// StaleBeside says which pictures beside bundles would have to be made now. It changes nothing.
+func StaleBeside(ctx context.Context, p *project.Project, g *needs.Graph) ([]string, error) {
+	pl := newPlanner(p, g, 1, Stages{})
+	pl.pictures(shoot.NewPlan(p, g), false)
+	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Plan: true})
+	if err != nil {
+		return nil, err
+	}
+	return stale(report), nil
 }
 
 // shot adds the job of a picture.

@@ -345,11 +345,15 @@ func Stale(ctx context.Context, p *project.Project, program string) ([]string, e
 	if err != nil {
 		return nil, err
 	}
-	var ids []string
+	return stale(report), nil
+}
+
+// stale are the jobs of a plan that would have to run.
+func stale(report *job.Report) (ids []string) {
 	for _, r := range report.Results {
 		if r.State != job.Kept {
 			ids = append(ids, r.ID)
 		}
 	}
-	return ids, nil
+	return ids
 }

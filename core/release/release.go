@@ -473,7 +473,7 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}
-	if hasBeside(s.P.Profile) {
+	if HasBeside(s.P.Profile) {
 		step, _, err := s.Shoot(ctx, false, nil)
 		if err := ended(step, err); err != nil {
 			return steps, err

@@ -169,8 +169,8 @@ func (s *Session) besidePictures(g *needs.Graph) (files []string) {
 	return files
 }
 
-// hasBeside says whether the game wants pictures that stand beside bundles.
-func hasBeside(p *profile.Profile) bool {
+// HasBeside says whether the game wants pictures that stand beside bundles.
+func HasBeside(p *profile.Profile) bool {
 	return slices.ContainsFunc(p.Pictures, func(x profile.Picture) bool { return x.Place == profile.Beside })
 }
 

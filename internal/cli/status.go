@@ -24,7 +24,8 @@ type statusAnswer struct {
 	Project  string          `json:"project"`
 	Version  string          `json:"version"`
 	Profile  string          `json:"profile"`
-	Stale    []string        `json:"stale"` // jobs that a build would run
+	Stale    []string        `json:"stale"`    // jobs that a build would run
+	Pictures []string        `json:"pictures"` // beside bundles, that would be made
 	Packed   []bundle.Bundle `json:"packed"`
 	Indexed  bool            `json:"indexed"`
 	Released string          `json:"released"` // the latest finished version
@@ -40,7 +41,7 @@ type targetAnswer struct {
 func (a *app) statusCommand() *cobra.Command {
 	return &cobra.Command{
 		Use:   "status",
-		Short: "What is built, packed, indexed, released, and live on each target",
+		Short: "What is built, pictured, packed, indexed, released, and live on each target",
 		Long: `Status looks and changes nothing. It says for each step whether it is up to date, for each target which version is
 there, whether files there were changed since, and what its game server plays.`,
 		Example: `  vornix status
@@ -65,6 +66,12 @@ there, whether files there were changed since, and what its game server plays.`,
 			} else {
 				row("built", fmt.Sprintf("%d to build: %s", len(st.Stale), few(st.Stale)))
 				st.Next = "vornix build"
+			}
+			if st.Pictures, err = a.pictureRow(ctx, p, row); err != nil {
+				return err
+			}
+			if len(st.Pictures) > 0 {
+				st.Next = orWord(st.Next, "vornix shoot")
 			}
 			packed, err := bundle.Packed(p)
 			if err != nil {
@@ -121,6 +128,31 @@ there, whether files there were changed since, and what its game server plays.`,
 			return nil
 		}),
 	}
+}
+
+// pictureRow says which pictures beside bundles are to be made, where the game wants any.
+func (a *app) pictureRow(ctx context.Context, p *project.Project, row func(what, state string)) ([]string, error) {
+	if !release.HasBeside(p.Profile) {
+		return []string{}, nil
+	}
+	g, err := release.Scan(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	list, err := build.StaleBeside(ctx, p, g)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		row("pictures", "up to date")
+		return []string{}, nil
+	}
+	var names []string
+	for _, id := range list {
+		names = append(names, strings.TrimPrefix(id, build.PictureStep+" "))
+	}
+	row("pictures", fmt.Sprintf("%d to make: %s", len(names), few(names)))
+	return names, nil
 }
 
 // lookAt says what a target has and what its server plays.
