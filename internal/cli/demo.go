@@ -20,7 +20,7 @@ func (a *app) demoCommand() *cobra.Command {
 		Use:   "demo [DIR]",
 		Short: "Write the demo projects and release them, here and now",
 		Long: `Demo writes two made-up projects into DIR (default: vornix-demo), one for a 3D game and one for a tile game, starts a
-stand-in of each game's server, and does a full release of both: check, build, pack, try, metadata, index, deploy. Files
+stand-in of each game's server, and does a full release of both: check, build, pictures, pack, try, metadata, index, deploy. Files
 that you have changed are left alone. Run again, it finds that nothing has changed.`,
 		Example: `  vornix demo
   vornix demo /tmp/demo --verbose`,

@@ -16,7 +16,7 @@ func (a *app) releaseCommand() *cobra.Command {
 	var f deployFlags
 	cmd := &cobra.Command{
 		Use:   "release [VERSION]",
-		Short: "All of it, in order: check, build, pack, try, addon, index, deploy",
+		Short: "All of it, in order: check, build, shoot, pack, try, addon, index, deploy",
 		Long: `Release runs every step and stops at the first that fails; run again, it goes on with what is left, since what is
 done is kept. VERSION, when it is later than the project's, is written into vornix.toml first. A finished version is
 recorded in .vornix/ledger.jsonl with a copy in out/releases, and is never altered: with changed content the version has
@@ -77,6 +77,10 @@ func (a *app) releasePlan(ctx context.Context, answer *show.Answer, p *project.P
 	if len(targets) > 0 {
 		to = strings.Join(targets, ", ")
 	}
-	a.out.Say("to build: %d, then pack, try, addon, index; deploy to: %s", len(stale), to)
+	steps := "pack, try, addon, index"
+	if release.HasBeside(p.Profile) {
+		steps = "shoot, " + steps
+	}
+	a.out.Say("to build: %d, then %s; deploy to: %s", len(stale), steps, to)
 	return nil
 }
