@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"vornix/core/safefile"
 	"vornix/core/texture"
 )
 
@@ -110,6 +111,12 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 			}
 			if w.must && x.Material != "" && !strings.Contains(x.Material, w.part) {
 				wrong(at("material"), "%s %s in the material's name", w.why, w.part)
+			}
+		}
+		filled := strings.NewReplacer("{", "", "}", "")
+		for _, w := range []struct{ key, path string }{{"file", x.File}, {"material", x.Material}} {
+			if (w.key == "file" || w.path != "") && safefile.CheckPath(filled.Replace(w.path)) != nil {
+				wrong(at(w.key), "%q is no path with forward slashes that stays inside its folder", w.path)
 			}
 		}
 		if x.Least > x.Count {

@@ -92,6 +92,7 @@ func TestWrongPictures(t *testing.T) {
 		one + "file = '{map}.jpg'\nform = 'jpeg'\nquality = 40\n":                                                  "the least quality 50 is above the best, 40",
 		one + "file = '{map}.jpg'\nform = 'jpeg'\nalpha = true\n":                                                  "a JPEG has no alpha",
 		one + "file = '{map}'\nform = 'texture'\nplace = 'beside'\n":                                               "a texture is for the game",
+		one + "file = '../{map}.png'\n":                                                                            "no path with forward slashes",
 		one + "file = '{map}.png'\nmips = true\n":                                                                  "mips is for pictures with form = \"texture\"",
 		one + "file = '{map}'\nform = 'texture'\nformat = 'bc7'\n":                                                 `"bc7" is none of the formats under [textures]`,
 		one + "file = '{map}'\nform = 'texture'\nmaterial = 'm'\n":                                                 "needs {map} in the material's name",
