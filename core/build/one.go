@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"image"
-	"io/fs"
 	"os"
 	"path/filepath"
 
@@ -41,13 +40,16 @@ type Looks struct {
 	Sprites func(name, state, direction string) (picture.Sprite, bool)
 }
 
-// Scene makes a compiled map ready for pictures, with textures of at most side texels along a side.
-func (l Looks) Scene(m *mapfile.Map, side int) (*picture.Scene, error) {
+// sideOfShots is the most texels of textures along a side in pictures.
+const sideOfShots = 1024
+
+// Scene makes a compiled map ready for pictures.
+func (l Looks) Scene(m *mapfile.Map) (*picture.Scene, error) {
 	sky, err := light.Load(l.Sky)
 	if err != nil {
 		return nil, fmt.Errorf("reading the map's sky from %s: %w", l.Sky.Name, err)
 	}
-	return picture.NewScene(m, l.Look, sky, side), nil
+	return picture.NewScene(m, l.Look, sky, sideOfShots), nil
 }
 
 // Tiles makes a map of grids ready for pictures.
@@ -159,16 +161,8 @@ func LooksOf(ctx context.Context, p *project.Project, m *mapfile.Map) (l Looks, 
 
 func looksOf(pl *planner, m *mapfile.Map) (l Looks, err error) {
 	l.Of, l.Sprites = pl.shown(pl.fileOf), pl.sprites(pl.fileOf)
-	if s := m.Meta.Sky; s != nil && s.Image != "" && fs.ValidPath(s.Image) {
-		data, err := pl.fileOf(s.Image)
-		if err != nil {
-			return l, fmt.Errorf("reading the map's sky: %w", err)
-		}
-		if l.Sky, err = mapsrc.Panorama(s.Image, data); err != nil {
-			return l, fmt.Errorf("reading the map's sky from %s: %w", s.Image, err)
-		}
-	}
-	return l, nil
+	l.Sky, err = skyOf(m, pl.fileOf)
+	return l, err
 }
 
 func (pl *planner) surface(name string) (s glb.Surface) {

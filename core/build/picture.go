@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"image"
+	"io/fs"
 	"maps"
 	"math"
 	"os"
@@ -50,9 +51,6 @@ const pictureVersion = 1
 // PictureStep is the step of jobs that make pictures.
 const PictureStep = "picture"
 
-// sideOfShots is the most texels of textures along a side in pictures.
-const sideOfShots = 1024
-
 // Studio keeps the scenes that pictures are being taken of, the last few of them: pictures of one map are mostly made one after the
 // other, and making its scene ready takes about as long as a small picture. The zero value is empty.
 type Studio struct {
@@ -92,7 +90,6 @@ type shotRule struct {
 	Version       int
 	Camera        *picture.Camera
 	Tile          *picture.TileShot
-	Exposure      float64
 	Width, Height int
 	Draft         bool
 	Looks         map[string]shownRule
@@ -235,8 +232,7 @@ func (pl *planner) shot(x *shoot.Picture) {
 		Texture  texture.Recipe
 		File     texture.Container
 		Material string
-		Draw     int
-	}{rule, x.Image, x.AsIs, x.Edit, x.Font, of, how, rules.File(), x.Material, picture.Version})
+	}{rule, x.Image, x.AsIs, x.Edit, x.Font, of, how, rules.File(), x.Material})
 	j.Run = func(ctx context.Context, t *job.Task) error {
 		if x.AsIs {
 			data, err := t.Input(x.Image)
@@ -351,14 +347,11 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 		return nil, err
 	}
 	key := rule.key(t, seen, compiled)
+	looks := Looks{Of: rule.look(t.Input), Sprites: pl.sprites(t.Input)}
+	of := pl.scenes.set(key)
 	if x.Tiles {
-		of, err := pl.scenes.tiles(key, func() (*picture.Tiles, error) {
-			return picture.NewTiles(m, rule.look(t.Input), pl.sprites(t.Input)), nil
-		})
-		if err != nil {
-			return nil, err
-		}
-		return e.Image(of.Shoot(*rule.Tile))
+		of.once.Do(func() { of.tiles = looks.Tiles(m) })
+		return e.Image(of.tiles.Shoot(*rule.Tile))
 	}
 	shotKey := stage.Key("shot", key, rule.Camera, rule.Width, rule.Height, rule.Draft)
 	if data, ok := t.Kept(shotKey); ok {
@@ -366,17 +359,15 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 			return e.Shot(img)
 		}
 	}
-	s, err := pl.scenes.solids(key, func() (*picture.Scene, error) {
-		sky, err := skyOf(m, t.Input)
-		if err != nil {
-			return nil, err
+	of.once.Do(func() {
+		if looks.Sky, of.err = skyOf(m, t.Input); of.err == nil {
+			of.scene, of.err = looks.Scene(m)
 		}
-		return picture.NewScene(m, rule.look(t.Input), sky, sideOfShots), nil
 	})
-	if err != nil {
-		return nil, err
+	if of.err != nil {
+		return nil, of.err
 	}
-	img, err := s.Shoot(ctx, *rule.Camera, picture.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: pl.workers,
+	img, err := of.scene.Shoot(ctx, *rule.Camera, picture.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: pl.workers,
 		Progress: func(done, total int64) { t.Advance("drawing", done, total) }})
 	if err != nil {
 		return nil, err
@@ -385,18 +376,6 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 		return nil, err
 	}
 	return e.Shot(img)
-}
-
-func (s *Studio) solids(key string, make func() (*picture.Scene, error)) (*picture.Scene, error) {
-	x := s.set(key)
-	x.once.Do(func() { x.scene, x.err = make() })
-	return x.scene, x.err
-}
-
-func (s *Studio) tiles(key string, make func() (*picture.Tiles, error)) (*picture.Tiles, error) {
-	x := s.set(key)
-	x.once.Do(func() { x.tiles, x.err = make() })
-	return x.tiles, x.err
 }
 
 // mapOf reads the compiled map that a picture is taken of, and names it by all of it that is seen: a moved spawn makes no picture again.
@@ -430,24 +409,20 @@ func (s *Studio) mapOf(t *job.Task, x *shoot.Picture, compiled string) (m *mapfi
 }
 
 // skyOf is the picture all around a map, or nil.
-func skyOf(m *mapfile.Map, input func(string) ([]byte, error)) (*light.Picture, error) {
-	if m.Meta.Sky == nil || m.Meta.Sky.Image == "" {
+func skyOf(m *mapfile.Map, input func(string) ([]byte, error)) (*scene.Picture, error) {
+	if m.Meta.Sky == nil || !fs.ValidPath(m.Meta.Sky.Image) { // without an image, or a map that somebody has meddled with
 		return nil, nil
 	}
 	name := m.Meta.Sky.Image
 	data, err := input(name)
-	var sky *scene.Picture
-	if err == nil {
-		sky, err = mapsrc.Panorama(name, data)
+	if err != nil {
+		return nil, fmt.Errorf("reading the map's sky: %w", err)
 	}
-	var of *light.Picture
-	if err == nil {
-		of, err = light.Load(sky)
-	}
+	sky, err := mapsrc.Panorama(name, data)
 	if err != nil {
 		return nil, fmt.Errorf("reading the map's sky from %s: %w", name, err)
 	}
-	return of, nil
+	return sky, nil
 }
 
 // shotRule is that of a picture of a map.

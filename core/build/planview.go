@@ -49,7 +49,7 @@ func PlanViews(ctx context.Context, p *project.Project, g *needs.Graph, name str
 	if len(m.Grids) > 0 {
 		return list, put("levels", l.Tiles(m).Plan())
 	}
-	s, err := l.Scene(m, sideOfShots)
+	s, err := l.Scene(m)
 	if err != nil {
 		return nil, err
 	}

@@ -92,7 +92,11 @@ func (e *eye) through(soft []light.Found, i int, c ray.Vec, limit float32, from,
 		own = e.s.hazed(own, p.Distance)
 	}
 	c = c.Add(own.Scale(alpha)).Add(v.glow)
-	return e.mirrored(c, &v, k, from, dir, p.Distance, spread, width, bounce)
+	part, seen := e.mirrored(&v, k, from, dir, p.Distance, spread, width, bounce)
+	if part > 0 && e.cut == nil { // what it mirrors comes through the fog before it too
+		seen = e.s.hazed(seen, p.Distance)
+	}
+	return c.Scale(1 - part).Add(seen.Scale(part))
 }
 
 // murky is what is left of light that came a way through murk, which has a colour of its own.
@@ -114,14 +118,15 @@ func (e *eye) shade(p *light.Found, from, dir ray.Vec, spread, width float32, bo
 		return e.s.light.On(p)
 	}
 	v := e.view(p, k, from, dir, spread, width)
-	return e.mirrored(v.own().Add(v.glow), &v, k, from, dir, p.Distance, spread, width, bounce)
+	part, seen := e.mirrored(&v, k, from, dir, p.Distance, spread, width, bounce)
+	return v.own().Add(v.glow).Scale(1 - part).Add(seen.Scale(part))
 }
 
-// mirrored adds to a surface's light what it mirrors: the more, the flatter one looks at it (Schlick 1994).
-func (e *eye) mirrored(c ray.Vec, v *view3, k *skin, from, dir ray.Vec, distance, spread, width float32, bounce int) ray.Vec {
-	part := k.reflection * v.gloss
+// mirrored is what a surface mirrors, and which part of its light that is: the larger, the flatter one looks at it (Schlick 1994).
+func (e *eye) mirrored(v *view3, k *skin, from, dir ray.Vec, distance, spread, width float32, bounce int) (part float32, seen ray.Vec) {
+	part = k.reflection * v.gloss
 	if part <= 0 || bounce >= mostBounce || e.what != All {
-		return c
+		return 0, seen
 	}
 	ahead := dir.Unit()
 	n := v.bent
@@ -141,11 +146,11 @@ func (e *eye) mirrored(c ray.Vec, v *view3, k *skin, from, dir ray.Vec, distance
 	}
 	at := from.Add(dir.Scale(distance))
 	lift := 1e-3 + float32(1e-5*distance)
-	seen := e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, mostSpread), width+float32(spread*distance*dir.Length()), bounce+1)
+	seen = e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, mostSpread), width+float32(spread*distance*dir.Length()), bounce+1)
 	for i := range seen {
 		seen[i] = min(seen[i], mostGlint)
 	}
-	return c.Scale(1 - part).Add(seen.Scale(part))
+	return part, seen
 }
 
 // roughened is one of the normals that a rough surface has in the small (GGX, Walter and others 2007), another in each sample.
@@ -199,7 +204,7 @@ func (e *eye) view(p *light.Found, k *skin, from, dir ray.Vec, spread, width flo
 	v.normal, v.gloss = plain, 1
 	v.on = s.light.On(p)
 	switch {
-	case k.unlit:
+	case k.unlit || e.what == OnlyPaint:
 		v.on = ray.Vec{1, 1, 1}
 	case e.cut != nil: // who builds wants to see dark corners too
 		v.on = v.on.Scale(0.6).Add(workLight(plain))

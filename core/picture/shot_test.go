@@ -183,6 +183,21 @@ func TestMirrorsPanesFogAndMurk(t *testing.T) {
 	}
 }
 
+// What a soft surface mirrors has come through the fog on both of its ways, as what an opaque one mirrors has.
+func TestFogLiesBeforeMirrors(t *testing.T) {
+	grey := map[string]uint8{}
+	for name, soft := range map[string]string{"opaque": "", "soft": light.Soft} {
+		mirror := plain(0, 0, 0)
+		mirror.Reflection, mirror.SeeThrough = 1, soft
+		looks := map[string]picture.Look{"mirror": mirror, "black": plain(1e-6, 1e-6, 1e-6)}
+		m := stage(t, "solid mirror box -5,20,-5 5,21,5 material=mirror\nsolid behind box -5,-21,-5 5,-20,5 material=black\nfog f range=120 colour=#ffffff\n", looks, nil)
+		grey[name] = shoot(t, picture.NewScene(m, of(looks), nil, 8), picture.Camera{Look: ray.Vec{0, 1, 0}, FOV: 8}, 8, 8).NRGBAAt(4, 4).R
+	}
+	want := 1 - math.Exp(-3*60.0/120) // 20 m there, 40 m back
+	assert.InDelta(t, srgb8(0.7+0.3*(1-1/(1+(want-0.7)/0.3))), grey["opaque"], 2)
+	assert.InDelta(t, grey["opaque"], grey["soft"], 1)
+}
+
 func linear(v uint8) float64 {
 	return float64(light.Linear(uint32(v))[2])
 }

@@ -112,8 +112,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			}
 			step.Made = append(step.Made, Made{path.Join(folder, o.Path), o.Size, string(r.State)})
 		}
-		if r.State != job.Kept {
-			step.Kept = false
+		step.Kept = step.Kept && r.State == job.Kept
+		if r.State == job.Made || r.State == job.Restored {
 			made++
 		}
 		out.Shots = append(out.Shots, shot)

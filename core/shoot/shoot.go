@@ -207,7 +207,8 @@ func (pl *planner) source(x *Picture, m *needs.Asset) (why string, wrong bool) {
 	if m == nil {
 		if m = pl.mapOf(r.Map); m == nil {
 			if r.Map != "" {
-				f := finding.PictureMissing.At(pl.p.Doc.At("picture", i, "map"), "the picture %s is to be of the map %q, which is not there", x.Of.String(), r.Map)
+				said := slices.IndexFunc(pl.p.File.Pictures, func(p project.Picture) bool { return p.Map == r.Map })
+				f := finding.PictureMissing.At(pl.p.Doc.At("picture", said, "map"), "the picture %s is to be of the map %q, which is not there", x.Of.String(), r.Map)
 				pl.add(f)
 				return "", true
 			}

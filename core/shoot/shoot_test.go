@@ -224,6 +224,9 @@ func TestWhatIsWrongWithPictures(t *testing.T) {
 			}
 			assert.Equal(t, c.want, got, text)
 			assert.Contains(t, text, c.say)
+			if name == "another map" {
+				assert.Equal(t, 9, p.Findings[0].Place.Line)
+			}
 		})
 	}
 }

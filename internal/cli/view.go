@@ -97,9 +97,6 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 	return a.picture(o.picture, img)
 }
 
-// texelsOfView is the most of a material's image, along a side, that a picture shows.
-const texelsOfView = 1024
-
 // litView draws a map in its light; nil when it has none.
 func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Looks, error)) (image.Image, error) {
 	of, err := looks()
@@ -125,7 +122,7 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 		}
 		return t.Shoot(picture.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])}, Width: w, Height: h, Shown: what}), nil
 	}
-	s, err := of.Scene(m, texelsOfView)
+	s, err := of.Scene(m)
 	if err != nil || !s.Lit() {
 		return nil, err
 	}
