@@ -5,24 +5,45 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
+	"strings"
 
+	"vornix/core/archive"
 	"vornix/core/build"
 	"vornix/core/fault"
+	"vornix/core/guard"
 	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/safefile"
 )
 
-// Dir is the folder in a project that bundles are packed to.
-const Dir = project.OutDir + "/bundles"
+// Version is raised whenever the same tree would be packed to other bytes.
+const Version = 2
 
-const stateFile = project.StateDir + "/pack.json"
+// Dir is the folder in a project that bundles are packed to, IntoMapDir that of maps with their content when the profile
+// wants them otherwise.
+const (
+	Dir        = project.OutDir + "/bundles"
+	IntoMapDir = project.OutDir + "/into-map"
+)
+
+// place is where bundles go, and what is remembered of them.
+type place struct{ dir, state string }
+
+func placeOf(o Options) place {
+	if o.IntoMap {
+		return place{IntoMapDir, project.StateDir + "/pack-into-map"}
+	}
+	return place{Dir, project.StateDir + "/pack"}
+}
 
 // Bundle is a packed archive.
 type Bundle struct {
@@ -32,18 +53,28 @@ type Bundle struct {
 	Content int64    `json:"content"` // bytes before packing
 	Entries int      `json:"entries"`
 	Maps    []string `json:"maps"`
-	Kept    bool     `json:"kept"` // it was there already, and its content has not changed
+	Part    int      `json:"part,omitempty"` // from 1, when the content is split over several
+	Kept    bool     `json:"kept"`           // it was there already, and its content has not changed
 }
 
 // Result is what Pack made.
 type Result struct {
 	Bundles []Bundle
 	Removed []string // bundles of earlier runs that are not wanted any more, now removed
+	Taken   int      // entries that were taken over from the bundles of before
 }
 
-// plan is a bundle before it is packed.
+// Options for Pack.
+type Options struct {
+	Workers int
+	IntoMap bool // content goes into the compiled maps, whatever the profile says, beside the bundles
+	// Wrote is told how much of all content is packed.
+	Wrote func(done, total int64)
+}
+
+// plan is what becomes a bundle, or several where one would be too large.
 type plan struct {
-	Bundle
+	name  string          // may still hold {part}
 	lead  *build.TreeFile // the compiled map that leads; nil for a plain archive
 	files []build.TreeFile
 }
@@ -51,15 +82,25 @@ type plan struct {
 // kept is what is remembered of a bundle.
 type kept struct {
 	Bundle
-	Key     string
+	Key     string // hashes all that decides the bundle's bytes
 	ModTime int64
 }
 
-// Pack packs the tree as the profile says. A bundle whose content has not changed is left as it is. The caller holds the
-// project's lock.
-func Pack(ctx context.Context, p *project.Project, tree *build.Tree, workers int) (*Result, error) {
-	if workers <= 0 {
-		workers = runtime.GOMAXPROCS(0)
+// keptEntry is what is remembered of an entry, so that it can be taken over.
+type keptEntry struct {
+	archive.Packed
+	SHA256 string // of its content
+	Asked  string // method that was asked for
+	Bundle string
+	// Excepted says that the guard found something in it, which the project allowed.
+	Excepted bool
+}
+
+// Pack packs the tree as the profile says. A bundle whose content has not changed is left as it is; entries that have not
+// changed are taken over from the bundle of before. The caller holds the project's lock.
+func Pack(ctx context.Context, p *project.Project, tree *build.Tree, o Options) (*Result, error) {
+	if o.Workers <= 0 {
+		o.Workers = runtime.GOMAXPROCS(0)
 	}
 	if len(tree.Files) == 0 {
 		return nil, &fault.Fault{What: "there is nothing to pack", Why: "The project has no map, so nothing ships.", Do: "Add a map source, or name files under [pack] include."}
@@ -69,47 +110,91 @@ func Pack(ctx context.Context, p *project.Project, tree *build.Tree, workers int
 		return nil, err
 	}
 	defer dir.Close()
-	var old []kept
-	if data, err := dir.ReadFile(stateFile); err == nil {
-		_ = json.Unmarshal(data, &old) // damaged memory is as good as none
+	w := &packer{ctx: ctx, p: p, o: o, dir: dir, place: placeOf(o), form: formOf(p, o), watch: newWatch(p)}
+	if data, err := dir.ReadFile(w.place.state + ".json"); err == nil {
+		_ = json.Unmarshal(data, &w.old) // damaged memory is as good as none
+	}
+	plans := w.plans(tree)
+	if err := w.watch.names(plans); err != nil {
+		return nil, err
+	}
+	for _, pl := range plans {
+		w.total += pl.size()
 	}
 	result := &Result{}
 	var now []kept
-	for _, pl := range plans(p, tree) {
-		k, err := pl.bring(ctx, p, dir, old, workers)
+	for _, pl := range plans {
+		list, err := w.bring(pl)
 		if err != nil {
 			return nil, err
 		}
-		now = append(now, k)
+		now = append(now, list...)
+	}
+	for _, k := range now {
 		result.Bundles = append(result.Bundles, k.Bundle)
 	}
-	for _, o := range old {
+	for _, o := range w.old {
 		if !slices.ContainsFunc(now, func(k kept) bool { return k.Name == o.Name }) {
-			if err := dir.Remove(path.Join(Dir, o.Name)); err != nil {
+			if err := dir.Remove(path.Join(w.place.dir, o.Name)); err != nil {
 				return nil, err
 			}
 			result.Removed = append(result.Removed, o.Name)
 		}
 	}
+	result.Taken = w.taken
 	data, err := json.Marshal(now)
 	if err != nil {
 		return nil, err
 	}
-	return result, dir.WriteCache(stateFile, data)
+	if w.entries != nil {
+		for _, k := range now { // those of bundles that were kept are still right
+			if k.Kept {
+				w.entries = append(w.entries, w.remembered(k.Name)...)
+			}
+		}
+		data, err := json.Marshal(w.entries)
+		if err != nil {
+			return nil, err
+		}
+		if err := dir.WriteCache(w.place.state+"-entries.json", data); err != nil {
+			return nil, err
+		}
+	}
+	return result, dir.WriteCache(w.place.state+".json", data)
+}
+
+// packer is one run of Pack.
+type packer struct {
+	ctx     context.Context
+	p       *project.Project
+	o       Options
+	dir     *safefile.Dir
+	place   place
+	form    profile.Pack
+	watch   *watch
+	old     []kept
+	entries []keptEntry
+	known   map[string]keptEntry // of before, by bundle and name; nil until they are asked for
+	taken   int
+	done    int64
+	total   int64
+}
+
+// formOf is how bundles are to be packed.
+func formOf(p *project.Project, o Options) profile.Pack {
+	form := p.Profile.Pack
+	if o.IntoMap {
+		form.Form, form.Name, form.Largest = "map-file", "{map}.vnm", 0
+	}
+	return form
 }
 
 // plans decides which files go into which bundle.
-func plans(p *project.Project, tree *build.Tree) []plan {
-	head, form := p.File.Project, p.Profile.Pack
+func (w *packer) plans(tree *build.Tree) []plan {
+	head := w.p.File.Project
 	values := map[string]string{"name": head.Name, "version": head.Version}
-	if form.Form == "mod" {
-		pl := plan{Bundle: Bundle{Name: profile.Fill(form.Name, values)}, files: tree.Files}
-		for _, f := range tree.Files {
-			if f.Step == "map" {
-				pl.Maps = append(pl.Maps, f.Maps...)
-			}
-		}
-		return []plan{pl}
+	if w.form.Form == "mod" {
+		return []plan{{name: profile.Fill(w.form.Name, values), files: tree.Files}}
 	}
 	var list []plan
 	for _, lead := range tree.Files {
@@ -118,11 +203,14 @@ func plans(p *project.Project, tree *build.Tree) []plan {
 		}
 		name := lead.Maps[0]
 		values["map"] = name
-		pl := plan{Bundle: Bundle{Name: profile.Fill(form.Name, values), Maps: []string{name}}, lead: &lead}
+		pl := plan{name: profile.Fill(w.form.Name, values)}
 		for _, f := range tree.Files {
-			if f.Step != "map" && (len(f.Maps) == 0 || slices.Contains(f.Maps, name)) {
+			if f.Step != "map" && (len(f.Maps) == 0 || slices.Contains(f.Maps, name)) || f.Path == lead.Path && w.form.Form == "map" {
 				pl.files = append(pl.files, f)
 			}
+		}
+		if w.form.Form == "map-file" {
+			pl.lead = &lead
 		}
 		list = append(list, pl)
 	}
@@ -138,80 +226,258 @@ func (pl *plan) content() *build.Tree {
 	return t
 }
 
-// key hashes all that decides the bundle's bytes.
-func (pl *plan) key(p *project.Project) string {
+func (pl *plan) size() int64 { return pl.content().Size() }
+
+// key hashes all that decides the bundle's bytes, and whether it may be packed at all.
+func (w *packer) key(pl *plan) string {
 	h := sha256.New()
-	_ = json.NewEncoder(h).Encode([]any{Version, p.Profile.Pack.Compress, pl.Name, pl.lead != nil, pl.content().Identity()}) // a hash takes every write
+	_ = json.NewEncoder(h).Encode([]any{Version, guard.Version, w.form.Compress, w.form.Kinds, w.form.Largest, pl.name, pl.lead != nil, w.p.File.Pack.Exceptions, pl.content().Identity()}) // a hash takes every write
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// bring packs the bundle, unless it is there already.
-func (pl *plan) bring(ctx context.Context, p *project.Project, dir *safefile.Dir, old []kept, workers int) (kept, error) {
-	pl.Entries, pl.Content = len(pl.files), pl.content().Size()
-	k := kept{Bundle: pl.Bundle, Key: pl.key(p)}
-	rel := path.Join(Dir, pl.Name)
-	for _, o := range old {
-		if o.Name != pl.Name || o.Key != k.Key {
-			continue
-		}
-		if info, err := os.Stat(dir.Join(rel)); err == nil && info.Size() == o.Size && info.ModTime().UnixNano() == o.ModTime {
+// bring packs what is planned, unless it is there already.
+func (w *packer) bring(pl plan) ([]kept, error) {
+	key := w.key(&pl)
+	var there []kept
+	for _, o := range w.old {
+		if o.Key == key {
+			if info, err := os.Stat(w.dir.Join(path.Join(w.place.dir, o.Name))); err != nil || info.Size() != o.Size || info.ModTime().UnixNano() != o.ModTime {
+				there = nil
+				break
+			}
 			o.Kept = true
-			return o, nil
+			there = append(there, o)
 		}
 	}
-	f, err := dir.Create(rel)
-	if err != nil {
-		return kept{}, err
+	if there != nil {
+		return there, nil
 	}
-	defer f.Abort()
-	if pl.lead != nil {
-		data, err := readChecked(entry(p, *pl.lead))
-		if err != nil {
-			return kept{}, err
-		}
-		if _, err := f.Write(data); err != nil {
-			return kept{}, err
-		}
-	}
-	if err := writeZIP(ctx, f, f.Size(), entries(p, pl.files), p.Profile.Pack.Compress == "deflate", workers); err != nil {
-		return kept{}, fmt.Errorf("packing %s: %w", pl.Name, err)
-	}
-	k.SHA256, k.Size = f.SHA256(), f.Size()
-	if err := f.Commit(); err != nil {
-		return kept{}, err
-	}
-	info, err := os.Stat(dir.Join(rel))
-	if err != nil {
-		return kept{}, err
-	}
-	k.ModTime = info.ModTime().UnixNano()
-	return k, nil
+	return w.pack(&pl, key)
 }
 
-func entries(p *project.Project, files []build.TreeFile) []Entry {
-	var list []Entry
-	for _, f := range files {
-		list = append(list, entry(p, f))
+// sink is a bundle on its way to its place.
+type sink struct {
+	*safefile.File
+	bundle Bundle
+}
+
+// pack writes the bundles of a plan.
+func (w *packer) pack(pl *plan, key string) (list []kept, err error) {
+	var parts []*sink
+	defer func() {
+		for _, s := range parts {
+			s.Abort()
+		}
+	}()
+	next := func(part int) (archive.Sink, int64, error) {
+		name := profile.Fill(pl.name, map[string]string{"part": strconv.Itoa(part + 1)})
+		f, err := w.dir.Create(path.Join(w.place.dir, name))
+		if err != nil {
+			return nil, 0, err
+		}
+		s := &sink{File: f, bundle: Bundle{Name: name, Maps: []string{}}}
+		parts = append(parts, s)
+		if pl.lead != nil {
+			s.bundle.Maps, s.bundle.Content = append(s.bundle.Maps, pl.lead.Maps...), pl.lead.Size
+			if err := w.lead(s, pl.lead); err != nil {
+				return nil, 0, err
+			}
+		}
+		return s, f.Size(), nil
+	}
+	old := &olds{open: map[string]*os.File{}}
+	sources := w.sources(pl, old)
+	defer old.close()
+	packed, err := archive.Pack(w.ctx, sources, archive.Options{Workers: w.o.Workers, Largest: w.form.Largest, Look: w.watch.look, Wrote: w.wrote}, next)
+	if err != nil {
+		return nil, w.explain(err, pl)
+	}
+	if err := w.watch.err(); err != nil {
+		return nil, err
+	}
+	old.close() // before one of them is replaced
+	files := map[string]build.TreeFile{}
+	for _, f := range pl.files {
+		files[f.Path] = f
+	}
+	for _, e := range packed {
+		b, f := &parts[e.Part].bundle, files[e.Name]
+		b.Entries, b.Content = b.Entries+1, b.Content+e.Size
+		if f.Step == "map" {
+			b.Maps = append(b.Maps, f.Maps...)
+		}
+		if e.Taken {
+			w.taken++
+		}
+		w.entries = append(w.entries, keptEntry{Packed: e, SHA256: f.SHA256, Asked: w.method(e.Name).String(), Bundle: b.Name, Excepted: w.watch.excepted(e.Name)})
+	}
+	for i, s := range parts {
+		if err := s.Settle(w.ctx); err != nil {
+			return nil, err
+		}
+		s.bundle.SHA256, s.bundle.Size = s.SHA256(), s.File.Size()
+		if len(parts) > 1 {
+			s.bundle.Part = i + 1
+		}
+	}
+	for _, s := range parts {
+		if err := s.Commit(); err != nil {
+			return nil, err
+		}
+		info, err := os.Stat(w.dir.Join(path.Join(w.place.dir, s.bundle.Name)))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, kept{Bundle: s.bundle, Key: key, ModTime: info.ModTime().UnixNano()})
+	}
+	return list, nil
+}
+
+// explain turns what packing says into words for the maintainer.
+func (w *packer) explain(err error, pl *plan) error {
+	var changed *archive.ChangedError
+	if errors.As(err, &changed) {
+		return changedFault(changed.Name)
+	}
+	var f *fault.Fault
+	if errors.As(err, &f) {
+		return err
+	}
+	return fmt.Errorf("packing %s: %w", pl.name, err)
+}
+
+func changedFault(name string) error {
+	return &fault.Fault{What: "the file changed after it was built", Place: fault.Place{File: path.Join(project.TreeDir, name)},
+		Why: "What would ship is not what the sources say.", Do: "Build and pack again; leave out/tree to Vornix."}
+}
+
+func (w *packer) wrote(n int64) {
+	w.done += n
+	if w.o.Wrote != nil {
+		w.o.Wrote(w.done, w.total)
+	}
+}
+
+// lead writes the compiled map that an archive is appended to.
+func (w *packer) lead(s *sink, f *build.TreeFile) error {
+	if err := s.Fill(w.ctx, w.p.Join(project.TreeDir, f.Path)); err != nil {
+		return err
+	}
+	if s.SHA256() != f.SHA256 {
+		return changedFault(f.Path)
+	}
+	r, err := os.Open(w.p.Join(project.TreeDir, f.Path))
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	_, err = io.Copy(w.watch.look(f.Path), r)
+	w.wrote(f.Size)
+	return err
+}
+
+// method is how a file is packed: by the first kind of the profile that matches, else as the profile says, but for what is
+// compressed already.
+func (w *packer) method(name string) archive.Method {
+	how := w.form.Compress
+	if k := w.form.Kind(name); k != nil && k.Compress != "" {
+		how = k.Compress
+	} else if archive.IsCompressed(name) {
+		how = "store"
+	}
+	switch how {
+	case "store":
+		return archive.Store
+	case "zstd":
+		return archive.Zstd
+	}
+	return archive.Deflate
+}
+
+// olds are bundles of before that entries are taken from.
+type olds struct{ open map[string]*os.File }
+
+func (o *olds) close() {
+	for name, f := range o.open {
+		if f != nil {
+			f.Close()
+		}
+		delete(o.open, name)
+	}
+}
+
+// sources are the files of a plan, with what is known of them from before.
+func (w *packer) sources(pl *plan, old *olds) []archive.Source {
+	var list []archive.Source
+	for _, f := range pl.files {
+		s := archive.Source{Name: f.Path, Size: f.Size, SHA256: f.SHA256, Method: w.method(f.Path),
+			Open: func() (io.ReadCloser, error) { return os.Open(w.p.Join(project.TreeDir, f.Path)) }}
+		if k := w.form.Kind(f.Path); k != nil {
+			s.Align = k.Align
+		}
+		for _, o := range w.old {
+			e, ok := w.find(o.Name, f.Path)
+			if !ok || e.SHA256 != f.SHA256 || e.Asked != s.Method.String() || e.Excepted {
+				continue
+			}
+			file, opened := old.open[o.Name]
+			if !opened { // one that was changed since is not believed
+				name := w.dir.Join(path.Join(w.place.dir, o.Name))
+				if info, err := os.Stat(name); err == nil && info.Size() == o.Size && info.ModTime().UnixNano() == o.ModTime {
+					file, _ = os.Open(name) // without it everything is packed anew
+				}
+				old.open[o.Name] = file
+			}
+			if file != nil {
+				s.Old = &archive.Old{File: file, Entry: e.Entry, Check: e.Check}
+				break
+			}
+		}
+		list = append(list, s)
 	}
 	return list
 }
 
-func entry(p *project.Project, f build.TreeFile) Entry {
-	return Entry{Path: f.Path, File: p.Join(project.TreeDir, f.Path), SHA256: f.SHA256}
+// remembered are the entries of a bundle of before.
+func (w *packer) remembered(name string) (list []keptEntry) {
+	w.find(name, "")
+	for _, e := range w.known {
+		if e.Bundle == name {
+			list = append(list, e)
+		}
+	}
+	slices.SortFunc(list, func(a, b keptEntry) int { return strings.Compare(a.Name, b.Name) })
+	return list
+}
+
+// find is an entry of a bundle of before.
+func (w *packer) find(bundle, name string) (keptEntry, bool) {
+	if w.known == nil {
+		w.known = map[string]keptEntry{}
+		var list []keptEntry
+		if data, err := w.dir.ReadFile(w.place.state + "-entries.json"); err == nil && json.Unmarshal(data, &list) == nil {
+			for _, e := range list {
+				w.known[e.Bundle+"\n"+e.Name] = e
+			}
+		}
+	}
+	e, ok := w.known[bundle+"\n"+name]
+	return e, ok
 }
 
 // Packed lists the bundles of the last Pack that are still on disk as they were packed.
 func Packed(p *project.Project) ([]Bundle, error) {
-	data, err := os.ReadFile(p.Join(stateFile))
+	at := placeOf(Options{})
+	data, err := os.ReadFile(p.Join(at.state + ".json"))
 	var list []kept
 	if err != nil || json.Unmarshal(data, &list) != nil || len(list) == 0 {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "nothing has been packed yet", Do: "Run 'vornix pack' first."}
 	}
 	var out []Bundle
 	for _, k := range list {
-		info, err := os.Stat(p.Join(Dir, k.Name))
+		info, err := os.Stat(p.Join(at.dir, k.Name))
 		if err != nil || info.Size() != k.Size || info.ModTime().UnixNano() != k.ModTime {
-			return nil, &fault.Fault{What: "the bundle is not as it was packed", Place: fault.Place{File: filepath.ToSlash(path.Join(Dir, k.Name))},
+			return nil, &fault.Fault{What: "the bundle is not as it was packed", Place: fault.Place{File: filepath.ToSlash(path.Join(at.dir, k.Name))},
 				Why: "It was changed or removed since.", Do: "Run 'vornix pack' again."}
 		}
 		k.Kept = true

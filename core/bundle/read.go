@@ -1,36 +1,45 @@
 package bundle
 
 import (
-	"archive/zip"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"strings"
 
 	"github.com/edsrzf/mmap-go"
 
+	"vornix/core/archive"
 	"vornix/core/mapfile"
-	"vornix/core/safefile"
 )
-
-// maxEntry bounds an entry's size before it is believed.
-const maxEntry = 1 << 30
 
 // Reader is an open bundle.
 type Reader struct {
-	file *os.File
-	zip  *zip.Reader
-	at   map[string]*zip.File
+	file    *os.File
+	archive *archive.Reader
 	// MapData is the compiled map that the archive is appended to, mapped into memory until Close; nil for a plain archive.
 	MapData []byte
 	mapped  mmap.MMap
 }
 
-// Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every path in it has been
-// checked; entries are checked when they are read.
+// Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every entry is a plain file with a good path that can be
+// read; its content is checked when it is read.
 func Open(name string) (*Reader, error) {
+	r, err := OpenAny(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range r.Entries() {
+		if e.Trouble != "" {
+			_ = r.Close() // it was only read
+			return nil, fmt.Errorf("the archive has an entry that must not be there: %s", e.Trouble)
+		}
+	}
+	return r, nil
+}
+
+// OpenAny opens an archive of any origin: entries may have a Trouble.
+func OpenAny(name string) (*Reader, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
@@ -70,24 +79,8 @@ func (r *Reader) open() error {
 			return nil
 		}
 	}
-	if r.zip, err = zip.NewReader(r.file, size); err != nil {
+	if r.archive, err = archive.Open(r.file, size); err != nil {
 		return fmt.Errorf("the archive can't be read: %w", err)
-	}
-	r.at = map[string]*zip.File{}
-	seen := map[string]string{}
-	for _, f := range r.zip.File {
-		if err := safefile.CheckPath(strings.TrimSuffix(f.Name, "/")); err != nil {
-			return err
-		}
-		folded := strings.ToLower(f.Name)
-		if other, ok := seen[folded]; ok {
-			return fmt.Errorf("the archive has %q and %q, which are one file on some systems", other, f.Name)
-		}
-		seen[folded] = f.Name
-		r.at[f.Name] = f
-		if f.UncompressedSize64 > maxEntry {
-			return fmt.Errorf("entry %q says it has %d bytes; at most %d are taken", f.Name, f.UncompressedSize64, maxEntry)
-		}
 	}
 	return nil
 }
@@ -102,31 +95,44 @@ func (r *Reader) Close() error {
 	return r.file.Close()
 }
 
-// Entries lists the archive's entries; none for a map without an archive.
-func (r *Reader) Entries() []*zip.File {
-	if r.zip == nil {
+// Entries lists the archive's entries, without folders; none for a map without an archive.
+func (r *Reader) Entries() []*archive.File {
+	if r.archive == nil {
 		return nil
 	}
-	return r.zip.File
+	list := make([]*archive.File, 0, len(r.archive.Files))
+	for _, f := range r.archive.Files {
+		if !f.Dir || f.Trouble != "" {
+			list = append(list, f)
+		}
+	}
+	return list
+}
+
+// Comment is what the archive says of itself.
+func (r *Reader) Comment() string {
+	if r.archive == nil {
+		return ""
+	}
+	return r.archive.Comment
+}
+
+// Find returns an entry; nil when there is none of that name.
+func (r *Reader) Find(name string) *archive.File {
+	if r.archive == nil {
+		return nil
+	}
+	return r.archive.Find(name)
 }
 
 // ReadFile reads an entry whole and checks it.
 func (r *Reader) ReadFile(name string) ([]byte, error) {
-	f := r.at[name]
-	if f == nil {
+	f := r.Find(name)
+	if f == nil || f.Dir {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: fs.ErrNotExist}
 	}
-	rc, err := f.Open()
-	if err != nil {
-		return nil, err
+	if f.Trouble != "" {
+		return nil, fmt.Errorf("entry %s: %s", name, f.Trouble)
 	}
-	defer rc.Close()
-	data, err := io.ReadAll(io.LimitReader(rc, int64(f.UncompressedSize64)+1)) // the end is where the CRC is checked
-	if err != nil {
-		return nil, fmt.Errorf("entry %s is damaged: %w", name, err)
-	}
-	if uint64(len(data)) != f.UncompressedSize64 {
-		return nil, fmt.Errorf("entry %s says it has %d bytes and has others", name, f.UncompressedSize64)
-	}
-	return data, nil
+	return f.Read()
 }

@@ -127,6 +127,11 @@ var (
 	TreeForeign = declare("tree.foreign", Warning, "It was not made by the build, so it does not ship; someone may believe that it does.", "Delete it, or move it to the sources.")
 
 	TryUnreadable = declare("try.unreadable", Error, "A player who has only this bundle can't load it.", "Build and pack again; if it stays, the disk may be at fault.")
-	TryMissing    = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")
-	TrySilent     = declare("try.silent", Warning, "A player who has only this bundle hears nothing there.", "Add the sound, or remove the mention of it.")
+	GuardSource   = declare("guard.source", Error, "Whoever downloads the release has your sources, and can pass your work off as theirs.", "Leave it out of [pack] include.")
+	GuardBackup   = declare("guard.backup", Error, "It makes the download larger, and may hold what was taken out on purpose.", "Leave it out of [pack] include, or sweep it away.")
+	GuardSecret   = declare("guard.secret", Error, "Whoever downloads the release can act in your name. What has been published once must be changed.", "Take it out of the file.")
+	GuardHome     = declare("guard.home", Error, "It tells strangers who you are and how your machine is set up, and it works nowhere else.", "Write the path from the project's folder, or save the file anew without it.")
+
+	TryMissing = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")
+	TrySilent  = declare("try.silent", Warning, "A player who has only this bundle hears nothing there.", "Add the sound, or remove the mention of it.")
 )

@@ -162,13 +162,6 @@ type Models struct {
 	Largest   float64 `toml:"largest" jsonschema:"minimum=0,description=Longest side of a model in metres; 0 for no limit"`
 }
 
-// Pack says how content is packed.
-type Pack struct {
-	Form     string `toml:"form" jsonschema:"enum=mod,enum=map-file,description=One bundle a project (mod)\\, or content appended to each compiled map (map-file)"`
-	Name     string `toml:"name" jsonschema:"description=File name of the bundle; {name} and {version} are filled in; for map-file {map}"`
-	Compress string `toml:"compress" jsonschema:"enum=deflate,enum=store,description=Compression of entries (default deflate)"`
-}
-
 // Addon declares metadata fields and the files they are written to.
 type Addon struct {
 	Fields []Field     `toml:"field" jsonschema:"description=Fields that the game or workshop knows"`
@@ -250,13 +243,7 @@ func (p *Profile) fill() {
 	if len(p.Textures.Formats) == 0 {
 		p.Textures.Formats = []string{"rgba8"}
 	}
-	orDefault(&p.Pack.Form, "mod")
-	orDefault(&p.Pack.Compress, "deflate")
-	if p.Pack.Form == "mod" {
-		orDefault(&p.Pack.Name, "{name}-{version}.zip")
-	} else {
-		orDefault(&p.Pack.Name, "{map}.vnm")
-	}
+	p.Pack.fill()
 	for name, a := range p.Map.Agents {
 		for _, d := range []struct {
 			of    *float64
@@ -344,11 +331,7 @@ func (p *Profile) validate() []finding.Finding {
 		}
 	}
 	p.pictures(wrong, oneOf)
-	oneOf(p.Pack.Form, []string{"mod", "map-file"}, "pack", "form")
-	oneOf(p.Pack.Compress, []string{"deflate", "store"}, "pack", "compress")
-	if p.Pack.Form == "map-file" && !strings.Contains(p.Pack.Name, "{map}") {
-		wrong([]any{"pack", "name"}, "with form = \"map-file\" the name must hold {map}, or all maps would share one file")
-	}
+	p.packing(wrong, oneOf)
 	for i, f := range p.Addon.Fields {
 		oneOf(f.Type, []string{"text", "list", "flag", "number"}, "addon", "field", i, "type")
 		if f.From != "" {

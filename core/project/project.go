@@ -77,7 +77,15 @@ type Sources struct {
 
 // Pack says what ships besides what the maps need.
 type Pack struct {
-	Include []string `toml:"include" jsonschema:"description=Patterns of files that ship as they are; ** crosses folders"`
+	Include    []string    `toml:"include" jsonschema:"description=Patterns of files that ship as they are; ** crosses folders"`
+	Exceptions []Exception `toml:"exception" jsonschema:"description=Files that ship although something in them should not leave the house"`
+}
+
+// Exception lets a file ship in which the guard finds something.
+type Exception struct {
+	File   string   `toml:"file" jsonschema:"required,description=Pattern on the file's path in the game"`
+	Allow  []string `toml:"allow" jsonschema:"required,enum=source,enum=backup,enum=secret,enum=home,description=What it may have: be a source or a backup\\, hold a secret\\, hold a path of a home folder"`
+	Reason string   `toml:"reason" jsonschema:"required,minLength=1,description=Why it must ship"`
 }
 
 // Index says where players get the files.
@@ -206,6 +214,23 @@ func (p *Project) validate() []finding.Finding {
 	for _, pattern := range f.Pack.Include {
 		if !doublestar.ValidatePattern(pattern) {
 			wrong([]any{"pack", "include"}, "%q is no pattern", pattern)
+		}
+	}
+	for i, e := range f.Pack.Exceptions {
+		if !doublestar.ValidatePattern(e.File) || e.File == "" {
+			wrong([]any{"pack", "exception", i, "file"}, "%q is no pattern", e.File)
+		}
+		for _, sort := range e.Allow {
+			if !slices.Contains([]string{"source", "backup", "secret", "home"}, sort) {
+				wrong([]any{"pack", "exception", i, "allow"}, "%q is none of source, backup, secret, home", sort)
+			}
+		}
+		if len(e.Allow) == 0 {
+			wrong([]any{"pack", "exception", i, "allow"}, "allow is missing: what the file may have")
+		}
+		if strings.TrimSpace(e.Reason) == "" {
+			x := p.Doc.Wrong([]any{"pack", "exception", i, "reason"}, "an exception needs a reason")
+			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it must ship."))
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Targets)) {

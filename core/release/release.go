@@ -232,26 +232,37 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 	return step, r, err
 }
 
-// Pack packs the tree of a build.
-func (s *Session) Pack(ctx context.Context, tree *build.Tree) (*Step, []bundle.Bundle, error) {
+// Pack packs the tree of a build; intoMap packs content into the compiled maps, whatever the profile says.
+func (s *Session) Pack(ctx context.Context, tree *build.Tree, intoMap bool) (*Step, []bundle.Bundle, error) {
 	step := &Step{Name: "pack", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
-	r, err := bundle.Pack(ctx, s.P, tree, s.o.Workers)
+	dir := bundle.Dir
+	if intoMap {
+		dir = bundle.IntoMapDir
+	}
+	o := bundle.Options{Workers: s.o.Workers, IntoMap: intoMap}
+	if s.o.Progress != nil {
+		o.Wrote = func(done, total int64) { s.o.Progress.Advanced("", "packing", done, total) }
+	}
+	r, err := bundle.Pack(ctx, s.P, tree, o)
 	if err != nil {
 		return nil, nil, err
 	}
 	entries := 0
 	for _, b := range r.Bundles {
-		step.add(path.Join(bundle.Dir, b.Name), b.Size, b.Kept)
+		step.add(path.Join(dir, b.Name), b.Size, b.Kept)
 		entries += b.Entries
 	}
 	for _, name := range r.Removed {
-		step.Made = append(step.Made, Made{path.Join(bundle.Dir, name), 0, "removed"})
+		step.Made = append(step.Made, Made{path.Join(dir, name), 0, "removed"})
 		step.Kept = false
 	}
 	step.Summary = fmt.Sprintf("%s with %s", Count(len(r.Bundles), "bundle"), Count(entries, "packed file"))
-	if step.Kept {
+	switch {
+	case step.Kept:
 		step.Summary = "nothing changed: " + step.Summary + " as before"
+	case r.Taken > 0:
+		step.Summary += fmt.Sprintf(", %d of them taken over from before", r.Taken)
 	}
 	return step, r.Bundles, nil
 }
@@ -479,7 +490,7 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 			return steps, err
 		}
 	}
-	step, bundles, err := s.Pack(ctx, &built.Tree)
+	step, bundles, err := s.Pack(ctx, &built.Tree, false)
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}

@@ -67,12 +67,15 @@ type File struct {
 	dir       *Dir
 	rel, temp string
 	f         *os.File
-	hash      interface {
+	hash      interface { // SHA-256
 		io.Writer
 		Sum([]byte) []byte
+		Reset()
 	}
 	size int64
 	done bool
+	// patched says that what hash has seen is no longer what the file is.
+	patched bool
 }
 
 // Create begins a file at the slash path rel, making its folders.
@@ -104,6 +107,31 @@ func (f *File) Write(p []byte) (int, error) {
 		return n, explain(err, "write", f.dir.Join(f.rel))
 	}
 	return n, nil
+}
+
+// Patch writes over what was written before, which must reach as far. Settle must be called before SHA256 then.
+func (f *File) Patch(data []byte, at int64) error {
+	if at < 0 || at+int64(len(data)) > f.size {
+		return fmt.Errorf("a patch of %s reaches beyond what was written", f.rel)
+	}
+	f.patched = true
+	if _, err := f.f.WriteAt(data, at); err != nil {
+		return explain(err, "write", f.dir.Join(f.rel))
+	}
+	return nil
+}
+
+// Settle brings the hash up to date after a Patch, by reading the file again.
+func (f *File) Settle(ctx context.Context) error {
+	if !f.patched {
+		return nil
+	}
+	f.hash.Reset()
+	if _, err := io.Copy(f.hash, contextReader{ctx, io.NewSectionReader(f.f, 0, f.size)}); err != nil {
+		return explain(err, "read", f.dir.Join(f.rel))
+	}
+	f.patched = false
+	return nil
 }
 
 // SHA256 is the hash, in hex, of what has been written so far.

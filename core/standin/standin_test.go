@@ -27,7 +27,7 @@ func packed(t *testing.T, p *project.Project) string {
 	t.Helper()
 	b, err := build.Run(context.Background(), p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(t, err)
-	r, err := bundle.Pack(context.Background(), p, &b.Tree, 0)
+	r, err := bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{})
 	require.NoError(t, err)
 	return p.Join(bundle.Dir, r.Bundles[0].Name)
 }
@@ -232,7 +232,7 @@ func TestBotsWalk(t *testing.T) {
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#", "  row #..,,......+==========##########")
 	b, err := build.Run(context.Background(), p, build.Options{Program: "test"})
 	require.NoError(t, err)
-	r, err := bundle.Pack(context.Background(), p, &b.Tree, 0)
+	r, err := bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{})
 	require.NoError(t, err)
 	dir := t.TempDir()
 	put(t, p.Join(bundle.Dir, r.Bundles[0].Name), filepath.Join(dir, "levels", r.Bundles[0].Name))

@@ -54,12 +54,21 @@ that packs builds in full first. A build that was stopped goes on where it was.`
 }
 
 func (a *app) packCommand() *cobra.Command {
-	return &cobra.Command{
+	var intoMap bool
+	cmd := &cobra.Command{
 		Use:   "pack",
 		Short: "Pack what ships into bundles, as the game wants them",
-		Long: `Pack builds what changed and packs out/tree into out/bundles: one archive for the project, or each map with its
-content behind it, as the game's profile says. The same tree gives the same bytes on any machine.`,
+		Long: `Pack builds what changed and packs out/tree into out/bundles: one archive for the project, one for each map, or each map with its
+content behind it, as the game's profile says, split where the profile sets a largest size. The same tree gives the same bytes on
+any machine. What has not changed is taken over from the bundle of before without packing it again.
+
+Sources, backups, private keys, access tokens and paths of a home folder never ship: pack looks at every name and every byte, and
+stops. What must ship all the same is named under [[pack.exception]] in vornix.toml, with a reason.
+
+With --into-map each compiled map gets its content behind it, in out/into-map, whatever the profile says: for a client that
+downloads the map alone.`,
 		Example: `  vornix pack
+  vornix pack --into-map
   vornix pack --json | jq '.result[].sha256'`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
@@ -68,19 +77,21 @@ content behind it, as the game's profile says. The same tree gives the same byte
 				return err
 			}
 			defer s.Close()
-			bundles, err := a.pack(ctx, answer, s)
+			bundles, err := a.pack(ctx, answer, s, intoMap)
 			answer.Result = bundles
 			return err
 		}),
 	}
+	cmd.Flags().BoolVar(&intoMap, "into-map", false, "pack each map's content into the compiled map, in out/into-map")
+	return cmd
 }
 
 // pack builds and packs: what trying, indexing and deploying stand on.
-func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session) ([]bundle.Bundle, error) {
+func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session, intoMap bool) ([]bundle.Bundle, error) {
 	step, built, err := s.Build(ctx, nil)
 	if err := a.step(answer, step, err); err != nil {
 		return nil, err
 	}
-	step, bundles, err := s.Pack(ctx, &built.Tree)
+	step, bundles, err := s.Pack(ctx, &built.Tree, intoMap)
 	return bundles, a.step(answer, step, err)
 }

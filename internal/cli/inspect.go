@@ -129,8 +129,8 @@ type bundleAnswer struct {
 
 type entryAnswer struct {
 	Path   string `json:"path"`
-	Size   uint64 `json:"size"`
-	Packed uint64 `json:"packed"`
+	Size   int64  `json:"size"`
+	Packed int64  `json:"packed"`
 }
 
 func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
@@ -147,17 +147,17 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 		}
 	}
 	var rows [][]string
-	var size, packed uint64
+	var size, packed int64
 	for _, e := range b.Entries() {
 		if _, err := b.ReadFile(e.Name); err != nil {
 			return nil, err
 		}
-		answer.Entries = append(answer.Entries, entryAnswer{e.Name, e.UncompressedSize64, e.CompressedSize64})
-		size, packed = size+e.UncompressedSize64, packed+e.CompressedSize64
-		rows = append(rows, []string{e.Name, release.Bytes(int64(e.UncompressedSize64)), release.Bytes(int64(e.CompressedSize64))})
+		answer.Entries = append(answer.Entries, entryAnswer{e.Name, e.Size, e.Packed})
+		size, packed = size+e.Size, packed+e.Packed
+		rows = append(rows, []string{e.Name, release.Bytes(e.Size), release.Bytes(e.Packed)})
 	}
 	if len(rows) > 0 {
-		a.out.Heading("%d entries, all read and whole: %s, packed to %s", len(rows), release.Bytes(int64(size)), release.Bytes(int64(packed)))
+		a.out.Heading("%d entries, all read and whole: %s, packed to %s", len(rows), release.Bytes(size), release.Bytes(packed))
 		a.out.Table([]string{"entry", "size", "packed"}, rows)
 	}
 	return answer, nil

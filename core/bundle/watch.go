@@ -1,0 +1,96 @@
+package bundle
+
+import (
+	"io"
+	"path"
+	"slices"
+	"sync"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/guard"
+	"vornix/core/project"
+)
+
+// watch holds what is packed to the guard, as it goes by, and to the project's exceptions.
+type watch struct {
+	p     *project.Project
+	mu    sync.Mutex
+	seen  map[string]*guard.Scanner
+	found []finding.Finding
+}
+
+func newWatch(p *project.Project) *watch { return &watch{p: p, seen: map[string]*guard.Scanner{}} }
+
+// names looks at the paths of all that is to be packed.
+func (w *watch) names(plans []plan) error {
+	said := map[string]bool{}
+	for _, pl := range plans {
+		for _, f := range pl.files {
+			if h, bad := guard.Name(f.Path); bad && !said[f.Path] {
+				said[f.Path] = true
+				w.hit(f.Path, h)
+			}
+		}
+	}
+	return w.err()
+}
+
+// look gives a file's content to a scanner.
+func (w *watch) look(name string) io.Writer {
+	s := &guard.Scanner{}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.seen[name] = s
+	return s
+}
+
+// hit notes something that must not ship, unless the project has an exception for it.
+func (w *watch) hit(name string, h guard.Hit) {
+	if _, ok := Exception(w.p, name, h.Sort); !ok {
+		w.found = append(w.found, Finding(h, fault.Place{File: path.Join(project.TreeDir, name), Line: h.Line}, name))
+	}
+}
+
+// err is what was found, once all content of the scanners has gone by.
+func (w *watch) err() error {
+	for name, s := range w.seen {
+		for _, h := range s.Hits {
+			w.hit(name, h)
+		}
+	}
+	if len(w.found) == 0 {
+		return nil
+	}
+	finding.Sort(w.found)
+	return &finding.Failure{What: "nothing is packed: there is something in it that must not leave the house", Findings: w.found}
+}
+
+// excepted says whether something was found in a file and let through.
+func (w *watch) excepted(name string) bool {
+	s := w.seen[name]
+	_, byName := guard.Name(name)
+	return byName || s != nil && len(s.Hits) > 0
+}
+
+// Exception is the project's reason for shipping a file with something of that sort in it.
+func Exception(p *project.Project, name string, sort guard.Sort) (reason string, ok bool) {
+	for _, e := range p.File.Pack.Exceptions {
+		if match, _ := doublestar.Match(e.File, name); match && slices.Contains(e.Allow, string(sort)) {
+			return e.Reason, true
+		}
+	}
+	return "", false
+}
+
+// Finding says what the guard found in a file; name is its path in the game, as exceptions write it.
+func Finding(h guard.Hit, at fault.Place, name string) finding.Finding {
+	kinds := map[guard.Sort]*finding.Kind{guard.Source: finding.GuardSource, guard.Backup: finding.GuardBackup, guard.Secret: finding.GuardSecret, guard.Home: finding.GuardHome}
+	f := kinds[h.Sort].At(at, "%s must not ship: it has %s", name, h)
+	if h.At < 0 {
+		f.Text = name + " must not ship: it is " + h.What
+	}
+	return f.Doing("%s If it must ship, say why: [[pack.exception]] with file = %q, allow = [%q] and a reason.", f.Do, name, h.Sort)
+}
