@@ -18,7 +18,7 @@ const (
 	// window is how far back deflate can look; the end of one block is where the next one may look back to.
 	window = 32 << 10
 	// level is how hard deflate tries.
-	level = 6
+	level = 7
 )
 
 // deflaters and framers wait for use again: each has tables of some hundred kilobytes.

@@ -161,8 +161,38 @@ var needles = func() (list []needle) {
 	return list
 }()
 
-// settings finds passwords and keys that a text sets.
-var settings = regexp.MustCompile(`(?i)(?:^|[^a-z])(?:password|passwd|passphrase|secret|api[_-]?key|access[_-]?key|auth[_-]?token|access[_-]?token|private[_-]?key)["']?\s*[:=]\s*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`)
+// settings are the ends of the names under which a text sets passwords and keys, in small letters.
+var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "auth_token", "auth-token", "authtoken",
+	"access_token", "access-token", "accesstoken", "private_key", "private-key", "privatekey"}
+
+var value = regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`)
+
+// set says whether a password or key is set at the = or : at data[i]. Most are told apart by the letter before it.
+func set(data []byte, i int) bool {
+	end := i
+	for end > 0 && i-end < 8 && (data[end-1] == ' ' || data[end-1] == '\t' || data[end-1] == '"' || data[end-1] == '\'') {
+		end--
+	}
+	if end == 0 {
+		return false
+	}
+	switch data[end-1] | 0x20 {
+	case 'd', 'e', 't', 'y', 'n': // the last letters of settings
+	default:
+		return false
+	}
+	name := strings.ToLower(string(data[max(0, end-16):end]))
+	for _, s := range settings {
+		if before, ok := strings.CutSuffix(name, s); ok {
+			if n := len(before); n > 0 && before[n-1] >= 'a' && before[n-1] <= 'z' {
+				continue
+			}
+			m := value.FindSubmatch(data[i+1 : min(len(data), i+reach)])
+			return m != nil && !placeholder(string(m[1]))
+		}
+	}
+	return false
+}
 
 // placeholder says that a value is none.
 func placeholder(value string) bool {
@@ -242,11 +272,12 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 			}
 		}
 	}
-	if s.text && (bytes.ContainsAny(data, "=:")) {
-		for _, m := range settings.FindAllSubmatchIndex(data, -1) {
-			if !placeholder(string(data[m[2]:m[3]])) {
-				s.add(Hit{Secret, "a password or key in a setting", at + int64(m[2]), s.lineAt(data, m[2], line)})
-			}
+	if !s.text {
+		return
+	}
+	for i, c := range data {
+		if (c == '=' || c == ':') && (border < 0 || i < border) && set(data, i) {
+			s.add(Hit{Secret, "a password or key in a setting", at + int64(i), s.lineAt(data, i, line)})
 		}
 	}
 }
