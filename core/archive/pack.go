@@ -25,6 +25,8 @@ const (
 	gather = 16 << 20
 	// inFlight is how much content is between reading and writing at any time.
 	inFlight = 48 << 20
+	// sampled is how much of a large entry is packed to see whether it shrinks at all.
+	sampled = 128 << 10
 )
 
 // Source is a file for an archive.
@@ -89,7 +91,7 @@ func Pack(ctx context.Context, sources []Source, o Options, next func(part int) 
 	}
 	workers := max(o.Workers, 1)
 	group, ctx := errgroup.WithContext(ctx)
-	p := &packing{ctx: ctx, o: o, memory: semaphore.NewWeighted(inFlight), items: make(chan *item, 4*workers), tasks: make(chan func() error)}
+	p := &packing{ctx: ctx, o: o, memory: semaphore.NewWeighted(inFlight), items: make(chan *item, 64*workers), tasks: make(chan func() error, 8*workers)}
 	for range workers {
 		group.Go(func() error {
 			for t := range p.tasks {
@@ -268,11 +270,12 @@ func (p *packing) inBlocks(it *item) error {
 		}
 		if first {
 			if it.method != Store { // what does not shrink at its beginning is taken not to shrink at all
-				sample, err := compress(it.method, data, nil, false)
+				part := data[:min(n, sampled)]
+				sample, err := compress(it.method, part, nil, false)
 				if err != nil {
 					return err
 				}
-				if int64(len(sample)) > n-n/50 {
+				if len(sample) > len(part)-len(part)/50 {
 					it.method = Store
 				}
 			}
