@@ -143,7 +143,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		}
 	}
 	text := ok(t, dir, "demo").out
-	for _, want := range []string{"nothing changed: all 47 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
+	for _, want := range []string{"nothing changed: all 49 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
@@ -195,23 +195,23 @@ func TestBadInput(t *testing.T) {
 		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:52:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
-		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 29 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 31 jobs failed"}},
 		{"PNG of no size", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			copy(data[16:24], make([]byte, 8))
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build --stage none", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 29 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 31 jobs failed"}},
 		{"PNG of 60,000 a side", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			binary.BigEndian.PutUint32(data[16:], 60000)
 			binary.BigEndian.PutUint32(data[20:], 60000)
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build --stage none", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 29 jobs failed"}},
+		}, "build --stage none", 1, []string{"60000 x 60000 texels; at most 16384 a side", "1 of 31 jobs failed"}},
 		{"an empty image", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
-		}, "build --stage none", 1, []string{"textures/wood/plank.png  it is empty", "1 of 29 jobs failed"}},
+		}, "build --stage none", 1, []string{"textures/wood/plank.png  it is empty", "1 of 31 jobs failed"}},
 		{"a name with a space", func(t testing.TB, p string) {
 			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
@@ -509,7 +509,7 @@ func TestNeeds(t *testing.T) {
 	assert.Regexp(t, `(?m)^  material rock/slab +materials/rock/slab.toml +64 B$`, tree)
 	assert.Regexp(t, `(?m)^    texture rock/slab +textures/rock/slab.png +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  sound station/bell +missing$`, tree)
-	assert.Contains(t, tree, "28 files, ")
+	assert.Contains(t, tree, "29 files, ")
 	assert.Regexp(t, `(?m)^    texture rock/cairn_bumps +textures/rock/cairn_bumps.png and 1 more +[0-9.]+ kB$`, tree)
 	assert.Regexp(t, `(?m)^  material rock/cairn_wet .*\n    material rock/cairn \(inherits\)`, tree)
 	assert.Contains(t, ok(t, p, "needs", "--by", "material rock/cairn").out, "material rock/cairn_wet (inherits)")
@@ -682,7 +682,7 @@ func TestPathsCountFromWhereOneStands(t *testing.T) {
 	assert.Contains(t, ok(t, deep, "build", ".").out, "2 made, 1 kept")
 	assert.Contains(t, ok(t, deep, "needs", "--by", "slab.png").out, "map cairn_station")
 	assert.Contains(t, ok(t, p, "build", "cairn_station").out, "1 made")
-	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 47 files")
+	assert.Contains(t, ok(t, p, "build", ".").out, "out/tree has 49 files")
 }
 
 func TestFmt(t *testing.T) {
@@ -807,7 +807,7 @@ func TestQuietAndVerbose(t *testing.T) {
 		ids = append(ids, f.ID)
 	}
 	slices.Sort(ids)
-	assert.Equal(t, []string{"asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
+	assert.Equal(t, []string{"asset.unused", "asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
 	short := ok(t, p, "build").out
 	assert.Contains(t, short, "and 39 smaller (--verbose lists all)")
 }

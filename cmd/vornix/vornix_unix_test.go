@@ -99,9 +99,9 @@ func TestUnreadableSources(t *testing.T) {
 		source string
 		say    []string
 	}{
-		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 29 jobs failed"}},
+		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 31 jobs failed"}},
 		{"materials/rock/slab.toml", []string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]", "of 28 jobs failed"}},
-		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 29 jobs failed"}},
+		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 31 jobs failed"}},
 	} {
 		p := project(t, "highline")
 		require.NoError(t, os.Chmod(filepath.Join(p, c.source), 0))

@@ -121,6 +121,11 @@ func kinds(p *project.Project, g *needs.Graph, of []*scene.Map) []string {
 			roots = append(roots, a)
 		}
 	}
+	for _, a := range g.Roots() { // what is in every bundle
+		if a.IsContent() {
+			roots = append(roots, a)
+		}
+	}
 	set := map[string]bool{}
 	for _, a := range needs.Closure(roots...) {
 		if needs.Ships(p, a) {

@@ -38,7 +38,7 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	assert.Equal(t, map[string]any{
 		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"}, "about": "Mail gliders above the snow line: one station on a cairn, two routes down.",
 		"stations": []any{"cairn_station", "saltpan_relay"}, "modes": []any{"dash", "night-relay", "relay", "survey"}, "couriers": "2-8",
-		"contents": []any{"maps", "materials", "sounds", "textures"}, "season": "first-snow"}, got)
+		"contents": []any{"maps", "materials", "routes", "scripts", "sounds", "textures"}, "season": "first-snow"}, got)
 	assert.Less(t, bytes.Index(files[0].Data, []byte("title")), bytes.Index(files[0].Data, []byte("crew")), "in the profile's order")
 
 	files, findings = run(t, demotest.Built(t, "lower-sidings"))

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/semaphore"
 
 	"vornix/core/addon"
@@ -23,6 +22,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/shoot"
 	"vornix/core/sprite"
+	"vornix/core/text"
 )
 
 // Versions of the steps; each is raised when the step would make other bytes of the same inputs.
@@ -30,6 +30,7 @@ const (
 	materialVersion = 2
 	spriteVersion   = 1
 	copyVersion     = 1
+	textVersion     = 1
 	metadataVersion = 1
 )
 
@@ -62,7 +63,7 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 	}
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
-			out := check.GamePath(p, a)
+			out := needs.GamePath(p, a)
 			pl.maps[out] = append(pl.maps[out], m.Name)
 			for n := range spritePages(a) {
 				out := p.Profile.SpritePagePath(sprite.PageName(a.Name, n))
@@ -70,7 +71,7 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 			}
 		}
 	}
-	for _, a := range needs.Closure(g.Of(needs.Map)...) {
+	for _, a := range needs.Closure(g.Roots()...) {
 		switch a.Kind {
 		case needs.Map:
 			pl.compileMap(a)
@@ -79,13 +80,15 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 		case needs.Texture:
 			pl.texture(a)
 		case needs.Sound:
-			pl.copy("sound", a.Source, p.Profile.SoundPath(a.Name))
+			pl.copy("sound", a.Source, needs.GamePath(p, a))
 		case needs.Sprite:
 			pl.sprite(a)
 		case needs.Model:
 			if needs.Ships(p, a) {
 				pl.copy("model", a.Source, p.Profile.ModelPath(a.Name), pl.about(a.Source)...)
 			}
+		default:
+			pl.content(a)
 		}
 	}
 	pl.pictures(pictures, true)
@@ -197,6 +200,32 @@ func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 	})
 }
 
+// content ships a file of one of the profile's contents, written anew where the profile says so.
+func (pl *planner) content(a *needs.Asset) {
+	out, style := needs.GamePath(pl.p, a), a.Content.Style()
+	if !a.Content.Convert {
+		pl.copy(a.Content.Name, a.Source, out)
+		return
+	}
+	pl.add(&job.Job{
+		ID: a.Content.Name + " " + a.Source, Step: a.Content.Name, Version: textVersion, Inputs: []string{a.Source}, Outputs: []string{out}, Recipe: recipe(style),
+		Run: func(ctx context.Context, t *job.Task) error {
+			data, err := t.Input(a.Source)
+			if err != nil {
+				return err
+			}
+			read, err := text.Read(data, style.Encoding)
+			if err == nil {
+				data, err = read.Write(style)
+			}
+			if err != nil {
+				return &finding.Failure{What: "the text " + a.Source + " can't be written for the game", Findings: []finding.Finding{finding.TextEncoding.At(fault.Place{File: a.Source}, "%v", err)}}
+			}
+			return t.Write(out, data)
+		},
+	})
+}
+
 // included copies the files that [pack] include names, at their own paths, but for those that ship anyway.
 func (pl *planner) included() {
 	var taken []string
@@ -212,11 +241,8 @@ func (pl *planner) included() {
 		if _, found := slices.BinarySearch(taken, f.Path); found {
 			continue
 		}
-		for _, pattern := range pl.p.File.Pack.Include {
-			if ok, _ := doublestar.Match(pattern, f.Path); ok {
-				pl.copy("file", f.Path, f.Path)
-				break
-			}
+		if check.Included(pl.p, f.Path) {
+			pl.copy("file", f.Path, f.Path)
 		}
 	}
 }

@@ -125,7 +125,7 @@ func TestAMapThatLacksAFile(t *testing.T) {
 	for range 2 {
 		r, err := run(t, p)
 		require.Error(t, err)
-		assert.Equal(t, "1 of 25 jobs failed", err.Error(), "and the disk is not to blame")
+		assert.Equal(t, "1 of 27 jobs failed", err.Error(), "and the disk is not to blame")
 		var texts []string
 		for _, f := range r.Findings {
 			if f.Severity == finding.Error {

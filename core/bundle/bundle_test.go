@@ -21,6 +21,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/mapfile"
+	"vornix/core/mount"
 	"vornix/core/project"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
@@ -71,10 +72,10 @@ func TestEntriesAreSortedTimelessAndAtTheRoot(t *testing.T) {
 		last = f.Name
 		assert.Equal(t, 1980, f.Modified.Year())
 		assert.NotContains(t, f.Name, `\`)
-		assert.Contains(t, []string{"maps", "materials", "textures", "sounds", "waybill.json"}, strings.Split(f.Name, "/")[0])
+		assert.Contains(t, []string{"maps", "materials", "textures", "sounds", "scripts", "routes", "waybill.json"}, strings.Split(f.Name, "/")[0])
 		assert.LessOrEqual(t, f.CompressedSize64, f.UncompressedSize64)
 	}
-	assert.Len(t, z.File, 29)
+	assert.Len(t, z.File, 31)
 }
 
 func TestAMapIsAnArchiveToo(t *testing.T) {
@@ -87,8 +88,8 @@ func TestAMapIsAnArchiveToo(t *testing.T) {
 	assert.Equal(t, "tram_depot", m.Meta.Name)
 	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
 	require.NoError(t, err)
-	assert.Len(t, z.File, 21)
-	r, err := bundle.Open(name)
+	assert.Len(t, z.File, 22)
+	r, err := mount.Open(name)
 	require.NoError(t, err)
 	defer r.Close()
 	plain, err := os.ReadFile(p.Join("out/tree/levels/tram_depot.vnm"))
@@ -101,7 +102,7 @@ func TestAMapIsAnArchiveToo(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, got, e.Name)
 	}
-	bare, err := bundle.Open(p.Join("out/tree/levels/tram_depot.vnm"))
+	bare, err := mount.Open(p.Join("out/tree/levels/tram_depot.vnm"))
 	require.NoError(t, err, "a map without content is a bundle without entries")
 	defer bare.Close()
 	assert.Empty(t, bare.Entries())
@@ -127,7 +128,7 @@ func TestOtherReaders(t *testing.T) {
 			out := peer.Run(t, "", peer.Need(t, "python3"), "-c", "import zipfile,sys,json; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(json.dumps([[i.filename,i.file_size,list(i.date_time)] for i in z.infolist()]))", file)
 			var list [][]any
 			require.NoError(t, json.Unmarshal([]byte(out), &list))
-			assert.Len(t, list, map[string]int{"highline": 29, "lower-sidings": 21}[name])
+			assert.Len(t, list, map[string]int{"highline": 31, "lower-sidings": 22}[name])
 			assert.Equal(t, []any{1980.0, 1.0, 1.0, 0.0, 0.0, 0.0}, list[0][2])
 		})
 	}
@@ -249,7 +250,7 @@ func TestForms(t *testing.T) {
 	require.Len(t, r.Bundles, 2)
 	assert.Equal(t, "cairn_station.parcel", r.Bundles[0].Name)
 	assert.Equal(t, []string{"cairn_station"}, r.Bundles[0].Maps)
-	b, err := bundle.Open(p.Join(bundle.Dir, "cairn_station.parcel"))
+	b, err := mount.Open(p.Join(bundle.Dir, "cairn_station.parcel"))
 	require.NoError(t, err)
 	defer b.Close()
 	assert.Nil(t, b.Find("maps/saltpan_relay.vnm"))
@@ -278,7 +279,7 @@ func TestForms(t *testing.T) {
 	into, err := bundle.Pack(context.Background(), p, tree(t, p), bundle.Options{IntoMap: true})
 	require.NoError(t, err)
 	require.Len(t, into.Bundles, 2)
-	m, err := bundle.Open(p.Join(bundle.IntoMapDir, "saltpan_relay.vnm"))
+	m, err := mount.Open(p.Join(bundle.IntoMapDir, "saltpan_relay.vnm"))
 	require.NoError(t, err)
 	defer m.Close()
 	assert.NotNil(t, m.MapData)
@@ -327,11 +328,11 @@ func TestNothingLeavesTheHouse(t *testing.T) {
 	require.ErrorAs(t, run(), &failure)
 }
 
-func open(t testing.TB, data []byte, name string) (*bundle.Reader, error) {
+func open(t testing.TB, data []byte, name string) (*mount.Bundle, error) {
 	t.Helper()
 	file := filepath.Join(t.TempDir(), name)
 	require.NoError(t, os.WriteFile(file, data, 0o666))
-	r, err := bundle.Open(file)
+	r, err := mount.Open(file)
 	if err == nil {
 		t.Cleanup(func() { r.Close() })
 	}

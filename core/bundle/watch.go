@@ -3,11 +3,9 @@ package bundle
 import (
 	"io"
 	"path"
-	"slices"
 	"sync"
 
-	"github.com/bmatcuk/doublestar/v4"
-
+	"vornix/core/check"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/guard"
@@ -49,8 +47,8 @@ func (w *watch) look(name string) io.Writer {
 
 // hit notes something that must not ship, unless the project has an exception for it.
 func (w *watch) hit(name string, h guard.Hit) {
-	if _, ok := Exception(w.p, name, h.Sort); !ok {
-		w.found = append(w.found, Finding(h, fault.Place{File: path.Join(project.TreeDir, name), Line: h.Line}, name))
+	if _, ok := w.p.Exception(name, string(h.Sort)); !ok {
+		w.found = append(w.found, check.Guarded(h, fault.Place{File: path.Join(project.TreeDir, name), Line: h.Line}, name))
 	}
 }
 
@@ -73,24 +71,4 @@ func (w *watch) excepted(name string) bool {
 	s := w.seen[name]
 	_, byName := guard.Name(name)
 	return byName || s != nil && len(s.Hits) > 0
-}
-
-// Exception is the project's reason for shipping a file with something of that sort in it.
-func Exception(p *project.Project, name string, sort guard.Sort) (reason string, ok bool) {
-	for _, e := range p.File.Pack.Exceptions {
-		if match, _ := doublestar.Match(e.File, name); match && slices.Contains(e.Allow, string(sort)) {
-			return e.Reason, true
-		}
-	}
-	return "", false
-}
-
-// Finding says what the guard found in a file; name is its path in the game, as exceptions write it.
-func Finding(h guard.Hit, at fault.Place, name string) finding.Finding {
-	kinds := map[guard.Sort]*finding.Kind{guard.Source: finding.GuardSource, guard.Backup: finding.GuardBackup, guard.Secret: finding.GuardSecret, guard.Home: finding.GuardHome}
-	f := kinds[h.Sort].At(at, "%s must not ship: it has %s", name, h)
-	if h.At < 0 {
-		f.Text = name + " must not ship: it is " + h.What
-	}
-	return f.Doing("%s If it must ship, say why: [[pack.exception]] with file = %q, allow = [%q] and a reason.", f.Do, name, h.Sort)
 }

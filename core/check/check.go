@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"vornix/core/addon"
+	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/model"
@@ -40,13 +41,26 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 			})...)
 		}
 	}
-	shipped := needs.Closure(g.Of(needs.Map)...)
+	shipped := needs.Closure(g.Roots()...)
 	images, err := checkImages(ctx, p, shipped)
 	if err != nil {
 		return nil, err
 	}
 	list = append(list, images...)
 	list = append(list, models(p, shipped)...)
+	heard, err := sounds(ctx, p, shipped)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, heard...)
+	list = append(list, twins(g)...)
+	same, err := duplicates(ctx, p, g, shipped)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, same...)
+	list = append(list, overrides(p, shipped)...)
+	list = append(list, guarded(p, g, shipped)...)
 	list = append(list, paths(p, shipped)...)
 	pictures := shoot.NewPlan(p, g)
 	list = append(list, pictures.Findings...)
@@ -206,36 +220,18 @@ func paths(p *project.Project, shipped []*needs.Asset) []finding.Finding {
 	var list []finding.Finding
 	folded := map[string]*needs.Asset{}
 	for _, a := range shipped {
-		out := GamePath(p, a)
+		out := needs.GamePath(p, a)
 		place := fault.Place{File: a.Source}
 		if err := safefile.CheckPath(out); err != nil {
 			list = append(list, finding.PathChars.At(place, "%v", err))
 		}
 		list = append(list, p.Profile.CheckPath(a.Source, out)...)
-		if other := folded[strings.ToLower(out)]; other != nil {
-			list = append(list, finding.AssetTwin.At(place, "%s differs from %s in capitals only, and they are one file on some systems", a.Source, other.Source))
+		if other := folded[archive.Fold(out)]; other != nil {
+			list = append(list, finding.AssetTwin.At(place, "%s differs from %s in capitals or accents only, and they are one file on some systems", a.Source, other.Source))
 		}
-		folded[strings.ToLower(out)] = a
+		folded[archive.Fold(out)] = a
 	}
 	return list
-}
-
-// GamePath is where an asset lies in the game.
-func GamePath(p *project.Project, a *needs.Asset) string {
-	switch a.Kind {
-	case needs.Map:
-		return p.Profile.MapPath(a.Name)
-	case needs.Material:
-		return p.Profile.MaterialPath(a.Name)
-	case needs.Texture:
-		return p.Profile.TexturePath(a.Name)
-	case needs.Sprite:
-		return p.Profile.SpritePath(a.Name)
-	case needs.Model:
-		return p.Profile.ModelPath(a.Name)
-	default:
-		return p.Profile.SoundPath(a.Name)
-	}
 }
 
 // unused finds assets that no map needs. pictures are images that are needed outside the game.

@@ -1,6 +1,7 @@
 package check
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -53,7 +54,7 @@ func (c *mapChecker) items() {
 		}
 		for _, key := range keys {
 			if properties[key].Required && !given[key] {
-				c.add(finding.ItemProperty.At(it.Place, "the %s has no %s", it.Kind, key).Doing("Add %s= with %s.", key, typeWords[properties[key].Type]))
+				c.add(finding.ItemProperty.At(it.Place, "the %s has no %s", it.Kind, key).Doing("Add %s= with %s.", key, cmp.Or(typeWords[properties[key].Type], "the name of a "+properties[key].Type)))
 			}
 		}
 	}
@@ -76,7 +77,7 @@ var colourForm = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
 
 // wrongValue says what a property must be, when it isn't.
 func wrongValue(rule profile.Property, pair scene.Pair) string {
-	must := "must be " + typeWords[rule.Type]
+	must := "must be " + cmp.Or(typeWords[rule.Type], "the name of a "+rule.Type)
 	number, err := strconv.ParseFloat(pair.Value, 64)
 	switch rule.Type {
 	case "number", "whole":

@@ -7,9 +7,9 @@ import (
 	"path"
 	"path/filepath"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/mount"
 	"vornix/core/profile"
 	"vornix/core/safefile"
 	"vornix/core/standin"
@@ -71,7 +71,7 @@ func (r *Result) readAll(file, name string) {
 	add := func(err error) {
 		r.Findings = append(r.Findings, finding.TryUnreadable.At(fault.Place{File: filepath.Base(name)}, "%v", err))
 	}
-	b, err := bundle.Open(file)
+	b, err := mount.Open(file)
 	if err != nil {
 		add(err)
 		return

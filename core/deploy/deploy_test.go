@@ -47,7 +47,7 @@ func (s *site) pack() {
 	s.p = demotest.Load(s.t, s.p.Dir)
 	b, err := build.Run(ctx, s.p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
 	require.NoError(s.t, err)
-	r, err := bundle.Pack(ctx, s.p, &b.Tree, 0)
+	r, err := bundle.Pack(ctx, s.p, &b.Tree, bundle.Options{})
 	require.NoError(s.t, err)
 	s.bundles = r.Bundles
 	s.g, err = release.Scan(ctx, s.p)

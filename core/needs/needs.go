@@ -1,7 +1,8 @@
-// Package needs knows what refers to what: maps to models, materials, sounds and sprites, models to materials, materials to
-// textures and to the materials they inherit from.
+// Package needs knows what refers to what: maps to models, materials, sounds, sprites, prefabs and companions, models to
+// materials, materials to textures and to the materials they inherit from, scripts and other texts to whatever the game's
+// profile says they name.
 //
-// Scan reads every map, material and sheet of a project once and gives a Graph, on which checks, the build and the packing of
+// Scan reads every map, material, sheet and text of a project once and gives a Graph, on which checks, the build and the packing of
 // bundles stand. What is broken or missing is a finding that names everybody who wanted it.
 package needs
 
@@ -13,9 +14,11 @@ import (
 	"vornix/core/finding"
 	"vornix/core/material"
 	"vornix/core/model"
+	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/scene"
 	"vornix/core/sprite"
+	"vornix/core/text"
 	"vornix/core/texture"
 )
 
@@ -57,6 +60,9 @@ type Asset struct {
 	// Bases are materials that it inherits from, and BaseOf those that inherit from it: they take part and need not ship.
 	Bases, BaseOf []*Asset
 	own           *material.Material // as its file says
+	// Content is the profile's class of a file that ships as it is, and Text what such a text says, unless it can't be read.
+	Content *profile.Content
+	Text    *text.Text
 	// Needs are the assets this one refers to directly, those that are there, in the order they are mentioned.
 	Needs []*Asset
 	// Missing are those that are not there.
@@ -82,15 +88,22 @@ type Graph struct {
 	Assets   []*Asset // by kind and name
 	Findings []finding.Finding
 	byKey    map[string]*Asset
+	byStem   map[string]*Asset             // contents by their name without the ending
 	files    []string                      // paths of Files
 	defaults map[string]*material.Material // by folder; nil for a broken one
 	taken    map[string]bool               // files that are part of an asset
+	byPath   map[string]*Asset             // by path in the game; nil until it is asked for
 }
 
 func key(k Kind, name string) string { return string(k) + " " + name }
 
-// Find returns an asset by its kind and name; nil when there is none.
-func (g *Graph) Find(k Kind, name string) *Asset { return g.byKey[key(k, name)] }
+// Find returns an asset by its kind and name; nil when there is none. Contents may be named without their ending.
+func (g *Graph) Find(k Kind, name string) *Asset {
+	if a := g.byKey[key(k, name)]; a != nil {
+		return a
+	}
+	return g.byStem[key(k, name)]
+}
 
 // Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a
 // name alone all that have it, by the path of a file that is part of others those.
@@ -101,7 +114,7 @@ func (g *Graph) Named(what string) []*Asset {
 		switch what {
 		case a.Source, strings.TrimSuffix(a.Source, path.Ext(a.Source)), key(a.Kind, a.Name):
 			return []*Asset{a}
-		case a.Name:
+		case a.Name, strings.TrimSuffix(a.Name, path.Ext(a.Name)):
 			found = append(found, a)
 		}
 	}
@@ -131,7 +144,8 @@ func (g *Graph) Complete() bool {
 	return !slices.ContainsFunc(g.Assets, func(a *Asset) bool { return a.Kind == Map && a.Scene == nil })
 }
 
-// Closure lists an asset and all that it needs, directly or through others, each once.
+// Closure lists assets and all that they need, directly or through others, each once. A map that another one's script leads to
+// is no part of that one.
 func Closure(roots ...*Asset) []*Asset {
 	var list []*Asset
 	seen := map[*Asset]bool{}
@@ -143,7 +157,9 @@ func Closure(roots ...*Asset) []*Asset {
 		seen[a] = true
 		list = append(list, a)
 		for _, n := range a.Needs {
-			visit(n)
+			if n.Kind != Map {
+				visit(n)
+			}
 		}
 	}
 	for _, r := range roots {

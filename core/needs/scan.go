@@ -19,13 +19,14 @@ import (
 	"vornix/core/model"
 	"vornix/core/nearest"
 	"vornix/core/project"
+	"vornix/core/sound"
 	"vornix/core/sprite"
 	"vornix/core/texture"
 )
 
 // Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
 func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
-	g := &Graph{Files: files, byKey: map[string]*Asset{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
+	g := &Graph{Files: files, byKey: map[string]*Asset{}, byStem: map[string]*Asset{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
 	for _, f := range files {
 		g.files = append(g.files, f.Path)
 	}
@@ -33,14 +34,14 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 	g.readDefaults(p)
 	scanned := slices.Clone(g.Assets)
 	results := make([][]finding.Finding, len(scanned))
-	group, ctx := errgroup.WithContext(ctx)
+	group, reading := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range scanned {
 		if a.Kind == Sound || a.Kind == Texture && len(a.Parts) == 0 {
 			continue
 		}
 		group.Go(func() error {
-			if err := ctx.Err(); err != nil {
+			if err := reading.Err(); err != nil {
 				return err
 			}
 			results[i] = a.read(p, g.files)
@@ -57,10 +58,36 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 		}
 	}
 	g.joinImages(p)
+	if err := g.texts(ctx, p); err != nil {
+		return nil, err
+	}
 	g.inherit(p)
 	g.tie(p)
 	finding.Sort(g.Findings)
 	return g, nil
+}
+
+// texts reads the contents, which are what nothing else takes.
+func (g *Graph) texts(ctx context.Context, p *project.Project) error {
+	before := len(g.Assets)
+	g.contents(p)
+	found := make([][]finding.Finding, len(g.Assets)-before)
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, a := range g.Assets[before:] {
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			found[i] = a.readText(p)
+			return nil
+		})
+	}
+	err := group.Wait()
+	for _, list := range found {
+		g.Findings = append(g.Findings, list...)
+	}
+	return err
 }
 
 // collect sorts the files into assets by the folder they lie in.
@@ -70,7 +97,7 @@ func (g *Graph) collect(p *project.Project) {
 		kind    Kind
 		dir     string
 		endings []string
-	}{{Map, s.Maps, append([]string{".vnx"}, glb.Endings...)}, {Model, s.Models, []string{".glb"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, []string{".wav"}},
+	}{{Map, s.Maps, append([]string{".vnx"}, glb.Endings...)}, {Model, s.Models, []string{".glb"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, sound.Endings},
 		{Sprite, s.Sprites, []string{".toml"}}}
 	for _, folder := range folders {
 		for _, f := range g.Files {
@@ -104,6 +131,11 @@ func (g *Graph) addAsset(a *Asset) {
 		return
 	}
 	g.byKey[key(a.Kind, a.Name)] = a
+	if a.IsContent() {
+		if stem := key(a.Kind, strings.TrimSuffix(a.Name, path.Ext(a.Name))); g.byStem[stem] == nil {
+			g.byStem[stem] = a
+		}
+	}
 	g.Assets = append(g.Assets, a)
 }
 

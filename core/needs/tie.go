@@ -9,6 +9,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/material"
 	"vornix/core/nearest"
+	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/scene"
 )
@@ -31,7 +32,7 @@ func (g *Graph) tie(p *project.Project) {
 			}
 			for _, it := range a.Scene.Items {
 				for _, pair := range it.Pairs {
-					if k := AssetProperty(p.Profile.Map.Items[it.Kind][pair.Key].Type); k != "" && pair.Value != "" {
+					if k := AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type); k != "" && pair.Value != "" {
 						g.want(p, a, k, pair.Value, pair.Place)
 					}
 				}
@@ -57,6 +58,7 @@ func (g *Graph) tie(p *project.Project) {
 			}
 		}
 	}
+	g.tieContents(p)
 	g.uses(p)
 	g.Findings = slices.CompactFunc(sorted(g.Findings), func(a, b finding.Finding) bool { // an inherited mistake is one
 		return a.ID == b.ID && a.Place == b.Place && a.Place.Line > 0 && (strings.HasPrefix(a.ID, "reference.") || a.ID == finding.TextureMissing.ID || a.ID == finding.MaterialSurface.ID)
@@ -120,34 +122,38 @@ func (g *Graph) states(a *Asset) {
 	}
 }
 
-// kindOf says how each kind of asset is called when it is missing, and where it would lie.
-func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, gamePath func(string) string) {
+// kindOf says how each kind of asset is called when it is missing, where it would lie, and at which paths in the game.
+func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, gamePaths func(string) []string) {
 	s := p.File.Sources
-	switch k {
-	case Material:
-		return finding.MaterialMissing, s.Materials, p.Profile.MaterialPath
-	case Texture:
-		return finding.TextureMissing, s.Textures, p.Profile.TexturePath
-	case Sprite:
-		return finding.SpriteMissing, s.Sprites, p.Profile.SpritePath
-	case Model:
-		return finding.ModelMissing, s.Models, p.Profile.ModelPath
-	default:
-		return finding.SoundMissing, s.Sounds, p.Profile.SoundPath
+	one := func(path func(string) string) func(string) []string {
+		return func(name string) []string { return []string{path(name)} }
 	}
+	switch k {
+	case Map:
+		return finding.MapMissing, s.Maps, one(p.Profile.MapPath)
+	case Material:
+		return finding.MaterialMissing, s.Materials, one(p.Profile.MaterialPath)
+	case Texture:
+		return finding.TextureMissing, s.Textures, one(p.Profile.TexturePath)
+	case Sprite:
+		return finding.SpriteMissing, s.Sprites, one(p.Profile.SpritePath)
+	case Model:
+		return finding.ModelMissing, s.Models, one(p.Profile.ModelPath)
+	case Sound:
+		return finding.SoundMissing, s.Sounds, p.Profile.SoundPaths
+	}
+	c := p.Profile.Content(string(k))
+	return finding.ContentMissing, c.Folder, one(c.Path)
 }
 
 // want draws an arrow to an asset; one that no project has may be the game's own.
 func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place fault.Place) {
 	if to := g.Find(k, name); to != nil {
-		if !slices.Contains(from.Needs, to) {
-			from.Needs = append(from.Needs, to)
-			to.NeededBy = append(to.NeededBy, from)
-		}
+		from.need(to)
 		return
 	}
-	missing, folder, gamePath := kindOf(p, k)
-	if p.Profile.HasOwn(gamePath(name)) {
+	missing, folder, gamePaths := kindOf(p, k)
+	if slices.ContainsFunc(gamePaths(name), p.Profile.HasOwn) {
 		return
 	}
 	from.Missing = append(from.Missing, Missing{k, name})
@@ -158,6 +164,9 @@ func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place
 		f = f.Doing("Did you mean %q? Else add it to %s/.", near, folder)
 	}
 	f.Wanted = g.wantedBy(from, place)
+	if from.Text != nil {
+		f.Excerpt = line(from.Text.Content, place.Line)
+	}
 	if from.Kind != Map {
 		if maps := mapsOf(from); len(maps) > 0 {
 			f.Text += fmt.Sprintf("; the %s %q wants it, for %s", from.Kind, from.Name, strings.Join(maps, ", "))
@@ -172,14 +181,31 @@ func (g *Graph) want(p *project.Project, from *Asset, k Kind, name string, place
 // mapsOf lists the maps that an asset is for, directly or through others.
 func mapsOf(a *Asset) []string {
 	var names []string
-	for _, m := range a.NeededBy {
-		if m.Kind != Map {
-			names = append(names, mapsOf(m)...)
-		} else if name := "map " + m.Name; !slices.Contains(names, name) {
-			names = append(names, name)
+	for _, m := range MapsOf(a) {
+		names = append(names, "map "+m.Name)
+	}
+	return names
+}
+
+// MapsOf lists the maps that an asset is for, directly or through others, each once.
+func MapsOf(a *Asset) (list []*Asset) {
+	seen := map[*Asset]bool{a: true}
+	var visit func(a *Asset)
+	visit = func(a *Asset) {
+		for _, m := range a.NeededBy {
+			if seen[m] {
+				continue
+			}
+			seen[m] = true
+			if m.Kind == Map {
+				list = append(list, m)
+			} else {
+				visit(m)
+			}
 		}
 	}
-	return slices.Compact(names)
+	visit(a)
+	return list
 }
 
 // Ships says whether an asset becomes a file of its own in the game. A model does when an object of a map shows it; one that
@@ -188,16 +214,19 @@ func Ships(p *project.Project, a *Asset) bool {
 	return a.Kind != Model || slices.ContainsFunc(a.NeededBy, func(m *Asset) bool {
 		return m.Scene != nil && slices.ContainsFunc(m.Scene.Items, func(it scene.Item) bool {
 			return it.Model.Name == a.Name || slices.ContainsFunc(it.Pairs, func(pair scene.Pair) bool {
-				return pair.Value == a.Name && AssetProperty(p.Profile.Map.Items[it.Kind][pair.Key].Type) == Model
+				return pair.Value == a.Name && AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type) == Model
 			})
 		})
 	})
 }
 
 // AssetProperty is the kind of asset that a property of that type names; empty when it names none.
-func AssetProperty(propertyType string) Kind {
+func AssetProperty(p *profile.Profile, propertyType string) Kind {
 	switch propertyType {
 	case "sound", "material", "sprite", "model":
+		return Kind(propertyType)
+	}
+	if p.Content(propertyType) != nil {
 		return Kind(propertyType)
 	}
 	return ""

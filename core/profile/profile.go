@@ -29,17 +29,23 @@ type Profile struct {
 	Textures  Textures  `toml:"textures"`
 	Materials Materials `toml:"materials"`
 	Models    Models    `toml:"models"`
+	Sounds    Sounds    `toml:"sounds"`
+	Contents  []Content `toml:"content" jsonschema:"description=Further files that ship: scripts\\, start files\\, companions of maps"`
 	Map       Map       `toml:"map"`
 	Pack      Pack      `toml:"pack"`
 	Addon     Addon     `toml:"addon"`
 	Index     Index     `toml:"index"`
 	Server    Server    `toml:"server"`
 	Pictures  []Picture `toml:"picture" jsonschema:"description=Pictures that the game and its workshops want"`
+	Sweeps    []Sweep   `toml:"sweep" jsonschema:"description=Files that the game's tools leave behind"`
+	Install   Install   `toml:"install" jsonschema:"description=Where an installer finds the game"`
 
 	// Source is the file's content, which takes part in the names of build results.
 	Source []byte             `toml:"-" json:"-"`
 	Doc    *tomlfile.Document `toml:"-" json:"-"`
-	own    map[string]bool    // from own_list
+	own    map[string]bool    // from own_list and own_folder
+	// OwnFolder is the system path of own_folder; empty without one.
+	OwnFolder string `toml:"-" json:"-"`
 }
 
 // Game names the game.
@@ -60,6 +66,7 @@ type Files struct {
 	// Own are the game's own files, which maps and materials may name although no project has them.
 	Own        []string `toml:"own" jsonschema:"description=The game's own files that maps and materials may name\\, as the game sees them; ** crosses folders"`
 	OwnList    string   `toml:"own_list" jsonschema:"description=Name of a text file beside the profile with one such file a line"`
+	OwnFolder  string   `toml:"own_folder" jsonschema:"description=Folder of the installed game\\, from the profile's own folder or absolute; all its files are the game's own"`
 	Case       string   `toml:"case" jsonschema:"enum=lower,enum=any,description=Whether paths must be in small letters (default any)"`
 	Characters string   `toml:"characters" jsonschema:"description=Regular expression class of the characters a path may have\\, such as a-z0-9_/.- (default: any)"`
 	Longest    int      `toml:"longest" jsonschema:"minimum=0,description=Longest path in bytes; 0 for no limit"`
@@ -144,7 +151,7 @@ type Agent struct {
 
 // Property is what a property of an item must be.
 type Property struct {
-	Type     string   `toml:"type" jsonschema:"required,enum=text,enum=number,enum=whole,enum=flag,enum=colour,enum=point,enum=sound,enum=material,enum=sprite,enum=model,description=Type of its value; sound material sprite and model name an asset\\, which then ships"`
+	Type     string   `toml:"type" jsonschema:"required,description=Type of its value: text\\, number\\, whole\\, flag\\, colour\\, point; or sound\\, material\\, sprite\\, model or a content's name\\, of which it names one\\, which then ships"`
 	Required bool     `toml:"required" jsonschema:"description=Whether every item of the kind must have it"`
 	Least    *float64 `toml:"least" jsonschema:"description=Smallest number"`
 	Most     *float64 `toml:"most" jsonschema:"description=Largest number"`
@@ -153,7 +160,13 @@ type Property struct {
 }
 
 // propertyTypes are the types of properties.
-var propertyTypes = []string{"text", "number", "whole", "flag", "colour", "point", "sound", "material", "sprite", "model"}
+func (p *Profile) propertyTypes() []string {
+	list := []string{"text", "number", "whole", "flag", "colour", "point", "sound", "material", "sprite", "model"}
+	for _, c := range p.Contents {
+		list = append(list, c.Name)
+	}
+	return list
+}
 
 // Models says what models the game takes.
 type Models struct {
@@ -244,6 +257,16 @@ func (p *Profile) fill() {
 		p.Textures.Formats = []string{"rgba8"}
 	}
 	p.Pack.fill()
+	if len(p.Sounds.Forms) == 0 {
+		p.Sounds.Forms = []string{"wav"}
+	}
+	for i := range p.Contents {
+		c := &p.Contents[i]
+		orDefault(&c.To, c.Folder)
+		if len(c.Match) == 0 {
+			c.Match = []string{"**"}
+		}
+	}
 	for name, a := range p.Map.Agents {
 		for _, d := range []struct {
 			of    *float64
@@ -315,7 +338,7 @@ func (p *Profile) validate() []finding.Finding {
 	}
 	for _, kind := range slices.Sorted(maps.Keys(p.Map.Items)) {
 		for _, key := range slices.Sorted(maps.Keys(p.Map.Items[kind])) {
-			oneOf(p.Map.Items[kind][key].Type, propertyTypes, "map", "items", kind, key, "type")
+			oneOf(p.Map.Items[kind][key].Type, p.propertyTypes(), "map", "items", kind, key, "type")
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Map.Agents)) {
@@ -332,6 +355,10 @@ func (p *Profile) validate() []finding.Finding {
 	}
 	p.pictures(wrong, oneOf)
 	p.packing(wrong, oneOf)
+	p.sounds(wrong, oneOf)
+	p.contents(wrong, oneOf)
+	p.sweeps(wrong)
+	p.installing(wrong)
 	for i, f := range p.Addon.Fields {
 		oneOf(f.Type, []string{"text", "list", "flag", "number"}, "addon", "field", i, "type")
 		if f.From != "" {
@@ -396,9 +423,6 @@ func (p *Profile) TexturePath(name string) string {
 	return path.Join(p.Files.Textures, name+"."+p.Textures.Container)
 }
 
-// SoundPath is the sound's path in the game.
-func (p *Profile) SoundPath(name string) string { return path.Join(p.Files.Sounds, name+".wav") }
-
 // ModelPath is the model's path in the game.
 func (p *Profile) ModelPath(name string) string { return path.Join(p.Files.Models, name+".glb") }
 
@@ -412,25 +436,50 @@ func (p *Profile) SpritePagePath(page string) string {
 	return path.Join(p.Files.Sprites, page+"."+p.Textures.Container)
 }
 
-// ReadOwnList adds the files of own_list; read gives a file beside the profile.
-func (p *Profile) ReadOwnList(read func(name string) ([]byte, error)) error {
-	if p.Files.OwnList == "" {
-		return nil
-	}
-	data, err := read(p.Files.OwnList)
-	if err != nil {
-		f := p.Doc.Wrong([]any{"files", "own_list"}, "the list %q can't be read: %v", p.Files.OwnList, err)
+// ReadOwn adds the files of own_list and own_folder. read gives a file beside the profile, folder the system path of a folder
+// named there and its files; it is nil for a profile that comes with the program.
+func (p *Profile) ReadOwn(read func(name string) ([]byte, error), folder func(name string) (dir string, files []string, err error)) error {
+	refuse := func(key, format string, args ...any) error {
+		f := p.Doc.Wrong([]any{"files", key}, format, args...)
 		return &finding.Failure{What: "the game profile can't be used", Findings: []finding.Finding{f}}
 	}
 	p.own = map[string]bool{}
-	for line := range strings.Lines(string(data)) {
-		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-			p.own[line] = true
+	if p.Files.OwnList != "" {
+		data, err := read(p.Files.OwnList)
+		if err != nil {
+			return refuse("own_list", "the list %q can't be read: %v", p.Files.OwnList, err)
 		}
+		for line := range strings.Lines(string(data)) {
+			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
+				p.own[line] = true
+			}
+		}
+		p.Source = append(slices.Clone(p.Source), data...) // a changed list is a changed profile
 	}
-	p.Source = append(slices.Clone(p.Source), data...) // a changed list is a changed profile
+	if p.Files.OwnFolder == "" {
+		return nil
+	}
+	if folder == nil {
+		return refuse("own_folder", "own_folder is for profiles in a project")
+	}
+	dir, files, err := folder(p.Files.OwnFolder)
+	if err != nil {
+		return refuse("own_folder", "the game's folder %q can't be read: %v", p.Files.OwnFolder, err)
+	}
+	p.OwnFolder = dir
+	p.Source = slices.Clone(p.Source)
+	for _, f := range files {
+		p.own[f] = true
+		p.Source = append(append(p.Source, f...), '\n')
+	}
 	return nil
 }
+
+// OwnFiles lists the game's own files as far as they are known by name, sorted.
+func (p *Profile) OwnFiles() []string { return slices.Sorted(maps.Keys(p.own)) }
+
+// Knows says whether one of the game's own files of that very path is known by name, not only by a pattern.
+func (p *Profile) Knows(gamePath string) bool { return p.own[gamePath] }
 
 // HasOwn says whether a path is one of the game's own files.
 func (p *Profile) HasOwn(gamePath string) bool {

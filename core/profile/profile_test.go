@@ -37,7 +37,7 @@ func TestDefaults(t *testing.T) {
 	p, err := profile.Parse("g.toml", []byte(head))
 	require.NoError(t, err)
 	assert.Equal(t, []string{"maps/a.vnm", "materials/x/y.toml", "textures/x/y.ktx2", "sounds/s.wav"},
-		[]string{p.MapPath("a"), p.MaterialPath("x/y"), p.TexturePath("x/y"), p.SoundPath("s")})
+		[]string{p.MapPath("a"), p.MaterialPath("x/y"), p.TexturePath("x/y"), p.SoundPath("s", "wav")})
 	assert.Equal(t, "{name}-{version}.zip", p.Pack.Name)
 }
 
@@ -141,15 +141,15 @@ func TestOwnFiles(t *testing.T) {
 	p, err := profile.Parse("g.toml", []byte(head+"[files]\nown = ['textures/base/**']\nown_list = 'own.txt'\n"))
 	require.NoError(t, err)
 	before := string(p.Source)
-	require.NoError(t, p.ReadOwnList(func(name string) ([]byte, error) {
+	require.NoError(t, p.ReadOwn(func(name string) ([]byte, error) {
 		assert.Equal(t, "own.txt", name)
 		return []byte("# theirs\r\nsounds/wind.wav\r\n\r\n"), nil
-	}))
+	}, nil))
 	assert.NotEqual(t, before, string(p.Source))
 	for path, own := range map[string]bool{"textures/base/a/b.ktx2": true, "textures/bass/b.ktx2": false, "sounds/wind.wav": true, "sounds/Wind.wav": false, "# theirs": false, "": false} {
 		assert.Equal(t, own, p.HasOwn(path), path)
 	}
-	err = p.ReadOwnList(func(string) ([]byte, error) { return nil, fs.ErrNotExist })
+	err = p.ReadOwn(func(string) ([]byte, error) { return nil, fs.ErrNotExist }, nil)
 	var f *finding.Failure
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, 7, f.Findings[0].Place.Line)

@@ -108,6 +108,16 @@ type Accept struct {
 	Reason  string `toml:"reason" jsonschema:"required,minLength=1,description=Why it is harmless here"`
 }
 
+// Exception is the project's reason for shipping a file, named by its path in the game, with something of that sort in it.
+func (p *Project) Exception(gamePath, sort string) (reason string, ok bool) {
+	for _, e := range p.File.Pack.Exceptions {
+		if match, _ := doublestar.Match(e.File, gamePath); match && slices.Contains(e.Allow, sort) {
+			return e.Reason, true
+		}
+	}
+	return "", false
+}
+
 // Find returns the nearest folder at or above dir that has a vornix.toml.
 func Find(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)
@@ -268,16 +278,16 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 		if data, err := os.ReadFile(filepath.Join(p.Dir, filepath.FromSlash(rel))); err == nil {
 			prof, err := profile.Parse(rel, data)
 			if err == nil {
-				err = prof.ReadOwnList(func(name string) ([]byte, error) {
+				err = prof.ReadOwn(func(name string) ([]byte, error) {
 					return fs.ReadFile(os.DirFS(filepath.Join(p.Dir, "profiles")), name)
-				})
+				}, func(name string) (string, []string, error) { return gameFolder(filepath.Join(p.Dir, "profiles"), name) })
 			}
 			return prof, rel, err
 		}
 		if data, err := fs.ReadFile(builtin, name+".toml"); err == nil {
 			prof, err := profile.Parse(name+".toml", data)
 			if err == nil {
-				err = prof.ReadOwnList(func(list string) ([]byte, error) { return fs.ReadFile(builtin, list) })
+				err = prof.ReadOwn(func(list string) ([]byte, error) { return fs.ReadFile(builtin, list) }, nil)
 			}
 			return prof, "", err
 		}
@@ -291,6 +301,23 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 	}
 	x.Why = "The profile says how the game wants its files; without it nothing can be built."
 	return nil, "", &finding.Failure{What: "the project's game profile was not found", Findings: []finding.Finding{x}}
+}
+
+// gameFolder lists the files of an installed game. name counts from the folder that the profile lies in.
+func gameFolder(base, name string) (dir string, files []string, err error) {
+	dir = filepath.FromSlash(name)
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(base, dir)
+	}
+	list, err := listFolder(dir, "", func(string) bool { return false })
+	for _, f := range list {
+		files = append(files, f.Path)
+	}
+	var pathError *fs.PathError
+	if errors.As(err, &pathError) {
+		err = pathError.Err
+	}
+	return dir, files, err
 }
 
 // Profiles lists the names of the profiles a project in dir could use: its own and those that come with the program.

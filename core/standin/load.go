@@ -16,15 +16,11 @@ import (
 	"slices"
 	"strings"
 
-	"vornix/core/bundle"
 	"vornix/core/mapfile"
-	"vornix/core/material"
-	"vornix/core/model"
+	"vornix/core/mount"
 	walking "vornix/core/path"
 	"vornix/core/profile"
 	"vornix/core/safefile"
-	"vornix/core/sprite"
-	"vornix/core/texture"
 )
 
 // Status is what a server says about itself.
@@ -47,8 +43,9 @@ type MapStatus struct {
 	Faces   int       `json:"faces"`
 	Cells   int       `json:"cells"`
 	Needs   int       `json:"needs"`   // files it needs, all told
-	Bots    int       `json:"bots"`    // that set out: from every spawn, to the nearest item that every map must have
+	Bots    int       `json:"bots"`    // that set out: from every spawn, to each item that every map must have
 	Arrived int       `json:"arrived"` // of them
+	Stuck   []Stuck   `json:"stuck"`   // those that did not
 	Missing []Missing `json:"missing"`
 	Error   string    `json:"error,omitempty"`
 }
@@ -57,7 +54,14 @@ type MapStatus struct {
 type Missing struct {
 	Path  string `json:"path"`
 	Why   string `json:"why"`
+	By    string `json:"by"`    // the file that names it
 	Sound bool   `json:"sound"` // a silent place, not a broken surface
+}
+
+// Stuck is a bot that found no way.
+type Stuck struct {
+	Spawn string `json:"spawn"`
+	Goal  string `json:"goal"`
 }
 
 // Find returns the status of a map; nil when the server does not have it.
@@ -80,17 +84,22 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 		return nil, err
 	}
 	ending := path.Ext(p.Pack.Name)
+	set := &shelf{}
+	defer set.close()
 	for _, e := range found {
 		if e.Type().IsRegular() && strings.EqualFold(path.Ext(e.Name()), ending) && !safefile.IsTemp(e.Name()) {
-			s.Maps = append(s.Maps, loadBundle(filepath.Join(folder, e.Name()), p)...)
+			set.add(filepath.Join(folder, e.Name()))
 		}
+	}
+	for i := range set.list {
+		s.Maps = append(s.Maps, set.maps(&set.list[i], p)...)
 	}
 	slices.SortFunc(s.Maps, func(a, b MapStatus) int { return strings.Compare(a.Name+"\x00"+a.Bundle, b.Name+"\x00"+b.Bundle) })
 	if listed := readList(dir, p.Server.Maps); p.Server.Maps != "" {
 		s.Maps = slices.DeleteFunc(s.Maps, func(m MapStatus) bool { return m.Loaded && !slices.Contains(listed, m.Name) })
 		for _, name := range listed {
 			if s.Find(name) == nil {
-				s.Maps = append(s.Maps, MapStatus{Name: name, Missing: []Missing{}, Error: "it is in " + p.Server.Maps + " and in no bundle"})
+				s.Maps = append(s.Maps, MapStatus{Name: name, Missing: []Missing{}, Stuck: []Stuck{}, Error: "it is in " + p.Server.Maps + " and in no bundle"})
 			}
 		}
 	}
@@ -122,46 +131,80 @@ func readList(dir, file string) []string {
 	return names
 }
 
-func loadBundle(file string, p *profile.Profile) []MapStatus {
-	name := filepath.Base(file)
-	broken := func(err error) []MapStatus {
-		return []MapStatus{{Name: strings.TrimSuffix(name, filepath.Ext(name)), Bundle: name, Missing: []Missing{}, Error: err.Error()}}
+// shelf is the bundles that lie where the game looks. Archives are seen together, as parts of one whole; a map that carries its
+// content is seen alone.
+type shelf struct{ list []shelved }
+
+type shelved struct {
+	file, sum string
+	bundle    *mount.Bundle
+	err       error
+}
+
+func (s *shelf) add(file string) {
+	b := shelved{file: file}
+	if b.sum, _, b.err = safefile.HashFile(file); b.err == nil {
+		b.bundle, b.err = mount.Open(file)
 	}
-	sum, _, err := safefile.HashFile(file)
-	if err != nil {
-		return broken(err)
+	s.list = append(s.list, b)
+}
+
+func (s *shelf) close() {
+	for _, b := range s.list {
+		if b.bundle != nil {
+			b.bundle.Close()
+		}
 	}
-	b, err := bundle.Open(file)
-	if err != nil {
-		return broken(err)
+}
+
+// read gives a file out of a bundle, or out of the others.
+func (s *shelf) read(first *mount.Bundle, name string) ([]byte, error) {
+	data, err := first.ReadFile(name)
+	if !errors.Is(err, fs.ErrNotExist) || first.MapData != nil {
+		return data, err
 	}
-	defer b.Close()
+	for _, b := range s.list {
+		if b.bundle != nil && b.bundle.MapData == nil {
+			if data, err := b.bundle.ReadFile(name); !errors.Is(err, fs.ErrNotExist) {
+				return data, err
+			}
+		}
+	}
+	return nil, err
+}
+
+// maps loads the maps of a bundle.
+func (s *shelf) maps(b *shelved, p *profile.Profile) []MapStatus {
+	name := filepath.Base(b.file)
+	if b.err != nil {
+		return []MapStatus{{Name: strings.TrimSuffix(name, filepath.Ext(name)), Bundle: name, Missing: []Missing{}, Stuck: []Stuck{}, Error: b.err.Error()}}
+	}
 	var list []MapStatus
 	add := func(mapName string, data []byte, err error) {
-		st := MapStatus{Name: mapName, Bundle: name, SHA256: sum, Missing: []Missing{}}
+		st := MapStatus{Name: mapName, Bundle: name, SHA256: b.sum, Missing: []Missing{}, Stuck: []Stuck{}}
 		if err == nil {
-			err = st.load(b, data, p)
+			err = st.load(data, p, func(file string) ([]byte, error) { return s.read(b.bundle, file) })
 		}
 		if err != nil {
 			st.Error = err.Error()
 		}
 		list = append(list, st)
 	}
-	if b.MapData != nil {
-		add(strings.TrimSuffix(name, filepath.Ext(name)), b.MapData, nil)
+	if b.bundle.MapData != nil {
+		add(strings.TrimSuffix(name, filepath.Ext(name)), b.bundle.MapData, nil)
 		return list
 	}
-	for _, e := range b.Entries() {
+	for _, e := range b.bundle.Entries() {
 		if path.Dir(e.Name) == p.Files.Maps && path.Ext(e.Name) == ".vnm" {
-			data, err := b.ReadFile(e.Name)
+			data, err := b.bundle.ReadFile(e.Name)
 			add(strings.TrimSuffix(path.Base(e.Name), ".vnm"), data, err)
 		}
 	}
 	return list
 }
 
-// load reads a map and follows everything it needs inside the bundle.
-func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) error {
+// load reads a map and follows everything it needs.
+func (st *MapStatus) load(data []byte, p *profile.Profile, read func(string) ([]byte, error)) error {
 	m, err := mapfile.Read(data)
 	if err != nil {
 		return err
@@ -173,84 +216,12 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 	for _, g := range m.Grids {
 		st.Cells += len(g.Cells)
 	}
-	seen := map[string]bool{}
-	need := func(file string, sound bool, check func([]byte) error) {
-		if seen[file] || p.HasOwn(file) {
-			return
-		}
-		seen[file] = true
-		st.Needs++
-		data, err := b.ReadFile(file)
-		if errors.Is(err, fs.ErrNotExist) {
-			err = errors.New("it is not in the bundle")
-		}
-		if err == nil && check != nil {
-			err = check(data)
-		}
-		if err != nil {
-			st.Missing = append(st.Missing, Missing{Path: file, Why: err.Error(), Sound: sound})
-		}
-	}
-	readTexture := func(data []byte) error {
-		_, err := texture.Read(data)
-		return err
-	}
-	needMaterial := func(name string) {
-		var textures []string
-		need(p.MaterialPath(name), false, func(data []byte) (err error) {
-			textures, err = material.ParseCompiled(p.MaterialPath(name), data)
-			return err
-		})
-		for _, t := range textures {
-			need(t, false, readTexture)
-		}
-	}
 	st.walk(m, p)
-	sounds, sprites, models := m.Sounds(), m.Sprites(), m.ItemModels()
-	for _, name := range m.Materials() {
-		needMaterial(name)
-	}
-	for _, o := range m.Objects {
-		for _, pair := range o.Pairs {
-			switch p.Map.Items[strings.TrimPrefix(o.Kind, "item:")][pair[0]].Type {
-			case "material":
-				needMaterial(pair[1])
-			case "sound":
-				sounds = append(sounds, pair[1])
-			case "sprite":
-				sprites = append(sprites, pair[1])
-			case "model":
-				models = append(models, pair[1])
-			}
+	for _, n := range mount.Follow(p, p.MapPath(st.Name), m, read, nil) {
+		st.Needs++
+		if n.Why != "" {
+			st.Missing = append(st.Missing, Missing{Path: n.Path, Why: n.Why, By: n.By, Sound: n.Sound})
 		}
-	}
-	for _, name := range models {
-		need(p.ModelPath(name), false, func(data []byte) error {
-			d, findings := model.Read(p.ModelPath(name), name, data, nil)
-			if d == nil {
-				return errors.New(findings[0].Text)
-			}
-			for _, used := range d.Materials() {
-				needMaterial(used)
-			}
-			return nil
-		})
-	}
-	for _, name := range sprites {
-		var pages []string
-		need(p.SpritePath(name), false, func(data []byte) error {
-			index, err := sprite.ReadIndex(data)
-			if err == nil {
-				pages = index.Pages
-			}
-			return err
-		})
-		for _, page := range pages {
-			need(page, false, readTexture)
-		}
-	}
-	for _, name := range sounds {
-		need(p.SoundPath(name), true, nil)
 	}
 	st.Loaded = true
 	for _, miss := range st.Missing {
@@ -262,7 +233,7 @@ func (st *MapStatus) load(b *bundle.Reader, data []byte, p *profile.Profile) err
 	return nil
 }
 
-// walk lets a bot walk from every spawn to the nearest of the items that the game says every map must have.
+// walk lets a bot walk from every spawn to each of the items that the game says every map must have.
 func (st *MapStatus) walk(m *mapfile.Map, p *profile.Profile) {
 	at := func(o *mapfile.Object) walking.Point {
 		return walking.Point{float64(o.A[0]), float64(o.A[1]), float64(o.A[2])}
@@ -274,15 +245,16 @@ func (st *MapStatus) walk(m *mapfile.Map, p *profile.Profile) {
 				if m.Objects[s].Kind != "spawn" {
 					continue
 				}
-				st.Bots++
-				if slices.ContainsFunc(m.Objects, func(o mapfile.Object) bool {
-					if o.Kind != "item:"+kind {
-						return false
+				for o := range m.Objects {
+					if m.Objects[o].Kind != "item:"+kind {
+						continue
 					}
-					_, ok := walkers[i].Find(at(&m.Objects[s]), at(&o))
-					return ok
-				}) {
-					st.Arrived++
+					st.Bots++
+					if _, ok := walkers[i].Find(at(&m.Objects[s]), at(&m.Objects[o])); ok {
+						st.Arrived++
+					} else {
+						st.Stuck = append(st.Stuck, Stuck{Spawn: m.Objects[s].Name, Goal: kind + " " + m.Objects[o].Name})
+					}
 				}
 			}
 		}

@@ -6,9 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/mapfile"
+	"vornix/core/mount"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
@@ -50,7 +50,7 @@ material is seen, terrains, props, every object by its name, tiles and cells.`,
 // openMap reads a compiled map.
 func openMap(name string) (*mapfile.Map, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
-	b, err := bundle.Open(name)
+	b, err := mount.Open(name)
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the map can't be read", Place: place, Err: err, Do: "Name a compiled map (.vnm)."}
 	}

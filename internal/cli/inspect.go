@@ -14,11 +14,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/glb"
 	"vornix/core/index"
+	"vornix/core/mount"
 	"vornix/core/release"
 	"vornix/core/sprite"
 	"vornix/core/texture"
@@ -134,7 +134,7 @@ type entryAnswer struct {
 }
 
 func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
-	b, err := bundle.Open(name)
+	b, err := mount.Open(name)
 	if err != nil {
 		return nil, err
 	}

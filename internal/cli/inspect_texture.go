@@ -11,7 +11,6 @@ import (
 	"strconv"
 	"strings"
 
-	"vornix/core/check"
 	"vornix/core/fault"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -151,7 +150,7 @@ func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o l
 		return nil, "", "", nil // the texture can be looked at without its source
 	}
 	for _, x := range g.Of(needs.Texture) {
-		if check.GamePath(p, x) == inTree {
+		if needs.GamePath(p, x) == inTree {
 			if made := prepared(p, x); made != nil && !made.Refused && made.Images[0].Bounds().Size() == image.Pt(t.Width, t.Height) {
 				return made.Images[0], x.Source, fmt.Sprintf("of the kind %s; %s", made.Recipe.Kind, made.Choice.Why), nil
 			}
@@ -253,7 +252,7 @@ func becomes(ctx context.Context, name string) string {
 			return fmt.Sprintf("nothing: %s does not take %d x %d texels", p.Profile.Game.Title, made.Width, made.Height)
 		}
 		b := made.Images[0].Bounds()
-		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", check.GamePath(p, x), b.Dx(), b.Dy(), made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
+		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", needs.GamePath(p, x), b.Dx(), b.Dy(), made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
 	}
 	return ""
 }

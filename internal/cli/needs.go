@@ -4,14 +4,18 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"vornix/core/fault"
+	"vornix/core/glb"
 	"vornix/core/nearest"
 	"vornix/core/needs"
 	"vornix/core/release"
+	"vornix/core/shoot"
+	"vornix/core/texture"
 	"vornix/internal/cli/show"
 )
 
@@ -34,26 +38,27 @@ func (a *app) needsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "needs PATH",
 		Short: "What a map, material or other source needs; with --by, what needs it",
-		Long: `Needs shows the tree of what a source refers to, directly or through others, with sizes and what is missing. PATH is a
-source's path, a name, or a kind and a name in quotes. With --by it goes the other way, up to every map.`,
+		Long: `Needs shows the tree of what a source refers to, directly or through others, with sizes and what is missing: materials,
+models, sounds, sprites, prefabs, companions and scripts of a map, the images of its pictures, textures of materials, whatever a script or
+a start file names. PATH is a source's path, a name, or a kind and a name in quotes. With --by it goes the other way, up to every map.`,
 		Example: `  vornix needs cairn_station
-  vornix needs --by textures/rock/slab.png`,
+  vornix needs --by textures/rock/slab.png
+  vornix needs --by prefabs/relay.vnx`,
 		Args: between(1, 1, "one source"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			p, g, err := a.scanned(ctx)
 			if err != nil {
 				return err
 			}
-			found := g.Named(inProject(p, args[0]))
-			if len(found) != 1 {
-				return notOne(g, args[0], found)
-			}
-			asset := found[0]
-			sizes := map[string]int64{}
+			view := &needsView{g: g, plan: shoot.NewPlan(p, g), by: by, sizes: map[string]int64{}}
 			for _, f := range g.Files {
-				sizes[f.Path] = f.Size
+				view.sizes[f.Path] = f.Size
 			}
-			tree := needsTree(asset, by, sizes)
+			what := inProject(p, args[0])
+			tree, asset, err := view.root(what)
+			if err != nil {
+				return err
+			}
 			answer.Result = tree
 			lines := treeLines(tree, 0)
 			var width [2]int
@@ -65,7 +70,9 @@ source's path, a name, or a kind and a name in quotes. With --by it goes the oth
 			for _, l := range lines {
 				a.out.Say("%s", strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %9s", width[0], show.Clean(l[0]), width[1], show.Clean(l[1]), l[2]), " "))
 			}
-			a.summary(asset, by, sizes)
+			if asset != nil {
+				a.summary(asset, by, view.sizes)
+			}
 			return nil
 		}),
 	}
@@ -115,28 +122,110 @@ func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
 	return f
 }
 
-// needsTree follows the arrows one way. They make no circle: each kind refers to later kinds only.
-func needsTree(x *needs.Asset, by bool, sizes map[string]int64) needAnswer {
-	n := needAnswer{Kind: x.Kind, Name: x.Name, Source: x.Source, Size: sizes[x.Source], Parts: x.Parts}
-	for _, part := range x.Parts {
-		n.Size += sizes[part]
+// needsView is what the tree is made from.
+type needsView struct {
+	g     *needs.Graph
+	plan  *shoot.Plan
+	sizes map[string]int64
+	by    bool
+}
+
+// root is the tree of what was asked for: an asset, or with --by a file that others are made of.
+func (v *needsView) root(what string) (tree needAnswer, asset *needs.Asset, err error) {
+	found := v.g.Named(what)
+	if v.by {
+		part := needAnswer{Kind: partKind(what), Name: path.Base(what), Source: what, Size: v.sizes[what]}
+		isSource := slices.ContainsFunc(found, func(a *needs.Asset) bool { return a.Source == what })
+		for _, a := range v.g.Assets {
+			if !isSource && slices.Contains(a.Parts, what) {
+				part.By = append(part.By, v.tree(a, nil))
+			}
+		}
+		for i := range v.plan.Pictures {
+			if x := &v.plan.Pictures[i]; x.Image == what {
+				part.By = append(part.By, v.picture(x))
+			}
+		}
+		if part.By != nil {
+			return part, nil, nil
+		}
 	}
-	if by {
+	if len(found) != 1 {
+		return tree, nil, notOne(v.g, what, found)
+	}
+	return v.tree(found[0], nil), found[0], nil
+}
+
+// picture is a picture that is made of an image, and what it is of.
+func (v *needsView) picture(x *shoot.Picture) needAnswer {
+	n := needAnswer{Kind: "picture", Name: x.Name, Source: x.File}
+	if !v.by {
+		n.Needs = []needAnswer{{Kind: "image", Name: path.Base(x.Image), Source: x.Image, Size: v.sizes[x.Image]}}
+	} else if m := v.g.Find(needs.Map, x.Map); m != nil {
+		n.By = []needAnswer{v.leaf(m)}
+	}
+	return n
+}
+
+// partKind is what a file is that others are made of.
+func partKind(file string) needs.Kind {
+	switch ending := strings.ToLower(path.Ext(file)); {
+	case ending == ".vnx" || glb.IsScene(file):
+		return "prefab"
+	case slices.Contains(texture.Endings, ending):
+		return "image"
+	}
+	return "part"
+}
+
+func (v *needsView) leaf(x *needs.Asset) needAnswer {
+	n := needAnswer{Kind: x.Kind, Name: x.Name, Source: x.Source, Size: v.sizes[x.Source]}
+	if x.Kind != needs.Map {
+		n.Parts = x.Parts
+		for _, part := range x.Parts {
+			n.Size += v.sizes[part]
+		}
+	}
+	return n
+}
+
+// tree follows the arrows one way. A map that a script leads to, and what stands above already, is not followed again.
+func (v *needsView) tree(x *needs.Asset, above []*needs.Asset) needAnswer {
+	n := v.leaf(x)
+	if slices.Contains(above, x) {
+		return n
+	}
+	above = append(above[:len(above):len(above)], x)
+	if v.by {
 		for _, m := range x.NeededBy {
-			n.By = append(n.By, needsTree(m, by, sizes))
+			n.By = append(n.By, v.tree(m, above))
 		}
 		for _, m := range x.BaseOf {
-			d := needsTree(m, by, sizes)
+			d := v.tree(m, above)
 			d.Inherits = true
 			n.By = append(n.By, d)
 		}
 		return n
 	}
 	for _, m := range x.Bases {
-		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: sizes[m.Source], Inherits: true})
+		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: v.sizes[m.Source], Inherits: true})
 	}
 	for _, m := range x.Needs {
-		n.Needs = append(n.Needs, needsTree(m, by, sizes))
+		if m.Kind == needs.Map {
+			n.Needs = append(n.Needs, v.leaf(m))
+		} else {
+			n.Needs = append(n.Needs, v.tree(m, above))
+		}
+	}
+	if x.Kind == needs.Map {
+		for _, part := range x.Parts {
+			n.Needs = append(n.Needs, needAnswer{Kind: partKind(part), Name: path.Base(part), Source: part, Size: v.sizes[part]})
+		}
+		for i := range v.plan.Pictures {
+			if p := &v.plan.Pictures[i]; p.Map == x.Name && p.Image != "" {
+				n.Needs = append(n.Needs, v.picture(p))
+			}
+		}
 	}
 	for _, m := range x.Missing {
 		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Missing: true})
@@ -153,8 +242,11 @@ func treeLines(n needAnswer, depth int) [][3]string {
 	if len(n.Parts) > 0 {
 		line[1] += fmt.Sprintf(" and %d more", len(n.Parts))
 	}
-	if n.Missing {
+	switch {
+	case n.Missing:
 		line[1], line[2] = "missing", ""
+	case n.Kind == "picture":
+		line[2] = "" // it is made
 	}
 	lines := [][3]string{line}
 	for _, c := range append(n.Needs, n.By...) {

@@ -1,4 +1,4 @@
-package bundle
+package mount
 
 import (
 	"errors"
@@ -13,8 +13,8 @@ import (
 	"vornix/core/mapfile"
 )
 
-// Reader is an open bundle.
-type Reader struct {
+// Bundle is an open bundle.
+type Bundle struct {
 	file    *os.File
 	archive *archive.Reader
 	// MapData is the compiled map that the archive is appended to, mapped into memory until Close; nil for a plain archive.
@@ -24,7 +24,7 @@ type Reader struct {
 
 // Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every entry is a plain file with a good path that can be
 // read; its content is checked when it is read.
-func Open(name string) (*Reader, error) {
+func Open(name string) (*Bundle, error) {
 	r, err := OpenAny(name)
 	if err != nil {
 		return nil, err
@@ -39,12 +39,12 @@ func Open(name string) (*Reader, error) {
 }
 
 // OpenAny opens an archive of any origin: entries may have a Trouble.
-func OpenAny(name string) (*Reader, error) {
+func OpenAny(name string) (*Bundle, error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return nil, err
 	}
-	r := &Reader{file: f}
+	r := &Bundle{file: f}
 	if err := r.open(); err != nil {
 		_ = r.Close()
 		return nil, err
@@ -52,7 +52,7 @@ func OpenAny(name string) (*Reader, error) {
 	return r, nil
 }
 
-func (r *Reader) open() error {
+func (r *Bundle) open() error {
 	info, err := r.file.Stat()
 	if err != nil {
 		return err
@@ -86,7 +86,7 @@ func (r *Reader) open() error {
 }
 
 // Close releases the file.
-func (r *Reader) Close() error {
+func (r *Bundle) Close() error {
 	if r.mapped != nil {
 		err := r.mapped.Unmap()
 		r.mapped, r.MapData = nil, nil
@@ -96,7 +96,7 @@ func (r *Reader) Close() error {
 }
 
 // Entries lists the archive's entries, without folders; none for a map without an archive.
-func (r *Reader) Entries() []*archive.File {
+func (r *Bundle) Entries() []*archive.File {
 	if r.archive == nil {
 		return nil
 	}
@@ -110,7 +110,7 @@ func (r *Reader) Entries() []*archive.File {
 }
 
 // Comment is what the archive says of itself.
-func (r *Reader) Comment() string {
+func (r *Bundle) Comment() string {
 	if r.archive == nil {
 		return ""
 	}
@@ -118,7 +118,7 @@ func (r *Reader) Comment() string {
 }
 
 // Find returns an entry; nil when there is none of that name.
-func (r *Reader) Find(name string) *archive.File {
+func (r *Bundle) Find(name string) *archive.File {
 	if r.archive == nil {
 		return nil
 	}
@@ -126,7 +126,7 @@ func (r *Reader) Find(name string) *archive.File {
 }
 
 // ReadFile reads an entry whole and checks it.
-func (r *Reader) ReadFile(name string) ([]byte, error) {
+func (r *Bundle) ReadFile(name string) ([]byte, error) {
 	f := r.Find(name)
 	if f == nil || f.Dir {
 		return nil, &fs.PathError{Op: "read", Path: name, Err: fs.ErrNotExist}

@@ -1,0 +1,223 @@
+package mount
+
+import (
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+
+	"vornix/core/mapfile"
+	"vornix/core/material"
+	"vornix/core/model"
+	"vornix/core/profile"
+	"vornix/core/sound"
+	"vornix/core/sprite"
+	"vornix/core/text"
+	"vornix/core/texture"
+)
+
+// Need is a file that a map needs, directly or through others.
+type Need struct {
+	Path  string // in the game
+	By    string // the file that named it
+	Sound bool   // without it there is silence, not a broken surface
+	Why   string // why it can't be used; empty when it can
+}
+
+// ErrNotThere says that nobody has a file.
+var ErrNotThere = errors.New("it is not in the bundle")
+
+// Follow goes after all that a map needs, each file once, in the order in which a game would come to them. read gives files by
+// their path in the game; those of the game's own are passed over. own says what is to be done with those: nil passes them over, else it
+// is told of each.
+func Follow(p *profile.Profile, mapPath string, m *mapfile.Map, read func(gamePath string) ([]byte, error), own func(gamePath string)) []Need {
+	f := &follower{p: p, read: read, own: own, seen: map[string]bool{mapPath: true}}
+	for _, name := range m.Materials() {
+		f.material(name, mapPath)
+	}
+	sounds, sprites, models := m.Sounds(), m.Sprites(), m.ItemModels()
+	for _, o := range m.Objects {
+		for _, pair := range o.Pairs {
+			if kind := p.Map.Items[strings.TrimPrefix(o.Kind, "item:")][pair[0]].Type; pair[1] != "" {
+				f.named(kind, pair[1], mapPath)
+			}
+		}
+	}
+	for _, name := range models {
+		f.model(name, mapPath)
+	}
+	for _, name := range sprites {
+		f.sprite(name, mapPath)
+	}
+	for _, name := range sounds {
+		f.sound(name, mapPath)
+	}
+	for i := range p.Contents {
+		if c := &p.Contents[i]; c.With != "" {
+			at := c.Path(c.Companion(m.Meta.Name))
+			if _, err := f.read(at); err == nil || c.Required {
+				f.content(c, at, mapPath)
+			}
+		}
+	}
+	return f.list
+}
+
+// Text goes after all that a text of a content names.
+func Text(p *profile.Profile, c *profile.Content, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
+	f := &follower{p: p, read: read, seen: map[string]bool{}}
+	f.content(c, gamePath, "")
+	return f.list
+}
+
+type follower struct {
+	p    *profile.Profile
+	read func(string) ([]byte, error)
+	own  func(string)
+	list []Need
+	seen map[string]bool
+}
+
+// need takes the first of some paths that is there, and looks into it.
+func (f *follower) need(paths []string, by string, quiet bool, check func(data []byte) error) {
+	if slices.ContainsFunc(paths, func(at string) bool { return f.seen[at] }) {
+		return
+	}
+	for _, at := range paths {
+		f.seen[at] = true
+	}
+	n := Need{Path: paths[0], By: by, Sound: quiet}
+	err := error(nil)
+	var data []byte
+	for _, at := range paths {
+		if data, err = f.read(at); !errors.Is(err, fs.ErrNotExist) {
+			n.Path = at
+			break
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		for _, at := range paths {
+			if f.p.HasOwn(at) {
+				if f.own != nil {
+					f.own(at)
+				}
+				return
+			}
+		}
+		err = ErrNotThere
+	}
+	place := len(f.list)
+	f.list = append(f.list, n)
+	if err == nil && check != nil {
+		err = check(data)
+	}
+	if err != nil {
+		f.list[place].Why = err.Error()
+	}
+}
+
+// named is what a property of an item, or a text, names by its kind.
+func (f *follower) named(kind, name, by string) {
+	switch kind {
+	case "material":
+		f.material(name, by)
+	case "texture":
+		f.texture(f.p.TexturePath(name), by)
+	case "sound":
+		f.sound(name, by)
+	case "sprite":
+		f.sprite(name, by)
+	case "model":
+		f.model(name, by)
+	case "map":
+		f.need([]string{f.p.MapPath(name)}, by, false, func(data []byte) error {
+			_, err := mapfile.Open(data)
+			return err
+		})
+	case "path":
+		f.need([]string{path.Clean(strings.ReplaceAll(name, `\`, "/"))}, by, false, nil)
+	default:
+		if c := f.p.Content(kind); c != nil {
+			f.content(c, c.Path(name), by)
+		}
+	}
+}
+
+func (f *follower) texture(at, by string) {
+	f.need([]string{at}, by, false, func(data []byte) error {
+		_, err := texture.Read(data)
+		return err
+	})
+}
+
+func (f *follower) material(name, by string) {
+	at := f.p.MaterialPath(name)
+	f.need([]string{at}, by, false, func(data []byte) error {
+		textures, err := material.ParseCompiled(at, data)
+		for _, t := range textures {
+			f.texture(t, at)
+		}
+		return err
+	})
+}
+
+func (f *follower) sound(name, by string) {
+	f.need(f.p.SoundPaths(name), by, true, func(data []byte) error {
+		_, err := sound.Read(data)
+		return err
+	})
+}
+
+func (f *follower) sprite(name, by string) {
+	at := f.p.SpritePath(name)
+	f.need([]string{at}, by, false, func(data []byte) error {
+		index, err := sprite.ReadIndex(data)
+		if err != nil {
+			return err
+		}
+		for _, page := range index.Pages {
+			f.texture(page, at)
+		}
+		return nil
+	})
+}
+
+func (f *follower) model(name, by string) {
+	at := f.p.ModelPath(name)
+	f.need([]string{at}, by, false, func(data []byte) error {
+		d, findings := model.Read(at, name, data, nil)
+		if d == nil {
+			return errors.New(findings[0].Text)
+		}
+		for _, used := range d.Materials() {
+			f.material(used, at)
+		}
+		return nil
+	})
+}
+
+// content reads a text and goes after what it names. A name without its ending is one of any ending that the class takes.
+func (f *follower) content(c *profile.Content, at, by string) {
+	paths := []string{at}
+	for _, m := range c.Match {
+		if ending := path.Ext(m); path.Ext(at) == "" && ending != "" && !strings.ContainsAny(ending, "*?[{") {
+			paths = append(paths, at+ending)
+		}
+	}
+	f.need(paths, by, false, func(data []byte) error {
+		if !c.IsText() {
+			return nil
+		}
+		t, err := text.Read(data, c.Encoding)
+		if err != nil {
+			return err
+		}
+		for _, r := range c.References(t.Content) {
+			if r.Kind != "spawn" {
+				f.named(r.Kind, r.Name, at)
+			}
+		}
+		return t.Check(c.Form)
+	})
+}
