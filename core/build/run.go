@@ -357,3 +357,12 @@ func stale(report *job.Report) (ids []string) {
 	}
 	return ids
 }
+
+// Outputs are the files of the tree that today's sources make, sorted.
+func Outputs(p *project.Project, g *needs.Graph, pictures *shoot.Plan) (list []string) {
+	for _, j := range plan(p, g, pictures, Options{Workers: 1}).jobs {
+		list = append(list, j.Outputs...)
+	}
+	slices.Sort(list)
+	return list
+}

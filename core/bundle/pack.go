@@ -485,3 +485,16 @@ func Packed(p *project.Project) ([]Bundle, error) {
 	}
 	return out, nil
 }
+
+// Known lists the slash paths in the project of all bundles of the last runs of Pack, whether they are as they were packed or not.
+func Known(p *project.Project) (files []string) {
+	for _, at := range []place{placeOf(Options{}), placeOf(Options{IntoMap: true})} {
+		var list []kept
+		if data, err := os.ReadFile(p.Join(at.state + ".json")); err == nil && json.Unmarshal(data, &list) == nil {
+			for _, k := range list {
+				files = append(files, path.Join(at.dir, k.Name))
+			}
+		}
+	}
+	return files
+}

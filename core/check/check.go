@@ -10,10 +10,8 @@ import (
 	"os"
 	"path"
 	"runtime"
-	"slices"
 	"strings"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/errgroup"
 
 	"vornix/core/addon"
@@ -25,6 +23,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
+	"vornix/core/sweep"
 	"vornix/core/texture"
 )
 
@@ -64,7 +63,7 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	list = append(list, paths(p, shipped)...)
 	pictures := shoot.NewPlan(p, g)
 	list = append(list, pictures.Findings...)
-	list = append(list, unused(g, shipped, pictures.Images())...)
+	list = append(list, unused(g, pictures.Images())...)
 	list = append(list, strays(p, g)...)
 	_, metadata := addon.Make(p, g)
 	list = append(list, metadata...)
@@ -235,56 +234,17 @@ func paths(p *project.Project, shipped []*needs.Asset) []finding.Finding {
 }
 
 // unused finds assets that no map needs. pictures are images that are needed outside the game.
-func unused(g *needs.Graph, shipped []*needs.Asset, pictures []string) []finding.Finding {
-	if !g.Complete() {
-		return nil // what a broken map needs is not known, so nothing can be called unused
-	}
-	used := map[*needs.Asset]bool{}
-	var use func(a *needs.Asset)
-	use = func(a *needs.Asset) {
-		if !used[a] {
-			used[a] = true
-			for _, b := range a.Bases {
-				use(b)
-			}
-		}
-	}
-	for _, a := range shipped {
-		use(a)
-	}
-	var list []finding.Finding
-	for _, a := range g.Assets {
-		if _, shown := slices.BinarySearch(pictures, a.Source); !used[a] && !shown && !g.Takes(a.Source) {
-			list = append(list, finding.AssetUnused.At(fault.Place{File: a.Source}, "no map needs this %s", a.Kind))
-		}
+func unused(g *needs.Graph, pictures []string) (list []finding.Finding) {
+	for _, a := range needs.Unused(g, pictures) {
+		list = append(list, finding.AssetUnused.At(fault.Place{File: a.Source}, "no map needs this %s", a.Kind))
 	}
 	return list
 }
 
-// strayPatterns are names of files that editors, systems and earlier releases leave behind.
-var strayPatterns = []struct{ pattern, what string }{
-	{"*~", "an editor's backup"}, {"*.bak", "a backup"}, {"*.orig", "a backup"}, {"*.old", "a backup"}, {"#*#", "an editor's backup"},
-	{"*.tmp", "a temporary file"}, {"*.log", "a log"}, {"*.swp", "an editor's swap file"},
-	{"thumbs.db", "the system's thumbnails"}, {"desktop.ini", "the system's folder settings"},
-	{"*.zip", "an archive"}, {"* copy.*", "a copy"}, {"copy of *", "a copy"},
-}
-
-func strays(p *project.Project, g *needs.Graph) []finding.Finding {
-	var list []finding.Finding
-	bundleEnding := path.Ext(p.Profile.Pack.Name)
+// strays finds what editors, systems and earlier releases left behind.
+func strays(p *project.Project, g *needs.Graph) (list []finding.Finding) {
 	for _, f := range g.Files {
-		name := strings.ToLower(path.Base(f.Path))
-		what := ""
-		for _, s := range strayPatterns {
-			if ok, _ := doublestar.Match(s.pattern, name); ok {
-				what = s.what
-				break
-			}
-		}
-		if what == "" && path.Ext(name) == bundleEnding {
-			what = "an old bundle or compiled map"
-		}
-		if what != "" {
+		if rule, what := sweep.Stray(f.Path, path.Ext(p.Profile.Pack.Name)); rule != "" {
 			list = append(list, finding.FileStray.At(fault.Place{File: f.Path}, "this looks like %s", what))
 		}
 	}

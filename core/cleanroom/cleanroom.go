@@ -1,11 +1,20 @@
 // Package cleanroom tries bundles as a player would meet them: in an empty folder, with nothing else there.
+//
+// Try lays them out, starts a stand-in of the game's server there and reports what a player would be missing. FindLoose looks for what hides
+// packed files in a folder that is not clean: loose copies in an installed game.
 package cleanroom
 
 import (
 	"context"
+	"io"
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -20,9 +29,11 @@ type Result struct {
 	Maps     []standin.MapStatus
 	Entries  int // entries read and checked
 	Findings []finding.Finding
+	mu       sync.Mutex
 }
 
-// Try lays the bundles out as the game wants them, alone, loads every map and reads every entry.
+// Try lays the bundles out as the game wants them, alone, lets the game's stand-in start there and load every map, and reads every entry.
+// The room is removed afterwards.
 func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, error) {
 	room, err := os.MkdirTemp("", "vornix-try-")
 	if err != nil {
@@ -42,45 +53,99 @@ func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, er
 		if _, _, err := d.CopyFrom(ctx, b, rel); err != nil {
 			return nil, err
 		}
-		r.readAll(d.Join(rel), b)
+		if err := r.readAll(ctx, p, d.Join(rel), b); err != nil {
+			return nil, err
+		}
 	}
-	st, err := standin.Load(room, &bare)
+	server, err := standin.Start(room, &bare, standin.Options{})
+	if err != nil {
+		return nil, err
+	}
+	defer server.Close()
+	client, err := standin.Dial(ctx, server.URL, "", "")
+	if err != nil {
+		return nil, err
+	}
+	st, err := client.Status(ctx)
 	if err != nil {
 		return nil, err
 	}
 	r.Maps = st.Maps
 	for _, m := range st.Maps {
-		place := fault.Place{File: m.Bundle}
-		for _, miss := range m.Missing {
-			kind := finding.TryMissing
-			if miss.Sound {
-				kind = finding.TrySilent
-			}
-			r.Findings = append(r.Findings, kind.At(place, "map %s needs %s: %s", m.Name, miss.Path, miss.Why))
-		}
-		if m.Error != "" && len(m.Missing) == 0 {
-			r.Findings = append(r.Findings, finding.TryUnreadable.At(place, "map %s does not load: %s", m.Name, m.Error))
-		}
+		r.see(&m)
 	}
 	finding.Sort(r.Findings)
 	return r, nil
 }
 
-// readAll reads every entry of a bundle, which checks each one's CRC.
-func (r *Result) readAll(file, name string) {
-	add := func(err error) {
-		r.Findings = append(r.Findings, finding.TryUnreadable.At(fault.Place{File: filepath.Base(name)}, "%v", err))
+// see says what a player would see, or not, in a map.
+func (r *Result) see(m *standin.MapStatus) {
+	place := fault.Place{File: m.Bundle}
+	for _, miss := range m.Missing {
+		kind := finding.TryMissing
+		if miss.Sound {
+			kind = finding.TrySilent
+		}
+		f := kind.At(place, "map %s needs %s: %s", m.Name, miss.Path, miss.Why)
+		if miss.By != "" && !strings.HasSuffix(miss.By, "/"+m.Name+".vnm") {
+			f.Text += "; " + miss.By + " names it"
+		}
+		r.Findings = append(r.Findings, f)
 	}
+	if m.Error != "" && len(m.Missing) == 0 {
+		r.Findings = append(r.Findings, finding.TryUnreadable.At(place, "map %s does not load: %s", m.Name, m.Error))
+	}
+	for _, s := range m.Stuck {
+		r.Findings = append(r.Findings, finding.TryStuck.At(place, "map %s: from the spawn %s no way leads to the %s", m.Name, s.Spawn, s.Goal))
+	}
+}
+
+// readAll reads every entry of a bundle, which checks each one's CRC, and goes after what texts name that no map leads to.
+func (r *Result) readAll(ctx context.Context, p *profile.Profile, file, name string) error {
+	add := func(f finding.Finding) {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.Findings = append(r.Findings, f)
+	}
+	place := fault.Place{File: filepath.Base(name)}
 	b, err := mount.Open(file)
 	if err != nil {
-		add(err)
-		return
+		add(finding.TryUnreadable.At(place, "%v", err))
+		return nil
 	}
 	defer b.Close()
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, e := range b.Entries() {
-		if _, err := b.ReadFile(e.Name); err != nil {
-			add(err)
-		}
 		r.Entries++
+		group.Go(func() error {
+			from, err := e.Open()
+			if err == nil {
+				_, err = io.Copy(io.Discard, from)
+				from.Close()
+			}
+			if err != nil {
+				add(finding.TryUnreadable.At(place, "%v", err))
+			}
+			return ctx.Err()
+		})
 	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	for _, e := range b.Entries() {
+		for i := range p.Contents {
+			c := &p.Contents[i]
+			rel, ok := strings.CutPrefix(e.Name, c.To+"/")
+			if !ok || !c.Always || !c.Takes(rel) {
+				continue // others a map leads to
+			}
+			for _, n := range mount.Text(p, c, e.Name, b.ReadFile) {
+				if n.Why != "" && n.Why != mount.ErrNotThere.Error() || n.Why != "" && n.Path != e.Name {
+					add(finding.TryMissing.At(place, "%s needs %s: %s", e.Name, n.Path, n.Why))
+				}
+			}
+		}
+	}
+	return nil
 }

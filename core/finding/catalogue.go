@@ -153,5 +153,7 @@ var (
 	GuardHome   = declare("guard.home", Error, "It tells strangers who you are and how your machine is set up, and it works nowhere else.", "Write the path from the project's folder, or save the file anew without it.")
 
 	TryMissing = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")
+	TryStuck   = declare("try.unreachable", Warning, "Whoever starts there can't reach what the game is about.", "Build a way, or move the spawn.")
+	TryLoose   = declare("try.loose", Warning, "The game takes the loose file: you test and play something else than what players get.", "Move it away, or let 'vornix try --installed DIR --set-aside' do it.")
 	TrySilent  = declare("try.silent", Warning, "A player who has only this bundle hears nothing there.", "Add the sound, or remove the mention of it.")
 )

@@ -22,6 +22,8 @@ const (
 	Released   = "released"
 	Deployed   = "deployed"
 	RolledBack = "rolled-back"
+	Swept      = "swept"
+	Restored   = "restored"
 )
 
 // Event is one thing that happened.
@@ -30,6 +32,7 @@ type Event struct {
 	Time    time.Time         `json:"time"`
 	Version string            `json:"version,omitempty"`
 	Target  string            `json:"target,omitempty"`
+	Place   string            `json:"place,omitempty"` // the safe place of what was swept or restored
 	Files   map[string]string `json:"files,omitempty"` // SHA-256 by file name
 }
 
@@ -57,14 +60,18 @@ func Read(p *project.Project) ([]Event, error) {
 	if err != nil {
 		return nil, err
 	}
-	var list []Event
+	return Parse(data), nil
+}
+
+// Parse reads a ledger's lines. One that a crash cut short is passed over.
+func Parse(data []byte) (list []Event) {
 	for line := range bytes.SplitSeq(data, []byte("\n")) {
 		var e Event
 		if json.Unmarshal(line, &e) == nil && e.Kind != "" {
 			list = append(list, e)
 		}
 	}
-	return list, nil
+	return list
 }
 
 // Release finds the record of a finished version; nil when it isn't finished.

@@ -80,7 +80,7 @@ func (r *Bundle) open() error {
 		}
 	}
 	if r.archive, err = archive.Open(r.file, size); err != nil {
-		return fmt.Errorf("the archive can't be read: %w", err)
+		return err
 	}
 	return nil
 }

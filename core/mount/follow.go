@@ -221,3 +221,44 @@ func (f *follower) content(c *profile.Content, at, by string) {
 		return t.Check(c.Form)
 	})
 }
+
+// Of goes after all that a file in the game refers to: a map, material, model, sprite, texture or text, told apart by where it lies. The
+// first in the list is the file itself.
+func Of(p *profile.Profile, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
+	f := &follower{p: p, read: read, seen: map[string]bool{}}
+	below := func(dir, ending string) (string, bool) {
+		rel, ok := strings.CutPrefix(gamePath, dir+"/")
+		name, ok2 := strings.CutSuffix(rel, ending)
+		return name, ok && ok2
+	}
+	if _, ok := below(p.Files.Maps, ".vnm"); ok {
+		list := []Need{{Path: gamePath}}
+		data, err := read(gamePath)
+		var m *mapfile.Map
+		if err == nil {
+			m, err = mapfile.Read(data)
+		}
+		if err != nil {
+			list[0].Why = err.Error()
+			return list
+		}
+		return append(list, Follow(p, gamePath, m, read, nil)...)
+	}
+	if name, ok := below(p.Files.Materials, ".toml"); ok {
+		f.material(name, "")
+	} else if name, ok := below(p.Files.Models, ".glb"); ok {
+		f.model(name, "")
+	} else if name, ok := below(p.Files.Sprites, ".json"); ok {
+		f.sprite(name, "")
+	}
+	for i := range p.Contents {
+		c := &p.Contents[i]
+		if rel, ok := strings.CutPrefix(gamePath, c.To+"/"); ok && len(f.list) == 0 && c.Takes(rel) {
+			f.content(c, gamePath, "")
+		}
+	}
+	if len(f.list) == 0 {
+		f.need([]string{gamePath}, "", false, nil)
+	}
+	return f.list
+}

@@ -227,3 +227,45 @@ func GamePath(p *project.Project, a *Asset) string {
 	}
 	return a.Content.Path(a.Name)
 }
+
+// Needed are the files that something needs: the sources of all that ships with their parts, and what they inherit from. pictures
+// are images that are needed outside the game.
+func Needed(g *Graph, pictures []string) map[string]bool {
+	needed := map[string]bool{}
+	var use func(a *Asset)
+	use = func(a *Asset) {
+		if needed[a.Source] {
+			return
+		}
+		needed[a.Source] = true
+		for _, list := range [][]string{a.Parts, a.Chain} {
+			for _, file := range list {
+				needed[file] = true
+			}
+		}
+		for _, b := range a.Bases {
+			use(b)
+		}
+	}
+	for _, a := range Closure(g.Roots()...) {
+		use(a)
+	}
+	for _, image := range pictures {
+		needed[image] = true
+	}
+	return needed
+}
+
+// Unused are the assets that nothing needs. While a map can't be read nobody knows what it needs, so none is called so.
+func Unused(g *Graph, pictures []string) (list []*Asset) {
+	if !g.Complete() {
+		return nil
+	}
+	needed := Needed(g, pictures)
+	for _, a := range g.Assets {
+		if !needed[a.Source] && !g.Takes(a.Source) {
+			list = append(list, a)
+		}
+	}
+	return list
+}

@@ -49,6 +49,7 @@ type File struct {
 	Textures []Recipe          `toml:"texture" jsonschema:"description=Recipes for textures; what a later one that matches says overrides an earlier one"`
 	Pictures []Picture         `toml:"picture" jsonschema:"description=Recipes for the pictures that the game's profile asks for; what a later one that matches says overrides an earlier one"`
 	Pack     Pack              `toml:"pack"`
+	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
 	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
@@ -86,6 +87,11 @@ type Exception struct {
 	File   string   `toml:"file" jsonschema:"required,description=Pattern on the file's path in the game"`
 	Allow  []string `toml:"allow" jsonschema:"required,enum=source,enum=backup,enum=secret,enum=home,description=What it may have: be a source or a backup\\, hold a secret\\, hold a path of a home folder"`
 	Reason string   `toml:"reason" jsonschema:"required,minLength=1,description=Why it must ship"`
+}
+
+// Sweep says how long stray files are kept in their safe place.
+type Sweep struct {
+	KeepDays int `toml:"keep_days" jsonschema:"minimum=0,description=Days that a safe place is kept before the next sweep removes it for good (default 60)"`
 }
 
 // Index says where players get the files.
@@ -179,6 +185,7 @@ func (p *Project) fill() {
 	s.Sounds = cmp.Or(s.Sounds, "sounds")
 	s.Sprites = cmp.Or(s.Sprites, "sprites")
 	s.Models = cmp.Or(s.Models, "models")
+	p.File.Sweep.KeepDays = cmp.Or(p.File.Sweep.KeepDays, 60)
 	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
 		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
 	}

@@ -280,6 +280,31 @@ func (d *Dir) RemoveTree(rel string) error {
 	return nil
 }
 
+// RemoveEmpty removes a folder that is empty. One that is not, or is not there, is left without an error.
+func (d *Dir) RemoveEmpty(rel string) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if list, err := fs.ReadDir(d.root.FS(), path.Clean(rel)); err != nil || len(list) > 0 {
+		return nil
+	}
+	if err := d.root.Remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return explain(err, "remove", d.Join(rel))
+	}
+	return nil
+}
+
+// MakeFolder makes a folder and those above it.
+func (d *Dir) MakeFolder(rel string) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if err := d.root.MkdirAll(filepath.FromSlash(rel), 0o777); err != nil {
+		return explain(err, "make the folder", d.Join(rel))
+	}
+	return nil
+}
+
 // Move renames a file inside the folder, making the folders that to needs.
 func (d *Dir) Move(from, to string) error {
 	for _, rel := range []string{from, to} {

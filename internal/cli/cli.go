@@ -139,9 +139,9 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommandGroupID("start")
 	root.SetCompletionCommandGroupID("start")
 	add("start", a.demoCommand(), a.newCommand())
-	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand())
+	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
-	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.scaleCommand(), a.fmtCommand())
+	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root
 }

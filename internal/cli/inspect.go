@@ -20,6 +20,7 @@ import (
 	"vornix/core/index"
 	"vornix/core/mount"
 	"vornix/core/release"
+	"vornix/core/sound"
 	"vornix/core/sprite"
 	"vornix/core/texture"
 	"vornix/internal/cli/show"
@@ -32,10 +33,12 @@ func (a *app) inspectCommand() *cobra.Command {
 	var o look
 	cmd := &cobra.Command{
 		Use:   "inspect FILE",
-		Short: "What is inside a map, bundle, texture, image or index",
+		Short: "What is inside a map, bundle, texture, image, sound, text, index or folder",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
 JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx or glTF), a model (GLB in a project's folder of models), a
-version index or a sprite's index, checks it, and shows what is inside. It needs no project.
+sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a version index or a sprite's index, checks it, and shows what is inside; of a
+folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too: what is wrong with
+an entry is said, and whoever can't read an archive's directory is told how to save what is left.
 
 Of a map source it says what it compiles to, and what only its compilation shows, such as a gap in a sealed map. Of a texture
 it says how far it is from its source, which is found when the texture lies in a project's out/tree, or named with --source;
@@ -47,20 +50,20 @@ much is seen from where (cells), or where one can walk (ground). --shot takes a 
   vornix inspect out/tree/maps/cairn_station.vnm --shot porch
   vornix inspect out/bundles/highline-1.0.0.parcel --json
   vornix inspect out/tree/textures/wood/plank.ktx2 --picture plank.png`,
-		Args: between(1, 1, "one file"),
+		Args: between(1, 1, "one file or folder"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			name := args[0]
 			if err := o.checkView(a.out.Draws()); err != nil {
 				return err
 			}
 			result, err := a.inspect(ctx, name, o)
+			answer.Result = result
 			if err != nil {
 				if fault.KindOf(err) == fault.Failed && !isShown(err) {
 					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Make it again, or get it again from where it came from."}
 				}
 				return err
 			}
-			answer.Result = result
 			return nil
 		}),
 	}
@@ -89,6 +92,10 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
 	}
+	if info, err := f.Stat(); err == nil && info.IsDir() {
+		f.Close()
+		return a.inspectFolder(ctx, name)
+	}
 	head := make([]byte, headSize)
 	n, _ := f.Read(head) // an empty file is none of the kinds below
 	f.Close()
@@ -113,54 +120,31 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--picture is for maps, textures and images, --glb for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte("PK")):
 		return a.inspectBundle(ctx, name, o)
+	case sound.FormOf(head) != "" && slices.Contains(sound.Endings, strings.ToLower(filepath.Ext(name))):
+		return a.inspectSound(name)
 	case strings.HasSuffix(strings.ToLower(name), ".json"):
-		return a.inspectIndex(read())
+		data, err := read()
+		if err == nil && !bytes.Contains(data, []byte(`"entries"`)) && !bytes.Contains(data, []byte(`"states"`)) {
+			return a.inspectText(name)
+		}
+		return a.inspectIndex(data, err)
+	case textForms[strings.ToLower(filepath.Ext(name))] != "":
+		return a.inspectText(name)
+	case bytes.Contains(head, []byte("PK\x03\x04")), holdsEntries(name):
+		return a.inspectBundle(ctx, name, o)
 	}
 	return nil, &fault.Fault{What: "Vornix does not know this kind of file", Place: fault.Place{File: filepath.ToSlash(name)},
-		Do: "Known are .vnm, ZIP archives, KTX2, DDS, images, .vnx, glTF, index.json and a sprite's index; 'vornix sprite' reads sheets."}
+		Do: "Known are folders, .vnm, ZIP archives, KTX2, DDS, images, .vnx, glTF, sounds, texts, index.json and a sprite's index; 'vornix sprite' plays sheets."}
 }
 
-// bundleAnswer is what inspect says of an archive or a map.
-type bundleAnswer struct {
-	Kind    string        `json:"kind"`
-	Map     *mapAnswer    `json:"map,omitempty"`
-	Entries []entryAnswer `json:"entries"`
-}
-
-type entryAnswer struct {
-	Path   string `json:"path"`
-	Size   int64  `json:"size"`
-	Packed int64  `json:"packed"`
-}
-
-func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
-	b, err := mount.Open(name)
+// holdsEntries says whether an archive's directory stands at the end of a file of another kind, as in an installer.
+func holdsEntries(name string) bool {
+	b, err := mount.OpenAny(name)
 	if err != nil {
-		return nil, err
+		return false
 	}
 	defer b.Close()
-	answer := bundleAnswer{Kind: "archive", Entries: []entryAnswer{}}
-	if b.MapData != nil {
-		answer.Kind = "map"
-		if answer.Map, err = a.inspectMap(ctx, name, b.MapData, o); err != nil {
-			return nil, err
-		}
-	}
-	var rows [][]string
-	var size, packed int64
-	for _, e := range b.Entries() {
-		if _, err := b.ReadFile(e.Name); err != nil {
-			return nil, err
-		}
-		answer.Entries = append(answer.Entries, entryAnswer{e.Name, e.Size, e.Packed})
-		size, packed = size+e.Size, packed+e.Packed
-		rows = append(rows, []string{e.Name, release.Bytes(e.Size), release.Bytes(e.Packed)})
-	}
-	if len(rows) > 0 {
-		a.out.Heading("%d entries, all read and whole: %s, packed to %s", len(rows), release.Bytes(size), release.Bytes(packed))
-		a.out.Table([]string{"entry", "size", "packed"}, rows)
-	}
-	return answer, nil
+	return len(b.Entries()) > 0
 }
 
 func (a *app) inspectIndex(data []byte, err error) (any, error) {

@@ -1,0 +1,87 @@
+package archive
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"vornix/core/fault"
+	"vornix/core/safefile"
+)
+
+// MostExtracted is how much Extract writes unless it is told otherwise: an archive that says it holds more is probably a trap.
+const MostExtracted = 64 << 30
+
+// Written is a file that Extract wrote.
+type Written struct {
+	Path   string `json:"path"`
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256"`
+}
+
+// ExtractOptions for Extract.
+type ExtractOptions struct {
+	Workers   int
+	Most      int64 // bytes in all; 0: MostExtracted
+	Overwrite bool  // files that are there
+}
+
+// Extract writes entries below a folder. Everything is looked at before the first byte is written: a bad name, a lying size, two entries
+// that are one file on some systems, a file that is there already. Nothing is written outside the folder, each file whole or not at all.
+// What was written before an error is in the list.
+func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptions) ([]Written, error) {
+	most := o.Most
+	if most == 0 {
+		most = MostExtracted
+	}
+	var total int64
+	for _, f := range files {
+		if f.Trouble != "" {
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the entry %q can't be unpacked", f.Name), Why: f.Trouble + ".", Do: "Name the entries that you want, or leave this one out with --except."}
+		}
+		if total += f.Size; total > most || f.Size > most {
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most), Why: "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --most."}
+		}
+		if _, err := d.Stat(f.Name); err == nil && !f.Dir && !o.Overwrite {
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.", Do: "Choose another folder with --to, or add --overwrite."}
+		}
+	}
+	list := make([]Written, len(files))
+	var mu sync.Mutex // making folders one at a time keeps errors plain
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(max(o.Workers, 1))
+	for i, f := range files {
+		group.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if f.Dir {
+				mu.Lock()
+				defer mu.Unlock()
+				return d.MakeFolder(f.Name)
+			}
+			from, err := f.Open()
+			if err != nil {
+				return err
+			}
+			defer from.Close()
+			to, err := d.Create(f.Name)
+			if err != nil {
+				return err
+			}
+			defer to.Abort()
+			if _, err := io.Copy(to, from); err != nil {
+				return &fault.Fault{What: "the entry can't be unpacked", Place: fault.Place{File: f.Name}, Err: err, Do: "Get the archive again, or save what is whole with 'vornix salvage'."}
+			}
+			list[i] = Written{f.Name, to.Size(), to.SHA256()}
+			return to.CommitCache()
+		})
+	}
+	err := group.Wait()
+	list = slices.DeleteFunc(list, func(w Written) bool { return w.Path == "" })
+	return list, err
+}
