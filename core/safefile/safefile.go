@@ -140,6 +140,9 @@ func (f *File) SHA256() string { return hex.EncodeToString(f.hash.Sum(nil)) }
 // Size is how many bytes have been written so far.
 func (f *File) Size() int64 { return f.size }
 
+// Executable makes the file one that can be run, where systems tell.
+func (f *File) Executable() { _ = f.f.Chmod(0o755) }
+
 // Commit makes the file durable and puts it in its place, replacing what is there.
 func (f *File) Commit() error { return f.commit(true) }
 

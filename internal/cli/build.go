@@ -2,11 +2,14 @@ package cli
 
 import (
 	"context"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"vornix/core/build"
 	"vornix/core/bundle"
+	"vornix/core/fault"
+	"vornix/core/installer"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
@@ -54,7 +57,8 @@ that packs builds in full first. A build that was stopped goes on where it was.`
 }
 
 func (a *app) packCommand() *cobra.Command {
-	var intoMap bool
+	var intoMap, withInstaller bool
+	var program string
 	cmd := &cobra.Command{
 		Use:   "pack",
 		Short: "Pack what ships into bundles, as the game wants them",
@@ -66,9 +70,11 @@ Sources, backups, private keys, access tokens and paths of a home folder never s
 stops. What must ship all the same is named under [[pack.exception]] in vornix.toml, with a reason.
 
 With --into-map each compiled map gets its content behind it, in out/into-map, whatever the profile says: for a client that
-downloads the map alone.`,
+downloads the map alone. With --installer it also writes a program, in out/installers, that installs the bundles into the game, with
+backups, and uninstalls them: this program itself with the bundles at its end, or another system's with --program.`,
 		Example: `  vornix pack
   vornix pack --into-map
+  vornix pack --installer --program ~/downloads/vornix-windows-amd64.exe
   vornix pack --json | jq '.result[].sha256'`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
@@ -77,11 +83,29 @@ downloads the map alone.`,
 				return err
 			}
 			defer s.Close()
+			if intoMap && withInstaller || program != "" && !withInstaller {
+				return &fault.Fault{Kind: fault.Usage, What: "--program goes with --installer, and --installer not with --into-map", Do: "Leave one of them out."}
+			}
+			if withInstaller { // a wrong program is better found before the work than after it
+				if program == "" {
+					if program, err = os.Executable(); err != nil {
+						return err
+					}
+				}
+				if _, err := installer.System(program); err != nil {
+					return err
+				}
+			}
 			bundles, err := a.pack(ctx, answer, s, intoMap)
 			answer.Result = bundles
-			return err
+			if err != nil || !withInstaller {
+				return err
+			}
+			return a.installer(ctx, answer, s, program, bundles)
 		}),
 	}
+	cmd.Flags().BoolVar(&withInstaller, "installer", false, "also write a program that installs the bundles into the game")
+	cmd.Flags().StringVar(&program, "program", "", "with --installer: the Vornix `program` of another system")
 	cmd.Flags().BoolVar(&intoMap, "into-map", false, "pack each map's content into the compiled map, in out/into-map")
 	return cmd
 }
@@ -94,4 +118,21 @@ func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session,
 	}
 	step, bundles, err := s.Pack(ctx, &built.Tree, intoMap)
 	return bundles, a.step(answer, step, err)
+}
+
+// installer writes a program that installs bundles.
+func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Session, program string, bundles []bundle.Bundle) error {
+	var files []string
+	for _, b := range bundles {
+		files = append(files, s.P.Join(bundle.Dir, b.Name))
+	}
+	made, err := installer.Write(ctx, s.P, program, files)
+	if err != nil {
+		return err
+	}
+	answer.Result = struct {
+		Bundles   []bundle.Bundle `json:"bundles"`
+		Installer *installer.Made `json:"installer"`
+	}{bundles, made}
+	return a.step(answer, &release.Step{Name: "pack", Made: []release.Made{{Path: made.Path, Size: made.Size, State: "made"}}, Summary: "an installer for " + made.System}, nil)
 }

@@ -21,6 +21,7 @@ import (
 
 	"vornix/core/build"
 	"vornix/core/fault"
+	"vornix/core/installer"
 	"vornix/core/nearest"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -74,6 +75,17 @@ func Main(args []string) int {
 	}
 	a := &app{out: show.New(os.Stdout, os.Stderr, os.Getenv)}
 	root := a.root()
+	if exe, err := os.Executable(); err == nil {
+		carried, err := installer.Open(exe)
+		if err != nil {
+			a.out.Error(err)
+			return fault.KindOf(err).ExitCode()
+		}
+		if carried != nil {
+			defer carried.Close()
+			root = a.installerRoot(carried)
+		}
+	}
 	root.SetArgs(args)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
