@@ -35,6 +35,7 @@ type Record struct {
 type Installed struct {
 	File
 	Backup string `json:"backup,omitempty"` // SHA-256 of what stood there before, kept in the folder of backups
+	Before string `json:"before,omitempty"` // while a version follows another: SHA-256 of the older one's file
 }
 
 // Action is what happens to a file.
@@ -152,7 +153,7 @@ func (in *Installation) Plan() ([]Action, error) {
 		switch mine := old.find(f.Path); {
 		case sum == f.SHA256:
 			a.Do = "leave"
-		case sum != "" && mine != nil && mine.SHA256 == sum:
+		case sum != "" && mine != nil && (mine.SHA256 == sum || mine.Before == sum):
 			a.Do, a.Why = "replace", "version "+old.Version
 		case sum != "":
 			a.Do, a.Why = "replace", "a copy of what is there is kept"
@@ -184,7 +185,7 @@ func (in *Installation) away(f Installed) (Action, error) {
 		return a, err
 	case sum == "" && f.Backup == "":
 		a.Do, a.Why = "leave", "it is gone already"
-	case sum != "" && sum != f.SHA256 && sum != f.Backup:
+	case sum != "" && sum != f.SHA256 && sum != f.Backup && sum != f.Before:
 		a.Do, a.Why = "keep", "somebody changed it since"
 	case f.Backup != "":
 		a.Do, a.Why = "bring back", "what stood there before"
@@ -213,9 +214,12 @@ func (in *Installation) Install(ctx context.Context) ([]Action, error) {
 		}
 		n := Installed{File: f}
 		if mine := old.find(f.Path); mine != nil {
-			n.Backup = mine.Backup // what stood there before the first version
-			if sum != "" && sum != mine.SHA256 && sum != f.SHA256 && sum != mine.Backup {
-				n.Backup = sum // somebody else's since
+			n.Backup, n.Before = mine.Backup, mine.SHA256 // what stood there before the first version, and what stands there now
+			if sum == mine.Before {
+				n.Before = sum
+			}
+			if sum != "" && sum != mine.SHA256 && sum != mine.Before && sum != f.SHA256 && sum != mine.Backup {
+				n.Backup, n.Before = sum, "" // somebody else's since
 			}
 		} else if sum != "" && sum != f.SHA256 {
 			n.Backup = sum
@@ -252,6 +256,9 @@ func (in *Installation) Install(ctx context.Context) ([]Action, error) {
 		if err := in.takeAway(ctx, f); err != nil {
 			return nil, err
 		}
+	}
+	for i := range now.Files {
+		now.Files[i].Before = ""
 	}
 	return plan, in.write(now)
 }

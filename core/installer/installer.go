@@ -17,6 +17,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"vornix/core/archive"
@@ -100,6 +101,7 @@ func Write(ctx context.Context, p *project.Project, program string, bundles []st
 		m.Files = append(m.Files, File{at, size, sum})
 		sources = append(sources, archive.Source{Name: "files/" + at, Size: size, SHA256: sum, Method: archive.Store, Open: func() (io.ReadCloser, error) { return os.Open(b) }})
 	}
+	slices.SortFunc(m.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 	data, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package needs
 
 import (
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -73,6 +74,13 @@ func sorted(list []finding.Finding) []finding.Finding {
 // nearestTo is the name of an asset that a wrong name probably means: itself, one whose path ends so, or the nearest word.
 func (g *Graph) nearestTo(k Kind, name string) string {
 	names := g.names(k)
+	if path.Ext(name) == "" { // contents are mostly named without their ending
+		for i, n := range names {
+			if a := g.byKey[key(k, n)]; a != nil && a.IsContent() {
+				names[i] = strings.TrimSuffix(n, path.Ext(n))
+			}
+		}
+	}
 	for short := name; short != ""; {
 		for _, n := range names {
 			if strings.EqualFold(n, short) {
