@@ -170,7 +170,7 @@ func (r *Result) name(p *profile.Profile) {
 		continue
 	}
 	for i := range r.Found {
-		for n := i + 1; r.Found[i].Name == ""; n++ {
+		for n := 1; r.Found[i].Name == ""; n++ {
 			if name := fmt.Sprintf("lost/%04d.%s", n, r.Found[i].Kind); !taken[name] {
 				give(&r.Found[i], name, Numbered)
 			}
