@@ -43,30 +43,29 @@ func Load(ctx context.Context, name string) (Side, error) {
 	if !info.IsDir() {
 		return s, s.bundle(name)
 	}
-	var files []string
-	bundles := true
+	var files, bundles []string
 	err = filepath.WalkDir(name, func(at string, e fs.DirEntry, err error) error {
 		if err != nil || !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {
 			return err
 		}
 		files = append(files, at)
-		bundles = bundles && (isBundle(at) || filepath.Dir(at) != name)
+		if filepath.Dir(at) == filepath.Clean(name) && isBundle(at) {
+			bundles = append(bundles, at)
+		}
 		return ctx.Err()
 	})
 	if err != nil {
 		return nil, &fault.Fault{What: "the folder can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err}
 	}
-	if bundles && slices.ContainsFunc(files, func(f string) bool { return filepath.Dir(f) == name }) { // a release, with pictures in folders beside
-		for _, f := range files {
-			if filepath.Dir(f) == name {
-				if err := s.bundle(f); err != nil {
-					return nil, err
-				}
-			}
-		}
-		return s, nil
+	if bundles == nil {
+		return s, s.folder(ctx, name, files)
 	}
-	return s, s.folder(ctx, name, files)
+	for _, f := range bundles { // a release: what stands beside, such as its index, is none of it
+		if err := s.bundle(f); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
 }
 
 // isBundle says whether a file is an archive or a compiled map.

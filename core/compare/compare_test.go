@@ -81,6 +81,7 @@ func TestSides(t *testing.T) {
 	require.NoError(t, os.MkdirAll(release, 0o777))
 	archived(t, filepath.Join(release, "part-1.zip"), map[string]string{"gone.txt": "gone", "empty.txt": ""})
 	archived(t, filepath.Join(release, "part-2.zip"), map[string]string{"maps/a.vnm": "map", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "small", "sounds/old_name.wav": "a sound"})
+	write(t, release, map[string]string{"index.json": "{}", "page.jpg": "a picture"})
 	assert.Empty(t, compare.Sides(load(t, release), load(t, folder)).Changes, "a release is what is in its bundles")
 	_, err := compare.Load(ctx, filepath.Join(release, "nowhere"))
 	assert.ErrorContains(t, err, "nowhere")

@@ -37,7 +37,7 @@ var (
 	RefEnding       = declare("reference.ending", Error, "The game adds the ending itself, looks for a file with two and finds nothing.", "Leave the ending out.")
 	RefAbsolute     = declare("reference.absolute", Error, "The path exists on your machine only; everybody else sees the missing pattern.", "Write the path from the kind's folder.")
 	RefCase         = declare("reference.case", Error, "It works on Windows and is missing on the server, which tells capitals from small letters.", "Write the name as the file is called.")
-	AssetUnused     = declare("asset.unused", Note, "It will not ship; if a map should have used it, players will miss it.", "Use it, include it under [pack], or delete it.")
+	AssetUnused     = declare("asset.unused", Note, "It will not ship; if a map should have used it, players will miss it.", "Use it, include it under [pack], or let 'vornix sweep' move it away.")
 	AssetTwin       = declare("asset.same-name", Error, "Two sources would become one file in the release, and only one of them would win.", "Keep one of the files.")
 
 	TextureDecode   = declare("texture.unreadable", Error, "The texture can't be made, so surfaces would show the missing pattern.", "Export the image again.")
@@ -119,7 +119,7 @@ var (
 	PathChars      = declare("path.characters", Error, "The game, or somebody's system, can't open a file of that name.", "Rename the file.")
 	PathLong       = declare("path.long", Error, "The game cuts longer paths off and does not find the file.", "Shorten the name or its folder.")
 	FileUnreadable = declare("file.unreadable", Error, "What is made of it would be missing from the release.", "Check who may read it, and whether another program has it open.")
-	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "Delete it or move it out of the project.")
+	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "'vornix sweep' moves it to a safe place.")
 
 	AddonField    = declare("addon.field", Error, "The game or the workshop refuses the addon, or cuts the text off.", "Correct the field under [addon].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")

@@ -245,40 +245,57 @@ func (s *Scanner) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
+// first says of each two bytes whether something may begin with them: one look at a byte tells nearly all that is harmless.
+var first = func() *[1 << 16]bool {
+	var t [1 << 16]bool
+	for _, n := range needles {
+		t[int(n.bytes[0])|int(n.bytes[1])<<8] = true
+	}
+	for second := range 256 {
+		t['='|second<<8], t[':'|second<<8] = true, true
+	}
+	return &t
+}()
+
 // look searches data, which begins at the byte at and in that line. With border >= 0 only what reaches across it counts.
 func (s *Scanner) look(data []byte, at int64, border, line int) {
-	for _, n := range needles {
-		for from := 0; ; {
-			i := bytes.Index(data[from:], n.bytes)
-			if i < 0 {
-				break
-			}
-			i += from
-			from = i + 1
-			if border >= 0 && i >= border {
-				break
-			}
-			rest := data[i+len(n.bytes):]
-			rest = rest[:min(len(rest), reach)]
-			if n.step == 2 {
-				narrow := make([]byte, 0, len(rest)/2)
-				for k := 0; k+1 < len(rest) && rest[k+1] == 0; k += 2 {
-					narrow = append(narrow, rest[k])
-				}
-				rest = narrow
-			}
-			if what := n.rule.judge(string(rest)); what != "" {
-				s.add(Hit{n.rule.sort, what, at + int64(i), s.lineAt(data, i, line)})
-			}
-		}
+	end := len(data) - 1
+	if border >= 0 {
+		end = min(end, border)
 	}
-	if !s.text {
+	if end <= 0 {
 		return
 	}
-	for i, c := range data {
-		if (c == '=' || c == ':') && (border < 0 || i < border) && set(data, i) {
-			s.add(Hit{Secret, "a password or key in a setting", at + int64(i), s.lineAt(data, i, line)})
+	for i, pair := 0, int(data[0])<<8; i < end; i++ {
+		pair = pair>>8 | int(data[i+1])<<8
+		if first[pair] {
+			s.begins(data, i, at, line)
 		}
+	}
+}
+
+// begins looks closer at what may begin at data[i].
+func (s *Scanner) begins(data []byte, i int, at int64, line int) {
+	for k := range needles {
+		n := &needles[k]
+		if n.bytes[0] != data[i] || !bytes.HasPrefix(data[i:], n.bytes) {
+			continue
+		}
+		rest := data[i+len(n.bytes):]
+		rest = rest[:min(len(rest), reach)]
+		if n.step == 2 {
+			narrow := make([]byte, 0, len(rest)/2)
+			for k := 0; k+1 < len(rest) && rest[k+1] == 0; k += 2 {
+				narrow = append(narrow, rest[k])
+			}
+			rest = narrow
+		}
+		if what := n.rule.judge(string(rest)); what != "" {
+			s.add(Hit{n.rule.sort, what, at + int64(i), s.lineAt(data, i, line)})
+		}
+	}
+	if c := data[i]; s.text && (c == '=' || c == ':') && set(data, i) {
+		s.add(Hit{Secret, "a password or key in a setting", at + int64(i), s.lineAt(data, i, line)})
 	}
 }
 

@@ -159,7 +159,9 @@ func TestStoppedAnywhere(t *testing.T) {
 func TestTheGameIsFound(t *testing.T) {
 	pkg := made(t, demotest.Project(t, "highline"), "1.0.0", map[string]string{"a.parcel": "a"})
 	home := t.TempDir()
-	env := func(name string) string { return map[string]string{"PROGRAMFILES": filepath.Join(home, "programs")}[name] }
+	env := func(name string) string {
+		return map[string]string{"PROGRAMFILES": filepath.Join(home, "programs")}[name]
+	}
 	assert.Empty(t, pkg.Find(home, env))
 	for _, dir := range []string{filepath.Join(home, "games", "kestrel-post"), filepath.Join(home, "programs", "Kestrel Post")} {
 		require.NoError(t, os.MkdirAll(dir, 0o777))

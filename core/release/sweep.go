@@ -13,6 +13,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/index"
+	"vornix/core/installer"
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/profile"
@@ -57,8 +58,10 @@ func PlanSweep(ctx context.Context, p *project.Project, g *needs.Graph, named []
 	if err != nil {
 		return nil, err
 	}
-	drawn := path.Join(build.PicturesDir, "plans") + "/" // drawings that somebody asked for by hand
-	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool { return strings.HasPrefix(i.Path, drawn) })
+	byHand := []string{path.Join(build.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
+	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool {
+		return slices.ContainsFunc(byHand, func(prefix string) bool { return strings.HasPrefix(i.Path, prefix) })
+	})
 	return plan, nil
 }
 
@@ -90,7 +93,17 @@ func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule)
 	step.Kept = place == nil && len(plan.Expired) == 0
 	step.Summary = "nothing is stray"
 	if place != nil {
-		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", Count(len(place.Files), "file"), Bytes(place.Size()), path.Join(sweep.SafeDir, place.Name))
+		folders := 0
+		for _, f := range place.Files {
+			if f.Folder {
+				folders++
+			}
+		}
+		what := Count(len(place.Files)-folders, "file")
+		if folders > 0 {
+			what += " and " + Count(folders, "empty folder")
+		}
+		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", what, Bytes(place.Size()), path.Join(sweep.SafeDir, place.Name))
 	}
 	if n := len(plan.Expired); n > 0 {
 		step.Summary += fmt.Sprintf("; %s older than %d days removed for good", Count(n, "safe place"), s.P.File.Sweep.KeepDays)
@@ -123,10 +136,14 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 	}
 	list, err := sweep.BringBack(ctx, d, sweep.SafeDir, place, named)
 	files := map[string]string{}
-	left := 0
+	left, folders := 0, 0
 	for _, b := range list {
 		if b.Left != "" {
 			left++
+			continue
+		}
+		if b.Folder {
+			folders++
 			continue
 		}
 		files[b.Path] = b.SHA256
@@ -138,7 +155,11 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 	if err != nil {
 		return nil, list, err
 	}
-	step.Summary = fmt.Sprintf("%s brought back from %s", Count(len(step.Made), "file"), path.Join(sweep.SafeDir, place.Name))
+	what := Count(len(step.Made), "file")
+	if folders > 0 {
+		what += " and " + Count(folders, "empty folder")
+	}
+	step.Summary = fmt.Sprintf("%s brought back from %s", what, path.Join(sweep.SafeDir, place.Name))
 	if left > 0 {
 		step.Failed = true
 		return step, list, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files stay in the safe place", left, len(list)), Why: "Nothing that stands in the project is overwritten.",

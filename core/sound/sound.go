@@ -33,19 +33,20 @@ var Endings = []string{".wav", ".ogg", ".flac", ".mp3"}
 
 // Info is what a file says of itself.
 type Info struct {
-	Form     Form
-	Codec    string // such as "PCM", "Vorbis", "Opus"
-	Rate     int    // samples a second
-	Channels int
-	Bits     int   // a sample; 0 where the form has none
-	Samples  int64 // for each channel; 0 when the file does not say
+	Form     Form   `json:"form"`
+	Codec    string `json:"codec"` // such as "PCM", "Vorbis", "Opus"
+	Rate     int    `json:"rate"`  // samples a second
+	Channels int    `json:"channels"`
+	Bits     int    `json:"bits"`    // a sample; 0 where the form has none
+	Samples  int64  `json:"samples"` // for each channel; 0 when the file does not say
 	// Loop is where it repeats, in samples, when it says so: the first, and the last plus one.
-	Loop *[2]int64
+	Loop *[2]int64 `json:"loop,omitempty"`
 	// Clipped is how many samples stand at the loudest value with a neighbour there too; SilentStart and SilentEnd how many are
 	// silent at the ends, all channels. Known for PCM only, as Heard says.
-	Heard                  bool
-	Clipped                int64
-	SilentStart, SilentEnd int64
+	Heard       bool  `json:"heard"`
+	Clipped     int64 `json:"clipped"`
+	SilentStart int64 `json:"silent_start"`
+	SilentEnd   int64 `json:"silent_end"`
 }
 
 // Length is how long it plays.

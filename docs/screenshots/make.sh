@@ -45,15 +45,26 @@ shot check "vornix check"
 shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm" "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,48p'"
-shot needs-texture "vornix needs cairn_station; vornix needs --by textures/rock/slab.png; vornix texture textures/sign/highline.png sign.dds --format bc1; vornix scale 6x3 textures/rock/slab.png"
+shot needs "vornix needs cairn_station; vornix needs --by textures/rock/slab.png"
+shot pack "vornix pack; vornix try; vornix needs --by sounds/station/hum.wav; vornix sweep --yes; vornix restore" "rm -rf out/bundles; vornix pack; vornix try; echo; vornix needs --by sounds/station/hum.wav; echo; vornix sweep --yes; vornix restore"
+head -c 1850000 out/bundles/highline-1.0.0.parcel > cut.parcel
+sed -i 's/for 3s/for 5s, then rest/' scripts/winch.txt
+sed -i 's/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx
+vornix pack --quiet 2>/dev/null
+shot look-inside "vornix extract FILE materials/rock/cairn_wet.toml --with-needs; vornix diff 1.0.0 out/bundles; vornix salvage cut.parcel saved.parcel" \
+  "vornix extract out/bundles/highline-1.0.0.parcel materials/rock/cairn_wet.toml --with-needs --to look; echo; vornix diff 1.0.0 out/bundles; echo; in_terminal 'vornix salvage cut.parcel saved.parcel' | tail -12"
+rm -rf look saved.parcel cut.parcel
+sed -i 's/for 5s, then rest/for 3s/' scripts/winch.txt
+sed -i 's/item winch at=6.5,13/item winch at=7,13/' maps/cairn_station.vnx
+vornix pack --quiet 2>/dev/null
 vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
-vornix sprite ../lower-sidings/sprites/mole.toml "$here/sprite.png" --state walk --direction east --scale 12 --quiet
+vornix sprite ../lower-sidings/sprites/mole.toml "$work/sprite.png" --state walk --direction east --scale 12 --quiet
 vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/lit-postcard.png" --shot postcard --quiet
 convert out/pictures/cairn_station-page.jpg "$here/shot-page.png"
 vornix shoot saltpan_relay --plan-view --quiet
 cp out/pictures/plans/saltpan_relay-isometric.png "$here/plan-isometric.png"
 shot shoot "vornix shoot cairn_station; vornix inspect out/tree/maps/cairn_station.vnm --shot porch"
-cp ../lower-sidings/out/pictures/tram_depot.png "$here/lit-tiles.png"
+convert ../lower-sidings/out/pictures/tram_depot.png "$work/sprite.png[0]" -background "#15181c" -gravity center -append "$here/tiles.png"
 vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/map-ground.png" --view ground --quiet
 cat > "$work/gallery.vnx" <<'VNX'
 map gallery title="Sorting Gallery" sealed=yes
@@ -102,4 +113,3 @@ VNX
 vornix inspect "$work/attic.vnx" --picture "$here/leak.png" --quiet
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,6.6,3.2/point 18,6.6/' maps/cairn_station.vnx
 shot mistakes "vornix build"
-shot help "vornix --help" "vornix --help | sed '/^Flags:/,\$d'"

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -78,6 +79,9 @@ what the map says of itself, how much of which material is seen, terrains, props
 						d.Maps = append(d.Maps, mapChanges{c.Path, list})
 					}
 				}
+			}
+			if shown := 24; len(rows) > shown+1 && !a.out.Verbose {
+				rows = append(rows[:shown], []string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 			}
 			a.out.Table([]string{"", "file", "size", "size now", "grown"}, rows)
 			for _, m := range d.Maps {

@@ -238,7 +238,7 @@ them, as the game's profile says. It writes what is whole to OUT, and says of ea
 			if err == nil {
 				a.out.Say("\n%d of %s saved in %s, %s", r.Written, release.Count(len(r.Found), "entry"), filepath.ToSlash(args[1]), release.Bytes(r.Size))
 				if r.Written < len(r.Found) {
-					return &fault.Fault{What: fmt.Sprintf("%d entries are not whole, and were left out", len(r.Found)-r.Written), Do: "Get those again from where they came from."}
+					return &fault.Fault{What: release.Count(len(r.Found)-r.Written, "entry") + " not whole, and left out", Do: "Get those again from where they came from."}
 				}
 			}
 			return err
