@@ -51,15 +51,18 @@ func main() {
 	rays := flag.Bool("rays", false, "only shadow rays beside Embree")
 	stages := flag.Bool("stages", false, "only the long stages of maps")
 	pictures := flag.Bool("pictures", false, "only pictures of the demo's maps")
+	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	flag.Parse()
-	if *maps || *rays || *stages || *pictures {
+	if *maps || *rays || *stages || *pictures || *packing {
 		measure := measureMaps
 		switch {
 		case *rays:
 			measure = func() (string, error) { return measureRays(5) }
 		case *stages:
 			measure = func() (string, error) { return alone(measureStages) }
+		case *packing:
+			measure = func() (string, error) { return alone(measurePack) }
 		case *pictures:
 			measure = func() (string, error) { return alone(measurePictures) }
 		}
@@ -146,7 +149,7 @@ func bench(runs, files int, write bool) error {
 		return err
 	}
 	out.WriteString(line)
-	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
+	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measurePack(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
 		if line, err = measure(); err != nil {
 			return err
 		}

@@ -191,11 +191,7 @@ func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 			if len(broken) > 0 {
 				return &finding.Failure{What: "the " + step + " " + source + " can't be used", Findings: broken}
 			}
-			data, err := t.Input(source)
-			if err != nil {
-				return err
-			}
-			return t.Write(out, data)
+			return t.Copy(ctx, source, out)
 		},
 	})
 }

@@ -143,7 +143,7 @@ func TestGoneSourcesLeaveTheTree(t *testing.T) {
 	text = strings.ReplaceAll(text, "legend . tile=earth/moss colour=#5c8a3c\n", "")
 	text = text[:strings.Index(text, "grid tunnel")] + text[strings.Index(text, "spawn shed_1"):] // the level that is an image has moss too
 	text = strings.NewReplacer("at=3.2.0", "at=3,2,0", "at=5.2.0", "at=5,2,0", "at=3.8.0", "at=3,8,0", "at=5.8.0", "at=5,8,0", "cells=32.16", "cells=32,16",
-		"at=2.6.0", "at=2,6,0", "at=10.2.0", "at=10,2,0", "at=20.2.0", "at=20,2,0", "at=27.8.0", "at=27,8,0", "at=14.14.0", "at=14,14,0", "at=6.6.0", "at=6,6,0", "at=26.13.0", "at=26,13,0", "at=11.5.5.0", "at=11.5,5,0", "shift.rush", "shift,rush").Replace(text)
+		"at=2.6.0", "at=2,6,0", "at=10.2.0", "at=10,2,0", "at=20.2.0", "at=20,2,0", "at=27.8.0", "at=27,8,0", "at=14.13.0", "at=14,13,0", "at=6.6.0", "at=6,6,0", "at=26.13.0", "at=26,13,0", "at=11.5.5.0", "at=11.5,5,0", "shift.rush", "shift,rush").Replace(text)
 	demotest.Put(t, p, "maps/tram_depot.vnx", []byte(text))
 	r := mustRun(t, p)
 	assert.Equal(t, []string{"tiles/earth/moss.toml", "tiles/pixels/earth/moss.dds"}, r.Removed)

@@ -7,6 +7,7 @@ import (
 	"encoding/gob"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io/fs"
 	"path"
 	"strings"
@@ -99,6 +100,30 @@ func (s *store) keep(rel string, parts [][]byte) (output, error) {
 	return o, s.dir.WriteCache(s.objectPath(o.SHA256), parts...)
 }
 
+var errChanged = errors.New("the file changed")
+
+// keepFile puts a file of a known hash into the cache, without having it in memory.
+func (s *store) keepFile(ctx context.Context, from, rel, sum string) (output, error) {
+	f, err := s.dir.Create(s.objectPath(sum))
+	if err != nil {
+		return output{}, err
+	}
+	defer f.Abort()
+	if err := f.Fill(ctx, from); err != nil {
+		return output{}, err
+	}
+	if f.SHA256() != sum {
+		return output{}, errChanged
+	}
+	return output{Path: rel, SHA256: sum, Size: f.Size()}, f.CommitCache()
+}
+
+// whole says whether a kept result is there and as it was kept.
+func (s *store) whole(o output) bool {
+	sum, _, err := safefile.HashFile(s.dir.Join(s.objectPath(o.SHA256)))
+	return err == nil && sum == o.SHA256
+}
+
 // object reads a kept result back and checks it.
 func (s *store) object(o output) ([]byte, bool) {
 	data, err := s.dir.ReadFile(s.objectPath(o.SHA256))
@@ -119,7 +144,7 @@ func (s *store) find(key string) (r record, ok bool) {
 		if len(o.SHA256) != 2*sha256.Size {
 			return record{}, false
 		}
-		if _, ok := s.object(o); !ok {
+		if !s.whole(o) {
 			return record{}, false
 		}
 	}

@@ -1,8 +1,10 @@
 package job
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"maps"
 	"os"
@@ -35,10 +37,31 @@ func (t *Task) Input(rel string) ([]byte, error) {
 		return nil, &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err}
 	}
 	if sha256.Sum256(data) != want.SHA256 {
-		return nil, &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel},
-			Why: "The result would be of neither the old nor the new file.", Do: "Build again when it has been saved."}
+		return nil, changed(rel)
 	}
 	return data, nil
+}
+
+// Copy makes a declared input a declared output, as it is, however large.
+func (t *Task) Copy(ctx context.Context, input, output string) error {
+	want, ok := t.inputs[input]
+	if !ok || !slices.Contains(t.job.Outputs, output) {
+		return fmt.Errorf("job %q copies %s to %s without declaring both", t.job.ID, input, output)
+	}
+	o, err := t.run.store.keepFile(ctx, filepath.Join(t.run.o.Dir, filepath.FromSlash(input)), output, hex.EncodeToString(want.SHA256[:]))
+	if errors.Is(err, errChanged) {
+		return changed(input)
+	}
+	if err == nil {
+		t.outputs = append(t.outputs, o)
+	}
+	return err
+}
+
+// changed says that an input is no longer what the job's key was made of.
+func changed(rel string) error {
+	return &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel},
+		Why: "The result would be of neither the old nor the new file.", Do: "Build again when it has been saved."}
 }
 
 // Inputs are the declared inputs, sorted.
