@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"io/fs"
 	"math/rand"
 	"os"
 	"path/filepath"
@@ -21,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/archive"
+	"vornix/core/safefile"
 	"vornix/internal/peer"
 )
 
@@ -70,7 +72,7 @@ func pack(t testing.TB, sources []archive.Source, o archive.Options) ([]*sink, [
 func all() (map[string][]byte, []archive.Source) {
 	content := map[string][]byte{
 		"a/empty": {}, "a/small.txt": []byte("hello"), "b/text.txt": text(300_000), "b/noise.bin": noise(200_000, 1), "c/blocks.txt": text(3<<20 + 17), "c/noise.bin": noise(2<<20, 2),
-		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"),
+		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"), "-dash and 'quote' & co.txt": []byte("odd"), "deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
 	}
 	var list []archive.Source
 	for name, data := range content {
@@ -470,6 +472,54 @@ func TestHostile(t *testing.T) {
 	spoilt[bytes.Index(whole, []byte("PK\x01\x02"))-20] ^= 0x55
 	_, err = open(t, spoilt).Files[1].Read()
 	assert.ErrorContains(t, err, "damaged")
+}
+
+// Unpacking looks at everything first: with one bad entry among good ones nothing is written, and never anything outside.
+func TestExtract(t *testing.T) {
+	t.Parallel()
+	outer := t.TempDir()
+	d, err := safefile.MakeDir(filepath.Join(outer, "in"))
+	require.NoError(t, err)
+	defer d.Close()
+	list := func() (names []string) {
+		require.NoError(t, filepath.WalkDir(outer, func(at string, e fs.DirEntry, err error) error {
+			if rel, _ := filepath.Rel(outer, at); err == nil && !e.IsDir() {
+				names = append(names, filepath.ToSlash(rel))
+			}
+			return err
+		}))
+		return names
+	}
+	for _, bad := range []string{"../evil", "/abs", `..\evil`, "a/../../b", "GOOD.TXT", "con", "x:y"} {
+		r := open(t, foreign(t, nil, "good.txt", "sub/deep.txt", bad))
+		_, err := archive.Extract(t.Context(), d, r.Files, archive.ExtractOptions{Workers: 2})
+		assert.Error(t, err, bad)
+		assert.Empty(t, list(), bad)
+	}
+	r := open(t, foreign(t, nil, "folder/", "good.txt", "sub/deep.txt"))
+	_, err = archive.Extract(t.Context(), d, r.Files, archive.ExtractOptions{Most: 20})
+	assert.ErrorContains(t, err, "unpacks to more than 20 bytes")
+	written, err := archive.Extract(t.Context(), d, r.Files, archive.ExtractOptions{Workers: 2})
+	require.NoError(t, err)
+	assert.Len(t, written, 2)
+	assert.Equal(t, []string{"in/good.txt", "in/sub/deep.txt"}, list())
+	assert.DirExists(t, d.Join("folder"))
+	sum := sha256.Sum256([]byte("content of good.txt"))
+	assert.Equal(t, hex.EncodeToString(sum[:]), written[0].SHA256)
+	_, err = archive.Extract(t.Context(), d, r.Files, archive.ExtractOptions{})
+	assert.ErrorContains(t, err, "there already")
+	if err := os.Symlink(outer, d.Join("link")); err == nil { // a link that was there leads nowhere
+		_, err = archive.Extract(t.Context(), d, open(t, foreign(t, nil, "link/evil.txt")).Files, archive.ExtractOptions{Overwrite: true})
+		assert.Error(t, err)
+		assert.NoFileExists(t, filepath.Join(outer, "evil.txt"))
+	}
+	spoilt := foreign(t, nil, "good.txt", "sub/deep.txt")
+	spoilt[bytes.Index(spoilt, []byte("PK\x01\x02"))-20] ^= 0x55
+	_, err = archive.Extract(t.Context(), d, open(t, spoilt).Files, archive.ExtractOptions{Overwrite: true})
+	assert.ErrorContains(t, err, "damaged")
+	data, err := os.ReadFile(d.Join("sub/deep.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "content of sub/deep.txt", string(data), "what was there stays")
 }
 
 // Any bytes end in an error, or in entries that read or don't; none gives more than it said.

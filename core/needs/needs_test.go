@@ -139,3 +139,52 @@ func TestModelsAndProperties(t *testing.T) {
 	}
 	assert.Equal(t, []string{`the material "metal/rail" is not in materials/; the model "props/mail_crate" wants it, for map saltpan_relay`}, texts)
 }
+
+// Scripts, start files and companions are assets like others: they know what they need, and what needs them.
+func TestTextsInTheGraph(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	g := scan(t, p)
+	winch, route := g.Find("script", "winch"), g.Find("route", "north.json")
+	require.NotNil(t, winch, "named without its ending")
+	require.NotNil(t, route)
+	assert.Equal(t, []string{"material lamp/amber", "sound station/hum"}, names(winch.Needs))
+	assert.Equal(t, []string{"map cairn_station"}, names(winch.NeededBy))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay"}, names(route.Needs))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay"}, names(needs.MapsOf(g.Find(needs.Sound, "station/hum"))))
+	assert.Contains(t, g.Roots(), route, "a start file ships although nothing needs it")
+	assert.NotContains(t, g.Roots(), winch)
+	assert.Equal(t, []*needs.Asset{winch}, g.Named("scripts/winch.txt"))
+
+	cairn := g.Find(needs.Map, "cairn_station")
+	assert.Contains(t, needs.Closure(cairn), winch)
+	assert.NotContains(t, needs.Closure(cairn), g.Find(needs.Map, "saltpan_relay"))
+	// A script that leads from one map to the other makes a circle, and no part of the other ships with the one.
+	name := "profiles/kestrel-post.toml"
+	demotest.Put(t, p, name, p.Profile.Source)
+	demotest.Edit(t, p, name, `refers = ['^\s*play`, `refers = ['^\s*go (?P<map>\S+)', '^\s*also (?P<script>\S+)', '^\s*play`)
+	demotest.Put(t, p, "scripts/winch.txt", []byte("go saltpan_relay\nalso winch\nalso gust\n"))
+	p = demotest.Load(t, p.Dir)
+	g = scan(t, p)
+	winch = g.Find("script", "winch.txt")
+	assert.Equal(t, []string{"map saltpan_relay", "script gust.txt"}, names(winch.Needs), "a script that names itself needs nothing more")
+	shipped := names(needs.Closure(g.Find(needs.Map, "cairn_station")))
+	assert.Contains(t, shipped, "script gust.txt")
+	assert.NotContains(t, shipped, "map saltpan_relay")
+	assert.NotContains(t, shipped, "texture water/brine")
+
+	unused := names(needs.Unused(g, []string{"pictures/ridge.png"}))
+	assert.Equal(t, []string{"sound wind/gust"}, unused)
+	demotest.Edit(t, p, "maps/cairn_station.vnx", " does=winch", "")
+	assert.Equal(t, []string{"script gust.txt", "script winch.txt", "sound wind/gust"}, names(needs.Unused(scan(t, p), nil)))
+
+	q := demotest.Project(t, "lower-sidings")
+	g = scan(t, q)
+	notice := g.Find("notice", "tram_depot.notice.txt")
+	require.NotNil(t, notice)
+	assert.Equal(t, []string{"map tram_depot"}, names(notice.NeededBy))
+	assert.Equal(t, "levels/tram_depot.notice.txt", needs.GamePath(q, notice))
+	needed := needs.Needed(g, nil)
+	for _, file := range []string{"maps/tram_depot.vnx", "maps/tunnel.png", "sprites/lamp/glow/10.png", "maps/tram_depot.notice.txt"} {
+		assert.True(t, needed[file], file)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,4 +93,42 @@ func TestForms(t *testing.T) {
 			assert.Equal(t, []int{c.line, c.column}, []int{bad.Line, bad.Column}, "%s %q: %v", c.form, c.content, err)
 		}
 	}
+}
+
+// Any bytes end in an error with a place, or in a text that is written and read again as the same, in every encoding that has its letters.
+func FuzzRead(f *testing.F) {
+	for _, s := range []string{content, "\xef\xbb\xbf{\"a\": [1]}\r\n", "\xff\xfea\x00\n\x00", "<a>\n<b/></a>", "[s]\nk=v\n", "a;b\n1;\"x\ny\"\n", "a = [1,\n2]\n", "\x81"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := text.Read(data, "cp437")
+		if err != nil {
+			return
+		}
+		for _, form := range text.Forms {
+			if err := r.Check(form); err != nil {
+				bad, ok := err.(*text.Error)
+				if !ok || bad.Line < 0 || bad.Line > r.LF+r.CRLF+1 || bad.What == "" {
+					t.Fatalf("%s: %#v", form, err)
+				}
+			}
+		}
+		for _, e := range text.Encodings {
+			mark := "no"
+			if e[:3] == "utf" {
+				mark = "yes"
+			}
+			out, err := r.Write(text.Style{Encoding: e, Mark: mark})
+			if err != nil {
+				continue
+			}
+			again, err := text.Read(out, e)
+			if err != nil || again.Content != r.Content && again.Encoding == e && utf8.ValidString(r.Content) {
+				t.Fatalf("%s: %q became %q (%v)", e, r.Content, again.Content, err)
+			}
+			if d := again.Differs(text.Style{Lines: "crlf"}); len(d) > 0 && r.LF == 0 {
+				t.Fatalf("%v", d)
+			}
+		}
+	})
 }
