@@ -25,8 +25,8 @@ const (
 	gather = 16 << 20
 	// inFlight is how much content is between reading and writing at any time.
 	inFlight = 48 << 20
-	// sampled is how much of a large entry is packed to see whether it shrinks at all.
-	sampled = 128 << 10
+	// sampled is how much of a large entry is packed at its beginning, at a third and at two thirds, to see whether it shrinks.
+	sampled = 64 << 10
 )
 
 // Source is a file for an archive.
@@ -269,13 +269,12 @@ func (p *packing) inBlocks(it *item) error {
 			it.crc = sum.crc
 		}
 		if first {
-			if it.method != Store { // what does not shrink at its beginning is taken not to shrink at all
-				part := data[:min(n, sampled)]
-				sample, err := compress(it.method, part, nil, false)
+			if it.method != Store {
+				shrinks, err := shrinks(r, data, s)
 				if err != nil {
 					return err
 				}
-				if len(sample) > len(part)-len(part)/50 {
+				if !shrinks {
 					it.method = Store
 				}
 			}
@@ -300,6 +299,29 @@ func (p *packing) inBlocks(it *item) error {
 		before = data[max(0, n-window):]
 	}
 	return nil
+}
+
+// shrinks says whether a large entry is worth packing: three samples of it decide, where r can be read anywhere, else its beginning.
+func shrinks(r io.Reader, begin []byte, s *Source) (bool, error) {
+	samples := [][]byte{begin[:min(len(begin), sampled)]}
+	if at, ok := r.(io.ReaderAt); ok {
+		for _, from := range []int64{s.Size / 3, s.Size / 3 * 2} {
+			part := make([]byte, min(sampled, s.Size-from))
+			if _, err := at.ReadAt(part, from); err != nil && !errors.Is(err, io.EOF) {
+				return false, err
+			}
+			samples = append(samples, part)
+		}
+	}
+	all, packed := 0, 0
+	for _, part := range samples {
+		b, err := compress(s.Method, part, nil, true)
+		if err != nil {
+			return false, err
+		}
+		all, packed = all+len(part), packed+len(b)
+	}
+	return packed <= all-all/50, nil
 }
 
 // copy takes an entry over from an older archive.

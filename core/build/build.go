@@ -13,7 +13,6 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"vornix/core/addon"
-	"vornix/core/check"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/job"
@@ -237,7 +236,7 @@ func (pl *planner) included() {
 		if _, found := slices.BinarySearch(taken, f.Path); found {
 			continue
 		}
-		if check.Included(pl.p, f.Path) {
+		if pl.p.Included(f.Path) {
 			pl.copy("file", f.Path, f.Path)
 		}
 	}

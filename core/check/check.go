@@ -59,7 +59,11 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	}
 	list = append(list, same...)
 	list = append(list, overrides(p, shipped)...)
-	list = append(list, guarded(p, g, shipped)...)
+	kept, err := guarded(ctx, p, g, shipped)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, kept...)
 	list = append(list, paths(p, shipped)...)
 	pictures := shoot.NewPlan(p, g)
 	list = append(list, pictures.Findings...)

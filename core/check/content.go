@@ -12,7 +12,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/bmatcuk/doublestar/v4"
 	"golang.org/x/sync/errgroup"
 
 	"vornix/core/archive"
@@ -266,37 +265,35 @@ func gameMaps(p *profile.Profile) (list []gameMap) {
 }
 
 // mostGuarded is the largest file that check looks into for what must not ship; pack looks at every byte of all.
-const mostGuarded = 32 << 20
+const mostGuarded = 4 << 20
 
 // guarded finds what must not ship among the files that ship as they are.
-func guarded(p *project.Project, g *needs.Graph, shipped []*needs.Asset) (list []finding.Finding) {
-	var at []struct{ source, game string }
-	for _, a := range shipped {
-		if a.IsContent() {
-			at = append(at, struct{ source, game string }{a.Source, needs.GamePath(p, a)})
-		}
-	}
+func guarded(ctx context.Context, p *project.Project, g *needs.Graph, shipped []*needs.Asset) ([]finding.Finding, error) {
+	list := slices.DeleteFunc(slices.Clone(shipped), func(a *needs.Asset) bool { return !a.IsContent() })
 	for _, f := range g.Files {
-		if f.Path == project.FileName || f.Path == p.ProfilePath || g.Takes(f.Path) || !Included(p, f.Path) {
-			continue
+		if f.Path != project.FileName && f.Path != p.ProfilePath && !g.Takes(f.Path) && p.Included(f.Path) {
+			list = append(list, &needs.Asset{Source: f.Path})
 		}
-		at = append(at, struct{ source, game string }{f.Path, f.Path})
 	}
-	for _, f := range at {
+	return each(ctx, list, func(a *needs.Asset) (found []finding.Finding) {
+		at := a.Source
+		if a.IsContent() {
+			at = needs.GamePath(p, a)
+		}
 		hits := []guard.Hit{}
-		if h, bad := guard.Name(f.game); bad {
+		if h, bad := guard.Name(at); bad {
 			hits = append(hits, h)
-		} else if info, err := os.Stat(p.Join(f.source)); err == nil && info.Size() <= mostGuarded {
-			data, _ := os.ReadFile(p.Join(f.source)) // what can't be read has its own finding
+		} else if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() <= mostGuarded {
+			data, _ := os.ReadFile(p.Join(a.Source)) // what can't be read has its own finding
 			hits = guard.Scan(data)
 		}
 		for _, h := range hits {
-			if _, ok := p.Exception(f.game, string(h.Sort)); !ok {
-				list = append(list, Guarded(h, fault.Place{File: f.source, Line: h.Line}, f.game))
+			if _, ok := p.Exception(at, string(h.Sort)); !ok {
+				found = append(found, Guarded(h, fault.Place{File: a.Source, Line: h.Line}, at))
 			}
 		}
-	}
-	return list
+		return found
+	})
 }
 
 // Guarded says what the guard found in a file; name is its path in the game, as exceptions write it.
@@ -307,12 +304,4 @@ func Guarded(h guard.Hit, at fault.Place, name string) finding.Finding {
 		f.Text = name + " must not ship: it is " + h.What
 	}
 	return f.Doing("%s If it must ship, say why: [[pack.exception]] with file = %q, allow = [%q] and a reason.", f.Do, name, h.Sort)
-}
-
-// Included says whether [pack] include names a file.
-func Included(p *project.Project, file string) bool {
-	return slices.ContainsFunc(p.File.Pack.Include, func(pattern string) bool {
-		ok, _ := doublestar.Match(pattern, file)
-		return ok
-	})
 }

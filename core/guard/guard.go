@@ -63,6 +63,28 @@ var names = []struct {
 	{Secret, "a file of passwords", "{.env,.env.*,.netrc,_netrc,.npmrc,.htpasswd,.git-credentials,.pgpass}"},
 }
 
+// endings are those that the patterns of names speak of, and odd the letters that the others begin or end with.
+var endings, odd = func() (map[string]bool, string) {
+	m := map[string]bool{}
+	for _, n := range names {
+		_, list, ok := strings.Cut(n.pattern, ".")
+		if list = strings.Trim(list, "{}"); ok && strings.HasPrefix(n.pattern, "*.") {
+			for e := range strings.SplitSeq(list, ",") {
+				m["."+e[strings.LastIndex(e, ".")+1:]] = true
+			}
+		}
+	}
+	for _, e := range []string{".db", ".ini", ".swp", ".swo"} {
+		m[e] = true
+	}
+	return m, "~#._"
+}()
+
+// plain says quickly of nearly all names that no pattern matches them.
+func plain(base string) bool {
+	return base != "" && !endings[path.Ext(base)] && !strings.ContainsRune(odd, rune(base[0])) && !strings.ContainsRune(odd, rune(base[len(base)-1])) && !strings.HasPrefix(base, "id_") && base != "vornix.toml"
+}
+
 // folders are parts of a path that no release has.
 var folders = map[string]Hit{
 	".git":    {Source, "a part of the repository", -1, 0},
@@ -80,6 +102,9 @@ func Name(file string) (Hit, bool) {
 		}
 	}
 	base := parts[len(parts)-1]
+	if plain(base) {
+		return Hit{}, false
+	}
 	for _, n := range names {
 		if ok, _ := doublestar.Match(n.pattern, base); ok {
 			return Hit{n.sort, n.what, -1, 0}, true
@@ -245,14 +270,21 @@ func (s *Scanner) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// first says of each two bytes whether something may begin with them: one look at a byte tells nearly all that is harmless.
-var first = func() *[1 << 16]bool {
-	var t [1 << 16]bool
+// What may begin with two bytes: a piece of a rule, or a setting.
+const (
+	piece   = 1
+	setting = 2
+)
+
+// first says of each two bytes what may begin with them: one look at a byte tells nearly all that is harmless.
+var first = func() *[1 << 16]uint8 {
+	var t [1 << 16]uint8
 	for _, n := range needles {
-		t[int(n.bytes[0])|int(n.bytes[1])<<8] = true
+		t[int(n.bytes[0])|int(n.bytes[1])<<8] = piece
 	}
 	for second := range 256 {
-		t['='|second<<8], t[':'|second<<8] = true, true
+		t['='|second<<8] |= setting
+		t[':'|second<<8] |= setting
 	}
 	return &t
 }()
@@ -268,8 +300,11 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 	}
 	for i, pair := 0, int(data[0])<<8; i < end; i++ {
 		pair = pair>>8 | int(data[i+1])<<8
-		if first[pair] {
+		switch what := first[pair]; {
+		case what&piece != 0:
 			s.begins(data, i, at, line)
+		case what != 0 && s.text && set(data, i):
+			s.setting(data, i, at, line)
 		}
 	}
 }
@@ -294,9 +329,13 @@ func (s *Scanner) begins(data []byte, i int, at int64, line int) {
 			s.add(Hit{n.rule.sort, what, at + int64(i), s.lineAt(data, i, line)})
 		}
 	}
-	if c := data[i]; s.text && (c == '=' || c == ':') && set(data, i) {
-		s.add(Hit{Secret, "a password or key in a setting", at + int64(i), s.lineAt(data, i, line)})
+	if data[i] == ':' && s.text && set(data, i) { // which some pieces begin with too
+		s.setting(data, i, at, line)
 	}
+}
+
+func (s *Scanner) setting(data []byte, i int, at int64, line int) {
+	s.add(Hit{Secret, "a password or key in a setting", at + int64(i), s.lineAt(data, i, line)})
 }
 
 func (s *Scanner) lineAt(data []byte, i, line int) int {

@@ -124,6 +124,14 @@ func (p *Project) Exception(gamePath, sort string) (reason string, ok bool) {
 	return "", false
 }
 
+// Included says whether [pack] include names a file.
+func (p *Project) Included(file string) bool {
+	return slices.ContainsFunc(p.File.Pack.Include, func(pattern string) bool {
+		ok, _ := doublestar.Match(pattern, file)
+		return ok
+	})
+}
+
 // Find returns the nearest folder at or above dir that has a vornix.toml.
 func Find(dir string) (string, error) {
 	abs, err := filepath.Abs(dir)

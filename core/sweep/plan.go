@@ -104,7 +104,7 @@ func NewPlan(ctx context.Context, p *project.Project, g *needs.Graph, o Options)
 			item.Left = "something needs it"
 		case used[file]:
 			continue // an asset whose name looks stray: the rule for unused ones says more
-		case included(p, file):
+		case p.Included(file):
 			item.Left = "[pack] include names it"
 		}
 		plan.add(item)
@@ -138,13 +138,6 @@ func (p *Plan) add(i Item) {
 	} else {
 		p.Go = append(p.Go, i)
 	}
-}
-
-func included(p *project.Project, file string) bool {
-	return slices.ContainsFunc(p.File.Pack.Include, func(pattern string) bool {
-		ok, _ := doublestar.Match(pattern, file)
-		return ok
-	})
 }
 
 type walker struct {

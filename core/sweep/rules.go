@@ -49,20 +49,42 @@ var folders = []struct {
 	{System, "__macosx", "the system's folder settings"}, {Backup, "{backup,backups,.backup}", "in a folder of backups"},
 }
 
+// stray are endings, and beginnings of endings, that the patterns of names speak of.
+var stray = []string{".bak", ".orig", ".old", ".rej", ".sav", ".tmp", ".temp", ".part", ".crdownload", ".swp", ".swo", ".log", ".dmp", ".db", ".ini", ".zip", ".7z", ".rar", ".tar", ".tgz", ".vnp"}
+
+// plain says quickly of nearly all names that no pattern matches them.
+func plain(base string) bool {
+	if base == "" || strings.ContainsRune("~#.", rune(base[0])) || strings.ContainsRune("~#", rune(base[len(base)-1])) || strings.Contains(base, "copy") || strings.Contains(base, "backup") {
+		return false
+	}
+	ending := path.Ext(base)
+	for _, s := range stray {
+		if strings.HasPrefix(ending, s) {
+			return false
+		}
+	}
+	return true
+}
+
 // Stray says by which rule a file is stray by its path alone; bundleEnding is that of the game's bundles.
 func Stray(file, bundleEnding string) (rule Rule, what string) {
 	low := strings.ToLower(file)
 	dir, base := path.Split(low)
 	for part := range strings.SplitSeq(strings.TrimSuffix(dir, "/"), "/") {
+		if !strings.Contains(part, "cache") && !strings.Contains(part, "light") && !strings.Contains(part, "backup") && part != "__macosx" {
+			continue // as nearly all
+		}
 		for _, f := range folders {
 			if ok, _ := doublestar.Match(f.pattern, part); ok {
 				return f.rule, f.what
 			}
 		}
 	}
-	for _, n := range names {
-		if ok, _ := doublestar.Match(n.pattern, base); ok {
-			return n.rule, n.what
+	if !plain(base) {
+		for _, n := range names {
+			if ok, _ := doublestar.Match(n.pattern, base); ok {
+				return n.rule, n.what
+			}
 		}
 	}
 	if bundleEnding != "" && path.Ext(base) == strings.ToLower(bundleEnding) || path.Ext(base) == ".vnm" {

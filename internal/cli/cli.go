@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
+	"runtime/pprof"
 	"strings"
 	"sync"
 	"syscall"
@@ -26,6 +27,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/safefile"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -39,6 +41,7 @@ type app struct {
 	projectDir string
 	jobs       int
 	yes        bool
+	cpuProfile string // for those who make Vornix faster
 }
 
 // handled marks an error that has been shown.
@@ -138,6 +141,8 @@ func (a *app) root() *cobra.Command {
 	flags.BoolVar(&a.out.Quiet, "quiet", false, "print errors only")
 	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
 	flags.IntVar(&a.jobs, "jobs", 0, "run this `number` of jobs at once (default: one a processor)")
+	flags.StringVar(&a.cpuProfile, "cpu-profile", "", "write a profile of the processors to this `file`")
+	_ = flags.MarkHidden("cpu-profile") // it exists
 	root.SetFlagErrorFunc(suggestFlag)
 	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
 		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
@@ -180,7 +185,7 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		if a.jobs < 0 {
 			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
 		} else {
-			err = work(cmd.Context(), answer, args)
+			err = a.profiled(func() error { return work(cmd.Context(), answer, args) })
 		}
 		exit := 0
 		if err != nil {
@@ -200,6 +205,29 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		}
 		return nil
 	}
+}
+
+// profiled runs work, and with --cpu-profile writes down what the processors do meanwhile.
+func (a *app) profiled(work func() error) error {
+	if a.cpuProfile == "" {
+		return work()
+	}
+	d, err := safefile.MakeDir(filepath.Dir(a.cpuProfile))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	f, err := d.Create(filepath.Base(a.cpuProfile))
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	if err := pprof.StartCPUProfile(f); err != nil {
+		return err
+	}
+	err = work()
+	pprof.StopCPUProfile()
+	return errors.Join(err, f.CommitCache())
 }
 
 // load finds and reads the project.
