@@ -186,7 +186,9 @@ func measurePack(dir, exe, demo string) (string, error) {
 		return "", err
 	}
 	if err := row("hash all files of a folder (`inspect out/tree`)", "`sha256sum`", "<= 0.6x", nothing, func() (figure, error) { return timeOnce("", exe, "inspect", "--quiet", tree) },
-		func() (figure, error) { return timeOnce(tree, "find", ".", "-type", "f", "-exec", "sha256sum", "{}", "+") }); err != nil {
+		func() (figure, error) {
+			return timeOnce(tree, "find", ".", "-type", "f", "-exec", "sha256sum", "{}", "+")
+		}); err != nil {
 		return "", err
 	}
 	if _, err := exec.LookPath("unzip"); err == nil {
@@ -195,8 +197,12 @@ func measurePack(dir, exe, demo string) (string, error) {
 			return "", err
 		}
 		fresh := func() error { return os.RemoveAll(filepath.Join(dir, "unpacked")) }
-		if err := row("unpack a bundle (`extract`)", "`unzip -q`", "", fresh, func() (figure, error) { return timeOnce("", exe, "extract", "--quiet", bundle, "--to", filepath.Join(dir, "unpacked")) },
-			func() (figure, error) { return timeOnce("", "unzip", "-q", bundle, "-d", filepath.Join(dir, "unpacked")) }); err != nil {
+		if err := row("unpack a bundle (`extract`)", "`unzip -q`", "", fresh, func() (figure, error) {
+			return timeOnce("", exe, "extract", "--quiet", bundle, "--to", filepath.Join(dir, "unpacked"))
+		},
+			func() (figure, error) {
+				return timeOnce("", "unzip", "-q", bundle, "-d", filepath.Join(dir, "unpacked"))
+			}); err != nil {
 			return "", err
 		}
 	}

@@ -119,7 +119,9 @@ func TestSweepAndRestore(t *testing.T) {
 	assert.Equal(t, 2, vornix(t, p, "restore").exit, "there is nothing to bring back")
 	assert.Contains(t, vornix(t, p, "sweep", "--rule", "backups").err, "Did you mean backup?")
 	assert.Equal(t, 2, vornix(t, p, "sweep", "nowhere.txt").exit)
-	var plan struct{ Go, Left []struct{ Path, Rule, Why string } }
+	var plan struct {
+		Go, Left []struct{ Path, Rule, Why string }
+	}
 	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "sweep", "--json")).Result, &plan))
 	assert.Len(t, plan.Go, 6)
 	assert.NotNil(t, plan.Left)

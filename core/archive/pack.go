@@ -438,9 +438,9 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 			most += most/1000 + 1<<16 // what can't be packed grows by some bytes a block
 		}
 		if p.o.Largest > 0 {
-			room := max(e.Packed, e.Size)
-			if !patch {
-				room = e.Packed
+			room := e.Packed
+			if patch {
+				room = most
 			}
 			fits := func() bool {
 				return w.at+localSize+20+int64(len(e.Name)+it.source.Align+4)+room+w.directorySize(e.Name) <= p.o.Largest

@@ -169,7 +169,7 @@ func TestOneOfEach(t *testing.T) {
 
 	demotest.Edit(t, p, "vornix.toml", "[addon]", "[pack]\ninclude = [\"notes/**\"]\n\n[addon]")
 	demotest.Put(t, p, "notes/plan.txt", []byte("see\n/home/mirella/x\n"))
-	demotest.Put(t, p, "notes/wall.psd", []byte("8BPS"))
+	demotest.Put(t, p, "notes/wall.psd", []byte("layers"))
 	p = demotest.Load(t, p.Dir)
 	list := run(t, p)
 	require.Len(t, with(list, "guard.home"), 1)

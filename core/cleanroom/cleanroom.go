@@ -6,7 +6,9 @@ package cleanroom
 
 import (
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -48,15 +50,18 @@ func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, er
 	bare := *p
 	bare.Server.Maps, bare.Server.Playing = "", "" // there are no lists here: every map counts
 	r := &Result{}
+	var inside []string
 	for _, b := range bundles {
 		rel := path.Join(p.Server.Bundles, filepath.Base(b))
 		if _, _, err := d.CopyFrom(ctx, b, rel); err != nil {
 			return nil, err
 		}
-		if err := r.readAll(ctx, p, d.Join(rel), b); err != nil {
+		if err := r.readAll(ctx, d.Join(rel), b); err != nil {
 			return nil, err
 		}
+		inside = append(inside, d.Join(rel))
 	}
+	r.texts(p, inside)
 	server, err := standin.Start(room, &bare, standin.Options{})
 	if err != nil {
 		return nil, err
@@ -100,8 +105,8 @@ func (r *Result) see(m *standin.MapStatus) {
 	}
 }
 
-// readAll reads every entry of a bundle, which checks each one's CRC, and goes after what texts name that no map leads to.
-func (r *Result) readAll(ctx context.Context, p *profile.Profile, file, name string) error {
+// readAll reads every entry of a bundle, which checks each one's CRC.
+func (r *Result) readAll(ctx context.Context, file, name string) error {
 	add := func(f finding.Finding) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -130,22 +135,49 @@ func (r *Result) readAll(ctx context.Context, p *profile.Profile, file, name str
 			return ctx.Err()
 		})
 	}
-	if err := group.Wait(); err != nil {
-		return err
+	return group.Wait()
+}
+
+// texts goes after what texts name that no map leads to, in all the bundles together: a start file speaks of every map.
+func (r *Result) texts(p *profile.Profile, files []string) {
+	var open []*mount.Bundle
+	defer func() {
+		for _, b := range open {
+			b.Close()
+		}
+	}()
+	for _, file := range files {
+		if b, err := mount.Open(file); err == nil { // one that can't be opened has been told of
+			open = append(open, b)
+		}
 	}
-	for _, e := range b.Entries() {
-		for i := range p.Contents {
-			c := &p.Contents[i]
-			rel, ok := strings.CutPrefix(e.Name, c.To+"/")
-			if !ok || !c.Always || !c.Takes(rel) {
-				continue // others a map leads to
+	read := func(gamePath string) ([]byte, error) {
+		for _, b := range open {
+			if b.MapData != nil && gamePath == p.MapPath(strings.TrimSuffix(path.Base(gamePath), ".vnm")) && strings.HasSuffix(b.Name(), "/"+path.Base(gamePath)) {
+				return b.MapData, nil
 			}
-			for _, n := range mount.Text(p, c, e.Name, b.ReadFile) {
-				if n.Why != "" && n.Why != mount.ErrNotThere.Error() || n.Why != "" && n.Path != e.Name {
-					add(finding.TryMissing.At(place, "%s needs %s: %s", e.Name, n.Path, n.Why))
+			if data, err := b.ReadFile(gamePath); !errors.Is(err, fs.ErrNotExist) {
+				return data, err
+			}
+		}
+		return nil, fs.ErrNotExist
+	}
+	seen := map[string]bool{}
+	for _, b := range open {
+		for _, e := range b.Entries() {
+			for i := range p.Contents {
+				c := &p.Contents[i]
+				rel, ok := strings.CutPrefix(e.Name, c.To+"/")
+				if !ok || !c.Always || !c.Takes(rel) || seen[e.Name] {
+					continue // others a map leads to
+				}
+				seen[e.Name] = true
+				for _, n := range mount.Text(p, c, e.Name, read) {
+					if n.Why != "" {
+						r.Findings = append(r.Findings, finding.TryMissing.At(fault.Place{File: path.Base(b.Name())}, "%s needs %s: %s", e.Name, n.Path, n.Why))
+					}
 				}
 			}
 		}
 	}
-	return nil
 }

@@ -75,6 +75,20 @@ func TestPartsBelongTogether(t *testing.T) {
 	assert.Contains(t, texts(t, p, files[0]), "try.missing")
 }
 
+// The bundle of one map has to stand alone: what only another map's has is missing.
+func TestMapsStandAlone(t *testing.T) {
+	p := demotest.Built(t, "highline")
+	demotest.Edit(t, p, "profiles/kestrel-post.toml", "form = \"mod\"\nname = \"{name}-{version}.parcel\"", "form = \"map\"\nname = \"{map}.parcel\"")
+	p = demotest.Load(t, p.Dir)
+	bad := packed(t, p, "textures/wood/plank.ktx2", "textures/wood/plonk.ktx2") // cairn_station's
+	other := p.Join(bundle.Dir, "saltpan_relay.parcel")
+	assert.NotContains(t, texts(t, p, p.Join(bundle.Dir, "cairn_station.parcel"), other), "try.missing", "the start file speaks of both maps")
+	assert.Contains(t, texts(t, p, other), "routes/north.json needs maps/cairn_station.vnm")
+	said := texts(t, p, bad, other)
+	assert.Contains(t, said, "map cairn_station needs textures/wood/plank.ktx2")
+	assert.NotContains(t, said, "map saltpan_relay needs textures")
+}
+
 // Loose copies in an installed game are found whatever their capitals, set aside and brought back.
 func TestLooseCopies(t *testing.T) {
 	p := demotest.Built(t, "highline")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/edsrzf/mmap-go"
@@ -84,6 +85,9 @@ func (r *Bundle) open() error {
 	}
 	return nil
 }
+
+// Name is the bundle's system path, with forward slashes.
+func (r *Bundle) Name() string { return filepath.ToSlash(r.file.Name()) }
 
 // Close releases the file.
 func (r *Bundle) Close() error {

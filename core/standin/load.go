@@ -84,7 +84,7 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 		return nil, err
 	}
 	ending := path.Ext(p.Pack.Name)
-	set := &shelf{}
+	set := &shelf{alone: p.Pack.Form != "mod"}
 	defer set.close()
 	for _, e := range found {
 		if e.Type().IsRegular() && strings.EqualFold(path.Ext(e.Name()), ending) && !safefile.IsTemp(e.Name()) {
@@ -131,9 +131,12 @@ func readList(dir, file string) []string {
 	return names
 }
 
-// shelf is the bundles that lie where the game looks. Archives are seen together, as parts of one whole; a map that carries its
-// content is seen alone.
-type shelf struct{ list []shelved }
+// shelf is the bundles that lie where the game looks. Those of a mod are seen together, as parts of one whole; a map's is seen
+// alone, since players may have no other.
+type shelf struct {
+	list  []shelved
+	alone bool
+}
 
 type shelved struct {
 	file, sum string
@@ -160,7 +163,7 @@ func (s *shelf) close() {
 // read gives a file out of a bundle, or out of the others.
 func (s *shelf) read(first *mount.Bundle, name string) ([]byte, error) {
 	data, err := first.ReadFile(name)
-	if !errors.Is(err, fs.ErrNotExist) || first.MapData != nil {
+	if !errors.Is(err, fs.ErrNotExist) || s.alone {
 		return data, err
 	}
 	for _, b := range s.list {
