@@ -74,6 +74,11 @@ func all() (map[string][]byte, []archive.Source) {
 		"a/empty": {}, "a/small.txt": []byte("hello"), "b/text.txt": text(300_000), "b/noise.bin": noise(200_000, 1), "c/blocks.txt": text(3<<20 + 17), "c/noise.bin": noise(2<<20, 2),
 		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"), "-dash and 'quote' & co.txt": []byte("odd"), "deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
 	}
+	var mixed []byte // what is noise in one block is text in the next
+	for i := range 5 {
+		mixed = append(append(mixed, noise(900_000, int64(i))...), text(700_000)...)
+	}
+	content["g/mixed.bin"] = mixed
 	var list []archive.Source
 	for name, data := range content {
 		m := archive.Deflate
@@ -88,20 +93,28 @@ func all() (map[string][]byte, []archive.Source) {
 	return content, list
 }
 
+// packedOnce is all of it packed; to pack it takes a while.
+var packedOnce = sync.OnceValues(func() ([]byte, []archive.Packed) {
+	_, sources := all()
+	s := &sink{}
+	list, err := archive.Pack(context.Background(), sources, archive.Options{Workers: 2}, func(int) (archive.Sink, int64, error) { return s, 0, nil })
+	if err != nil {
+		panic(err)
+	}
+	return s.Bytes(), list
+})
+
 // What is packed is read again, by us, by the standard library; with any number of workers it is the same bytes.
 func TestRoundTrip(t *testing.T) {
 	t.Parallel()
 	content, sources := all()
-	var first []byte
 	for _, workers := range []int{1, 5} {
 		rand.Shuffle(len(sources), func(i, j int) { sources[i], sources[j] = sources[j], sources[i] })
 		var wrote int64
 		parts, list := pack(t, sources, archive.Options{Workers: workers, Wrote: func(n int64) { wrote += n }})
 		require.Len(t, parts, 1)
 		data := parts[0].Bytes()
-		if first == nil {
-			first = data
-		}
+		first, _ := packedOnce()
 		require.True(t, bytes.Equal(first, data), "%d workers", workers)
 		r, err := archive.Open(bytes.NewReader(data), int64(len(data)))
 		require.NoError(t, err)
@@ -138,9 +151,9 @@ func TestRoundTrip(t *testing.T) {
 // Entries are taken over from an older archive byte for byte, and only when they are still what they were.
 func TestTakenOver(t *testing.T) {
 	t.Parallel()
-	content, sources := all()
-	parts, list := pack(t, sources, archive.Options{Workers: 2})
-	old := bytes.NewReader(parts[0].Bytes())
+	_, sources := all()
+	whole, list := packedOnce()
+	old := bytes.NewReader(whole)
 	at := map[string]archive.Packed{}
 	for _, p := range list {
 		at[p.Name] = p
@@ -155,26 +168,16 @@ func TestTakenOver(t *testing.T) {
 	again, list := pack(t, append(sources, fresh), archive.Options{Workers: 2})
 	assert.Zero(t, opened)
 	assert.True(t, list[0].Taken)
-	clean, _ := all()
-	clean["a/new.txt"] = text(100)
-	var from []archive.Source
-	for name, data := range clean {
-		for _, s := range sources {
-			if s.Name == name {
-				from = append(from, source(name, data, s.Method))
-			}
-		}
-	}
-	scratch, _ := pack(t, append(from, fresh), archive.Options{Workers: 1})
+	_, clean := all()
+	scratch, _ := pack(t, append(clean, fresh), archive.Options{Workers: 1})
 	assert.True(t, bytes.Equal(scratch[0].Bytes(), again[0].Bytes()), "taken over or packed anew, the archive is the same")
-	spoilt := bytes.Clone(parts[0].Bytes())
+	spoilt := bytes.Clone(whole)
 	spoilt[at["c/blocks.txt"].Data+100] ^= 1
 	for i := range sources {
 		sources[i].Old.File = bytes.NewReader(spoilt)
 	}
 	_, err := archive.Pack(context.Background(), sources, archive.Options{}, func(int) (archive.Sink, int64, error) { return &sink{}, 0, nil })
 	assert.ErrorContains(t, err, "not as it was packed")
-	_ = content
 }
 
 func TestPartsAlignmentAndChange(t *testing.T) {
@@ -222,10 +225,10 @@ func TestPartsAlignmentAndChange(t *testing.T) {
 // Programs that are not ours unpack the same files, and find nothing to say.
 func TestOtherReaders(t *testing.T) {
 	t.Parallel()
-	content, sources := all()
-	parts, list := pack(t, sources, archive.Options{Workers: 2})
+	content, _ := all()
+	whole, list := packedOnce()
 	file := filepath.Join(t.TempDir(), "a.zip")
-	require.NoError(t, os.WriteFile(file, parts[0].Bytes(), 0o666))
+	require.NoError(t, os.WriteFile(file, whole, 0o666))
 	same := func(t *testing.T, dir string, skipZstd bool) {
 		for name, want := range content {
 			if skipZstd && filepath.Ext(name) == ".zst" {
@@ -257,7 +260,7 @@ func TestOtherReaders(t *testing.T) {
 		for _, p := range list {
 			if p.Method == archive.Zstd {
 				raw := filepath.Join(t.TempDir(), "raw.zst")
-				require.NoError(t, os.WriteFile(raw, parts[0].Bytes()[p.Data:p.Data+p.Packed], 0o666))
+				require.NoError(t, os.WriteFile(raw, whole[p.Data:p.Data+p.Packed], 0o666))
 				peer.Run(t, "", zstd, "-q", "-d", raw)
 				got, err := os.ReadFile(strings.TrimSuffix(raw, ".zst"))
 				require.NoError(t, err)
@@ -558,9 +561,8 @@ func FuzzOpen(f *testing.F) {
 // What is left of an archive is found: without its directory, cut in the middle, with a name gone, with a descriptor behind the data.
 func TestScan(t *testing.T) {
 	t.Parallel()
-	content, sources := all()
-	parts, list := pack(t, sources, archive.Options{Workers: 2})
-	data := parts[0].Bytes()
+	content, _ := all()
+	data, list := packedOnce()
 	central := bytes.Index(data, []byte("PK\x01\x02"))
 	find := func(saved []*archive.Saved, name string) *archive.Saved {
 		for _, s := range saved {

@@ -23,13 +23,8 @@ const (
 
 // deflaters and framers wait for use again: each has tables of some hundred kilobytes.
 var (
-	deflaters = sync.Pool{New: func() any {
-		w, err := flate.NewWriter(io.Discard, level)
-		if err != nil {
-			panic(err) // the level is ours
-		}
-		return w
-	}}
+	deflaters, quick, storers = pool(level), pool(flate.BestSpeed), pool(flate.NoCompression)
+
 	framers = sync.Pool{New: func() any {
 		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false), zstd.WithWindowSize(frame))
 		if err != nil {
@@ -47,6 +42,48 @@ func blockOf(m Method) int64 {
 	return block
 }
 
+func pool(level int) *sync.Pool {
+	return &sync.Pool{New: func() any {
+		w, err := flate.NewWriter(io.Discard, level)
+		if err != nil {
+			panic(err) // the level is ours
+		}
+		return w
+	}}
+}
+
+const (
+	noisySize   = 256 << 10 // blocks from here on are looked at before they are packed
+	noisySample = 32 << 10
+)
+
+// noisy says quickly of a large block that deflate will gain nothing on it: two samples of it don't shrink. To search noise for repetitions takes
+// as long as to pack text.
+func noisy(data []byte) bool {
+	if len(data) < noisySize {
+		return false
+	}
+	q := quick.Get().(*flate.Writer)
+	defer quick.Put(q)
+	for _, from := range []int{len(data) / 4, len(data) / 2} {
+		var n counter
+		q.Reset(&n)
+		_, _ = q.Write(data[from : from+noisySample]) // a counter takes every write
+		_ = q.Close()
+		if int(n) < noisySample-noisySample/200 {
+			return false
+		}
+	}
+	return true
+}
+
+type counter int
+
+func (c *counter) Write(p []byte) (int, error) {
+	*c += counter(len(p))
+	return len(p), nil
+}
+
 // compress packs one block of an entry. before is what stands before it in the entry, as far as deflate looks back.
 // Blocks of an entry, one after the other, are the packed entry: for deflate each ends at a byte (as after a flush),
 // for zstd each is a frame (RFC 8878, 3: frames decompress one after the other).
@@ -59,10 +96,14 @@ func compress(m Method, data, before []byte, last bool) ([]byte, error) {
 		defer framers.Put(f)
 		return f.EncodeAll(data, make([]byte, 0, len(data)/2+64)), nil
 	case Deflate:
-		f := deflaters.Get().(*flate.Writer)
-		defer deflaters.Put(f)
+		from, grow := deflaters, len(data)/2
+		if noisy(data) {
+			from, grow = storers, len(data)+len(data)/1000
+		}
+		f := from.Get().(*flate.Writer)
+		defer from.Put(f)
 		var b bytes.Buffer
-		b.Grow(len(data)/2 + 64)
+		b.Grow(grow + 64)
 		f.ResetDict(&b, before)
 		_, err := f.Write(data)
 		if err == nil && last {

@@ -83,7 +83,7 @@ func isBundle(name string) bool {
 func (s Side) bundle(name string) error {
 	b, err := mount.OpenAny(name)
 	if err != nil {
-		return &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Get it again, or save what is left with 'vornix salvage'."}
+		return &fault.Fault{Kind: fault.Usage, What: "the bundle can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Name a bundle, a folder or a compiled map; of a damaged one 'vornix salvage' saves what is left."}
 	}
 	defer b.Close()
 	if b.MapData != nil {

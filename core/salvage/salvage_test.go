@@ -158,7 +158,7 @@ func TestNamesComeBack(t *testing.T) {
 func TestDamage(t *testing.T) {
 	p, whole := packed(t, "highline")
 	base, _ := run(t, p, whole)
-	for at := 1000; at < len(whole); at += len(whole) / 40 {
+	for at := 1000; at < len(whole); at += len(whole) / 12 {
 		data := bytes.Clone(whole)
 		for i := at; i < min(len(data), at+64); i++ {
 			data[i] ^= 0xa5
