@@ -267,7 +267,9 @@ func TestBadInput(t *testing.T) {
 		{"too few words", nil, "inspect", 2, []string{"takes one file"}},
 		{"nothing of that name", nil, "build maps/other.vnx", 2, []string{`nothing that ships is made of "maps/other.vnx"`}},
 		{"inspect nothing", nil, "inspect nothing.vnm", 2, []string{"nothing.vnm"}},
-		{"inspect what nobody knows", func(t testing.TB, p string) { require.NoError(t, os.WriteFile(filepath.Join(p, "a.bin"), []byte("what?"), 0o666)) }, "inspect a.bin", 1, []string{"does not know this kind of file"}},
+		{"inspect what nobody knows", func(t testing.TB, p string) {
+			require.NoError(t, os.WriteFile(filepath.Join(p, "a.bin"), []byte("what?"), 0o666))
+		}, "inspect a.bin", 1, []string{"does not know this kind of file"}},
 		{"try before pack", nil, "try", 2, []string{"Run 'vornix pack' first"}},
 		{"index before pack", nil, "index write", 2, []string{"Run 'vornix pack' first"}},
 		{"not a project", func(t testing.TB, p string) { require.NoError(t, os.Remove(filepath.Join(p, "vornix.toml"))) }, "build", 2, []string{"there is no project here", "vornix new DIR"}},
