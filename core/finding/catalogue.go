@@ -119,7 +119,7 @@ var (
 	PathChars      = declare("path.characters", Error, "The game, or somebody's system, can't open a file of that name.", "Rename the file.")
 	PathLong       = declare("path.long", Error, "The game cuts longer paths off and does not find the file.", "Shorten the name or its folder.")
 	FileUnreadable = declare("file.unreadable", Error, "What is made of it would be missing from the release.", "Check who may read it, and whether another program has it open.")
-	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "'vornix sweep' moves it to a safe place.")
+	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "Let 'vornix sweep' move it to a safe place.")
 
 	AddonField    = declare("addon.field", Error, "The game or the workshop refuses the addon, or cuts the text off.", "Correct the field under [addon].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")
