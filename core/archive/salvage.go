@@ -114,6 +114,7 @@ func (s *scanner) entry(at int64) (e *Saved, next int64) {
 	e.NameLost = e.Name == "" || !utf8.ValidString(e.Name) || trouble(e.Name) != "" && trouble(e.Name[:len(e.Name)-1]) != ""
 	if n := len(e.Name); n > 0 && e.Name[n-1] == '/' {
 		e.Dir, e.Name = true, e.Name[:n-1]
+		e.Size, e.Packed = 0, 0 // whatever it says
 	}
 	next = e.Data
 	if flags&flagDescriptor != 0 && e.Packed == 0 && !e.Dir {
