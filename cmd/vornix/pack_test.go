@@ -174,6 +174,37 @@ func TestInstaller(t *testing.T) {
 	assert.Equal(t, 2, vornix(t, p, "pack", "--program", exe).exit)
 }
 
+// On a terminal a sweep and an installer ask, and do nothing without a yes.
+func TestAsking(t *testing.T) {
+	t.Parallel()
+	script := peer.Need(t, "script")
+	ask := func(dir, answer, command string) string {
+		cmd := exec.Command(script, "-qec", command, "/dev/null")
+		cmd.Dir, cmd.Env, cmd.Stdin = dir, append(os.Environ(), "HOME="+dir, "TERM=dumb"), strings.NewReader(answer)
+		out, _ := cmd.CombinedOutput() // its exit code is not that of the program on every system
+		return string(out)
+	}
+	p := quickly(t, "highline")
+	backup := filepath.Join(p, "maps/cairn_station.vnx~")
+	assert.Contains(t, ask(p, "n\n", exe+" sweep --rule backup"), "Move them away? [y/N]")
+	assert.FileExists(t, backup)
+	assert.Contains(t, ask(p, "y\n", exe+" sweep --rule backup"), "moved to .vornix/safe/")
+	assert.NoFileExists(t, backup)
+
+	q := project(t, "lower-sidings")
+	ok(t, q, "pack", "--installer")
+	programs := must(filepath.Glob(filepath.Join(q, "out/installers/*")))
+	game := filepath.Join(t.TempDir(), "Burrow")
+	require.NoError(t, os.MkdirAll(game, 0o777))
+	assert.Contains(t, ask(q, "\n", programs[0]), "Burrow Tramways's folder:")
+	assert.Contains(t, ask(q, game+"\n", programs[0]), "is not in this folder", "there is no burrow.ini yet")
+	require.NoError(t, os.WriteFile(filepath.Join(game, "burrow.ini"), nil, 0o666))
+	assert.Contains(t, ask(q, "n\n", programs[0]+" --game "+game), "Install Lower Sidings 1.0.0? [y/N]")
+	assert.NoFileExists(t, filepath.Join(game, "levels/tram_depot.vnm"))
+	assert.Contains(t, ask(q, "y\n", programs[0]+" --game "+game), "done")
+	assert.FileExists(t, filepath.Join(game, "levels/tram_depot.vnm"))
+}
+
 // Loose copies in an installed game are said, set aside, and brought back; packing into the map works beside the bundles.
 func TestLooseCopiesAndIntoMap(t *testing.T) {
 	t.Parallel()

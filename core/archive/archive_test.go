@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -177,7 +178,24 @@ func TestTakenOver(t *testing.T) {
 		sources[i].Old.File = bytes.NewReader(spoilt)
 	}
 	_, err := archive.Pack(context.Background(), sources, archive.Options{}, func(int) (archive.Sink, int64, error) { return &sink{}, 0, nil })
-	assert.ErrorContains(t, err, "not as it was packed")
+	assert.ErrorIs(t, err, archive.ErrOld)
+}
+
+// An archive is split at the same places whether entries are taken over or packed anew, also large ones, whose packed size is not known before.
+func TestSplitAlike(t *testing.T) {
+	t.Parallel()
+	sources := []archive.Source{source("a", text(17<<20), archive.Deflate), source("b", noise(3<<20, 4), archive.Deflate), source("c", text(17<<20), archive.Deflate), source("d", text(1<<20), archive.Deflate)}
+	o := archive.Options{Workers: 2, Largest: 21 << 20}
+	parts, list := pack(t, sources, o)
+	require.Equal(t, []int{0, 0, 1, 1}, []int{list[0].Part, list[1].Part, list[2].Part, list[3].Part}, "a large entry counts with its size unpacked")
+	for i := range sources {
+		sources[i].Old = &archive.Old{File: bytes.NewReader(parts[list[i].Part].Bytes()), Entry: list[i].Entry, Check: list[i].Check}
+	}
+	again, _ := pack(t, sources, o)
+	require.Len(t, again, len(parts))
+	for i := range parts {
+		assert.True(t, bytes.Equal(parts[i].Bytes(), again[i].Bytes()), "part %d", i+1)
+	}
 }
 
 func TestPartsAlignmentAndChange(t *testing.T) {
@@ -475,6 +493,27 @@ func TestHostile(t *testing.T) {
 	spoilt[bytes.Index(whole, []byte("PK\x01\x02"))-20] ^= 0x55
 	_, err = open(t, spoilt).Files[1].Read()
 	assert.ErrorContains(t, err, "damaged")
+
+	// Entries that say they blow up are not read at all: one that its method can't make, and several that would be too much together.
+	zstd := func(size uint32) []byte {
+		parts, _ := pack(t, []archive.Source{source("a", text(5000), archive.Zstd), source("b", text(6000), archive.Zstd)}, archive.Options{})
+		data := bytes.Clone(parts[0].Bytes())
+		binary.LittleEndian.PutUint32(data[bytes.Index(data, []byte("PK\x01\x02"))+24:], size)
+		return data
+	}
+	assert.Contains(t, open(t, zstd(1<<31)).Files[0].Trouble, "which zstd can't do")
+	many := open(t, zstd(9<<20)).Files
+	for i := range many {
+		many[i].Size = archive.MostExtracted/2 + 1
+	}
+	trouble, err := archive.Verify(t.Context(), many)
+	require.NoError(t, err)
+	assert.Contains(t, trouble[0], "damaged", "what is not too much is read, and is not what it says")
+	assert.Contains(t, trouble[1], "was not read")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = archive.Verify(ctx, open(t, whole).Files)
+	assert.ErrorIs(t, err, context.Canceled)
 }
 
 // Unpacking looks at everything first: with one bad entry among good ones nothing is written, and never anything outside.
@@ -550,12 +589,64 @@ func FuzzOpen(f *testing.F) {
 				}
 			}
 		}
-		for _, s := range archive.Scan(bytes.NewReader(data), int64(len(data))) {
+		for _, s := range scan(t, data) {
 			if s.Size > 1<<30 && s.Whole {
 				t.Fatal("more than the bytes can hold")
 			}
 		}
 	})
+}
+
+func scan(t testing.TB, data []byte) []*archive.Saved {
+	t.Helper()
+	list, err := archive.Scan(t.Context(), bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list
+}
+
+// Files made to be a burden cost no more work than a few times their size: signatures upon signatures, each with an entry that is said to
+// reach to the end, streams that take bytes and give none, and what never ends is ended.
+func TestScanIsBounded(t *testing.T) {
+	t.Parallel()
+	header := func(method uint16, flags uint16, packed, size uint32) []byte {
+		b := binary.LittleEndian.AppendUint32(nil, 0x04034b50)
+		b = binary.LittleEndian.AppendUint16(b, 20)
+		b = binary.LittleEndian.AppendUint16(b, flags)
+		b = binary.LittleEndian.AppendUint16(b, method)
+		b = binary.LittleEndian.AppendUint32(b, 0)
+		b = binary.LittleEndian.AppendUint32(b, 1)
+		b = binary.LittleEndian.AppendUint32(b, packed)
+		b = binary.LittleEndian.AppendUint32(b, size)
+		return append(b, 1, 0, 0, 0, 'a')
+	}
+	const size = 4 << 20
+	for name, piece := range map[string][]byte{
+		"signatures":               []byte("PK\x03\x04"),
+		"descriptors wanted":       header(0, 8, 0, 0),
+		"stored to the end":        header(0, 0, size/2, size/2),
+		"packed to the end":        append(header(8, 0, size/2, 1<<30), 0, 0, 0, 255, 255),
+		"blocks that hold nothing": append(header(8, 8, 0, 0), bytes.Repeat([]byte{0, 0, 0, 255, 255}, 4)...),
+		"directories":              []byte("PK\x01\x02"),
+		"long names":               bytes.Replace(header(0, 0, 9, 9), []byte{1, 0, 0, 0, 97}, []byte{0, 16, 255, 255, 97}, 1),
+	} {
+		start := time.Now()
+		saved := scan(t, bytes.Repeat(piece, size/len(piece)))
+		for _, s := range saved[:min(len(saved), 100)] {
+			assert.False(t, s.Whole, name)
+		}
+		assert.Less(t, time.Since(start), time.Minute, name) // a second or two; without a bound it is hours
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	data, _ := packedOnce()
+	_, err := archive.Scan(ctx, bytes.NewReader(data), int64(len(data)))
+	assert.ErrorIs(t, err, context.Canceled)
+	saved := scan(t, bytes.ReplaceAll(foreign(t, nil, "gruen.txt"), []byte("gruen"), []byte("gr\x81\x81n")))
+	require.Len(t, saved, 1)
+	assert.Equal(t, "grüün.txt", saved[0].Name)
+	assert.True(t, saved[0].Guessed)
 }
 
 // What is left of an archive is found: without its directory, cut in the middle, with a name gone, with a descriptor behind the data.
@@ -572,7 +663,7 @@ func TestScan(t *testing.T) {
 		}
 		return nil
 	}
-	saved := archive.Scan(bytes.NewReader(data[:central]), int64(central))
+	saved := scan(t, data[:central])
 	require.Len(t, saved, len(content))
 	for _, s := range saved {
 		assert.True(t, s.Whole, s.Name)
@@ -581,32 +672,32 @@ func TestScan(t *testing.T) {
 		assert.True(t, bytes.Equal(content[s.Name], got), s.Name)
 	}
 	cut := list[6].Data + list[6].Packed/2 // d/large.bin or what is seventh
-	saved = archive.Scan(bytes.NewReader(data[:cut]), cut)
+	saved = scan(t, data[:cut])
 	require.Len(t, saved, 7)
 	assert.False(t, saved[6].Whole)
 	assert.True(t, saved[5].Whole)
 
 	lost := bytes.Clone(data)
 	for i := range len("b/text.txt") {
-		lost[find(archive.Scan(bytes.NewReader(data), int64(len(data))), "b/text.txt").Header+30+int64(i)] = 0
+		lost[find(scan(t, data), "b/text.txt").Header+30+int64(i)] = 0
 	}
-	s := find(archive.Scan(bytes.NewReader(lost), int64(len(lost))), "b/text.txt")
+	s := find(scan(t, lost), "b/text.txt")
 	require.NotNil(t, s, "the directory still has the name")
 	assert.True(t, s.FromDirectory)
-	s = find(archive.Scan(bytes.NewReader(lost[:central]), int64(central)), "")
+	s = find(scan(t, lost[:central]), "")
 	require.NotNil(t, s)
 	assert.True(t, s.NameLost && s.Whole)
 
 	streamed := foreign(t, nil, "a.txt", "b.txt", "c.txt")
 	streamed = streamed[:bytes.Index(streamed, []byte("PK\x01\x02"))]
-	saved = archive.Scan(bytes.NewReader(streamed), int64(len(streamed)))
+	saved = scan(t, streamed)
 	require.Len(t, saved, 3)
 	got, err := saved[2].Read()
 	require.NoError(t, err)
 	assert.Equal(t, "content of c.txt", string(got))
 	spoilt := bytes.Clone(streamed)
 	spoilt[40] ^= 0xff
-	saved = archive.Scan(bytes.NewReader(spoilt), int64(len(spoilt)))
+	saved = scan(t, spoilt)
 	require.Len(t, saved, 3)
 	assert.False(t, saved[0].Whole)
 	assert.True(t, saved[1].Whole && saved[2].Whole, "what stands behind the damage is found")

@@ -3,7 +3,6 @@ package archive
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
 	"sync"
 
@@ -64,17 +63,15 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 				defer mu.Unlock()
 				return d.MakeFolder(f.Name)
 			}
-			from, err := f.Open()
-			if err != nil {
-				return err
-			}
-			defer from.Close()
 			to, err := d.Create(f.Name)
 			if err != nil {
 				return err
 			}
 			defer to.Abort()
-			if _, err := io.Copy(to, from); err != nil {
+			if err := f.Copy(ctx, to); err != nil {
+				if ctx.Err() != nil {
+					return ctx.Err()
+				}
 				return &fault.Fault{What: "the entry can't be unpacked", Place: fault.Place{File: f.Name}, Err: err, Do: "Get the archive again, or save what is whole with 'vornix salvage'."}
 			}
 			list[i] = Written{f.Name, to.Size(), to.SHA256()}

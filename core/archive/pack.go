@@ -76,6 +76,9 @@ func (e *ChangedError) Error() string {
 	return fmt.Sprintf("%s changed while it was packed, or before", e.Name)
 }
 
+// ErrOld says that an older archive, from which an entry was to be taken, is not as it was packed.
+var ErrOld = errors.New("the older archive is not as it was packed")
+
 // Pack writes archives with the sources as entries, sorted by name. next gives the file of each archive and how much
 // stands in it already. The same sources give the same bytes with any number of workers; memory does not grow with them.
 func Pack(ctx context.Context, sources []Source, o Options, next func(part int) (sink Sink, offset int64, err error)) ([]Packed, error) {
@@ -335,7 +338,7 @@ func (p *packing) copy(it *item) error {
 		}
 		data := make([]byte, n)
 		if _, err := old.File.ReadAt(data, old.Entry.Data+at); err != nil {
-			return fmt.Errorf("the older archive can't be read: %w", err)
+			return fmt.Errorf("%w: %w", ErrOld, err)
 		}
 		check = crc32.Update(check, castagnoli, data)
 		at += n
@@ -346,7 +349,7 @@ func (p *packing) copy(it *item) error {
 		to <- done{data: data, memory: n, raw: n * it.source.Size / old.Entry.Packed}
 	}
 	if check != old.Check {
-		return errors.New("the older archive is not as it was packed")
+		return ErrOld
 	}
 	return nil
 }
@@ -417,12 +420,18 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 	}
 	for it := range p.items {
 		e := Entry{Name: it.source.Name, Method: it.method, Size: it.source.Size}
-		most, patch := e.Size, false
+		// What a header reserves and where an archive is split depends on the content's size alone, so that an entry that is taken
+		// over comes to the same as one that is packed anew.
+		large, most := e.Size > gather, e.Size
+		if large {
+			most += most/1000 + 1<<16 // what can't be packed grows by some bytes a block
+		}
+		patch := large && !it.copied
 		var blocks []done
 		switch {
 		case it.copied:
 			e.CRC32, e.Packed = it.crc, it.source.Old.Entry.Packed
-		case e.Size <= gather:
+		case !large:
 			if blocks, err = p.all(it); err != nil {
 				return nil, err
 			}
@@ -433,13 +442,10 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 			if len(blocks) == 1 && e.Size <= blockOf(it.source.Method) {
 				e.Method, e.CRC32 = blocks[0].method, blocks[0].crc
 			}
-		default:
-			patch = true
-			most += most/1000 + 1<<16 // what can't be packed grows by some bytes a block
 		}
 		if p.o.Largest > 0 {
 			room := e.Packed
-			if patch {
+			if large {
 				room = most
 			}
 			fits := func() bool {

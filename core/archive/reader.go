@@ -19,6 +19,8 @@ const (
 	MostWhole = 1 << 30
 	// mostRatio is how far deflate can blow up: a byte stands for 1032 at most.
 	mostRatio = 1032
+	// mostZstd is how far zstd can: a block of four bytes stands for 128 KiB at most (RFC 8878, 3.1.1.2).
+	mostZstd = 32 << 10
 )
 
 // ErrEncrypted says that an entry is locked with a password.
@@ -101,8 +103,8 @@ func (e *File) judge(f *zip.File) {
 		e.Trouble = fmt.Sprintf("it is packed with %s, which Vornix does not read", e.Method)
 	case e.Method == Store && e.Size != e.Packed:
 		e.Trouble = fmt.Sprintf("it says it is stored, with %d bytes of which %d are there", e.Size, e.Packed)
-	case e.Method == Deflate && e.Size/mostRatio > e.Packed:
-		e.Trouble = fmt.Sprintf("it says that %d bytes become %d, which deflate can't do", e.Packed, e.Size)
+	case e.Method == Deflate && e.Size/mostRatio > e.Packed, e.Method == Zstd && e.Size/mostZstd > e.Packed:
+		e.Trouble = fmt.Sprintf("it says that %d bytes become %d, which %s can't do", e.Packed, e.Size, e.Method)
 	}
 }
 

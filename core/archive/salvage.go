@@ -3,14 +3,17 @@ package archive
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"hash/crc32"
 	"io"
 	"math"
+	"strings"
 	"unicode/utf8"
 
 	"github.com/klauspost/compress/flate"
+	"golang.org/x/text/encoding/charmap"
 )
 
 // Saved is an entry that was found without the archive's directory.
@@ -24,16 +27,16 @@ type Saved struct {
 	FromDirectory bool
 }
 
-// Scan finds entries by their local headers, front to back, whatever has become of the directory. It never fails: of
-// bytes that hold nothing it finds nothing. The work is bounded by the size.
-func Scan(r io.ReaderAt, size int64) []*Saved {
-	s := &scanner{r: r, size: size, budget: 2*mostRatio*size + 1<<20}
+// Scan finds entries by their local headers, front to back, whatever has become of the directory. Of bytes that hold nothing it finds
+// nothing; the error is ctx's. The work is bounded by the size: what would take more is not looked into, and so not called whole.
+func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
+	s := &scanner{ctx: ctx, r: r, size: size, budget: mostWork*size + 1<<30}
 	left := s.directory()
 	var list []*Saved
 	for at := int64(0); ; {
 		at = s.find(localSignature, at)
-		if at < 0 {
-			return list
+		if at < 0 || ctx.Err() != nil {
+			return list, ctx.Err()
 		}
 		e, next := s.entry(at)
 		if e == nil {
@@ -55,26 +58,49 @@ func Scan(r io.ReaderAt, size int64) []*Saved {
 	}
 }
 
+// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside a gigabyte: enough for any archive but those
+// that are made to be a burden.
+const mostWork = 128
+
+// mostName is the longest name, in bytes, that is taken for one.
+const mostName = 4096
+
 type scanner struct {
+	ctx    context.Context
 	r      io.ReaderAt
 	size   int64
-	budget int64 // bytes that may still be unpacked
+	budget int64 // bytes that may still be read or unpacked
+	// window is a part of the file that was read, and at where it stands: searches go on where the last one ended.
+	window []byte
+	at     int64
 }
 
 // find is where a signature stands next; -1 for nowhere.
 func (s *scanner) find(signature uint32, from int64) int64 {
 	piece := binary.LittleEndian.AppendUint32(nil, signature)
-	buffer := make([]byte, 256<<10)
-	for at := from; at < s.size; at += int64(len(buffer)) - 3 {
-		n, _ := s.r.ReadAt(buffer, at)
-		if i := bytes.Index(buffer[:n], piece); i >= 0 {
+	for at := from; at+4 <= s.size && s.ctx.Err() == nil; {
+		if at < s.at || at+4 > s.at+int64(len(s.window)) {
+			if s.window == nil {
+				s.window = make([]byte, 256<<10)
+			}
+			n, _ := s.r.ReadAt(s.window[:cap(s.window)], at) // of a part that can't be read nothing is found
+			s.window, s.at = s.window[:n], at
+			if n < 4 {
+				return -1
+			}
+		}
+		if i := bytes.Index(s.window[at-s.at:], piece); i >= 0 {
 			return at + int64(i)
 		}
-		if n < len(buffer) {
-			break
-		}
+		at = s.at + int64(len(s.window)) - 3
 	}
 	return -1
+}
+
+// spend takes work off the budget; it says whether there was enough.
+func (s *scanner) spend(bytes int64) bool {
+	s.budget -= bytes
+	return s.budget > 0
 }
 
 func (s *scanner) read(at int64, n int) []byte {
@@ -96,6 +122,9 @@ func (s *scanner) entry(at int64) (e *Saved, next int64) {
 		return nil, 0
 	}
 	names, extra := int(le.Uint16(h[26:])), int(le.Uint16(h[28:]))
+	if names > mostName || !s.spend(int64(localSize+names+extra)) {
+		return nil, 0
+	}
 	tail := s.read(at+localSize, names+extra)
 	if tail == nil {
 		return nil, 0
@@ -111,11 +140,16 @@ func (s *scanner) entry(at int64) (e *Saved, next int64) {
 			e.Size, e.Packed = n, p
 		}
 	}
-	e.NameLost = e.Name == "" || !utf8.ValidString(e.Name) || trouble(e.Name) != "" && trouble(e.Name[:len(e.Name)-1]) != ""
-	if n := len(e.Name); n > 0 && e.Name[n-1] == '/' {
-		e.Dir, e.Name = true, e.Name[:n-1]
+	if !utf8.ValidString(e.Name) {
+		if s, err := charmap.CodePage437.NewDecoder().String(e.Name); err == nil {
+			e.Name, e.Guessed = s, true
+		}
+	}
+	if folder, ok := strings.CutSuffix(e.Name, "/"); ok {
+		e.Dir, e.Name = true, folder
 		e.Size, e.Packed = 0, 0 // whatever it says
 	}
+	e.NameLost = trouble(e.Name) != ""
 	next = e.Data
 	if flags&flagDescriptor != 0 && e.Packed == 0 && !e.Dir {
 		end, ok := s.measure(e)
@@ -157,22 +191,27 @@ func sizes64(extra []byte) (size, packed int64, ok bool) {
 
 // measure finds the end of an entry whose sizes stand behind its data.
 func (s *scanner) measure(e *Saved) (end int64, ok bool) {
+	if s.budget <= 0 {
+		return 0, false
+	}
 	switch e.Method {
 	case Deflate:
-		in := &counted{r: bufio.NewReaderSize(io.NewSectionReader(s.r, e.Data, s.size-e.Data), 64<<10)}
+		most := min(s.size-e.Data, s.budget)
+		in := &counted{r: bufio.NewReaderSize(contextReader{s.ctx, io.NewSectionReader(s.r, e.Data, most)}, 64<<10)}
 		sum := crc32.NewIEEE()
 		f := flate.NewReader(in)
 		n, err := io.Copy(sum, io.LimitReader(f, s.budget))
 		_ = f.Close() // reading has said what there is to say
-		s.budget -= n
-		if err != nil || s.budget <= 0 {
+		if !s.spend(n+in.n) || err != nil {
 			return 0, false
 		}
 		e.Packed, e.Size = in.n, n
 		return s.descriptor(e, sum.Sum32())
 	case Store:
 		for at := e.Data; ; at++ {
-			if at = s.find(descriptorSignature, at); at < 0 {
+			from := at
+			if at = s.find(descriptorSignature, at); at < 0 || !s.spend(at-from+1) {
+				s.spend(s.size - from)
 				return 0, false
 			}
 			if d := s.read(at, 16); d != nil && int64(binary.LittleEndian.Uint32(d[8:])) == at-e.Data {
@@ -227,17 +266,20 @@ func (s *scanner) whole(e *Saved) bool {
 	if e.Dir {
 		return true
 	}
-	if e.Method == Store && e.Size != e.Packed || e.Size > s.budget {
+	if e.Method == Store && e.Size != e.Packed || e.Size+e.Packed > s.budget {
 		return false
 	}
-	r, err := e.Open()
-	if err != nil {
-		return false
-	}
-	defer r.Close()
-	n, err := io.Copy(io.Discard, r)
-	s.budget -= n
-	return err == nil
+	var n tally
+	err := e.Copy(s.ctx, &n)
+	return s.spend(int64(n)+e.Packed) && err == nil
+}
+
+// tally counts what is written to it.
+type tally int64
+
+func (t *tally) Write(p []byte) (int, error) {
+	*t += tally(len(p))
+	return len(p), nil
 }
 
 // remains is what is left of a directory.
@@ -249,15 +291,23 @@ type remains struct {
 func (s *scanner) directory() remains {
 	le := binary.LittleEndian
 	d := remains{map[int64]Entry{}, map[[2]int64][]Entry{}}
+	quota := s.size/(localSize+centralSize) + 1 // more records than entries can be are none
 	for at := int64(0); ; at += 4 {
 		if at = s.find(centralSignature, at); at < 0 {
 			return d
 		}
 		h := s.read(at, centralSize)
-		if h == nil {
+		if quota--; h == nil || quota < 0 {
 			return d
 		}
-		name := s.read(at+centralSize, int(le.Uint16(h[28:])))
+		n := int(le.Uint16(h[28:]))
+		if n > mostName {
+			continue
+		}
+		if !s.spend(int64(centralSize + n)) {
+			return d
+		}
+		name := s.read(at+centralSize, n)
 		if len(name) == 0 || !utf8.Valid(name) || trouble(string(name)) != "" {
 			continue
 		}

@@ -230,6 +230,39 @@ func TestOnlyWhatChangedIsPackedAnew(t *testing.T) {
 	assert.Zero(t, pack(t, p, 2).Taken)
 }
 
+// A bundle of before that the disk has spoilt, with its size and time as they were, is noticed, and all is packed anew.
+func TestASpoiltBundleIsNotTakenFrom(t *testing.T) {
+	p := demotest.Built(t, "highline")
+	name := p.Join(bundle.Dir, pack(t, p, 2).Bundles[0].Name)
+	info, err := os.Stat(name)
+	require.NoError(t, err)
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	b, err := mount.Open(name)
+	require.NoError(t, err)
+	data[b.Find("textures/wood/plank.ktx2").Data+50] ^= 1
+	require.NoError(t, b.Close())
+	require.NoError(t, os.WriteFile(name, data, 0o666))
+	require.NoError(t, os.Chtimes(name, info.ModTime(), info.ModTime()))
+	demotest.Edit(t, p, "scripts/winch.txt", "for 3s", "for 4s")
+	r := pack(t, p, 2)
+	assert.Zero(t, r.Taken)
+	b, err = mount.Open(name)
+	require.NoError(t, err)
+	defer b.Close()
+	for _, e := range b.Entries() {
+		_, err := b.ReadFile(e.Name)
+		assert.NoError(t, err, e.Name)
+	}
+	assert.Positive(t, packAfter(t, p).Taken, "the next time it is as usual")
+}
+
+func packAfter(t *testing.T, p *project.Project) *bundle.Result {
+	t.Helper()
+	demotest.Edit(t, p, "scripts/winch.txt", "for 4s", "for 5s")
+	return pack(t, p, 2)
+}
+
 // profiled gives a project the profile of the game with other lines under [pack].
 func profiled(t *testing.T, lines string) *project.Project {
 	t.Helper()

@@ -175,6 +175,7 @@ type packer struct {
 	old     []kept
 	entries []keptEntry
 	known   map[string]keptEntry // of before, by bundle and name; nil until they are asked for
+	anew    bool                 // nothing is taken from them
 	taken   int
 	done    int64
 	total   int64
@@ -288,7 +289,12 @@ func (w *packer) pack(pl *plan, key string) (list []kept, err error) {
 	old := &olds{open: map[string]*os.File{}}
 	sources := w.sources(pl, old)
 	defer old.close()
+	done := w.done
 	packed, err := archive.Pack(w.ctx, sources, archive.Options{Workers: w.o.Workers, Largest: w.form.Largest, Look: w.watch.look, Wrote: w.wrote}, next)
+	if errors.Is(err, archive.ErrOld) && !w.anew { // the disk has lost some of it: all is packed anew
+		w.anew, w.done = true, done
+		return w.pack(pl, key)
+	}
 	if err != nil {
 		return nil, w.explain(err, pl)
 	}
@@ -416,6 +422,9 @@ func (w *packer) sources(pl *plan, old *olds) []archive.Source {
 			s.Align = k.Align
 		}
 		for _, o := range w.old {
+			if w.anew {
+				break
+			}
 			e, ok := w.find(o.Name, f.Path)
 			if !ok || e.SHA256 != f.SHA256 || e.Asked != s.Method.String() || e.Excepted {
 				continue

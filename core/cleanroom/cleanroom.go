@@ -7,17 +7,13 @@ package cleanroom
 import (
 	"context"
 	"errors"
-	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
-	"runtime"
 	"strings"
-	"sync"
 
-	"golang.org/x/sync/errgroup"
-
+	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/mount"
@@ -31,7 +27,6 @@ type Result struct {
 	Maps     []standin.MapStatus
 	Entries  int // entries read and checked
 	Findings []finding.Finding
-	mu       sync.Mutex
 }
 
 // Try lays the bundles out as the game wants them, alone, lets the game's stand-in start there and load every map, and reads every entry.
@@ -107,35 +102,21 @@ func (r *Result) see(m *standin.MapStatus) {
 
 // readAll reads every entry of a bundle, which checks each one's CRC.
 func (r *Result) readAll(ctx context.Context, file, name string) error {
-	add := func(f finding.Finding) {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		r.Findings = append(r.Findings, f)
-	}
 	place := fault.Place{File: filepath.Base(name)}
 	b, err := mount.Open(file)
 	if err != nil {
-		add(finding.TryUnreadable.At(place, "%v", err))
+		r.Findings = append(r.Findings, finding.TryUnreadable.At(place, "%v", err))
 		return nil
 	}
 	defer b.Close()
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for _, e := range b.Entries() {
-		r.Entries++
-		group.Go(func() error {
-			from, err := e.Open()
-			if err == nil {
-				_, err = io.Copy(io.Discard, from)
-				from.Close()
-			}
-			if err != nil {
-				add(finding.TryUnreadable.At(place, "%v", err))
-			}
-			return ctx.Err()
-		})
+	trouble, err := archive.Verify(ctx, b.Entries())
+	for _, t := range trouble {
+		if t != "" {
+			r.Findings = append(r.Findings, finding.TryUnreadable.At(place, "%s", t))
+		}
 	}
-	return group.Wait()
+	r.Entries += len(trouble)
+	return err
 }
 
 // texts goes after what texts name that no map leads to, in all the bundles together: a start file speaks of every map.
@@ -153,7 +134,7 @@ func (r *Result) texts(p *profile.Profile, files []string) {
 	}
 	read := func(gamePath string) ([]byte, error) {
 		for _, b := range open {
-			if b.MapData != nil && gamePath == p.MapPath(strings.TrimSuffix(path.Base(gamePath), ".vnm")) && strings.HasSuffix(b.Name(), "/"+path.Base(gamePath)) {
+			if b.MapData != nil && path.Base(b.Name()) == path.Base(gamePath) { // the map that carries the bundle
 				return b.MapData, nil
 			}
 			if data, err := b.ReadFile(gamePath); !errors.Is(err, fs.ErrNotExist) {

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -273,20 +272,12 @@ func (in *Installation) write(r *Record) error {
 
 // put writes a file out of the package.
 func (in *Installation) put(ctx context.Context, f File) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	r, err := in.p.archive.Find("files/" + f.Path).Open()
-	if err != nil {
-		return damaged(f.Path, err)
-	}
-	defer r.Close()
 	to, err := in.d.Create(f.Path)
 	if err != nil {
 		return err
 	}
 	defer to.Abort()
-	if _, err := io.Copy(to, r); err != nil {
+	if err := in.p.archive.Find("files/"+f.Path).Copy(ctx, to); err != nil {
 		return err
 	}
 	if to.SHA256() != f.SHA256 {

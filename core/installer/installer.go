@@ -12,6 +12,7 @@ import (
 	"debug/buildinfo"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -207,21 +208,16 @@ func (p *Package) Close() error { return p.file.Close() }
 // Verify reads every file and holds it to the manifest.
 func (p *Package) Verify(ctx context.Context) error {
 	for _, f := range p.Files {
-		r, err := p.archive.Find("files/" + f.Path).Open()
-		if err != nil {
-			return damaged(f.Path, err)
-		}
 		h := sha256.New()
-		n, err := io.Copy(h, r)
-		r.Close()
-		if err == nil && (n != f.Size || hex.EncodeToString(h.Sum(nil)) != f.SHA256) {
-			err = fmt.Errorf("its hash is another")
+		err := p.archive.Find("files/"+f.Path).Copy(ctx, h)
+		if err == nil && hex.EncodeToString(h.Sum(nil)) != f.SHA256 {
+			err = errors.New("its hash is another")
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
 		}
 		if err != nil {
 			return damaged(f.Path, err)
-		}
-		if err := ctx.Err(); err != nil {
-			return err
 		}
 	}
 	return nil

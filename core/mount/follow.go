@@ -57,7 +57,7 @@ func Follow(p *profile.Profile, mapPath string, m *mapfile.Map, read func(gamePa
 		if c := &p.Contents[i]; c.With != "" {
 			at := c.Path(c.Companion(m.Meta.Name))
 			if _, err := f.read(at); err == nil || c.Required {
-				f.content(c, at, mapPath)
+				f.content(c, []string{at}, mapPath)
 			}
 		}
 	}
@@ -67,7 +67,7 @@ func Follow(p *profile.Profile, mapPath string, m *mapfile.Map, read func(gamePa
 // Text goes after all that a text of a content names.
 func Text(p *profile.Profile, c *profile.Content, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
 	f := &follower{p: p, read: read, seen: map[string]bool{}}
-	f.content(c, gamePath, "")
+	f.content(c, []string{gamePath}, "")
 	return f.list
 }
 
@@ -80,7 +80,7 @@ type follower struct {
 }
 
 // need takes the first of some paths that is there, and looks into it.
-func (f *follower) need(paths []string, by string, quiet bool, check func(data []byte) error) {
+func (f *follower) need(paths []string, by string, quiet bool, check func(at string, data []byte) error) {
 	if slices.ContainsFunc(paths, func(at string) bool { return f.seen[at] }) {
 		return
 	}
@@ -110,7 +110,7 @@ func (f *follower) need(paths []string, by string, quiet bool, check func(data [
 	place := len(f.list)
 	f.list = append(f.list, n)
 	if err == nil && check != nil {
-		err = check(data)
+		err = check(n.Path, data)
 	}
 	if err != nil {
 		f.list[place].Why = err.Error()
@@ -131,7 +131,7 @@ func (f *follower) named(kind, name, by string) {
 	case "model":
 		f.model(name, by)
 	case "map":
-		f.need([]string{f.p.MapPath(name)}, by, false, func(data []byte) error {
+		f.need([]string{f.p.MapPath(name)}, by, false, func(_ string, data []byte) error {
 			_, err := mapfile.Open(data)
 			return err
 		})
@@ -139,13 +139,13 @@ func (f *follower) named(kind, name, by string) {
 		f.need([]string{path.Clean(strings.ReplaceAll(name, `\`, "/"))}, by, false, nil)
 	default:
 		if c := f.p.Content(kind); c != nil {
-			f.content(c, c.Path(name), by)
+			f.content(c, c.Paths(name), by)
 		}
 	}
 }
 
 func (f *follower) texture(at, by string) {
-	f.need([]string{at}, by, false, func(data []byte) error {
+	f.need([]string{at}, by, false, func(_ string, data []byte) error {
 		_, err := texture.Read(data)
 		return err
 	})
@@ -153,7 +153,7 @@ func (f *follower) texture(at, by string) {
 
 func (f *follower) material(name, by string) {
 	at := f.p.MaterialPath(name)
-	f.need([]string{at}, by, false, func(data []byte) error {
+	f.need([]string{at}, by, false, func(_ string, data []byte) error {
 		textures, err := material.ParseCompiled(at, data)
 		for _, t := range textures {
 			f.texture(t, at)
@@ -163,7 +163,7 @@ func (f *follower) material(name, by string) {
 }
 
 func (f *follower) sound(name, by string) {
-	f.need(f.p.SoundPaths(name), by, true, func(data []byte) error {
+	f.need(f.p.SoundPaths(name), by, true, func(_ string, data []byte) error {
 		_, err := sound.Read(data)
 		return err
 	})
@@ -171,7 +171,7 @@ func (f *follower) sound(name, by string) {
 
 func (f *follower) sprite(name, by string) {
 	at := f.p.SpritePath(name)
-	f.need([]string{at}, by, false, func(data []byte) error {
+	f.need([]string{at}, by, false, func(_ string, data []byte) error {
 		index, err := sprite.ReadIndex(data)
 		if err != nil {
 			return err
@@ -185,7 +185,7 @@ func (f *follower) sprite(name, by string) {
 
 func (f *follower) model(name, by string) {
 	at := f.p.ModelPath(name)
-	f.need([]string{at}, by, false, func(data []byte) error {
+	f.need([]string{at}, by, false, func(_ string, data []byte) error {
 		d, findings := model.Read(at, name, data, nil)
 		if d == nil {
 			return errors.New(findings[0].Text)
@@ -197,15 +197,9 @@ func (f *follower) model(name, by string) {
 	})
 }
 
-// content reads a text and goes after what it names. A name without its ending is one of any ending that the class takes.
-func (f *follower) content(c *profile.Content, at, by string) {
-	paths := []string{at}
-	for _, m := range c.Match {
-		if ending := path.Ext(m); path.Ext(at) == "" && ending != "" && !strings.ContainsAny(ending, "*?[{") {
-			paths = append(paths, at+ending)
-		}
-	}
-	f.need(paths, by, false, func(data []byte) error {
+// content reads a text and goes after what it names.
+func (f *follower) content(c *profile.Content, paths []string, by string) {
+	f.need(paths, by, false, func(at string, data []byte) error {
 		if !c.IsText() {
 			return nil
 		}
@@ -254,7 +248,7 @@ func Of(p *profile.Profile, gamePath string, read func(gamePath string) ([]byte,
 	for i := range p.Contents {
 		c := &p.Contents[i]
 		if rel, ok := strings.CutPrefix(gamePath, c.To+"/"); ok && len(f.list) == 0 && c.Takes(rel) {
-			f.content(c, gamePath, "")
+			f.content(c, []string{gamePath}, "")
 		}
 	}
 	if len(f.list) == 0 {

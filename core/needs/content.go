@@ -29,6 +29,7 @@ func (g *Graph) contents(p *project.Project) {
 	}
 	for i := range p.Profile.Contents {
 		c := &p.Profile.Contents[i]
+		g.classes[Kind(c.Name)] = c
 		for _, f := range g.Files {
 			rel, ok := strings.CutPrefix(f.Path, c.Folder+"/")
 			if !ok || taken[f.Path] || g.taken[f.Path] || !c.Takes(rel) {

@@ -88,7 +88,7 @@ type Graph struct {
 	Assets   []*Asset // by kind and name
 	Findings []finding.Finding
 	byKey    map[string]*Asset
-	byStem   map[string]*Asset             // contents by their name without the ending
+	classes  map[Kind]*profile.Content
 	files    []string                      // paths of Files
 	defaults map[string]*material.Material // by folder; nil for a broken one
 	taken    map[string]bool               // files that are part of an asset
@@ -97,12 +97,19 @@ type Graph struct {
 
 func key(k Kind, name string) string { return string(k) + " " + name }
 
-// Find returns an asset by its kind and name; nil when there is none. Contents may be named without their ending.
+// Find returns an asset by its kind and name; nil when there is none. Contents may be named without an ending that their patterns give.
 func (g *Graph) Find(k Kind, name string) *Asset {
 	if a := g.byKey[key(k, name)]; a != nil {
 		return a
 	}
-	return g.byStem[key(k, name)]
+	if c := g.classes[k]; c != nil {
+		for _, rel := range c.Names(name) {
+			if a := g.byKey[key(k, rel)]; a != nil {
+				return a
+			}
+		}
+	}
+	return nil
 }
 
 // Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a

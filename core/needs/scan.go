@@ -18,6 +18,7 @@ import (
 	"vornix/core/material"
 	"vornix/core/model"
 	"vornix/core/nearest"
+	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/sound"
 	"vornix/core/sprite"
@@ -26,7 +27,7 @@ import (
 
 // Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
 func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
-	g := &Graph{Files: files, byKey: map[string]*Asset{}, byStem: map[string]*Asset{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
+	g := &Graph{Files: files, byKey: map[string]*Asset{}, classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
 	for _, f := range files {
 		g.files = append(g.files, f.Path)
 	}
@@ -131,11 +132,6 @@ func (g *Graph) addAsset(a *Asset) {
 		return
 	}
 	g.byKey[key(a.Kind, a.Name)] = a
-	if a.IsContent() {
-		if stem := key(a.Kind, strings.TrimSuffix(a.Name, path.Ext(a.Name))); g.byStem[stem] == nil {
-			g.byStem[stem] = a
-		}
-	}
 	g.Assets = append(g.Assets, a)
 }
 

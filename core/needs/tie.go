@@ -151,7 +151,7 @@ func kindOf(p *project.Project, k Kind) (missing *finding.Kind, folder string, g
 		return finding.SoundMissing, s.Sounds, p.Profile.SoundPaths
 	}
 	c := p.Profile.Content(string(k))
-	return finding.ContentMissing, c.Folder, one(c.Path)
+	return finding.ContentMissing, c.Folder, c.Paths
 }
 
 // want draws an arrow to an asset; one that no project has may be the game's own.

@@ -16,7 +16,7 @@ import (
 type Content struct {
 	Name     string   `toml:"name" jsonschema:"required,pattern=^[a-z]+(-[a-z]+)*$,description=What such a file is called\\, such as script; also a type for properties of items"`
 	Folder   string   `toml:"folder" jsonschema:"required,description=Folder in the project"`
-	Match    []string `toml:"match" jsonschema:"description=Patterns on the path below the folder (default: everything that nothing else takes)"`
+	Match    []string `toml:"match" jsonschema:"description=Patterns on the path below the folder (default: everything that nothing else takes); what names a file may leave out an ending that one of them gives"`
 	To       string   `toml:"to" jsonschema:"description=Folder in the game (default: the same)"`
 	Form     string   `toml:"form" jsonschema:"enum=text,enum=json,enum=toml,enum=xml,enum=ini,enum=csv,description=What it must be as a text (default: any file)"`
 	With     string   `toml:"with" jsonschema:"description=Path below the folder of the file that belongs to a map\\, with {map}; it ships with its map"`
@@ -51,6 +51,25 @@ func (c *Content) Takes(rel string) bool {
 
 // Path is the path in the game of a file below the folder.
 func (c *Content) Path(rel string) string { return path.Join(c.To, rel) }
+
+// Paths are the paths in the game that a name means, the first that is there counts: as it is, and with each ending that match gives.
+func (c *Content) Paths(name string) (list []string) {
+	for _, rel := range c.Names(name) {
+		list = append(list, c.Path(rel))
+	}
+	return list
+}
+
+// Names are Paths below the folder.
+func (c *Content) Names(name string) []string {
+	list := []string{name}
+	for _, m := range c.Match {
+		if ending := path.Ext(m); len(ending) > 1 && !strings.ContainsAny(ending, "*?[]{}") && !slices.Contains(list, name+ending) {
+			list = append(list, name+ending)
+		}
+	}
+	return list
+}
 
 // Companion is the path below the folder of the file that belongs to a map; empty when it has none such.
 func (c *Content) Companion(mapName string) string {

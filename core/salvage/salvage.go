@@ -74,7 +74,11 @@ func Run(ctx context.Context, p *profile.Profile, from, to string) (*Result, err
 		return nil, err
 	}
 	r := &Result{Found: []Found{}}
-	for _, s := range archive.Scan(f, info.Size()) {
+	saved, err := archive.Scan(ctx, f, info.Size())
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range saved {
 		if !s.Dir {
 			r.Found = append(r.Found, look(s))
 		}
@@ -88,7 +92,7 @@ func Run(ctx context.Context, p *profile.Profile, from, to string) (*Result, err
 
 // look tells what an entry is.
 func look(s *archive.Saved) Found {
-	x := Found{Name: s.Name, Size: s.Size, Whole: s.Whole, Certain: !s.NameLost, How: FromHeader, saved: s}
+	x := Found{Name: s.Name, Size: s.Size, Whole: s.Whole, Certain: !s.NameLost && !s.Guessed, How: FromHeader, saved: s}
 	switch {
 	case s.FromDirectory:
 		x.How = FromDirectory

@@ -91,7 +91,7 @@ func NewPlan(ctx context.Context, p *project.Project, g *needs.Graph, o Options)
 		item := Item{Path: file, Size: w.files[file]}
 		item.Rule, item.Why = w.judge(file)
 		if item.Rule == "" && w.exactly(file) {
-			item.Rule, item.Why = ByProfile, "you named it"
+			item.Rule, item.Why = Named, "you named it"
 		}
 		if item.Rule == "" || !w.wanted(item) {
 			continue

@@ -21,10 +21,11 @@ const (
 	Unused       Rule = "unused"       // assets that nothing needs
 	EmptyFolders Rule = "empty-folder" //
 	ByProfile    Rule = "game"         // what the profile names
+	Named        Rule = "named"        // what somebody named on the command line
 )
 
 // Rules lists all rules in the order in which plans show them.
-var Rules = []Rule{Backup, Temporary, System, Bundles, Caches, Orphan, ByProfile, Unused, EmptyFolders}
+var Rules = []Rule{Backup, Temporary, System, Bundles, Caches, Orphan, ByProfile, Unused, Named, EmptyFolders}
 
 // names are patterns of file names in small letters.
 var names = []struct {

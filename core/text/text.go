@@ -265,7 +265,7 @@ func (t *Text) json() error {
 		}
 		return t.at(int64(len(t.Content)), "it ends too early")
 	}
-	end := int64(len(v)) + int64(strings.Index(t.Content, string(v)))
+	end := d.InputOffset()
 	if _, err := d.Token(); err != io.EOF {
 		return t.at(end, "something stands behind the end")
 	}

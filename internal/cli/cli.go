@@ -230,15 +230,19 @@ func (a *app) profiled(work func() error) error {
 	return errors.Join(err, f.CommitCache())
 }
 
+// dir is the project's folder: the one that was named, or the nearest at or above here.
+func (a *app) dir() (string, error) {
+	if a.projectDir != "" {
+		return a.projectDir, nil
+	}
+	return project.Find(".")
+}
+
 // load finds and reads the project.
 func (a *app) load() (*project.Project, error) {
-	dir := a.projectDir
-	if dir == "" {
-		found, err := project.Find(".")
-		if err != nil {
-			return nil, err
-		}
-		dir = found
+	dir, err := a.dir()
+	if err != nil {
+		return nil, err
 	}
 	return project.Load(dir, demo.Profiles())
 }

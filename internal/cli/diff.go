@@ -139,13 +139,9 @@ func (a *app) versionFolder(name string) string {
 	if _, err := os.Stat(name); err == nil || !project.IsVersion(name) {
 		return name
 	}
-	dir := a.projectDir
-	if dir == "" {
-		found, err := project.Find(".")
-		if err != nil {
-			return name
-		}
-		dir = found
+	dir, err := a.dir()
+	if err != nil {
+		return name
 	}
 	return filepath.Join(dir, filepath.FromSlash(release.ReleasesDir), name)
 }

@@ -29,15 +29,10 @@ func (a *app) profileNamed(name string) (*profile.Profile, error) {
 	if name != "" {
 		return findProfile(name, project.Profiles(".", demo.Profiles()))
 	}
-	dir := a.projectDir
-	if dir == "" {
-		found, err := project.Find(".")
-		if err != nil {
-			return nil, nil // there is no project here, and none was asked for
-		}
-		dir = found
+	if _, err := a.dir(); err != nil {
+		return nil, nil // there is no project here, and none was asked for
 	}
-	p, err := project.Load(dir, demo.Profiles())
+	p, err := a.load()
 	if err != nil {
 		return nil, err
 	}

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"os"
@@ -100,7 +101,6 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	n, _ := f.Read(head) // an empty file is none of the kinds below
 	f.Close()
 	head = head[:n]
-	read := func() ([]byte, error) { return os.ReadFile(name) }
 	switch {
 	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !glb.IsScene(name):
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
@@ -123,11 +123,7 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	case sound.FormOf(head) != "" && slices.Contains(sound.Endings, strings.ToLower(filepath.Ext(name))):
 		return a.inspectSound(name)
 	case strings.HasSuffix(strings.ToLower(name), ".json"):
-		data, err := read()
-		if err == nil && !bytes.Contains(data, []byte(`"entries"`)) && !bytes.Contains(data, []byte(`"states"`)) {
-			return a.inspectText(name)
-		}
-		return a.inspectIndex(data, err)
+		return a.inspectJSON(name)
 	case textForms[strings.ToLower(filepath.Ext(name))] != "":
 		return a.inspectText(name)
 	case bytes.Contains(head, []byte("PK\x03\x04")), holdsEntries(name):
@@ -147,13 +143,24 @@ func holdsEntries(name string) bool {
 	return len(b.Entries()) > 0
 }
 
-func (a *app) inspectIndex(data []byte, err error) (any, error) {
+// inspectJSON tells kinds of JSON by the keys that they have at their top.
+func (a *app) inspectJSON(name string) (any, error) {
+	data, err := os.ReadFile(name)
 	if err != nil {
 		return nil, err
 	}
-	if bytes.Contains(data, []byte(`"states"`)) { // which no version index has
+	var keys map[string]json.RawMessage
+	_ = json.Unmarshal(data, &keys) // what can't be read is a text with a mistake
+	switch {
+	case keys["states"] != nil && keys["pages"] != nil:
 		return a.inspectSprite(data)
+	case keys["format"] != nil && keys["entries"] != nil:
+		return a.inspectIndex(data)
 	}
+	return a.inspectText(name)
+}
+
+func (a *app) inspectIndex(data []byte) (any, error) {
 	idx, err := index.Read(data)
 	if err != nil {
 		return nil, err

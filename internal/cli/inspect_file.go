@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -61,7 +60,7 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 			return nil, err
 		}
 	}
-	trouble, err := readAll(ctx, b.Entries())
+	trouble, err := archive.Verify(ctx, b.Entries())
 	if err != nil {
 		return nil, err
 	}
@@ -95,30 +94,6 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 		return answer, &fault.Fault{What: fmt.Sprintf("%d of %d entries can't be unpacked, or must not be", bad, len(rows)), Place: fault.Place{File: filepath.ToSlash(name)}, Do: "'vornix extract FILE ENTRY...' unpacks the others; 'vornix salvage' saves what is whole."}
 	}
 	return answer, nil
-}
-
-// readAll reads entries side by side and says what is wrong with each.
-func readAll(ctx context.Context, entries []*archive.File) ([]string, error) {
-	trouble := make([]string, len(entries))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i, e := range entries {
-		if trouble[i] = e.Trouble; e.Trouble != "" {
-			continue
-		}
-		group.Go(func() error {
-			r, err := e.Open()
-			if err == nil {
-				_, err = io.Copy(io.Discard, r)
-				r.Close()
-			}
-			if err != nil {
-				trouble[i] = err.Error()
-			}
-			return ctx.Err()
-		})
-	}
-	return trouble, group.Wait()
 }
 
 // soundAnswer is what inspect says of a sound.

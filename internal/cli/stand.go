@@ -8,9 +8,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/profile"
-	"vornix/core/project"
 	"vornix/core/standin"
-	"vornix/demo"
 	"vornix/internal/cli/show"
 )
 
@@ -66,12 +64,9 @@ DIR/stand-server.url.
 
 // standProfile is the named profile, or that of the project.
 func (a *app) standProfile(name string) (*profile.Profile, error) {
-	if name == "" {
-		p, err := a.load()
-		if err != nil {
-			return nil, err
-		}
-		return p.Profile, nil
+	p, err := a.profileNamed(name)
+	if err == nil && p == nil {
+		_, err = a.load() // which says that there is no project here
 	}
-	return findProfile(name, project.Profiles(".", demo.Profiles()))
+	return p, err
 }

@@ -86,7 +86,6 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 	answer.Result = list
 	dir := filepath.ToSlash(o.installed)
 	step := &release.Step{Name: "try", Made: []release.Made{}, Summary: "no loose file hides a packed one in " + dir}
-	var moved *finding.Failure
 	if len(list) > 0 && o.setAside {
 		place, err := cleanroom.SetAside(ctx, o.installed, list, time.Now())
 		if err != nil {
@@ -103,10 +102,7 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 		step.Findings = finding.Accept(step.Findings, p.Acceptances())
 		step.Failed = true
 		step.Summary = release.Count(len(list), "loose file") + " in " + dir + " hide packed ones"
-		moved = &finding.Failure{What: "what is tried there is not what players get"}
-	}
-	if moved != nil {
-		return a.step(answer, step, moved)
+		return a.step(answer, step, &fault.Fault{What: "what is tried there is not what players get", Do: "Move the loose files away, or let --set-aside do it."})
 	}
 	return a.step(answer, step, nil)
 }

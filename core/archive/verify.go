@@ -1,0 +1,60 @@
+package archive
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+)
+
+// contextReader stops with the context's error.
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
+
+// Copy writes an entry's content to w, checked as by Open, until ctx ends.
+func (e *File) Copy(ctx context.Context, w io.Writer) error {
+	r, err := e.Open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	_, err = io.Copy(w, contextReader{ctx, r})
+	return err
+}
+
+// Verify reads entries side by side and says of each what is wrong with it, in words; empty for a whole one. Those that would bring
+// what is read to more than MostExtracted are not read, and that is said. The error is ctx's.
+func Verify(ctx context.Context, files []*File) ([]string, error) {
+	trouble := make([]string, len(files))
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	left := int64(MostExtracted)
+	for i, e := range files {
+		if trouble[i] = e.Trouble; e.Trouble != "" || e.Dir {
+			continue
+		}
+		if e.Size > left {
+			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes", int64(MostExtracted))
+			continue
+		}
+		left -= e.Size
+		group.Go(func() error {
+			if err := e.Copy(ctx, io.Discard); err != nil {
+				trouble[i] = err.Error()
+			}
+			return ctx.Err()
+		})
+	}
+	return trouble, group.Wait()
+}
