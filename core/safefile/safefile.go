@@ -465,3 +465,30 @@ func (d *Dir) Stat(rel string) (fs.FileInfo, error) { return d.root.Lstat(filepa
 
 // FS is the folder for reading.
 func (d *Dir) FS() fs.FS { return d.root.FS() }
+
+// ReadAt reads what has been written so far.
+func (f *File) ReadAt(b []byte, at int64) (int, error) { return f.f.ReadAt(b, at) }
+
+// Scratch is a file for what does not fit into memory, gone when it is closed.
+type Scratch struct{ f *os.File }
+
+// NewScratch makes a scratch file in a folder; "" for the system's own.
+func NewScratch(dir string) (*Scratch, error) {
+	f, err := os.CreateTemp(dir, tempPrefix+"*")
+	if err != nil {
+		return nil, explain(err, "write a temporary file in", dir)
+	}
+	return &Scratch{f}, nil
+}
+
+// Write appends to the file.
+func (s *Scratch) Write(b []byte) (int, error) { return s.f.Write(b) }
+
+// ReadAt reads what was written.
+func (s *Scratch) ReadAt(b []byte, at int64) (int, error) { return s.f.ReadAt(b, at) }
+
+// Close removes the file.
+func (s *Scratch) Close() {
+	_ = s.f.Close() // nobody wants what is in it
+	_ = os.Remove(s.f.Name())
+}

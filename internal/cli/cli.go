@@ -158,7 +158,7 @@ func (a *app) root() *cobra.Command {
 	add("start", a.demoCommand(), a.newCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand())
 	add("ship", a.addonCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand())
-	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.scaleCommand(), a.fmtCommand())
+	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.deltaCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root
 }
