@@ -143,6 +143,16 @@ func (f *File) Size() int64 { return f.size }
 // Executable makes the file one that can be run, where systems tell.
 func (f *File) Executable() { _ = f.f.Chmod(0o755) }
 
+// Private makes the file one that only its owner reads, where systems tell.
+func (f *File) Private() { _ = f.f.Chmod(0o600) }
+
+// Like gives the file the permissions of another, where systems tell.
+func (f *File) Like(info fs.FileInfo) {
+	if runtime.GOOS != "windows" { // there, the only one is that nobody writes, which would be in the way of replacing it
+		_ = f.f.Chmod(info.Mode().Perm())
+	}
+}
+
 // Commit makes the file durable and puts it in its place, replacing what is there.
 func (f *File) Commit() error { return f.commit(true) }
 

@@ -206,6 +206,15 @@ func (t *Text) Write(s Style) ([]byte, error) {
 	return append(out, b...), nil
 }
 
+// WithContent is the text with other words in it.
+func (t *Text) WithContent(content string) *Text {
+	n := *t
+	n.Content = content
+	n.CRLF = strings.Count(content, "\r\n")
+	n.LF = strings.Count(content, "\n") - n.CRLF
+	return &n
+}
+
 // Check says whether a text is well formed as one of Forms. The error is an *Error with the place.
 func (t *Text) Check(form string) error {
 	switch form {

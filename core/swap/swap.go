@@ -1,0 +1,554 @@
+package swap
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"vornix/core/fault"
+	"vornix/core/safefile"
+)
+
+// Dir is the folder, in the one that is changed, that records, journal and originals lie in.
+const Dir = "vornix-patched"
+
+const (
+	recordsFile = Dir + "/records.jsonl"
+	journalFile = Dir + "/journal.json"
+	stageDir    = Dir + "/new"
+	keptDir     = Dir + "/kept"
+)
+
+// File is a file that a change touches. Empty hashes say that it is not there.
+type File struct {
+	Path    string `json:"path"`
+	Old     string `json:"old,omitempty"` // SHA-256 before
+	OldSize int64  `json:"old_size,omitempty"`
+	New     string `json:"new,omitempty"` // SHA-256 after
+	NewSize int64  `json:"new_size,omitempty"`
+}
+
+// Record is a change that was made.
+type Record struct {
+	ID     int       `json:"id"` // from 1
+	Time   time.Time `json:"time"`
+	Kind   string    `json:"kind"` // what made it: patch, overlay
+	Title  string    `json:"title"`
+	From   string    `json:"from,omitempty"` // versions
+	To     string    `json:"to,omitempty"`
+	Source []string  `json:"source,omitempty"` // SHA-256 of the patch files, in their order
+	Signer string    `json:"signer,omitempty"` // public key that signed all of them
+	Notes  []string  `json:"notes,omitempty"`  // what else is worth knowing
+	Files  []File    `json:"files"`
+	Undone bool      `json:"undone"`
+}
+
+// entry is a line of the records: a record, or that one was undone.
+type entry struct {
+	Record
+	Undo int `json:"undo,omitempty"`
+}
+
+// move is a file on its way.
+type move struct {
+	File
+	Staged string `json:"staged,omitempty"` // slash path in the folder; empty when the file goes
+}
+
+type journal struct {
+	Moves []move `json:"moves"`
+	Entry entry  `json:"entry"`
+}
+
+// Folder is a folder that is changed.
+type Folder struct {
+	d       *safefile.Dir
+	lock    *safefile.Lock
+	records []Record
+	staged  int
+	// Mended says what became of a change that a killed run left: finished, or taken back; empty when there was none.
+	Mended string
+}
+
+// Open takes hold of a folder for a command, and brings to an end what a killed run left.
+func Open(ctx context.Context, dir, command string) (*Folder, error) {
+	lock, err := safefile.Acquire(filepath.Join(dir, Dir), command)
+	if err != nil {
+		return nil, err
+	}
+	d, err := safefile.OpenDir(dir)
+	if err != nil {
+		lock.Release()
+		return nil, err
+	}
+	f := &Folder{d: d, lock: lock}
+	if f.records, err = readRecords(dir); err == nil {
+		err = f.mend(ctx)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// Close lets go of the folder. A record of nothing does not stay behind.
+func (f *Folder) Close() {
+	_ = f.d.RemoveTree(stageDir) // it is made anew
+	f.lock.Release()
+	if list, err := fs.ReadDir(f.d.FS(), Dir); err == nil && len(f.records) == 0 && len(list) == 1 && list[0].Name() == "lock" {
+		_ = f.d.RemoveTree(Dir)
+	}
+	_ = f.d.Close() // it was only a handle
+}
+
+// Path is the folder's system path, Join that of a file in it.
+func (f *Folder) Path() string { return f.d.Path() }
+
+// Join is the system path of a slash path in the folder.
+func (f *Folder) Join(rel string) string { return f.d.Join(rel) }
+
+// Records are the changes that were made, the oldest first.
+func (f *Folder) Records() []Record { return f.records }
+
+// Records reads the changes of a folder without taking hold of it; none when nothing was ever changed.
+func Records(dir string) ([]Record, error) { return readRecords(dir) }
+
+// Unfinished says whether a killed run left something in a folder that Open will bring to an end.
+func Unfinished(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(journalFile)))
+	return err == nil
+}
+
+func readRecords(dir string) (list []Record, err error) {
+	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordsFile)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	for _, line := range bytes.Split(data, []byte("\n")) {
+		var e entry
+		if json.Unmarshal(line, &e) != nil {
+			continue // a crash cut it short
+		}
+		if e.Undo > 0 {
+			for i := range list {
+				if list[i].ID == e.Undo {
+					list[i].Undone = true
+				}
+			}
+			continue
+		}
+		for _, file := range e.Files {
+			if err := safefile.CheckPath(file.Path); err != nil {
+				return nil, err
+			}
+		}
+		if e.ID > 0 && !slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.ID }) {
+			list = append(list, e.Record)
+		}
+	}
+	return list, nil
+}
+
+// Hash is the SHA-256 and the size of a file in the folder; empty when it is not there.
+func (f *Folder) Hash(rel string) (sum string, size int64, err error) {
+	info, err := f.d.Stat(rel)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", 0, nil
+	}
+	if err != nil {
+		return "", 0, err
+	}
+	if !info.Mode().IsRegular() {
+		return "", 0, &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
+	}
+	return safefile.HashFile(f.d.Join(rel))
+}
+
+// Staged is a file that waits beside to take its place.
+type Staged struct {
+	*safefile.File
+	name string
+}
+
+// Name is its slash path in the folder.
+func (s *Staged) Name() string { return s.name }
+
+// Stage begins a file beside. It must be committed before it is given to Swap.
+func (f *Folder) Stage() (*Staged, error) {
+	f.staged++
+	name := path.Join(stageDir, strconv.Itoa(f.staged))
+	file, err := f.d.Create(name)
+	if err != nil {
+		return nil, err
+	}
+	return &Staged{file, name}, nil
+}
+
+// Change is what Swap does with a file: the content staged under a name takes its place, or none does.
+type Change struct {
+	File
+	Staged string    // "" takes the file away
+	Seen   time.Time // when the old content was written, as it was when it was hashed; zero: unknown
+}
+
+// Swap makes changes at once, and records them. What is replaced is kept. When it fails, everything is as before.
+func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record, error) {
+	var moves []move
+	for _, c := range changes {
+		if err := safefile.CheckPath(c.Path); err != nil {
+			return nil, err
+		}
+		if err := f.keep(ctx, c); err != nil {
+			return nil, err
+		}
+		moves = append(moves, move{c.File, c.Staged})
+		r.Files = append(r.Files, c.File)
+	}
+	for _, c := range changes { // it took a while; somebody may have used it
+		if err := f.unchanged(c); err != nil {
+			return nil, err
+		}
+	}
+	r.ID = 1
+	for _, other := range f.records {
+		r.ID = max(r.ID, other.ID+1)
+	}
+	r.Time = time.Now().UTC().Truncate(time.Second)
+	if err := f.run(ctx, &journal{moves, entry{Record: r}}); err != nil {
+		return nil, err
+	}
+	f.records = append(f.records, r)
+	return &r, nil
+}
+
+// keep puts a file that will be replaced among the originals.
+func (f *Folder) keep(ctx context.Context, c Change) error {
+	if c.Old == "" {
+		return nil
+	}
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	kept := path.Join(keptDir, c.Old)
+	if sum, _, err := f.Hash(kept); err == nil && sum == c.Old {
+		return nil // once is enough
+	}
+	// A link is made at once and takes no room. The file itself is replaced, not written over, so the link keeps what it had.
+	return f.d.LinkFrom(ctx, c.Path, kept)
+}
+
+// unchanged makes sure that a file is as it was when it was looked at.
+func (f *Folder) unchanged(c Change) error {
+	info, err := f.d.Stat(c.Path)
+	gone := errors.Is(err, fs.ErrNotExist)
+	if err != nil && !gone {
+		return err
+	}
+	if gone == (c.Old == "") && (gone || info.Size() == c.OldSize && (c.Seen.IsZero() || info.ModTime().Equal(c.Seen))) {
+		return nil
+	}
+	return &fault.Fault{Kind: fault.Refused, What: "the file changed while this was prepared", Place: fault.Place{File: filepath.ToSlash(f.d.Join(c.Path))}, Why: "Nothing was changed.", Do: "Close the game, or whatever else writes there, and do it again."}
+}
+
+// run does what a journal says, and takes it back when that fails.
+func (f *Folder) run(ctx context.Context, j *journal) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	data, err := json.Marshal(j)
+	if err != nil {
+		return err
+	}
+	if err := f.d.WriteFile(journalFile, data); err != nil {
+		return err
+	}
+	// From here on it is brought to an end, also when somebody presses Ctrl-C: that takes no time.
+	if err := f.forward(j); err != nil {
+		if back := f.backward(j); back != nil {
+			return fmt.Errorf("%w; taking it back failed too, and is tried again by the next command on this folder: %w", err, back)
+		}
+		return err
+	}
+	return nil
+}
+
+// forward puts everything in its place: what comes before what goes, so that at no time both are missing.
+func (f *Folder) forward(j *journal) error {
+	for _, m := range j.Moves {
+		if m.Staged == "" {
+			continue
+		}
+		if _, err := f.d.Stat(m.Staged); errors.Is(err, fs.ErrNotExist) {
+			continue // it went before, in the run that was killed
+		}
+		if err := f.d.Move(m.Staged, m.Path); err != nil {
+			return err
+		}
+	}
+	for _, m := range j.Moves {
+		if m.Staged != "" {
+			continue
+		}
+		if came := f.anotherCase(j, m.Path); came != "" { // on some systems the file that came is the one that would go
+			if err := f.d.Move(m.Path, came); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := f.d.Remove(m.Path); err != nil {
+			return err
+		}
+	}
+	return f.finish(j)
+}
+
+// anotherCase is the path of a file that came and is the same one but for small and capital letters; empty when there is none.
+func (f *Folder) anotherCase(j *journal, rel string) string {
+	for _, m := range j.Moves {
+		if m.Staged == "" || !strings.EqualFold(m.Path, rel) {
+			continue
+		}
+		a, err := f.d.Stat(m.Path)
+		b, err2 := f.d.Stat(rel)
+		if err == nil && err2 == nil && os.SameFile(a, b) {
+			return m.Path
+		}
+	}
+	return ""
+}
+
+func (f *Folder) finish(j *journal) error {
+	line, err := json.Marshal(j.Entry)
+	if err != nil {
+		return err
+	}
+	if j.Entry.Undo > 0 {
+		line, err = json.Marshal(struct {
+			Undo int       `json:"undo"`
+			Time time.Time `json:"time"`
+		}{j.Entry.Undo, j.Entry.Time})
+		if err != nil {
+			return err
+		}
+	}
+	if err := f.d.Append(recordsFile, line); err != nil {
+		return err
+	}
+	return f.d.Remove(journalFile)
+}
+
+// backward brings everything back that forward has moved.
+func (f *Folder) backward(j *journal) error {
+	for _, m := range j.Moves {
+		sum, _, err := f.Hash(m.Path)
+		if err != nil {
+			return err
+		}
+		switch {
+		case sum == m.Old:
+		case sum != m.New && sum != "":
+			// Somebody else's: it stays.
+		case m.Old == "":
+			if err := f.d.Remove(m.Path); err != nil {
+				return err
+			}
+		default:
+			if err := f.d.LinkFrom(context.Background(), path.Join(keptDir, m.Old), m.Path); err != nil {
+				return err
+			}
+		}
+	}
+	return f.d.Remove(journalFile)
+}
+
+// mend brings a journal to its end that a killed run left.
+func (f *Folder) mend(ctx context.Context) error {
+	data, err := f.d.ReadFile(journalFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		return f.sweep(ctx)
+	}
+	var j journal
+	if err == nil {
+		err = json.Unmarshal(data, &j)
+	}
+	if err != nil {
+		return &fault.Fault{Kind: fault.Refused, What: "the journal of a change that was cut off can't be read", Place: fault.Place{File: filepath.ToSlash(f.d.Join(journalFile))}, Err: err,
+			Why: "Without it nobody knows what is missing; the originals are in " + keptDir + ".", Do: "Bring them back by hand, and remove the journal."}
+	}
+	all := true
+	for _, m := range j.Moves {
+		if err := errors.Join(safefile.CheckPath(m.Path), ctx.Err()); err != nil {
+			return err
+		}
+		sum, _, err := f.Hash(m.Path)
+		if err != nil {
+			return err
+		}
+		if sum == m.New {
+			continue
+		}
+		waiting := ""
+		if m.Staged != "" {
+			if err := safefile.CheckPath(m.Staged); err != nil {
+				return err
+			}
+			if waiting, _, err = f.Hash(m.Staged); err != nil {
+				return err
+			}
+		}
+		all = all && sum == m.Old && waiting == m.New
+	}
+	recorded := j.Entry.ID > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.ID }) ||
+		j.Entry.Undo > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.Undo && r.Undone })
+	switch {
+	case all && recorded: // only the journal had to go
+		err = f.d.Remove(journalFile)
+	case all:
+		f.Mended = "finished"
+		if err = f.forward(&j); err == nil {
+			f.records, err = readRecords(f.d.Path())
+		}
+	default:
+		f.Mended = "taken back"
+		err = f.backward(&j)
+	}
+	if err != nil {
+		return err
+	}
+	return f.sweep(ctx)
+}
+
+// sweep removes what was staged and never used, and originals that no change needs any more.
+func (f *Folder) sweep(ctx context.Context) error {
+	if err := f.d.RemoveTree(stageDir); err != nil {
+		return err
+	}
+	needed := map[string]bool{}
+	for _, r := range f.records {
+		for _, file := range r.Files {
+			needed[file.Old] = needed[file.Old] || !r.Undone
+		}
+	}
+	list, err := fs.ReadDir(f.d.FS(), keptDir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range list {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if !needed[e.Name()] {
+			if err := f.d.Remove(path.Join(keptDir, e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return err
+}
+
+// Drift is a file that is not as a change left it.
+type Drift struct {
+	File
+	Now     string    `json:"now,omitempty"` // SHA-256; empty: it is gone
+	NowSize int64     `json:"now_size"`
+	Written time.Time `json:"written,omitzero"`
+	By      int       `json:"by,omitempty"` // the later change that made it so; 0: somebody else
+}
+
+// Drifted lists the files of a change that are not as it left them.
+func (f *Folder) Drifted(r *Record) (list []Drift, err error) {
+	for _, file := range r.Files {
+		sum, size, err := f.Hash(file.Path)
+		if err != nil {
+			return nil, err
+		}
+		if sum == file.New {
+			continue
+		}
+		d := Drift{File: file, Now: sum, NowSize: size}
+		if info, err := f.d.Stat(file.Path); err == nil {
+			d.Written = info.ModTime()
+		}
+		for _, later := range f.records {
+			if later.ID > r.ID && !later.Undone && slices.ContainsFunc(later.Files, func(l File) bool { return l.Path == file.Path && l.New == sum }) {
+				d.By = later.ID
+			}
+		}
+		list = append(list, d)
+	}
+	return list, nil
+}
+
+// Undo brings back what was there before a change. It refuses when a file is not as the change left it, unless those are to be left as they are.
+func (f *Folder) Undo(ctx context.Context, r *Record, leave bool) error {
+	drift, err := f.Drifted(r)
+	if err != nil {
+		return err
+	}
+	if len(drift) > 0 && !leave {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files changed since", len(drift), len(r.Files)), Place: fault.Place{File: filepath.ToSlash(f.d.Join(drift[0].Path))}, Why: "To bring back what was there before would lose that. Nothing was changed.",
+			Do: "Undo what came later first, or set the changed files aside."}
+	}
+	j := &journal{Entry: entry{Record: Record{Time: time.Now().UTC().Truncate(time.Second)}, Undo: r.ID}}
+	for _, file := range r.Files {
+		if slices.ContainsFunc(drift, func(d Drift) bool { return d.Path == file.Path }) {
+			continue
+		}
+		m := move{File: File{Path: file.Path, Old: file.New, OldSize: file.NewSize, New: file.Old, NewSize: file.OldSize}}
+		if file.Old != "" {
+			s, err := f.bring(ctx, file)
+			if err != nil {
+				return err
+			}
+			m.Staged = s
+		}
+		// What goes now is kept until it is over, so that a failure half way can be taken back.
+		if err := f.keep(ctx, Change{File: m.File}); err != nil {
+			return err
+		}
+		j.Moves = append(j.Moves, m)
+	}
+	if err := f.run(ctx, j); err != nil {
+		return err
+	}
+	for i := range f.records {
+		if f.records[i].ID == r.ID {
+			f.records[i].Undone = true
+		}
+	}
+	return f.sweep(ctx)
+}
+
+// bring copies an original beside, and checks it.
+func (f *Folder) bring(ctx context.Context, file File) (string, error) {
+	kept := path.Join(keptDir, file.Old)
+	s, err := f.Stage()
+	if err != nil {
+		return "", err
+	}
+	defer s.Abort()
+	if err := s.Fill(ctx, f.d.Join(kept)); err != nil || s.SHA256() != file.Old {
+		if ctx.Err() != nil {
+			return "", ctx.Err()
+		}
+		return "", &fault.Fault{Kind: fault.Refused, What: "the original of " + file.Path + " is gone or damaged", Place: fault.Place{File: filepath.ToSlash(f.d.Join(kept))}, Err: err, Why: "It is not brought back, and nothing was changed.", Do: "Get the file from the game itself."}
+	}
+	if info, err := f.d.Stat(kept); err == nil {
+		s.Like(info)
+	}
+	return s.name, s.Commit()
+}
