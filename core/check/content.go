@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -18,7 +17,6 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/guard"
-	"vornix/core/mapfile"
 	"vornix/core/mount"
 	"vornix/core/needs"
 	"vornix/core/profile"
@@ -189,7 +187,10 @@ func overrides(p *project.Project, shipped []*needs.Asset) (list []finding.Findi
 	if found == nil {
 		return nil
 	}
-	game := gameMaps(p.Profile)
+	var game []mount.GameMap
+	if p.Profile.OwnFolder != "" {
+		game = mount.GameMaps(p.Profile, p.Profile.OwnFolder)
+	}
 	for _, a := range found {
 		at := needs.GamePath(p, a)
 		word := "lies where the game's own files are"
@@ -206,10 +207,10 @@ func overrides(p *project.Project, shipped []*needs.Asset) (list []finding.Findi
 		}
 		for _, m := range game {
 			switch {
-			case m.carries[at]:
-				apart = append(apart, m.name)
-			case m.uses[at]:
-				touched = append(touched, m.name+" (the game's)")
+			case m.Carries[at]:
+				apart = append(apart, m.Name)
+			case m.Uses[at]:
+				touched = append(touched, m.Name+" (the game's)")
 			}
 		}
 		if len(touched) > 0 {
@@ -219,47 +220,6 @@ func overrides(p *project.Project, shipped []*needs.Asset) (list []finding.Findi
 			f.Text += "; it does not change " + strings.Join(apart, ", ") + ", which have their own"
 		}
 		list = append(list, f)
-	}
-	return list
-}
-
-// gameMap is a map of the installed game: what of the game's it uses, and what it carries itself.
-type gameMap struct {
-	name          string
-	uses, carries map[string]bool
-}
-
-// gameMaps reads the maps of the installed game, when the profile names its folder.
-func gameMaps(p *profile.Profile) (list []gameMap) {
-	if p.OwnFolder == "" {
-		return nil
-	}
-	dir := filepath.Join(p.OwnFolder, filepath.FromSlash(p.Files.Maps))
-	names, _ := filepath.Glob(filepath.Join(dir, "*.vnm"))
-	for _, name := range names {
-		b, err := mount.Open(name)
-		if err != nil {
-			continue // the game's own affair
-		}
-		m, err := mapfile.Read(b.MapData)
-		if err == nil {
-			g := gameMap{name: m.Meta.Name, uses: map[string]bool{}, carries: map[string]bool{}}
-			for _, e := range b.Entries() {
-				g.carries[e.Name] = true
-			}
-			read := func(gamePath string) ([]byte, error) {
-				data, err := b.ReadFile(gamePath)
-				if errors.Is(err, os.ErrNotExist) {
-					return os.ReadFile(filepath.Join(p.OwnFolder, filepath.FromSlash(gamePath)))
-				}
-				return data, err
-			}
-			for _, n := range mount.Follow(p, p.MapPath(m.Meta.Name), m, read, func(at string) { g.uses[at] = true }) {
-				g.uses[n.Path] = true
-			}
-			list = append(list, g)
-		}
-		b.Close()
 	}
 	return list
 }

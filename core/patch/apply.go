@@ -484,7 +484,7 @@ func Mend(ctx context.Context, where string) ([]string, error) {
 	}
 	var did []string
 	for _, dir := range folders {
-		if !swap.Unfinished(dir) {
+		if !swap.Left(dir) {
 			continue
 		}
 		f, err := swap.Open(ctx, dir, "vornix patch")
@@ -764,7 +764,7 @@ func (a *applying) step(ctx context.Context, o *Opened, s *Step, base map[string
 			if a.o.Conflicts == Refuse {
 				return nil, &ConflictError{[]Contradiction{{s.Path, places}}}
 			}
-			a.notes = append(a.notes, fmt.Sprintf("%s: %d contradictions, %s", s.Path, len(places), map[Conflicts]string{Keep: "what was there stayed", Take: "the patch's came"}[a.o.Conflicts]))
+			a.notes = append(a.notes, fmt.Sprintf("%s: where both changed the same (%d), %s", s.Path, len(places), map[Conflicts]string{Keep: "what was there stayed", Take: "the patch's came"}[a.o.Conflicts]))
 		}
 		if slices.ContainsFunc(a.p.at.wrong, func(w Wrong) bool { return w.Path == a.p.at.at[s.Path] }) {
 			want.SHA256 = "" // it is another's text, and becomes one that nobody knows yet

@@ -432,3 +432,27 @@ func (m *making) blocks() error {
 	}
 	return nil
 }
+
+// Sign writes a patch file again, signed.
+func Sign(ctx context.Context, o *Opened, out *safefile.File, key ed25519.PrivateKey) (sign.Signature, error) {
+	head, err := o.zip.Find(headEntry).Read()
+	if err != nil {
+		return sign.Signature{}, err
+	}
+	s := sign.Sign(key, head)
+	sig, err := json.Marshal(s)
+	if err != nil {
+		return s, err
+	}
+	m := &making{}
+	m.bytes(sigEntry, sig)
+	for _, f := range o.zip.Files {
+		if f.Name != sigEntry {
+			m.sources = append(m.sources, archive.Source{Name: f.Name, Size: f.Size, Method: f.Method, Open: f.Open})
+		}
+	}
+	if _, err := archive.Pack(ctx, m.sources, archive.Options{Workers: 1}, func(int) (archive.Sink, int64, error) { return out, 0, nil }); err != nil {
+		return s, err
+	}
+	return s, out.Settle(ctx)
+}

@@ -28,10 +28,11 @@ type Install struct {
 	Folders []string `toml:"folders" jsonschema:"description=Folders in which the game may lie; ~ is the home folder\\, ${NAME} an environment variable"`
 	Marker  string   `toml:"marker" jsonschema:"description=A file that lies in the game's folder and shows that it is the game's"`
 	To      string   `toml:"to" jsonschema:"description=Folder in the game's that bundles go to (default: as on a server)"`
+	Overlay string   `toml:"overlay" jsonschema:"description=Folder in the game's whose files take the place of the game's own of the same path; without it they can only be swapped"`
 }
 
 func (p *Profile) installing(wrong func(path []any, format string, args ...any)) {
-	for _, x := range []struct{ key, value string }{{"marker", p.Install.Marker}, {"to", p.Install.To}} {
+	for _, x := range []struct{ key, value string }{{"marker", p.Install.Marker}, {"to", p.Install.To}, {"overlay", p.Install.Overlay}} {
 		if strings.HasPrefix(x.value, "/") || strings.Contains(x.value, "..") || strings.Contains(x.value, "\\") {
 			wrong([]any{"install", x.key}, "%s must be a path inside the game's folder with forward slashes, and is %q", x.key, x.value)
 		}

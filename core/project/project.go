@@ -22,6 +22,7 @@ import (
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/safefile"
+	"vornix/core/sign"
 	"vornix/core/tomlfile"
 )
 
@@ -52,6 +53,7 @@ type File struct {
 	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
+	Signing  Signing           `toml:"signing" jsonschema:"description=Whose signatures count"`
 	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
 	Accept   []Accept          `toml:"accept" jsonschema:"description=Findings that are known and harmless here"`
 }
@@ -97,6 +99,12 @@ type Sweep struct {
 // Index says where players get the files.
 type Index struct {
 	Base string `toml:"base" jsonschema:"description=Address of the folder that the files are downloaded from"`
+}
+
+// Signing says whose signatures count on what is handed out.
+type Signing struct {
+	Required bool     `toml:"required" jsonschema:"description=Whether patches must be signed by a trusted key"`
+	Trusted  []string `toml:"trusted" jsonschema:"description=Public keys that are trusted\\, as 'vornix key show' prints them"`
 }
 
 // Target is a place that a release goes to.
@@ -266,6 +274,14 @@ func (p *Project) validate() []finding.Finding {
 		if t.Path == "" {
 			wrong([]any{"target", name, "path"}, "path is missing: the server's folder")
 		}
+	}
+	for i, key := range p.File.Signing.Trusted {
+		if _, err := sign.ParseWord(key); err != nil {
+			list = append(list, p.Doc.Wrong([]any{"signing", "trusted", i}, "this is no public key: %v", err))
+		}
+	}
+	if p.File.Signing.Required && len(p.File.Signing.Trusted) == 0 {
+		list = append(list, p.Doc.Wrong([]any{"signing", "required"}, "signatures are demanded, and no key is trusted"))
 	}
 	for i, a := range f.Accept {
 		if !slices.Contains(finding.IDs(), a.Finding) {

@@ -130,6 +130,12 @@ func Unfinished(dir string) bool {
 	return err == nil
 }
 
+// Left says whether a killed run left anything in a folder: a journal, or what waited beside.
+func Left(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(stageDir)))
+	return err == nil || Unfinished(dir)
+}
+
 func readRecords(dir string) (list []Record, err error) {
 	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordsFile)))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -501,7 +507,7 @@ func (f *Folder) Undo(ctx context.Context, r *Record, leave bool) error {
 	}
 	if len(drift) > 0 && !leave {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files changed since", len(drift), len(r.Files)), Place: fault.Place{File: filepath.ToSlash(f.d.Join(drift[0].Path))}, Why: "To bring back what was there before would lose that. Nothing was changed.",
-			Do: "Undo what came later first, or set the changed files aside."}
+			Do: "Undo what came later first, or leave those files as they are: --leave-changed"}
 	}
 	j := &journal{Entry: entry{Record: Record{Time: time.Now().UTC().Truncate(time.Second)}, Undo: r.ID}}
 	for _, file := range r.Files {

@@ -20,6 +20,7 @@ import (
 	"vornix/core/glb"
 	"vornix/core/index"
 	"vornix/core/mount"
+	"vornix/core/patch"
 	"vornix/core/release"
 	"vornix/core/sound"
 	"vornix/core/sprite"
@@ -34,10 +35,10 @@ func (a *app) inspectCommand() *cobra.Command {
 	var o look
 	cmd := &cobra.Command{
 		Use:   "inspect FILE",
-		Short: "What is inside a map, bundle, texture, image, sound, text, index or folder",
+		Short: "What is inside a map, bundle, patch, texture, image, sound, text, index or folder",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
 JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx or glTF), a model (GLB in a project's folder of models), a
-sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a version index or a sprite's index, checks it, and shows what is inside; of a
+sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a patch, a version index or a sprite's index, checks it, and shows what is inside; of a
 folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too: what is wrong with
 an entry is said, and whoever can't read an archive's directory is told how to save what is left.
 
@@ -104,6 +105,8 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	switch {
 	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !glb.IsScene(name):
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case strings.EqualFold(filepath.Ext(name), patch.Ending):
+		return a.inspectPatch(name)
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):
 		return a.inspectTexture(ctx, name, o)
 	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))) && o.source == "":

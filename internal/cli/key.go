@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"context"
+	"crypto/ed25519"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"vornix/core/fault"
+	"vornix/core/sign"
+	"vornix/internal/cli/show"
+)
+
+// keyVariable names the private key's file for those who do not want to say it each time.
+const keyVariable = "VORNIX_SIGNING_KEY"
+
+func (a *app) keyCommand() *cobra.Command {
+	cmd := only(&cobra.Command{
+		Use:   "key",
+		Short: "Make and show the keys that patches are signed with",
+		Example: `  vornix key new ~/highline.key
+  vornix key show ~/highline.key`,
+	})
+	cmd.AddCommand(&cobra.Command{
+		Use:   "new FILE",
+		Short: "Make a private key (Ed25519), and say its public key",
+		Long: `New writes a private key into FILE (PEM, PKCS #8), which only you can read, and prints the public key. The public key goes into the
+project file, under trusted in [signing], and to whoever wants to check. Keep FILE out of the project and make a copy of it: whoever loses it
+can't sign as the same author again.`,
+		Example: `  vornix key new ~/highline.key
+  vornix key new /media/stick/highline.key --json`,
+		Args: between(1, 1, "the file to write"),
+		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
+			data, public, err := sign.New()
+			if err != nil {
+				return err
+			}
+			out, err := createOut(args[0], false)
+			if err != nil {
+				return err
+			}
+			defer out.close()
+			out.Private()
+			if _, err := out.Write(data); err != nil {
+				return err
+			}
+			if err := out.Commit(); err != nil {
+				return err
+			}
+			answer.Result = map[string]string{"file": filepath.ToSlash(args[0]), "public": public}
+			a.out.Say("%s holds the private key; its public key is\n%s", filepath.ToSlash(args[0]), public)
+			return nil
+		}),
+	}, &cobra.Command{
+		Use:   "show FILE",
+		Short: "Say the public key of a private key",
+		Example: `  vornix key show ~/highline.key
+  vornix key show ~/highline.key --json`,
+		Args: between(1, 1, "the file of a private key"),
+		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
+			key, err := sign.ReadKey(args[0])
+			if err != nil {
+				return err
+			}
+			public := sign.Word(key.Public().(ed25519.PublicKey))
+			answer.Result = map[string]string{"file": filepath.ToSlash(args[0]), "public": public}
+			a.out.Say("%s", public)
+			return nil
+		}),
+	})
+	return cmd
+}
+
+// signingKey is the private key that was named, or that the environment names; nil for none.
+func signingKey(name string) (ed25519.PrivateKey, error) {
+	if name == "" {
+		name = os.Getenv(keyVariable)
+	}
+	if name == "" {
+		return nil, nil
+	}
+	return sign.ReadKey(name)
+}
+
+// trusted are the keys whose signatures count here: those that were named, and those of the project here. demanded says whether there must be one.
+func (a *app) trusted(named []string) (keys []string, demanded bool, err error) {
+	for _, k := range named {
+		if _, err := sign.ParseWord(k); err != nil {
+			return nil, false, err
+		}
+	}
+	keys, demanded = named, len(named) > 0
+	if _, err := a.dir(); err != nil {
+		return keys, demanded, nil // there is no project here
+	}
+	p, err := a.load()
+	if err != nil {
+		return nil, false, err
+	}
+	return append(keys, p.File.Signing.Trusted...), demanded || p.File.Signing.Required, nil
+}
+
+// unsigned refuses to hand out what is not signed where the project demands it.
+func unsigned(key ed25519.PrivateKey, required bool) error {
+	if key != nil || !required {
+		return nil
+	}
+	return &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named", Why: "[signing] required stands in vornix.toml; players who hold to it would refuse the patch.", Do: "Name the key's file: --key FILE, or in " + keyVariable}
+}
