@@ -52,15 +52,32 @@ func main() {
 	stages := flag.Bool("stages", false, "only the long stages of maps")
 	pictures := flag.Bool("pictures", false, "only pictures of the demo's maps")
 	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
+	deltas := flag.Bool("deltas", false, "only deltas and patches beside xdelta3")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
+	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
+	bundles := flag.String("bundles", "", "only make the bundles that deltas are measured on, in this folder")
 	flag.Parse()
-	if *maps || *rays || *stages || *pictures || *packing {
+	if *edits != "" || *bundles != "" {
+		var err error
+		if *edits != "" {
+			_, _, err = edited(*edits)
+		} else {
+			_, err = changedBundles(*bundles, filepath.Join(*bundles, "vornix"), filepath.Join(*bundles, "demo"))
+		}
+		if err != nil {
+			log.Fatal(err)
+		}
+		return
+	}
+	if *maps || *rays || *stages || *pictures || *packing || *deltas {
 		measure := measureMaps
 		switch {
 		case *rays:
 			measure = func() (string, error) { return measureRays(5) }
 		case *stages:
 			measure = func() (string, error) { return alone(measureStages) }
+		case *deltas:
+			measure = func() (string, error) { return alone(measureDelta) }
 		case *packing:
 			measure = func() (string, error) { return alone(measurePack) }
 		case *pictures:
@@ -149,7 +166,7 @@ func bench(runs, files int, write bool) error {
 		return err
 	}
 	out.WriteString(line)
-	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measurePack(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
+	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measurePack(dir, exe, demo) }, func() (string, error) { return measureDelta(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
 		if line, err = measure(); err != nil {
 			return err
 		}

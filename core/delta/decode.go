@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"hash/adler32"
 	"io"
+	"sync"
 )
 
 const (
@@ -56,7 +57,8 @@ type reader struct {
 	old         *view
 	back        io.ReaderAt // what was written, for windows that copy from it; nil: those are refused
 	written     int64
-	buffer      []byte
+	out         *behind
+	buffers     [2]windowBuffer
 	stats       Stats
 }
 
@@ -84,42 +86,97 @@ func (r *reader) run(ctx context.Context, old io.ReaderAt, oldSize int64, out io
 	if r.limits.Most == 0 {
 		r.limits.Most = MostTarget
 	}
-	r.old = newView(old, oldSize, 8<<20)
-	if oldSize <= whole {
-		if err := r.old.load(); err != nil {
-			return nil, err
-		}
+	const kept = 8 << 20
+	r.old = newView(old, oldSize, kept, kept)
+	if err := r.old.load(); err != nil {
+		return nil, err
 	}
 	r.back, _ = out.(io.ReaderAt)
+	r.out = newBehind(out)
+	err := r.windows(ctx)
+	if e := r.out.close(); e != nil {
+		err = e
+	}
+	if err != nil {
+		return nil, err
+	}
+	r.stats.Target, r.stats.Packed = r.written, r.compression != None
+	return &r.stats, nil
+}
+
+func (r *reader) windows(ctx context.Context) error {
 	for {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return err
 		}
 		r.number++
-		target, err := r.window()
+		n, err := r.window()
 		if errors.Is(err, io.EOF) {
-			break
+			return nil
 		}
 		if err != nil {
 			if errors.Is(err, ErrSource) || r.old.err != nil {
-				return nil, err
+				return err
 			}
 			if errors.Is(err, io.ErrUnexpectedEOF) {
 				err = fmt.Errorf("it is cut short: %w", err)
 			}
-			return nil, &FormatError{r.number, err}
+			return &FormatError{r.number, err}
 		}
-		if _, err := out.Write(target); err != nil {
-			return nil, err
-		}
-		r.written += int64(len(target))
+		r.written += int64(n)
 		r.stats.Windows++
 		if r.limits.Wrote != nil {
-			r.limits.Wrote(int64(len(target)))
+			r.limits.Wrote(int64(n))
 		}
 	}
-	r.stats.Target, r.stats.Packed = r.written, r.compression != None
-	return &r.stats, nil
+}
+
+// behind writes what is decoded while the next is, since who writes hashes too.
+type behind struct {
+	w     io.Writer
+	parts chan part
+	err   error // of the writer, once ended is closed
+	ended chan struct{}
+}
+
+type part struct {
+	b    []byte
+	done *sync.WaitGroup // of the buffer that b is in
+}
+
+// partSize is how much of a window is handed over at once.
+const partSize = 256 << 10
+
+func newBehind(w io.Writer) *behind {
+	b := &behind{w: w, parts: make(chan part, 64), ended: make(chan struct{})}
+	go func() {
+		defer close(b.ended)
+		for p := range b.parts {
+			if b.err == nil {
+				_, b.err = w.Write(p.b)
+			}
+			p.done.Done()
+		}
+	}()
+	return b
+}
+
+func (b *behind) write(data []byte, done *sync.WaitGroup) {
+	done.Add(1)
+	b.parts <- part{data, done}
+}
+
+// close waits for all that was handed over, and says what became of it.
+func (b *behind) close() error {
+	close(b.parts)
+	<-b.ended
+	return b.err
+}
+
+// windowBuffer is the target of a window; the next one has another, and the one after that waits until this one is written.
+type windowBuffer struct {
+	b    []byte
+	busy sync.WaitGroup
 }
 
 func open(delta io.Reader, custom bool) (*reader, error) {
@@ -212,17 +269,17 @@ func (r *reader) readTable() error {
 
 var errBounds = errors.New("its sizes contradict each other")
 
-// window reads a window and makes its target; io.EOF says that there is none any more. What it returns is good until the next call.
-func (r *reader) window() ([]byte, error) {
+// window reads a window, makes its target and hands it over; io.EOF says that there is none any more.
+func (r *reader) window() (int, error) {
 	indicator, err := r.in.ReadByte()
 	if err != nil {
-		return nil, err
+		return 0, err
 	}
 	target, err := r.windowOf(indicator)
 	if errors.Is(err, io.EOF) {
 		err = io.ErrUnexpectedEOF
 	}
-	return target, err
+	return len(target), err
 }
 
 func (r *reader) windowOf(indicator byte) ([]byte, error) {
@@ -291,7 +348,7 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 			adler = adler<<8 | uint32(c)
 		}
 	}
-	most := 12*size + 1<<16 // the most that instructions for so many bytes can take, and then some
+	most := 4*size + 1<<16 // more than instructions for so many bytes take
 	if sizes[0] > most || sizes[1] > most || sizes[2] > most || count.n+sizes[0]+sizes[1]+sizes[2] != length {
 		return nil, errBounds
 	}
@@ -304,20 +361,27 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 		}
 		sections[i] = b.Bytes()
 		if packed&(1<<i) != 0 {
-			if sections[i], err = r.unpackers[i].unpack(sections[i], most); err != nil {
+			limit := most
+			if i == 0 {
+				limit = size // each byte that it brings makes at least one
+			}
+			if sections[i], err = r.unpackers[i].unpack(sections[i], limit); err != nil {
 				return nil, err
 			}
 		}
 	}
-	if int64(cap(r.buffer)) < size {
-		r.buffer = make([]byte, 0, size)
+	buffer := &r.buffers[r.number%2]
+	buffer.busy.Wait()
+	if int64(cap(buffer.b)) < size {
+		buffer.b = make([]byte, 0, size)
 	}
-	target := r.buffer[:0]
+	target := buffer.b[:0]
 	segmentOf := func(b []byte, at int64) error { return r.old.read(b, from+at) }
 	if indicator&fromTarget != 0 {
+		r.buffers[(r.number+1)%2].busy.Wait() // until it can be read
 		segmentOf = func(b []byte, at int64) error { return readAt(r.back, b, from+at) }
 	}
-	if target, err = r.follow(target, int(size), sections, segment, segmentOf); err != nil {
+	if target, err = r.follow(target, int(size), sections, segment, segmentOf, &buffer.busy); err != nil {
 		return nil, err
 	}
 	if indicator&hasAdler != 0 && adler32.Checksum(target) != adler {
@@ -327,12 +391,17 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 }
 
 // follow does what the instructions say.
-func (r *reader) follow(target []byte, size int, sections [3][]byte, segment int64, read func(b []byte, at int64) error) ([]byte, error) {
+func (r *reader) follow(target []byte, size int, sections [3][]byte, segment int64, read func(b []byte, at int64) error, busy *sync.WaitGroup) ([]byte, error) {
 	data, inst, addr := sections[0], sections[1], sections[2]
+	given := 0 // how much of the target was handed over
 	r.a.reset()
 	for len(inst) > 0 {
 		pair := &r.table[inst[0]]
 		inst = inst[1:]
+		if len(target)-given >= partSize {
+			r.out.write(target[given:len(target):len(target)], busy)
+			given = len(target)
+		}
 		for _, in := range pair {
 			if in.kind == noop {
 				continue
@@ -394,6 +463,9 @@ func (r *reader) follow(target []byte, size int, sections [3][]byte, segment int
 	}
 	if len(target) != size || len(data) != 0 || len(addr) != 0 {
 		return nil, errBounds
+	}
+	if given < len(target) {
+		r.out.write(target[given:], busy)
 	}
 	return target, nil
 }

@@ -77,7 +77,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 			return nil, errors.New("a delta to the letter of the standard has no application header")
 		}
 	}
-	first := newView(old, oldSize, 16<<20)
+	first := newView(old, oldSize, 16<<20, whole)
 	if err := first.load(); err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 	})
 	for range workers {
 		g.Go(func() error {
-			v := newView(old, oldSize, 8<<20)
+			v := newView(old, oldSize, 8<<20, whole)
 			v.all = first.all
 			m := newMatcher(v, x, o.Compression)
 			for t := range tasks {

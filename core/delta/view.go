@@ -10,7 +10,7 @@ import (
 
 const (
 	pageSize = 256 << 10
-	// whole is how large a file may be that is kept in memory whole.
+	// whole is how large an old file may be that is kept in memory whole, while a delta is made.
 	whole = 32 << 20
 )
 
@@ -31,8 +31,8 @@ type page struct {
 	data []byte
 }
 
-// newView makes a view that keeps that many bytes of a large file.
-func newView(r io.ReaderAt, size, keep int64) *view {
+// newView makes a view that keeps that many bytes of a file that is larger than whole; of a smaller one, load keeps all.
+func newView(r io.ReaderAt, size, keep, whole int64) *view {
 	v := &view{r: r, size: size}
 	if size > whole {
 		v.pages = make([]page, max(keep/pageSize, 4))
@@ -45,7 +45,7 @@ func newView(r io.ReaderAt, size, keep int64) *view {
 
 // load reads a small file.
 func (v *view) load() error {
-	if v.size > whole || v.all != nil {
+	if v.pages != nil || v.all != nil {
 		return nil
 	}
 	all := make([]byte, v.size)

@@ -813,7 +813,7 @@ func (a *applying) delta(ctx context.Context, o *Opened, s *Step, from *source, 
 		return err
 	}
 	defer old.Close()
-	_, err = rebuild.Decode(ctx, old, from.file.Size, change, w, rebuild.Limits{Workers: a.o.Workers, Most: want.Size})
+	_, err = rebuild.Decode(ctx, old, from.file.Size, change, w, rebuild.Limits{Workers: a.o.Workers, Most: want.Size, Unchecked: true}) // write holds it to its hash
 	var format *delta.FormatError
 	switch {
 	case errors.As(err, &format):

@@ -5,8 +5,11 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
 	"vornix/core/safefile"
@@ -78,17 +81,25 @@ func LoadSide(ctx context.Context, name string) (*Side, error) {
 func SideOf(ctx context.Context, name string, files map[string]string) (*Side, error) {
 	s := &Side{Name: name}
 	for path, system := range files {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
 		if err := checkPath(path); err != nil {
 			return nil, err
 		}
-		sum, size, err := safefile.HashFile(system)
-		if err != nil {
-			return nil, err
-		}
-		s.Files = append(s.Files, SideFile{File{path, size, sum}, system})
+		s.Files = append(s.Files, SideFile{File{Path: path}, system})
+	}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range s.Files {
+		g.Go(func() (err error) {
+			f := &s.Files[i]
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			f.SHA256, f.Size, err = safefile.HashFile(f.System)
+			return err
+		})
+	}
+	if err := g.Wait(); err != nil {
+		return nil, err
 	}
 	slices.SortFunc(s.Files, func(a, b SideFile) int { return strings.Compare(a.Path, b.Path) })
 	return s, nil

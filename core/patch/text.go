@@ -31,7 +31,9 @@ type Contradiction struct {
 }
 
 // ConflictError says that texts can't be merged.
-type ConflictError struct{ Files []Contradiction }
+type ConflictError struct {
+	Files []Contradiction `json:"files"`
+}
 
 func (e *ConflictError) Error() string {
 	n := 0

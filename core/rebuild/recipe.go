@@ -108,15 +108,23 @@ func recipe(steps []step) []byte {
 }
 
 // mostRecipe is the longest recipe that is read: some million steps.
-const mostRecipe = 64 << 20
+const mostRecipe = 32 << 20
 
 type byteReader interface {
 	io.Reader
 	io.ByteReader
 }
 
-// readRecipe reads the steps of an archive of that size, made from one of the other.
-func readRecipe(in byteReader, oldSize int64) (steps []step, err error) {
+// stepReader reads the steps of an archive, one at a time: a million of them take no memory.
+type stepReader struct {
+	r       *bytes.Reader
+	left    int64
+	at      int64 // where the last copy ended
+	oldSize int64
+}
+
+// readRecipe begins to read the steps of an archive made from one of that size.
+func readRecipe(in byteReader, oldSize int64) (*stepReader, error) {
 	var length int64
 	if err := number(in, &length); err != nil {
 		return nil, err
@@ -128,36 +136,39 @@ func readRecipe(in byteReader, oldSize int64) (steps []step, err error) {
 	if _, err := io.CopyN(&b, in, length); err != nil {
 		return nil, err
 	}
-	r := bytes.NewReader(b.Bytes())
-	var count int64
-	if err := number(r, &count); err != nil || count > length {
+	s := &stepReader{r: bytes.NewReader(b.Bytes()), oldSize: oldSize}
+	if err := number(s.r, &s.left); err != nil || s.left > length {
 		return nil, errHeader
 	}
-	at := int64(0)
-	for range count {
-		var s step
-		kind, err := r.ReadByte()
-		if err != nil || number(r, &s.size) != nil {
-			return nil, errHeader
-		}
-		switch s.kind = int(kind); s.kind {
-		case copied:
-			d, err := binary.ReadVarint(r)
-			if s.from = at + d; err != nil || s.from < 0 || s.size > oldSize || s.from > oldSize-s.size {
-				return nil, errHeader
-			}
-			at = s.from + s.size
-		case literal:
-		case packed:
-			var m int64
-			if number(r, &m) != nil || m > 1<<16 {
-				return nil, errHeader
-			}
-			s.method = archive.Method(m)
-		default:
-			return nil, errHeader
-		}
-		steps = append(steps, s)
+	return s, nil
+}
+
+// next is the next step; ok is false after the last.
+func (s *stepReader) next() (out step, ok bool, err error) {
+	if s.left == 0 {
+		return step{}, false, nil
 	}
-	return steps, nil
+	s.left--
+	kind, err := s.r.ReadByte()
+	if err != nil || number(s.r, &out.size) != nil {
+		return step{}, false, errHeader
+	}
+	switch out.kind = int(kind); out.kind {
+	case copied:
+		d, err := binary.ReadVarint(s.r)
+		if out.from = s.at + d; err != nil || out.from < 0 || out.size > s.oldSize || out.from > s.oldSize-out.size {
+			return step{}, false, errHeader
+		}
+		s.at = out.from + out.size
+	case literal:
+	case packed:
+		var m int64
+		if number(s.r, &m) != nil || m > 1<<16 {
+			return step{}, false, errHeader
+		}
+		out.method = archive.Method(m)
+	default:
+		return step{}, false, errHeader
+	}
+	return out, true, nil
 }

@@ -76,6 +76,7 @@ type Folder struct {
 	lock    *safefile.Lock
 	records []Record
 	staged  int
+	hashed  map[string]hashed
 	// Mended says what became of a change that a killed run left: finished, or taken back; empty when there was none.
 	Mended string
 }
@@ -91,7 +92,7 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		lock.Release()
 		return nil, err
 	}
-	f := &Folder{d: d, lock: lock}
+	f := &Folder{d: d, lock: lock, hashed: map[string]hashed{}}
 	if f.records, err = readRecords(dir); err == nil {
 		err = f.mend(ctx)
 	}
@@ -181,8 +182,25 @@ func (f *Folder) Hash(rel string) (sum string, size int64, err error) {
 	if !info.Mode().IsRegular() {
 		return "", 0, &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
 	}
-	return safefile.HashFile(f.d.Join(rel))
+	if h, ok := f.hashed[rel]; ok && h.size == info.Size() && h.written.Equal(info.ModTime()) && time.Since(h.written) > hashedAge {
+		return h.sum, h.size, nil
+	}
+	sum, size, err = safefile.HashFile(f.d.Join(rel))
+	if err == nil {
+		f.hashed[rel] = hashed{sum, size, info.ModTime()}
+	}
+	return sum, size, err
 }
+
+// hashed is what a file was when it was hashed, so that a large one is not hashed again and again within one command.
+type hashed struct {
+	sum     string
+	size    int64
+	written time.Time
+}
+
+// hashedAge is how old a file's time must be to tell that it did not change since: some systems count in seconds.
+const hashedAge = 2 * time.Second
 
 // Staged is a file that waits beside to take its place.
 type Staged struct {

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/material"
+	"vornix/core/patch"
 	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/sprite"
@@ -34,6 +35,8 @@ var published = map[string]struct {
 	"texture.json":      {"How one Vornix texture is made: NAME.texture.toml", &project.Sidecar{}},
 	"sprite.json":       {"A Vornix sprite sheet", &sprite.File{}},
 	"sprite-index.json": {"The index of a sprite's atlas", &sprite.Index{}},
+	"patch.json":        {"What a Vornix patch says of itself", &patch.Patch{}},
+	"edits.json":        {"Changes of settings for vornix patch make", &patch.Edits{}},
 }
 
 func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
@@ -55,7 +58,7 @@ func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 
 // tagOf is where a file's keys are named.
 func tagOf(name string) string {
-	if name == "sprite-index.json" {
+	if name == "sprite-index.json" || name == "patch.json" {
 		return "json"
 	}
 	return "toml"

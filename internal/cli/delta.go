@@ -24,7 +24,7 @@ type deltaAnswer struct {
 	rebuild.Stats
 	File string `json:"file"`
 	Size int64  `json:"size"`
-	SHA  string `json:"sha256"`
+	SHA  string `json:"sha256,omitempty"`
 }
 
 func (a *app) deltaCommand() *cobra.Command {
@@ -137,7 +137,7 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 }
 
 func (a *app) deltaApplyCommand() *cobra.Command {
-	var overwrite bool
+	var overwrite, hash bool
 	var most string
 	cmd := &cobra.Command{
 		Use:   "apply OLD DELTA OUT",
@@ -170,24 +170,31 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 				return err
 			}
 			defer out.close()
+			if !hash {
+				out.Unhashed()
+			}
 			stats, err := rebuild.Decode(ctx, old, oldSize, change, out, rebuild.Limits{Workers: a.workers(), Most: limit})
 			if err != nil {
 				return deltaFault(err, args[0], args[1])
 			}
 			d := deltaAnswer{Stats: rebuild.Stats{Stats: *stats}, File: filepath.ToSlash(args[2]), Size: out.Size(), SHA: out.SHA256()}
-			if err := out.Commit(); err != nil {
+			if err := out.CommitCache(); err != nil { // it can be made again
 				return err
 			}
 			answer.Result = d
-			checked := ""
+			checked := "its checksums are right"
 			if !stats.Adler {
-				checked = " (the delta has no checksums: compare the hash)"
+				checked = "the delta has no checksums"
 			}
-			a.out.Say("%s: %s, SHA-256 %s%s", d.File, release.Bytes(d.Size), d.SHA, checked)
+			if hash {
+				checked += ", SHA-256 " + d.SHA
+			}
+			a.out.Say("%s: %s, %s", d.File, release.Bytes(d.Size), checked)
 			return nil
 		}),
 	}
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace OUT when it is there")
+	cmd.Flags().BoolVar(&hash, "hash", false, "say the SHA-256 of OUT too")
 	cmd.Flags().StringVar(&most, "most", "", "`size` that OUT may come to, such as 100G (default 64G)")
 	return cmd
 }

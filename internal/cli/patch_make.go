@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -146,12 +147,19 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	if err != nil {
 		return nil, err
 	}
-	old, _, from, err := a.patchSide(ctx, p, oldName)
-	if err != nil {
-		return nil, err
-	}
-	now, beside, to, err := a.patchSide(ctx, p, newName)
-	if err != nil {
+	var old, now *patch.Side
+	var beside map[string]string
+	var from, to string
+	g, both := errgroup.WithContext(ctx) // hashing large files takes a while
+	g.Go(func() (err error) {
+		old, _, from, err = a.patchSide(both, p, oldName)
+		return err
+	})
+	g.Go(func() (err error) {
+		now, beside, to, err = a.patchSide(both, p, newName)
+		return err
+	})
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	o := patch.Options{Workers: a.workers(), Title: f.title, From: first(f.from, from), To: first(f.to, to), Authors: f.authors, KeepBase: f.keepBase, Bring: beside, Advanced: a.steps("comparing")}
