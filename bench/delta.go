@@ -114,7 +114,9 @@ func measureDelta(dir, exe, _ string) (string, error) {
 	if err := row("delta of 16 MB with 400 edits (`-9`)", "size, time, memory <= 1.0x", runs, both, make(old, now), xmake(old, now)); err != nil {
 		return "", err
 	}
-	if err := row("apply it", "<= 1.5x", runs, nil, func() (figure, error) { return timeOnce("", exe, "delta", "apply", old, ours, out, "--overwrite", "--quiet") },
+	if err := row("apply it", "<= 1.5x", runs, nil, func() (figure, error) {
+		return timeOnce("", exe, "delta", "apply", old, ours, out, "--overwrite", "--quiet")
+	},
 		func() (figure, error) { return timeOnce("", "xdelta3", "-d", "-f", "-s", old, theirs, out) }); err != nil {
 		return "", err
 	}
@@ -129,7 +131,9 @@ func measureDelta(dir, exe, _ string) (string, error) {
 		if err := row(fmt.Sprintf("bundle of %d MB, %s (`-9`)", size(bundles["base"])>>20, change), "", 3, both, make(bundles["base"], bundles[change]), xmake(bundles["base"], bundles[change])); err != nil {
 			return "", err
 		}
-		if err := row("apply it", "", 3, nil, func() (figure, error) { return timeOnce("", exe, "delta", "apply", bundles["base"], ours, out, "--overwrite", "--quiet") },
+		if err := row("apply it", "", 3, nil, func() (figure, error) {
+			return timeOnce("", exe, "delta", "apply", bundles["base"], ours, out, "--overwrite", "--quiet")
+		},
 			func() (figure, error) { return timeOnce("", "xdelta3", "-d", "-f", "-s", bundles["base"], theirs, out) }); err != nil {
 			return "", err
 		}
@@ -147,7 +151,9 @@ func measureDelta(dir, exe, _ string) (string, error) {
 	if err := row("delta of 1 GB with 400 edits (`-9`)", "", 1, both, make(large, changed), xmake(large, changed)); err != nil {
 		return "", err
 	}
-	if err := row("apply it", "", 3, nil, func() (figure, error) { return timeOnce("", exe, "delta", "apply", large, ours, out, "--overwrite", "--quiet") },
+	if err := row("apply it", "", 3, nil, func() (figure, error) {
+		return timeOnce("", exe, "delta", "apply", large, ours, out, "--overwrite", "--quiet")
+	},
 		func() (figure, error) { return timeOnce("", "xdelta3", "-d", "-f", "-s", large, theirs, out) }); err != nil {
 		return "", err
 	}

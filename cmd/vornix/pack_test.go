@@ -231,7 +231,7 @@ func TestLooseCopiesAndIntoMap(t *testing.T) {
 // Secrets are found before anything is packed, and never repeated.
 func TestSecretsStayAtHome(t *testing.T) {
 	t.Parallel()
-	p := quickly(t, "highline")
+	p := project(t, "highline")
 	demotest.Edit(t, demotest.Load(t, p), "scripts/winch.txt", "on call", "# token gh"+"p_"+strings.Repeat("Ab12", 9)+"\non call")
 	for _, command := range []string{"check", "pack"} {
 		o := vornix(t, p, command)

@@ -62,7 +62,7 @@ func TestDeltas(t *testing.T) {
 // From one released version to the next, on a player's machine, and back.
 func TestPatchesBetweenVersions(t *testing.T) {
 	t.Parallel()
-	p := quickly(t, "highline")
+	p := project(t, "highline")
 	release := []string{"--yes", "--without-server"}
 	ok(t, p, append([]string{"release", "1.0.0"}, release...)...)
 	edit(t, p, "maps/cairn_station.vnx", "fov=62", "fov=61")
@@ -144,7 +144,7 @@ func TestSignedPatches(t *testing.T) {
 // A texture and its normal map are swapped, or laid over where the game allows it, and the maps are named that change.
 func TestOverlays(t *testing.T) {
 	t.Parallel()
-	p := quickly(t, "highline")
+	p := project(t, "highline")
 	ok(t, p, "pack")
 	game := t.TempDir()
 	require.NoError(t, os.CopyFS(game, os.DirFS(filepath.Join(p, "out", "tree"))))
@@ -165,7 +165,7 @@ func TestOverlays(t *testing.T) {
 	put(t, filepath.Join(skins, "textures", "rock", "carn.ktx2"), "x")
 	assert.Contains(t, vornix(t, p, "patch", "overlay", skins, game, "--swap").err, "the game has no textures/rock/carn.ktx2")
 
-	q := quickly(t, "lower-sidings")
+	q := project(t, "lower-sidings")
 	ok(t, q, "build")
 	o = ok(t, q, "patch", "overlay", skins, filepath.Join(q, "out", "tree"))
 	assert.FileExists(t, filepath.Join(q, "out", "tree", "dressing", "textures", "rock", "cairn.ktx2"), "no original is touched")

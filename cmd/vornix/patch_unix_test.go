@@ -20,7 +20,7 @@ import (
 func patched(t *testing.T, dir string) (old, now map[string]string) {
 	t.Helper()
 	old, now = map[string]string{}, map[string]string{}
-	for i := range 24 {
+	for i := range 14 {
 		data := make([]byte, 400_000)
 		r := rand.New(rand.NewPCG(uint64(i), 1))
 		for j := range data {
@@ -82,7 +82,7 @@ func TestPatchingKilledAnywhere(t *testing.T) {
 	took := time.Since(begin)
 	ok(t, dir, "patch", "undo", "game")
 	require.True(t, is(t, game, old))
-	const kills = 14
+	const kills = 9
 	seen := map[bool]int{}
 	for i := range 2 * kills {
 		if i == kills { // the same with undoing
@@ -100,7 +100,7 @@ func TestPatchingKilledAnywhere(t *testing.T) {
 		}
 		cmd := command(dir, args...)
 		require.NoError(t, cmd.Start())
-		time.Sleep(took * time.Duration(i%kills) / (kills - 4))
+		time.Sleep(took * time.Duration(i%kills) / (kills - 2))
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
 		ok(t, dir, "patch", "list", "game")
@@ -140,7 +140,7 @@ func TestPatchingWithoutRoom(t *testing.T) {
 	}
 	full := filepath.Join(dir, "full")
 	require.NoError(t, os.Mkdir(full, 0o777))
-	if text, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=12m", "none", full).CombinedOutput(); err != nil {
+	if text, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=7m", "none", full).CombinedOutput(); err != nil {
 		t.Skipf("no small file system to be had here: %s", text)
 	}
 	t.Cleanup(func() { _ = exec.Command("umount", full).Run() })

@@ -55,7 +55,7 @@ func TestShoot(t *testing.T) {
 
 // A missing picture is found before anything is built, and a release stops for it.
 func TestAMissingPictureStopsARelease(t *testing.T) {
-	p := filepath.Join(demotest.WriteCached(t), "highline")
+	p := project(t, "highline")
 	edit(t, p, "vornix.toml", `camera = "porch"`, `camera = "proch"`)
 	for _, args := range []string{"check", "shoot", "release --yes --without-server"} {
 		o := vornix(t, p, strings.Fields(args)...)

@@ -127,8 +127,10 @@ func TestRoundTripsHereAndElsewhere(t *testing.T) {
 				got, err := decode(p.old, d)
 				require.NoError(t, err, mode)
 				assert.True(t, bytes.Equal(p.now, got), mode)
-				o.Workers = 1
-				assert.Equal(t, d, encode(t, p, o), "%s: the number of workers shows", mode)
+				if o.Workers > 1 {
+					o.Workers = 1
+					assert.True(t, bytes.Equal(d, encode(t, p, o)), "%s: the number of workers shows", mode)
+				}
 				if xdelta != "" && len(p.old) > 0 {
 					out := filepath.Join(dir, "out")
 					peer.Run(t, dir, xdelta, "-d", "-f", "-s", oldFile, file("delta", d), out)
@@ -246,7 +248,7 @@ func TestTablesOfTheirOwnAndTargetsThatAreRead(t *testing.T) {
 // A wrong old file is told from a damaged delta, and neither is believed.
 func TestWrongAndDamaged(t *testing.T) {
 	r := rand.New(rand.NewPCG(5, 5))
-	p := pair{words(r, 40_000), nil}
+	p := pair{words(r, 12_000), nil}
 	p.now = edited(r, p.old, 20)
 	d := encode(t, p, Options{Compression: LZMA})
 	other := bytes.Clone(p.old)

@@ -12,7 +12,7 @@ import (
 )
 
 // windowSize is how much of the new file a window holds. Other readers take 16 MiB at the most.
-const windowSize = 8 << 20
+const windowSize = 4 << 20
 
 // The bits of a delta's and of a window's first byte, and of what is packed (RFC 3284, 4). Adler-32 and the application header are extensions.
 const (

@@ -118,7 +118,46 @@ type matcher struct {
 	own   []uint32 // position in the window + 1 by the hash of 8 bytes
 	least int      // the least that is worth copying from anywhere in the old file
 	self  int      // the least that is worth copying from the window itself
+	near  nearby
 	ops   []op
+}
+
+// nearby finds what stands around one place of the old file, at every position. Where the index has wide steps, it finds how the file goes on
+// after a small change, which the index would see only some hundred bytes later.
+type nearby struct {
+	valid bool
+	table [1 << nearBits]uint16 // position in the part + 1 by the hash of 16 bytes
+	from  int64                 // where the part begins
+	left  int                   // how many more are made in this window: each takes some time
+	buf   [nearSize]byte
+}
+
+const (
+	nearBits = 15
+	nearSize = 12 << 10
+	nearBack = 4 << 10 // how much of it lies before the place where the file should go on
+	mostNear = 2000
+)
+
+// around looks at the old file around a place.
+func (n *nearby) around(v *view, at int64) {
+	n.valid = false
+	n.from = max(0, at-nearBack)
+	size := min(nearSize, v.size-n.from)
+	if n.left == 0 || size < 16 || v.read(n.buf[:size], n.from) != nil {
+		return
+	}
+	n.left--
+	clear(n.table[:])
+	for i := int(size) - 16; i >= 0; i-- {
+		n.table[nearHash(n.buf[i:])] = uint16(i + 1)
+	}
+	n.valid = true
+}
+
+func nearHash(b []byte) uint64 {
+	const k = 0x9e3779b97f4a7c15
+	return (binary.LittleEndian.Uint64(b)*k ^ binary.LittleEndian.Uint64(b[8:])) * k >> (64 - nearBits)
 }
 
 const (
@@ -152,6 +191,8 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 	lo, hi := int64(-1), int64(-1) // what of the old file the copies use
 	along := guess                 // the old position of w[0], were all to go on as it did last
 	done, t := 0, 0                // w[:done] is in ops, w[done:t] found nowhere
+	m.near.valid, m.near.left = false, mostNear
+	fresh := false // a long copy ended, and nothing was found since
 	take := func(self bool, from int64, at, size int) {
 		if at > done {
 			m.ops = append(m.ops, op{kind: add, size: at - done})
@@ -160,6 +201,7 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 		if !self {
 			if size >= anchor {
 				along = from - int64(at)
+				fresh, m.near.valid = m.x.step > 16, false
 			}
 			if lo < 0 || from < lo {
 				lo = from
@@ -184,6 +226,21 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 			if c := m.old.from(from); len(c) > 0 && c[0] == w[t] {
 				if n := m.old.forward(from, w[t:]); n >= leastAlong && fits(from, n) {
 					best, bestFrom = n, from
+				}
+			}
+		}
+		// Near that.
+		if best == 0 && fresh {
+			m.near.around(m.old, along+int64(t))
+			fresh = false
+		}
+		if best < 64 && m.near.valid && t+16 <= len(w) && t-done < nearSize {
+			if p := m.near.table[nearHash(w[t:])]; p > 0 {
+				from := m.near.from + int64(p) - 1
+				n := m.old.forward(from, w[t:])
+				back := m.old.backward(from, w[done:t])
+				if n+back >= m.least && n+back > best+4 && fits(from-int64(back), n+back) {
+					best, bestFrom, bestAt = n+back, from-int64(back), t-back
 				}
 			}
 		}

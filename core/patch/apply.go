@@ -159,13 +159,28 @@ func (f *finder) starts(p *Opened) (bool, error) {
 
 // applied says whether what a patch makes is there already.
 func (f *finder) applied(p *Opened) (bool, error) {
-	made := map[string]bool{}
+	made, gone := map[string]bool{}, []string{}
 	for _, s := range p.Steps {
-		made[s.Path] = s.Do != DoRemove && s.Do != DoSettings
+		switch s.Do {
+		case DoRemove:
+			gone = append(gone, s.Path)
+		case DoSettings:
+		default:
+			made[s.Path] = true
+		}
+	}
+	if len(made)+len(gone) == 0 || len(p.Result.Files) == 0 {
+		return false, nil // nothing tells: it is done again, which changes nothing where it was done
+	}
+	if len(made) == 0 {
+		made = nil // all of the result counts
 	}
 	at, err := f.l.best(f.ctx, &p.Result, made, p.One())
 	f.done[p] = at
-	return at != nil && len(at.wrong) == 0 && len(p.Result.Files) > 0, err
+	if err != nil || at == nil || len(at.wrong) > 0 {
+		return false, err
+	}
+	return made != nil || !slices.ContainsFunc(gone, func(rel string) bool { return f.l.files[path.Join(at.root, rel)] != nil }), nil
 }
 
 // route is the shortest way, in bytes, from what is there to the patch that was asked for, or to the newest version; nil when there is none.

@@ -125,8 +125,8 @@ type fit struct {
 
 // roots are the places at which a state may lie.
 func (l *listing) roots(s *State, one bool) []fit {
-	if len(s.Files) == 0 {
-		return nil
+	if len(s.Files) == 0 { // settings alone, which go anywhere
+		return []fit{{root: "."}}
 	}
 	var out []fit
 	if one {
@@ -240,7 +240,7 @@ func (o *Opened) measure(ctx context.Context, l *listing, wrong []Wrong, at map[
 	}
 	touched := o.touched()
 	for _, f := range o.Base.Files {
-		if !touched[f.Path] {
+		if touched != nil && !touched[f.Path] {
 			continue
 		}
 		size := blockSize(f.Size)

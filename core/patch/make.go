@@ -66,7 +66,7 @@ func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*
 	m := &making{ctx: ctx, o: o, old: old, now: now, p: &Patch{Kind: kind, Format: Format, Title: o.Title, Game: o.Game, From: o.From, To: o.To, Authors: o.Authors, Notes: o.Notes,
 		Base: old.state(), Result: now.state(), KeepBase: o.KeepBase, Known: o.Known}}
 	defer m.close()
-	if len(old.Files) == 0 {
+	if len(old.Files) == 0 && len(o.Settings) == 0 {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "there is nothing in " + old.Name, Do: "Name what the patch is to be applied to."}
 	}
 	if err := m.steps(); err != nil {
@@ -394,7 +394,7 @@ func eachBlock(ctx context.Context, r io.Reader, size int64, see func(n int64, c
 	return nil
 }
 
-// touched says which files of the base steps read or replace.
+// touched says which files of the base steps read or replace; nil when there are none, and all of the base counts.
 func (p *Patch) touched() map[string]bool {
 	t := map[string]bool{}
 	for _, s := range p.Steps {
@@ -405,6 +405,9 @@ func (p *Patch) touched() map[string]bool {
 			t[s.Path] = true
 		}
 	}
+	if len(t) == 0 {
+		return nil
+	}
 	return t
 }
 
@@ -413,7 +416,7 @@ func (m *making) blocks() error {
 	touched := m.p.touched()
 	var b []byte
 	for _, f := range m.old.Files {
-		if !touched[f.Path] {
+		if touched != nil && !touched[f.Path] {
 			continue
 		}
 		r, err := os.Open(f.System)

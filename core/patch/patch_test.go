@@ -331,6 +331,37 @@ func TestSettings(t *testing.T) {
 	assert.Contains(t, plan.Actions, Action{Path: "kestrel.cfg", Do: "leave", Why: "it has all of that already", Old: int64(len(got["kestrel.cfg"])), New: int64(len(got["kestrel.cfg"]))})
 }
 
+// Settings alone need no base; a patch that touches nothing of its base still wants all of it.
+func TestSettingsAlone(t *testing.T) {
+	steps := []Step{{Do: DoSettings, Path: "mods.txt", Form: "text", Lines: []Line{{Add: "highline"}}}}
+	p := open(t, made(t, t.TempDir(), t.TempDir(), Options{Settings: steps}))
+	game := write(t, t.TempDir(), map[string]string{"mods.txt": "other\n"})
+	_, _, err := apply(t, game, ApplyOptions{}, p)
+	require.NoError(t, err)
+	assert.Equal(t, "other\nhighline\n", files(t, game)["mods.txt"])
+	again, r, err := apply(t, game, ApplyOptions{}, p)
+	require.NoError(t, err)
+	assert.Nil(t, r)
+	assert.True(t, again.Already)
+
+	less := open(t, made(t, write(t, t.TempDir(), map[string]string{"a.bin": "one", "b.bin": "two"}), write(t, t.TempDir(), map[string]string{"a.bin": "one"}), Options{}))
+	write(t, game, map[string]string{"a.bin": "one", "b.bin": "two"})
+	for _, already := range []bool{false, true} {
+		plan, _, err := apply(t, game, ApplyOptions{}, less)
+		require.NoError(t, err)
+		assert.Equal(t, already, plan.Already)
+		assert.NotContains(t, files(t, game), "b.bin")
+	}
+
+	src := write(t, t.TempDir(), map[string]string{"a.bin": "one"})
+	p = open(t, made(t, src, src, Options{Settings: steps}))
+	_, _, err = apply(t, write(t, t.TempDir(), map[string]string{"a.bin": "two"}), ApplyOptions{}, p)
+	var wrong *WrongBaseError
+	require.ErrorAs(t, err, &wrong)
+	_, _, err = apply(t, write(t, t.TempDir(), map[string]string{"a.bin": "one", "b.bin": "six"}), ApplyOptions{}, p)
+	require.NoError(t, err)
+}
+
 // Whoever stops it, and when, the folder is as before or as after.
 func TestStoppedAnywhere(t *testing.T) {
 	old, now := mod()

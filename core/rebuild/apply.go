@@ -176,10 +176,15 @@ func put(ctx context.Context, old io.ReaderAt, oldSize int64, in *bufio.Reader, 
 		return err
 	}
 	sum := sha256.New()
-	w := &limited{w: out, left: h.newSize, wrote: l.Wrote}
+	follower := archive.NewFollower(max(h.start, 0))
+	to := []io.Writer{out}
 	if !l.Unchecked {
-		w.w = io.MultiWriter(out, sum)
+		to = append(to, sum)
 	}
+	if h.start >= 0 {
+		to = append(to, follower)
+	}
+	w := &limited{w: io.MultiWriter(to...), left: h.newSize, wrote: l.Wrote}
 	for {
 		s, more, err := steps.next()
 		if err != nil {
@@ -193,6 +198,11 @@ func put(ctx context.Context, old io.ReaderAt, oldSize int64, in *bufio.Reader, 
 			_, err = io.Copy(w, &heeding{ctx, io.NewSectionReader(old, s.from, s.size)})
 		case literal:
 			_, err = io.CopyN(w, in, s.size)
+		case index:
+			var dir []byte
+			if dir, _, err = follower.Directory(); err == nil {
+				_, err = w.Write(dir)
+			}
 		case packed:
 			err = archive.Repack(ctx, s.method, s.size, io.LimitReader(in, s.size), w, l.Workers)
 		}

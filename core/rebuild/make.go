@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"hash/crc32"
 	"io"
@@ -77,12 +78,18 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	if err := m.compare(); err != nil {
 		return nil, err
 	}
-	h := &header{oldSize: oldSize, newSize: newSize}
-	sum := sha256.New()
-	if _, err := io.Copy(sum, &heeding{ctx, io.NewSectionReader(now, 0, newSize)}); err != nil {
+	h := &header{oldSize: oldSize, newSize: newSize, start: begin(now, m.is[0])}
+	sum, follower := sha256.New(), archive.NewFollower(max(h.start, 0))
+	if _, err := io.Copy(io.MultiWriter(sum, follower), &heeding{ctx, io.NewSectionReader(now, 0, newSize)}); err != nil {
 		return nil, err
 	}
 	copy(h.sum[:], sum.Sum(nil))
+	end := newSize // of what is not the directory
+	if dir, at, err := follower.Directory(); err != nil || h.start < 0 || at+int64(len(dir)) != newSize || !equal(ctx, bytes.NewReader(dir), io.NewSectionReader(now, at, newSize-at)) {
+		h.start = -1
+	} else {
+		end = at
+	}
 	for i, used := range m.used {
 		if used {
 			h.entries = append(h.entries, i)
@@ -93,7 +100,10 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 		return nil, err
 	}
 	defer done()
-	steps, target := m.steps(newSize)
+	steps, target := m.steps(end)
+	if end < newSize {
+		steps = append(steps, step{kind: index, size: newSize - end})
+	}
 	s := &m.stats
 	d, err := delta.Encode(ctx, source, sourceSize, io.MultiReader(bytes.NewReader(recipe(steps)), target), out, delta.Options{Workers: o.Workers, Compression: o.Compression, MostPacked: o.MostPacked, Header: h.bytes(), Wrote: o.Wrote})
 	if err != nil {
@@ -101,6 +111,23 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	}
 	s.Stats, s.Archive = *d, true
 	return s, nil
+}
+
+// begin is where the header of an archive's first entry begins, when it is written as we do; -1 otherwise.
+func begin(r io.ReaderAt, f *archive.File) int64 {
+	const fixed = 30
+	most := min(f.Data, fixed+int64(len(f.Name))+1<<16)
+	b := make([]byte, most)
+	if _, err := r.ReadAt(b, f.Data-most); err != nil {
+		return -1
+	}
+	for at := len(b) - fixed - len(f.Name); at >= 0; at-- {
+		h := b[at:]
+		if bytes.HasPrefix(h, []byte("PK\x03\x04")) && int(binary.LittleEndian.Uint16(h[26:]))+int(binary.LittleEndian.Uint16(h[28:])) == len(h)-fixed && string(h[fixed:fixed+len(f.Name)]) == f.Name {
+			return f.Data - most + int64(at)
+		}
+	}
+	return -1
 }
 
 // heeding reads until a context ends.

@@ -18,6 +18,7 @@ var mark = []byte("vornix archive 1\n")
 type header struct {
 	oldSize, newSize int64
 	sum              [sha256.Size]byte // of the new file
+	start            int64             // where the first entry of the new archive begins; -1: its directory comes as it is
 	entries          []int             // of the old archive's directory: those whose contents are compared with
 }
 
@@ -26,6 +27,7 @@ const (
 	copied  = 0 // bytes of the old file
 	literal = 1 // bytes of the delta's target
 	packed  = 2 // bytes of the delta's target, to be packed
+	index   = 3 // the archive's directory, which follows from its entries
 )
 
 // step is a part of the new archive.
@@ -41,6 +43,7 @@ func (h *header) bytes() []byte {
 	b = binary.AppendUvarint(b, uint64(h.oldSize))
 	b = binary.AppendUvarint(b, uint64(h.newSize))
 	b = append(b, h.sum[:]...)
+	b = binary.AppendUvarint(b, uint64(h.start+1))
 	b = binary.AppendUvarint(b, uint64(len(h.entries)))
 	last := -1
 	for _, e := range h.entries {
@@ -65,6 +68,8 @@ func parseHeader(b []byte) (*header, error) {
 	if _, e := io.ReadFull(r, h.sum[:]); e != nil {
 		err = e
 	}
+	err = errors.Join(err, number(r, &h.start))
+	h.start--
 	if err = errors.Join(err, number(r, &count)); err != nil || count > int64(len(b)) {
 		return nil, &delta.FormatError{Err: errHeader}
 	}
@@ -160,7 +165,7 @@ func (s *stepReader) next() (out step, ok bool, err error) {
 			return step{}, false, errHeader
 		}
 		s.at = out.from + out.size
-	case literal:
+	case literal, index:
 	case packed:
 		var m int64
 		if number(s.r, &m) != nil || m > 1<<16 {

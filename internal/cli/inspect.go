@@ -38,8 +38,8 @@ func (a *app) inspectCommand() *cobra.Command {
 		Short: "What is inside a map, bundle, patch, texture, image, sound, text, index or folder",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
 JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx or glTF), a model (GLB in a project's folder of models), a
-sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a patch, a version index or a sprite's index, checks it, and shows what is inside; of a
-folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too: what is wrong with
+sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a patch, a version index or a sprite's index, checks it, and shows what is inside;
+of a folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too: what is wrong with
 an entry is said, and whoever can't read an archive's directory is told how to save what is left.
 
 Of a map source it says what it compiles to, and what only its compilation shows, such as a gap in a sealed map. Of a texture

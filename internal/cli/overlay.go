@@ -113,6 +113,6 @@ func (a *app) overlayPlan(plan *overlay.Plan) {
 		a.out.Say("\nno maps were found in %s: nobody can say which would look different", plan.Game)
 	}
 	for _, n := range plan.Notes {
-		a.out.Say("note: %s", n)
+		a.out.Say("note: %s", show.Clean(n))
 	}
 }

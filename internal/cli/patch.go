@@ -103,7 +103,7 @@ unless --conflicts says which is to stay.`,
 				}
 			}
 			if plan.Already {
-				a.out.Say("already applied: %s is %s", plan.Place, version(plan.To, "what the patch makes"))
+				a.out.Say("already applied: %s is %s", plan.Place, show.Clean(version(plan.To, "what the patch makes")))
 				return nil
 			}
 			a.patchPlan(plan)
@@ -126,7 +126,7 @@ unless --conflicts says which is to stay.`,
 					*patch.Plan
 					Change *swap.Record `json:"change"`
 				}{plan, r}
-				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", version(plan.To, release.Count(len(r.Files), "file")), filepath.ToSlash(args[1]))
+				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), filepath.ToSlash(args[1]))
 			}
 			return nil
 		}),
@@ -247,7 +247,7 @@ func (a *app) patchPlan(p *patch.Plan) {
 	}
 	what := ""
 	if p.From != "" || p.To != "" {
-		what = fmt.Sprintf(", %s to %s", orDash(p.From), orDash(p.To))
+		what = show.Clean(fmt.Sprintf(", %s to %s", orDash(p.From), orDash(p.To)))
 	}
 	a.out.Say("found: %s%s (%s)", p.Place, what, signed)
 	if len(p.Patches) > 1 {
@@ -273,7 +273,7 @@ func (a *app) patchPlan(p *patch.Plan) {
 	}
 	a.out.Table([]string{"", "file", "size", "size then", ""}, rows)
 	for _, n := range p.Notes {
-		a.out.Say("note: %s", n)
+		a.out.Say("note: %s", show.Clean(n))
 	}
 }
 
@@ -317,7 +317,7 @@ func (a *app) patchRefused(answer *show.Answer, err error) error {
 					at += fmt.Sprintf(":%d", p.Line)
 				}
 				if p.Key != "" {
-					a.out.Say("%s  %s\n  it was      %s\n  here it is  %s\n  the patch   %s\n", at, p.Key, p.Base, p.Ours, p.Theirs)
+					a.out.Say("%s  %s\n  it was      %s\n  here it is  %s\n  the patch   %s\n", at, show.Clean(p.Key), show.Clean(p.Base), show.Clean(p.Ours), show.Clean(p.Theirs))
 					continue
 				}
 				a.out.Say("%s\n%s%s%s%s%s", at, marked("      ", p.Before), marked("  was ", p.Base), marked(" here ", p.Ours), marked("patch ", p.Theirs), marked("      ", p.After))
@@ -335,7 +335,7 @@ func marked(mark, text string) string {
 	}
 	var b strings.Builder
 	for _, line := range strings.SplitAfter(strings.TrimSuffix(text, "\n"), "\n") {
-		b.WriteString(mark + "| " + strings.TrimSuffix(line, "\n") + "\n")
+		b.WriteString(mark + "| " + show.Clean(strings.TrimRight(line, "\r\n")) + "\n")
 	}
 	return b.String()
 }
@@ -481,7 +481,7 @@ brings the others back.`,
 					return err
 				}
 				done = append(done, *r)
-				a.out.Say("taken back: change %d, %s (%s)", r.ID, r.Title, release.Count(len(r.Files)-len(drift), "file"))
+				a.out.Say("taken back: change %d, %s (%s)", r.ID, show.Clean(r.Title), release.Count(len(r.Files)-len(drift), "file"))
 			}
 			answer.Result = done
 			if planOnly {

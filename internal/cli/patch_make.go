@@ -324,7 +324,10 @@ func (a *app) showPatch(p *patch.Patch, signer string) {
 	}
 	a.out.Table([]string{"", "file", "size", "size then", "by"}, rows)
 	if p.Notes != "" {
-		a.out.Say("\n%s", show.Clean(p.Notes))
+		a.out.Say("")
+		for line := range strings.SplitSeq(p.Notes, "\n") {
+			a.out.Say("%s", show.Clean(strings.TrimRight(line, "\r")))
+		}
 	}
 	if signer != "" {
 		a.out.Say("\nsigned by %s", signer)
@@ -369,7 +372,7 @@ func (a *app) inspectPatch(name string) (any, error) {
 		known = append(known, k.Version)
 	}
 	if len(known) > 0 {
-		a.out.Say("tells version %s from others", strings.Join(known, ", "))
+		a.out.Say("tells version %s from others", show.Clean(strings.Join(known, ", ")))
 	}
 	a.out.Say("for %s, %s; makes %s, %s; the patch has %s", release.Count(len(p.Base.Files), "file"), release.Bytes(p.Base.Size), release.Count(len(p.Result.Files), "file"), release.Bytes(p.Result.Size), release.Bytes(p.Size))
 	return patchAnswer{&p.Patch, filepath.ToSlash(name), p.Size, p.SHA256, p.Signer}, nil

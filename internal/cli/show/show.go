@@ -295,7 +295,7 @@ func (o *Out) Error(err error) {
 }
 
 // numeric are the headers of columns that stand to the right.
-var numeric = []string{"size", "packed", "offset", "bytes", "there are", "level", "size now", "grown", "files"}
+var numeric = []string{"size", "packed", "offset", "bytes", "there are", "level", "size now", "size then", "grown", "files"}
 
 // Table prints rows under a header, without lines around them.
 func (o *Out) Table(header []string, rows [][]string) {
