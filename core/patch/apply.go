@@ -333,6 +333,9 @@ func (p *Plan) Trust(trusted []string) error {
 	return nil
 }
 
+// Root is the folder that paths count from, and that the records lie in.
+func (p *Plan) Root() string { return filepath.ToSlash(p.root()) }
+
 // root is the system path of the folder that paths count from.
 func (p *Plan) root() string { return filepath.Clean(p.l.system(p.at.root)) }
 

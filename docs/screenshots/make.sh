@@ -92,24 +92,12 @@ sed 's/solid step_2.*//; s/lantern_door point 18,6.6,3.2 radius=0.1 colour=#ffd9
 cp "$work/after.vnx" maps/after.vnx
 shot map-diff "vornix map maps/after.vnx after.vnm; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx" "vornix map maps/after.vnx after.vnm; cp $work/before.vnm .; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx"
 rm -f maps/after.vnx after.vnm before.vnm
-cat > "$work/attic.vnx" <<'VNX'
-map attic title="Attic of the Post House" sealed=yes
-solid floor box 0,0,-0.5 14,10,0 material=wood/plank
-solid north box 0,9.6,0 14,10,3 material=rock/slab
-solid south box 0,0,0 14,0.4,3 material=rock/slab
-solid west box 0,0.4,0 0.4,9.6,3 material=rock/slab
-solid east_a box 13.6,0.4,0 14,6,3 material=rock/slab
-solid east_b box 13.6,6.05,0 14,9.6,3 material=rock/slab
-solid roof_south hull 0,0,3 14,0,3 0,5,5.5 14,5,5.5 0,5,5.9 14,5,5.9 0,-0.4,3.2 14,-0.4,3.2 material=wood/plank
-solid roof_north hull 0,10,3 14,10,3 0,5,5.5 14,5,5.5 0,5,5.9 14,5,5.9 0,10.4,3.2 14,10.4,3.2 material=wood/plank
-solid gable_west hull 0,0,3 0,10,3 0,5,5.5 0.4,0,3 0.4,10,3 0.4,5,5.5 material=rock/slab
-solid gable_east hull 13.6,0,3 13.6,10,3 13.6,5,5.5 14,0,3 14,10,3 14,5,5.5 material=rock/slab
-solid shelf box 8,0.4,0 8.4,7,2.4 material=wood/plank
-repeat beams line count=6 step=2.4,0,0 at=0.8,0,0
-  solid beam box 0,0.4,2.8 0.3,9.6,3.1 material=wood/plank detail=yes
-spawn clerk at=3,3,0 facing=90
-light lamp point 4,5,2.6 power=20
-VNX
-vornix inspect "$work/attic.vnx" --picture "$here/leak.png" --quiet
+sed -i 's/for 3s/for 5s, then rest/' scripts/winch.txt
+sed -i 's/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx
+vornix release 1.1.0 --yes --without-server --quiet 2>/dev/null
+mkdir -p ../game/parcels && cp out/releases/1.0.0/highline-1.0.0.parcel ../game/parcels/ && cp -r out/tree/maps out/tree/materials out/tree/textures ../game/
+mkdir -p ../snowy/textures/rock && cp out/tree/textures/snow/drift.ktx2 ../snowy/textures/rock/cairn.ktx2
+shot patch "vornix patch make 1.0.0 1.1.0 --without-beside; vornix patch apply out/patches ../game; vornix patch overlay ../snowy ../game --swap; ..." \
+  "vornix patch make 1.0.0 1.1.0 --without-beside; echo; vornix patch apply out/patches ../game; echo; vornix patch overlay ../snowy ../game --swap; vornix patch list ../game; echo; vornix patch undo ../game/parcels"
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,6.6,3.2/point 18,6.6/' maps/cairn_station.vnx
 shot mistakes "vornix build"

@@ -126,7 +126,7 @@ unless --conflicts says which is to stay.`,
 					*patch.Plan
 					Change *swap.Record `json:"change"`
 				}{plan, r}
-				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), filepath.ToSlash(args[1]))
+				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), plan.Root())
 			}
 			return nil
 		}),
@@ -512,6 +512,9 @@ func changedFolder(place string) (string, error) {
 		if slices.ContainsFunc(records, func(r swap.Record) bool { return !r.Undone }) {
 			with = append(with, filepath.ToSlash(dir))
 		}
+	}
+	if own := filepath.ToSlash(filepath.Clean(place)); slices.Contains(with, own) {
+		return filepath.FromSlash(own), nil
 	}
 	switch len(with) {
 	case 0:

@@ -193,7 +193,7 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	if err != nil {
 		return nil, err
 	}
-	made.File = filepath.ToSlash(out)
+	made.File = fromHere(out)
 	// A patch that changes texts in whatever somebody made of them does what no full file can.
 	texts := slices.ContainsFunc(made.Patch.Steps, func(s patch.Step) bool { return s.Do == patch.DoEdit || s.Do == patch.DoSettings })
 	if made.Full > 0 && made.Size >= made.Full && !f.larger && !texts {
@@ -212,6 +212,16 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	}
 	a.out.Say("\n%s: %s", made.File, size)
 	return made, nil
+}
+
+// fromHere is a path as one would type it here: relative when it lies below.
+func fromHere(name string) string {
+	if here, err := os.Getwd(); err == nil && filepath.IsAbs(name) {
+		if rel, err := filepath.Rel(here, name); err == nil && filepath.IsLocal(rel) {
+			name = rel
+		}
+	}
+	return filepath.ToSlash(name)
 }
 
 func first(a, b string) string {
