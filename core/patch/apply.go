@@ -154,7 +154,12 @@ func (f *finder) fit(p *Opened) (*fit, error) {
 
 func (f *finder) starts(p *Opened) (bool, error) {
 	at, err := f.fit(p)
-	return at != nil && len(at.wrong) == 0, err
+	if err != nil || at == nil || len(at.wrong) > 0 {
+		return false, err
+	}
+	// A file that only gets another name has it already when it is found under that.
+	renamed := p.One() && p.Base.SHA256 == p.Result.SHA256 && strings.HasSuffix("/"+path.Join(at.root, at.name), "/"+p.Result.Files[0].Path)
+	return !renamed || p.Base.Files[0].Path == p.Result.Files[0].Path, nil
 }
 
 // applied says whether what a patch makes is there already.

@@ -133,7 +133,11 @@ func (l *listing) roots(s *State, one bool) []fit {
 		f := s.Files[0]
 		for _, rel := range l.order {
 			if l.only != "" || l.files[rel].size == f.Size || path.Base(rel) == path.Base(f.Path) || numbers.ReplaceAllString(path.Base(rel), "0") == numbers.ReplaceAllString(path.Base(f.Path), "0") {
-				out = append(out, fit{root: path.Dir(rel), name: path.Base(rel)})
+				at := fit{root: path.Dir(rel), name: path.Base(rel)}
+				if root, ok := strings.CutSuffix("/"+rel, "/"+f.Path); ok { // it lies in the folders that the patch names
+					at = fit{root: path.Join(".", strings.TrimPrefix(root, "/")), name: f.Path}
+				}
+				out = append(out, at)
 			}
 		}
 		return out
@@ -219,7 +223,7 @@ func (l *listing) nearer(f, than *fit, s *State, one bool) bool {
 	}
 	rank := func(x *fit) int {
 		switch base := path.Base(s.Files[0].Path); {
-		case x.name == base:
+		case path.Base(x.name) == base:
 			return 2
 		case path.Ext(x.name) == path.Ext(base):
 			return 1

@@ -56,6 +56,9 @@ func (s *source) add(r io.ReaderAt, from, size int64) {
 	s.size += size
 }
 
+// errOld says that an entry of the old archive can't be unpacked.
+var errOld = errors.New("reading the old archive")
+
 // sourceOf unpacks what a delta is made from. done frees it.
 func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*archive.File, entries []int, temp string) (s *source, size int64, done func(), err error) {
 	s, done = &source{}, func() {}
@@ -85,7 +88,7 @@ func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*arch
 	for _, i := range entries {
 		if err := files[i].Copy(ctx, to); err != nil {
 			done()
-			return nil, 0, func() {}, fmt.Errorf("reading the old archive: %w", err)
+			return nil, 0, func() {}, fmt.Errorf("%w: %w", errOld, err)
 		}
 	}
 	var r io.ReaderAt = bytes.NewReader(mem.Bytes())

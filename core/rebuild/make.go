@@ -97,6 +97,9 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	}
 	source, sourceSize, done, err := sourceOf(ctx, old, oldSize, was.Files, h.entries, o.Temp)
 	if err != nil {
+		if ctx.Err() == nil && errors.Is(err, errOld) {
+			err = ErrPlain // the old archive is damaged, which does not matter to a delta of its bytes
+		}
 		return nil, err
 	}
 	defer done()
@@ -195,7 +198,7 @@ func (m *making) compare() error {
 				m.stats.AsIs++
 			}
 		}
-		if n, ok := named[f.Name]; ok {
+		if n, ok := named[f.Name]; ok && readable(m.was[n]) {
 			m.used[n] = true
 			m.stats.Changed++
 		} else {
@@ -204,6 +207,9 @@ func (m *making) compare() error {
 	}
 	return m.relate(alone)
 }
+
+// readable says whether an entry's content can be compared with, as far as the directory tells.
+func readable(f *archive.File) bool { return f.Trouble == "" && !f.Dir }
 
 // equal says whether two readers give the same.
 func equal(ctx context.Context, a, b io.Reader) bool {
@@ -324,7 +330,7 @@ var gear = func() (t [256]uint32) {
 
 // sketch is the smallest hashes of what an entry holds, places chosen by content, so that what was inserted before does not matter.
 func (m *making) sketch(f *archive.File) ([]uint32, error) {
-	if f.Trouble != "" || f.Dir {
+	if !readable(f) {
 		return nil, nil
 	}
 	r, err := f.Open()
