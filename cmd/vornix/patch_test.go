@@ -132,6 +132,14 @@ func TestSignedPatches(t *testing.T) {
 	o = vornix(t, p, "patch", "make", filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "q.vnp"))
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "this project signs its patches")
+	put(t, filepath.Join(dir, "c", "x.txt"), "one\n")
+	put(t, filepath.Join(dir, "d", "x.txt"), "two\n")
+	ok(t, dir, "patch", "make", "c", "d", "unsigned.vnp")
+	o = vornix(t, p, "patch", "apply", filepath.Join(dir, "unsigned.vnp"), filepath.Join(dir, "c"))
+	assert.Equal(t, 3, o.exit, "the project demands a signature")
+	assert.Contains(t, o.err, "it is not signed")
+	ok(t, p, "patch", "apply", filepath.Join(dir, "p.vnp"), filepath.Join(dir, "c"))
+	assert.Equal(t, "two\n", read(t, dir, "c", "x.txt"))
 	if openssl, err := exec.LookPath("openssl"); err == nil {
 		assert.Contains(t, peer.Run(t, dir, openssl, "pkey", "-in", "k.key", "-noout", "-text"), "ED25519")
 	}

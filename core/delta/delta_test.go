@@ -122,7 +122,7 @@ func TestRoundTripsHereAndElsewhere(t *testing.T) {
 				return path
 			}
 			oldFile, newFile := file("old", p.old), file("new", p.now)
-			for mode, o := range map[string]Options{"lzma": {Compression: LZMA, Workers: 2}, "none": {Workers: 3}, "standard": {Standard: true}, "little": {Compression: LZMA, MostPacked: 100}} {
+			for mode, o := range map[string]Options{"lzma": {Compression: LZMA, Workers: 2}, "none": {Workers: 3}, "standard": {Standard: true}, "little": {Compression: LZMA, MostPacked: 100}, "known size": {Compression: LZMA, Size: int64(len(p.now))}} {
 				d := encode(t, p, o)
 				got, err := decode(p.old, d)
 				require.NoError(t, err, mode)

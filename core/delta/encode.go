@@ -42,6 +42,8 @@ type Options struct {
 	Standard bool
 	// Header is an application header; nil for none.
 	Header []byte
+	// Size is how large the new file is, where that is known: for a small one little memory is taken.
+	Size int64
 	// Wrote is told how much of the new file is done.
 	Wrote func(bytes int64)
 }
@@ -85,7 +87,10 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 	if err != nil {
 		return nil, err
 	}
-	workers := max(o.Workers, 1)
+	workers, window := max(o.Workers, 1), int64(windowSize)
+	if o.Size > 0 && o.Size < window {
+		workers, window = 1, o.Size+1 // one more, to see that there is no more
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	type task struct {
 		target []byte
@@ -108,9 +113,9 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 				return ctx.Err()
 			}
 			if b == nil {
-				b = make([]byte, windowSize)
+				b = make([]byte, window)
 			}
-			n, err := io.ReadFull(now, b[:windowSize])
+			n, err := io.ReadFull(now, b[:window])
 			if n > 0 || at == 0 { // an empty file is a window too: without any, other readers take the delta for cut short
 				t := task{b[:n], at, make(chan *encoded, 1)}
 				at += int64(n)
@@ -151,7 +156,12 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 	total := &Stats{Adler: !o.Standard, Packed: o.Compression != None}
 	g.Go(func() error {
 		w := &sectionWriter{out: bufio.NewWriterSize(out, 1<<18), o: o}
-		w.data.most, w.inst.most, w.addr.most = o.MostPacked, o.MostPacked, o.MostPacked
+		for _, p := range []*packer{&w.data, &w.inst, &w.addr} {
+			p.most, p.bits = o.MostPacked, dictBits
+			for p.bits > 16 && o.Size > 0 && o.Size <= 1<<(p.bits-1) {
+				p.bits--
+			}
+		}
 		w.header()
 		for done := range order {
 			select {

@@ -28,17 +28,17 @@ const (
 	least = 24
 	// mostDict is the largest dictionary that is believed.
 	mostDict = 64 << 20
-	// dictBits says how far back our streams look: 1<<dictBits bytes.
+	// dictBits says how far back our streams look at the most: 1<<dictBits bytes.
 	dictBits = 22
 )
 
 // xzHead begins an xz stream without checksums with a block of LZMA2 (the .xz file format 1.1.0, 2.1 and 3.1).
-func xzHead() []byte {
+func xzHead(bits int) []byte {
 	b := []byte{0xfd, '7', 'z', 'X', 'Z', 0}
 	flags := []byte{0, 0}
 	b = append(b, flags...)
 	b = binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(flags))
-	block := []byte{2, 0, 0x21, 1, (dictBits - 12) * 2, 0, 0, 0} // its size, one filter, LZMA2 with one property
+	block := []byte{2, 0, 0x21, 1, byte(bits-12) * 2, 0, 0, 0} // its size, one filter, LZMA2 with one property
 	b = append(b, block...)
 	return binary.LittleEndian.AppendUint32(b, crc32.ChecksumIEEE(block))
 }
@@ -47,6 +47,7 @@ func xzHead() []byte {
 type packer struct {
 	out   bytes.Buffer
 	w     *lzma.Writer2
+	bits  int   // of the dictionary
 	most  int64 // how many bytes are packed at the most, since that is slow; 0: all
 	taken int64
 }
@@ -80,8 +81,8 @@ func (p *packer) pack(section []byte) ([]byte, bool, error) {
 	p.taken += int64(len(section))
 	p.out.Reset()
 	if p.w == nil {
-		p.out.Write(xzHead())
-		w, err := lzma.Writer2Config{DictCap: 1 << dictBits, Properties: &lzma.Properties{LC: 3, LP: 0, PB: 0}, Matcher: lzma.HashTable4}.NewWriter2(&p.out)
+		p.out.Write(xzHead(p.bits))
+		w, err := lzma.Writer2Config{DictCap: 1 << p.bits, Properties: &lzma.Properties{LC: 3, LP: 0, PB: 0}, Matcher: lzma.HashTable4}.NewWriter2(&p.out)
 		if err != nil {
 			return nil, false, err
 		}

@@ -151,9 +151,9 @@ func TestHeaders(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, n, got)
 	}
-	_, err = readXZHead(bytes.NewBuffer(append(xzHead()[:20], make([]byte, 40)...)))
+	_, err = readXZHead(bytes.NewBuffer(append(xzHead(16)[:20], make([]byte, 40)...)))
 	assert.ErrorIs(t, err, errXZ)
-	dict, err := readXZHead(bytes.NewBuffer(xzHead()))
+	dict, err := readXZHead(bytes.NewBuffer(xzHead(dictBits)))
 	require.NoError(t, err)
 	assert.Equal(t, 1<<dictBits, dict)
 }

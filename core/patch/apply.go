@@ -619,6 +619,13 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 			return &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.", Do: "Name an empty folder."}
 		}
 	}
+	var placed []string
+	undo := func(err error) error { // all of it or nothing
+		for _, pth := range placed {
+			_ = d.Remove(pth) // what is left of it is of no use
+		}
+		return err
+	}
 	for _, pth := range sortedKeys(view) {
 		src := view[pth]
 		if last.KeepBase && last.Result.find(pth) == nil && !slices.ContainsFunc(last.Brought, func(b Brought) bool { return b.To == pth }) {
@@ -626,13 +633,12 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 		}
 		if src.staged == "" { // it did not change
 			if _, _, err := d.CopyFrom(ctx, src.system, pth); err != nil {
-				return err
+				return undo(err)
 			}
-			continue
+		} else if err := d.Move(src.staged, pth); err != nil {
+			return undo(err)
 		}
-		if err := d.Move(src.staged, pth); err != nil {
-			return err
-		}
+		placed = append(placed, pth)
 	}
 	return nil
 }

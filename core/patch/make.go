@@ -20,6 +20,9 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/archive"
 	"vornix/core/delta"
@@ -136,6 +139,9 @@ type making struct {
 	sources   []archive.Source
 	scratches []*safefile.Scratch
 	done      int64
+	// Of one file: what it changes from and to, and the number of its step.
+	from, to *SideFile
+	number   int
 }
 
 func (m *making) close() {
@@ -182,14 +188,12 @@ func (m *making) steps() error {
 			total += f.Size
 		}
 	}
+	var jobs []*making
 	for i := range m.now.Files {
 		f := &m.now.Files[i]
 		was := m.old.find(f.Path)
 		if was != nil && was.SHA256 == f.SHA256 {
 			continue
-		}
-		if err := m.ctx.Err(); err != nil {
-			return err
 		}
 		s := Step{Path: f.Path}
 		if same := bySum[f.SHA256]; same != nil {
@@ -202,14 +206,12 @@ func (m *making) steps() error {
 			if from == nil {
 				from = m.counterpart(f, gone)
 			}
-			if err := m.change(&s, from, f); err != nil {
-				return fmt.Errorf("%s: %w", f.Path, err)
-			}
+			jobs = append(jobs, &making{o: m.o, old: m.old, now: m.now, p: m.p, from: from, to: f, number: len(m.p.Steps)})
 		}
 		m.p.Steps = append(m.p.Steps, s)
-		if m.done += f.Size; m.o.Advanced != nil {
-			m.o.Advanced(m.done, total)
-		}
+	}
+	if err := m.changes(jobs, total); err != nil {
+		return err
 	}
 	if m.p.KeepBase {
 		return nil
@@ -220,6 +222,39 @@ func (m *making) steps() error {
 		}
 	}
 	return nil
+}
+
+// changes makes the steps of files that changed, several at once; what comes into the patch is in their order all the same.
+func (m *making) changes(jobs []*making, total int64) error {
+	g, ctx := errgroup.WithContext(m.ctx)
+	workers := max(m.o.Workers, 1)
+	g.SetLimit(workers)
+	var told sync.Mutex
+	for _, j := range jobs {
+		j.ctx = ctx
+		if len(jobs) >= workers {
+			j.o.Workers = 1 // one file each keeps all of them busy
+		}
+		g.Go(func() error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			if err := j.change(&j.p.Steps[j.number], j.from, j.to); err != nil {
+				return fmt.Errorf("%s: %w", j.to.Path, err)
+			}
+			told.Lock()
+			defer told.Unlock()
+			if m.done += j.to.Size; m.o.Advanced != nil {
+				m.o.Advanced(m.done, total)
+			}
+			return nil
+		})
+	}
+	err := g.Wait()
+	for _, j := range jobs {
+		m.sources, m.scratches = append(m.sources, j.sources...), append(m.scratches, j.scratches...)
+	}
+	return err
 }
 
 var numbers = regexp.MustCompile(`[0-9]+`)
@@ -328,7 +363,7 @@ func (m *making) delta(from, f *SideFile) (*Data, error) {
 	stats, err := rebuild.Encode(m.ctx, old, from.Size, now, f.Size, w, rebuild.Options{Workers: m.o.Workers, Compression: delta.LZMA, MostPacked: mostPacked})
 	if errors.Is(err, rebuild.ErrPlain) {
 		var plain *delta.Stats
-		plain, err = delta.Encode(m.ctx, old, from.Size, io.NewSectionReader(now, 0, f.Size), w, delta.Options{Workers: m.o.Workers, Compression: delta.LZMA, MostPacked: mostPacked})
+		plain, err = delta.Encode(m.ctx, old, from.Size, io.NewSectionReader(now, 0, f.Size), w, delta.Options{Workers: m.o.Workers, Compression: delta.LZMA, MostPacked: mostPacked, Size: f.Size})
 		if err == nil {
 			stats = &rebuild.Stats{Stats: *plain}
 		}
@@ -350,7 +385,7 @@ func (m *making) delta(from, f *SideFile) (*Data, error) {
 	if hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
 		return nil, &fault.Fault{What: "the file changed while the patch was made", Place: fault.Place{File: filepath.ToSlash(f.System)}, Do: "Make it again."}
 	}
-	d := m.add(fmt.Sprintf("delta/%04d.vcdiff", len(m.scratches)), w.n, hex.EncodeToString(w.hash.Sum(nil)), func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(out, 0, w.n)), nil })
+	d := m.add(fmt.Sprintf("delta/%04d.vcdiff", m.number+1), w.n, hex.EncodeToString(w.hash.Sum(nil)), func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(out, 0, w.n)), nil })
 	return &d, nil
 }
 

@@ -501,7 +501,7 @@ func TestHostile(t *testing.T) {
 	} {
 		try(what, head(change))
 	}
-	for _, entry := range []string{"delta/0001.vcdiff", "files/new/thing.txt", "text/keys.ini.was", "brought/info.txt"} {
+	for _, entry := range []string{"delta/0002.vcdiff", "files/new/thing.txt", "text/keys.ini.was", "brought/info.txt"} {
 		try(entry+" is missing", repacked(t, name, func(n string, data []byte) []byte {
 			if n == entry {
 				return nil

@@ -108,7 +108,14 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 		steps = append(steps, step{kind: index, size: newSize - end})
 	}
 	s := &m.stats
-	d, err := delta.Encode(ctx, source, sourceSize, io.MultiReader(bytes.NewReader(recipe(steps)), target), out, delta.Options{Workers: o.Workers, Compression: o.Compression, MostPacked: o.MostPacked, Header: h.bytes(), Wrote: o.Wrote})
+	head := recipe(steps)
+	size := int64(len(head))
+	for _, st := range steps {
+		if st.kind == literal || st.kind == packed {
+			size += st.size
+		}
+	}
+	d, err := delta.Encode(ctx, source, sourceSize, io.MultiReader(bytes.NewReader(head), target), out, delta.Options{Workers: o.Workers, Compression: o.Compression, MostPacked: o.MostPacked, Header: h.bytes(), Size: size, Wrote: o.Wrote})
 	if err != nil {
 		return nil, err
 	}

@@ -103,7 +103,7 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 				stats, err = rebuild.Encode(ctx, old, oldSize, now, newSize, out, rebuild.Options{Workers: a.workers(), Compression: o.Compression, Wrote: wrote})
 			}
 			if errors.Is(err, rebuild.ErrPlain) {
-				o.Wrote = wrote
+				o.Wrote, o.Size = wrote, newSize
 				var s *delta.Stats
 				s, err = delta.Encode(ctx, old, oldSize, io.NewSectionReader(now, 0, newSize), out, o)
 				if s != nil {
