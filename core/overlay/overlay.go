@@ -81,7 +81,7 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 		if err != nil {
 			return err
 		}
-		return plan.take(p, filepath.ToSlash(rel), name)
+		return plan.take(ctx, p, filepath.ToSlash(rel), name)
 	})
 	if err != nil {
 		return nil, err
@@ -95,11 +95,11 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 }
 
 // take adds a replacement.
-func (plan *Plan) take(p *profile.Profile, rel, name string) error {
+func (plan *Plan) take(ctx context.Context, p *profile.Profile, rel, name string) error {
 	if err := safefile.CheckPath(rel); err != nil {
 		return err
 	}
-	sum, size, err := safefile.HashFile(name)
+	sum, size, err := safefile.HashFileUntil(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -118,7 +118,7 @@ func (plan *Plan) take(p *profile.Profile, rel, name string) error {
 	}
 	a := Action{Path: f.to, Do: "add", New: size}
 	switch info, err := os.Stat(at(f.to)); {
-	case err == nil && info.Size() == size && sameHash(at(f.to), sum):
+	case err == nil && info.Size() == size && sameHash(ctx, at(f.to), sum):
 		a.Do, a.Old, a.Why = "leave", info.Size(), "it is there already"
 	case err == nil:
 		a.Do, a.Old, a.Why = "replace", info.Size(), "the original is kept"
@@ -132,8 +132,8 @@ func (plan *Plan) take(p *profile.Profile, rel, name string) error {
 	return nil
 }
 
-func sameHash(name, sum string) bool {
-	have, _, err := safefile.HashFile(name)
+func sameHash(ctx context.Context, name, sum string) bool {
+	have, _, err := safefile.HashFileUntil(ctx, name)
 	return err == nil && have == sum
 }
 

@@ -726,7 +726,7 @@ func (a *applying) one(ctx context.Context, o *Opened, base map[string]*source) 
 		}
 	}
 	for _, b := range o.Brought {
-		made, err := a.write(b.To, File{b.To, b.Data.Size, b.Data.SHA256}, nil, func(w *safefile.File) error { return o.copyTo(&b.Data, w) })
+		made, err := a.write(b.To, File{b.To, b.Data.Size, b.Data.SHA256}, nil, func(w *safefile.File) error { return o.copyTo(ctx, &b.Data, w) })
 		if err != nil {
 			return nil, err
 		}
@@ -775,7 +775,7 @@ func (a *applying) step(ctx context.Context, o *Opened, s *Step, base map[string
 	}
 	switch s.Do {
 	case DoAdd, DoReplace:
-		return a.write(s.Path, want, like, func(w *safefile.File) error { return o.copyTo(s.Data, w) })
+		return a.write(s.Path, want, like, func(w *safefile.File) error { return o.copyTo(ctx, s.Data, w) })
 	case DoRename, DoCopy:
 		return a.write(s.Path, want, like, func(w *safefile.File) error { return w.Fill(ctx, from.system) })
 	case DoDelta:
@@ -832,7 +832,7 @@ func (a *applying) settings(s *Step, base map[string]*source) (*source, error) {
 }
 
 func (a *applying) delta(ctx context.Context, o *Opened, s *Step, from *source, want File, w *safefile.File) error {
-	change, done, err := o.scratch(s.Data, "")
+	change, done, err := o.scratch(ctx, s.Data, "")
 	if err != nil {
 		return err
 	}

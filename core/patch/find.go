@@ -20,6 +20,7 @@ import (
 
 // listing is the files below a folder, each hashed once at the most.
 type listing struct {
+	ctx   context.Context // of the command that it is for
 	dir   string
 	files map[string]*listed
 	order []string
@@ -38,7 +39,7 @@ func list(ctx context.Context, where string) (*listing, error) {
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(where), Err: err, Do: "Name what the patch is to be applied to, or the folder that it lies in."}
 	}
-	l := &listing{dir: where, files: map[string]*listed{}}
+	l := &listing{ctx: ctx, dir: where, files: map[string]*listed{}}
 	if !info.IsDir() {
 		l.dir, l.only = filepath.Dir(where), filepath.Base(where)
 		l.files[l.only] = &listed{size: info.Size(), written: info.ModTime()}
@@ -92,7 +93,7 @@ func (l *listing) sum(rel string) (string, error) {
 		return "", nil
 	}
 	if have.sum == "" {
-		sum, _, err := safefile.HashFile(l.system(rel))
+		sum, _, err := safefile.HashFileUntil(l.ctx, l.system(rel))
 		if err != nil {
 			return "", err
 		}

@@ -2,6 +2,7 @@ package patch
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -373,14 +374,13 @@ func (o *Opened) content(d *Data, most int64) ([]byte, error) {
 }
 
 // copyTo writes an entry's content, and checks it at the end.
-func (o *Opened) copyTo(d *Data, w io.Writer) error {
-	r, err := o.zip.Find(d.Entry).Open()
-	if err != nil {
-		return o.damaged(d, err)
-	}
-	defer r.Close()
+func (o *Opened) copyTo(ctx context.Context, d *Data, w io.Writer) error {
 	h := sha256.New()
-	if _, err := io.Copy(io.MultiWriter(w, h), r); err != nil {
+	if err := o.zip.Find(d.Entry).Copy(ctx, io.MultiWriter(w, h)); err != nil {
+		var known *fault.Fault
+		if ctx.Err() == nil && !errors.As(err, &known) { // else it is who writes, or Ctrl-C
+			err = o.damaged(d, err)
+		}
 		return err
 	}
 	if hex.EncodeToString(h.Sum(nil)) != d.SHA256 {
@@ -390,7 +390,7 @@ func (o *Opened) copyTo(d *Data, w io.Writer) error {
 }
 
 // scratch copies an entry to where it can be read at any place. done frees it.
-func (o *Opened) scratch(d *Data, temp string) (io.ReadSeeker, func(), error) {
+func (o *Opened) scratch(ctx context.Context, d *Data, temp string) (io.ReadSeeker, func(), error) {
 	if d.Size <= 4<<20 {
 		b, err := o.content(d, 4<<20)
 		return bytes.NewReader(b), func() {}, err
@@ -399,7 +399,7 @@ func (o *Opened) scratch(d *Data, temp string) (io.ReadSeeker, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if err := o.copyTo(d, f); err != nil {
+	if err := o.copyTo(ctx, d, f); err != nil {
 		f.Close()
 		return nil, nil, err
 	}

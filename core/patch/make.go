@@ -88,7 +88,7 @@ func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*
 		if err := checkPath(to); err != nil {
 			return nil, err
 		}
-		sum, size, err := safefile.HashFile(system)
+		sum, size, err := safefile.HashFileUntil(ctx, system)
 		if err != nil {
 			return nil, &fault.Fault{Kind: fault.Usage, What: "what is to come along can't be read", Place: fault.Place{File: filepath.ToSlash(system)}, Err: err, Do: "Check the path."}
 		}

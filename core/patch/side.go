@@ -94,7 +94,7 @@ func SideOf(ctx context.Context, name string, files map[string]string) (*Side, e
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			f.SHA256, f.Size, err = safefile.HashFile(f.System)
+			f.SHA256, f.Size, err = safefile.HashFileUntil(ctx, f.System)
 			return err
 		})
 	}

@@ -381,13 +381,21 @@ func IsTemp(name string) bool { return strings.HasPrefix(name, tempPrefix) }
 
 // HashFile is the SHA-256, in hex, and the size of the file at a system path.
 func HashFile(name string) (sum string, size int64, err error) {
+	return HashFileUntil(context.Background(), name)
+}
+
+// HashFileUntil is HashFile, until ctx ends: a large file takes seconds.
+func HashFileUntil(ctx context.Context, name string) (sum string, size int64, err error) {
 	f, err := os.Open(name)
 	if err != nil {
 		return "", 0, explain(err, "read", name)
 	}
 	defer f.Close()
 	h := sha256.New()
-	if size, err = io.Copy(h, f); err != nil {
+	if size, err = io.Copy(h, contextReader{ctx, f}); err != nil {
+		if ctx.Err() != nil {
+			return "", 0, ctx.Err()
+		}
 		return "", 0, explain(err, "read", name)
 	}
 	return hex.EncodeToString(h.Sum(nil)), size, nil

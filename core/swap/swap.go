@@ -72,6 +72,7 @@ type journal struct {
 
 // Folder is a folder that is changed.
 type Folder struct {
+	ctx     context.Context // of the command that holds it
 	d       *safefile.Dir
 	lock    *safefile.Lock
 	records []Record
@@ -92,7 +93,7 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		lock.Release()
 		return nil, err
 	}
-	f := &Folder{d: d, lock: lock, hashed: map[string]hashed{}}
+	f := &Folder{ctx: ctx, d: d, lock: lock, hashed: map[string]hashed{}}
 	if f.records, err = readRecords(dir); err == nil {
 		err = f.mend(ctx)
 	}
@@ -185,7 +186,7 @@ func (f *Folder) Hash(rel string) (sum string, size int64, err error) {
 	if h, ok := f.hashed[rel]; ok && h.size == info.Size() && h.written.Equal(info.ModTime()) && time.Since(h.written) > hashedAge {
 		return h.sum, h.size, nil
 	}
-	sum, size, err = safefile.HashFile(f.d.Join(rel))
+	sum, size, err = safefile.HashFileUntil(f.ctx, f.d.Join(rel))
 	if err == nil {
 		f.hashed[rel] = hashed{sum, size, info.ModTime()}
 	}
@@ -301,6 +302,7 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 		return err
 	}
 	// From here on it is brought to an end, also when somebody presses Ctrl-C: that takes no time.
+	f.ctx = context.WithoutCancel(ctx)
 	if err := f.forward(j); err != nil {
 		if back := f.backward(j); back != nil {
 			return fmt.Errorf("%w; taking it back failed too, and is tried again by the next command on this folder: %w", err, back)
