@@ -9,6 +9,10 @@ import (
 	"golang.org/x/sync/errgroup"
 )
 
+// Packing is raised whenever the same content would be packed to other bytes, as by another version of the library that does it: archives
+// that were taken apart before can't be put together again then.
+const Packing = 1
+
 // Repack packs the content of one entry as Pack does, to the same bytes, and writes nothing but them: so that an archive of ours can be put
 // together again from its contents. Whoever relies on that has to compare.
 func Repack(ctx context.Context, m Method, size int64, r io.Reader, w io.Writer, workers int) error {

@@ -25,7 +25,7 @@ import (
 	"vornix/core/safefile"
 )
 
-// Version is raised whenever the same tree would be packed to other bytes.
+// Version is raised whenever the same tree would be packed to other bytes; when it is entries that come out otherwise, archive.Packing too.
 const Version = 2
 
 // Dir is the folder in a project that bundles are packed to, IntoMapDir that of maps with their content when the profile

@@ -99,7 +99,7 @@ func encode(t testing.TB, p pair, o Options) []byte {
 
 func decode(old, change []byte) ([]byte, error) {
 	var out bytes.Buffer
-	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(change), &out, Limits{Most: 64 << 20})
+	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(change), &out, Limits{Most: 128 << 20})
 	return out.Bytes(), err
 }
 

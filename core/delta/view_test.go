@@ -115,7 +115,7 @@ func (f full) Write([]byte) (int, error) { return 0, f.err }
 // In a large file, whose blocks lie far apart in the index, small changes close to each other cost little more than in a small one.
 func TestLargeFilesAreLookedAtClosely(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 3))
-	old := noise(r, whole+24<<20)
+	old := noise(r, 2*whole+4<<20)
 	var now []byte
 	at := 0
 	for i := range 300 { // a byte in, one out, every kilobyte or so, in one part of it

@@ -182,12 +182,6 @@ func (m *making) steps() error {
 			bySum[f.SHA256] = f // what goes is better renamed than what stays is copied
 		}
 	}
-	total := int64(0)
-	for _, f := range m.now.Files {
-		if was := m.old.find(f.Path); was == nil || was.SHA256 != f.SHA256 {
-			total += f.Size
-		}
-	}
 	var jobs []*making
 	for i := range m.now.Files {
 		f := &m.now.Files[i]
@@ -210,7 +204,7 @@ func (m *making) steps() error {
 		}
 		m.p.Steps = append(m.p.Steps, s)
 	}
-	if err := m.changes(jobs, total); err != nil {
+	if err := m.changes(jobs); err != nil {
 		return err
 	}
 	if m.p.KeepBase {
@@ -225,7 +219,11 @@ func (m *making) steps() error {
 }
 
 // changes makes the steps of files that changed, several at once; what comes into the patch is in their order all the same.
-func (m *making) changes(jobs []*making, total int64) error {
+func (m *making) changes(jobs []*making) error {
+	total := int64(0)
+	for _, j := range jobs {
+		total += j.to.Size
+	}
 	g, ctx := errgroup.WithContext(m.ctx)
 	workers := max(m.o.Workers, 1)
 	g.SetLimit(workers)

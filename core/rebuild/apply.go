@@ -132,6 +132,9 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 	if h == nil {
 		return delta.Decode(ctx, old, oldSize, in, out, delta.Limits{Most: l.Most, Wrote: l.Wrote})
 	}
+	if h.packing != archive.Packing {
+		return nil, &delta.FormatError{Err: fmt.Errorf("it is for a Vornix that packs archives in way %d, and this one packs in way %d; use one of its time, or get the whole file", h.packing, archive.Packing)}
+	}
 	if h.newSize > l.Most {
 		return nil, &delta.FormatError{Err: fmt.Errorf("it makes %d bytes, more than the %d that are allowed", h.newSize, l.Most)}
 	}

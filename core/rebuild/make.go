@@ -78,7 +78,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	if err := m.compare(); err != nil {
 		return nil, err
 	}
-	h := &header{oldSize: oldSize, newSize: newSize, start: begin(now, m.is[0])}
+	h := &header{packing: archive.Packing, oldSize: oldSize, newSize: newSize, start: begin(now, m.is[0])}
 	sum, follower := sha256.New(), archive.NewFollower(max(h.start, 0))
 	if _, err := io.Copy(io.MultiWriter(sum, follower), &heeding{ctx, io.NewSectionReader(now, 0, newSize)}); err != nil {
 		return nil, err

@@ -126,7 +126,7 @@ func (f *filling) Write(b []byte) (int, error) {
 // What says of itself that it is a delta between archives, and lies, is refused.
 func TestHeadersThatLie(t *testing.T) {
 	old := pack(t, "", map[string][]byte{"a.txt": []byte("text text text text text text"), "b.txt": []byte("other")})
-	h := &header{oldSize: int64(len(old)), newSize: 10, start: -1, entries: []int{0, 1}}
+	h := &header{packing: archive.Packing, oldSize: int64(len(old)), newSize: 10, start: -1, entries: []int{0, 1}}
 	good, err := parseHeader(h.bytes())
 	require.NoError(t, err)
 	assert.Equal(t, h, good)
@@ -140,7 +140,7 @@ func TestHeadersThatLie(t *testing.T) {
 		return d.Bytes()
 	}
 	for what, d := range map[string][]byte{
-		"an entry that is not there": make(&header{oldSize: int64(len(old)), entries: []int{0, 7}}, recipe(nil)),
+		"an entry that is not there": make(&header{packing: archive.Packing, oldSize: int64(len(old)), entries: []int{0, 7}}, recipe(nil)),
 		"no recipe":                  make(h, nil),
 		"a recipe cut short":         make(h, recipe([]step{{kind: literal, size: 10}})[:2]),
 		"a copy beyond the end":      make(h, recipe([]step{{kind: copied, size: 10, from: int64(len(old))}})),
@@ -152,7 +152,8 @@ func TestHeadersThatLie(t *testing.T) {
 		"less than it says":          make(h, append(recipe([]step{{kind: literal, size: 3}}), "abc"...)),
 		"something behind the steps": make(h, append(recipe([]step{{kind: literal, size: 10}}), "0123456789 and more"...)),
 		"another hash":               make(h, append(recipe([]step{{kind: literal, size: 10}}), "0123456789"...)),
-		"too large":                  make(&header{oldSize: int64(len(old)), newSize: 1 << 50}, recipe(nil)),
+		"another packing":            make(&header{packing: archive.Packing + 1, oldSize: int64(len(old))}, recipe(nil)),
+		"too large":                  make(&header{packing: archive.Packing, oldSize: int64(len(old)), newSize: 1 << 50}, recipe(nil)),
 	} {
 		_, err := decode(old, d)
 		assert.Error(t, err, what)

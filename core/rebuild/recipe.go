@@ -16,6 +16,7 @@ var mark = []byte("vornix archive 1\n")
 
 // header says what a delta was made from, and what comes out.
 type header struct {
+	packing          int64 // archive.Packing of then
 	oldSize, newSize int64
 	sum              [sha256.Size]byte // of the new file
 	start            int64             // where the first entry of the new archive begins; -1: its directory comes as it is
@@ -40,6 +41,7 @@ type step struct {
 
 func (h *header) bytes() []byte {
 	b := append([]byte{}, mark...)
+	b = binary.AppendUvarint(b, uint64(h.packing))
 	b = binary.AppendUvarint(b, uint64(h.oldSize))
 	b = binary.AppendUvarint(b, uint64(h.newSize))
 	b = append(b, h.sum[:]...)
@@ -64,7 +66,7 @@ func parseHeader(b []byte) (*header, error) {
 	r := bytes.NewReader(b)
 	h := &header{}
 	var count int64
-	err := errors.Join(number(r, &h.oldSize), number(r, &h.newSize))
+	err := errors.Join(number(r, &h.packing), number(r, &h.oldSize), number(r, &h.newSize))
 	if _, e := io.ReadFull(r, h.sum[:]); e != nil {
 		err = e
 	}

@@ -110,6 +110,9 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 					stats = &rebuild.Stats{Stats: *s}
 				}
 			}
+			if wrote != nil {
+				wrote(newSize) // whatever it was that was compared, it is over
+			}
 			if err != nil {
 				return err
 			}
