@@ -200,6 +200,7 @@ func TestTextPatches(t *testing.T) {
 	o = vornix(t, dir, "patch", "undo", "game")
 	assert.Equal(t, 3, o.exit)
 	assert.Regexp(t, `read.txt +11 B instead of 14 B +somebody`, o.out)
+	assert.Contains(t, o.out, "-one\n-TWO\n-three\n+somebody's\n", "and it says how")
 	ok(t, dir, "patch", "undo", "game", "--leave-changed")
 	assert.Equal(t, "# mods\r\n[video]\r\nshadows = low\r\n", read(t, dir, "game", "kestrel.cfg"))
 	assert.Equal(t, "somebody's\n", read(t, dir, "game", "read.txt"))

@@ -861,7 +861,7 @@ func (a *applying) changes(view map[string]*source) (list []swap.Change, err err
 		if s.staged == "" {
 			continue
 		}
-		c := swap.Change{File: swap.File{Path: pth, New: s.file.SHA256, NewSize: s.file.Size}, Staged: s.staged}
+		c := swap.Change{File: swap.File{Path: pth, New: s.file.SHA256, NewSize: s.file.Size, Text: p.isText(pth) && s.file.Size <= mostText}, Staged: s.staged}
 		if err := p.was(&c); err != nil {
 			return nil, err
 		}
@@ -879,6 +879,13 @@ func (a *applying) changes(view map[string]*source) (list []swap.Change, err err
 		}
 	}
 	return list, nil
+}
+
+// isText says whether a file is changed as a text.
+func (p *Plan) isText(pth string) bool {
+	return slices.ContainsFunc(p.route, func(o *Opened) bool {
+		return slices.ContainsFunc(o.Steps, func(s Step) bool { return s.Path == pth && (s.Do == DoEdit || s.Do == DoSettings) })
+	})
 }
 
 // was fills in what stands where a change goes.

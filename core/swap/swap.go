@@ -36,6 +36,7 @@ type File struct {
 	OldSize int64  `json:"old_size,omitempty"`
 	New     string `json:"new,omitempty"` // SHA-256 after
 	NewSize int64  `json:"new_size,omitempty"`
+	Text    bool   `json:"text,omitempty"` // what came is kept too, to show what somebody changed in it since
 }
 
 // Record is a change that was made.
@@ -237,7 +238,7 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 		if err := safefile.CheckPath(c.Path); err != nil {
 			return nil, err
 		}
-		if err := f.keep(ctx, c); err != nil {
+		if err := errors.Join(f.keep(ctx, c), f.keepText(ctx, c)); err != nil {
 			return nil, err
 		}
 		moves = append(moves, move{c.File, c.Staged})
@@ -274,6 +275,21 @@ func (f *Folder) keep(ctx context.Context, c Change) error {
 	}
 	// A link is made at once and takes no room. The file itself is replaced, not written over, so the link keeps what it had.
 	return f.d.LinkFrom(ctx, c.Path, kept)
+}
+
+// keepText puts a text that comes among the originals: a copy, since people write texts over in place.
+func (f *Folder) keepText(ctx context.Context, c Change) error {
+	if !c.Text || c.Staged == "" {
+		return nil
+	}
+	_, _, err := f.d.CopyFrom(ctx, f.d.Join(c.Staged), path.Join(keptDir, c.New))
+	return err
+}
+
+// Text is the text that a change left in a file, where that was kept.
+func (f *Folder) Text(file File) (string, bool) {
+	data, err := f.d.ReadFile(path.Join(keptDir, file.New))
+	return string(data), file.Text && err == nil
 }
 
 // unchanged makes sure that a file is as it was when it was looked at.
@@ -467,6 +483,7 @@ func (f *Folder) sweep(ctx context.Context) error {
 	for _, r := range f.records {
 		for _, file := range r.Files {
 			needed[file.Old] = needed[file.Old] || !r.Undone
+			needed[file.New] = needed[file.New] || file.Text && !r.Undone
 		}
 	}
 	list, err := fs.ReadDir(f.d.FS(), keptDir)

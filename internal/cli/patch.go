@@ -16,6 +16,7 @@ import (
 	"vornix/core/patch"
 	"vornix/core/release"
 	"vornix/core/swap"
+	"vornix/core/textedit"
 	"vornix/internal/cli/show"
 )
 
@@ -465,7 +466,7 @@ brings the others back.`,
 					return err
 				}
 				if len(drift) > 0 {
-					a.drifted(drift)
+					a.drifted(f, drift)
 				}
 				if planOnly || len(drift) > 0 && !leave {
 					a.undoPlan(r)
@@ -545,7 +546,7 @@ func toUndo(f *swap.Folder, change int, all bool) (list []*swap.Record, err erro
 }
 
 // drifted shows what is not as a change left it.
-func (a *app) drifted(list []swap.Drift) {
+func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
 	var rows [][]string
 	for _, d := range list {
 		how := fmt.Sprintf("%s instead of %s", release.Bytes(d.NowSize), release.Bytes(d.NewSize))
@@ -568,6 +569,21 @@ func (a *app) drifted(list []swap.Drift) {
 		rows = append(rows, []string{d.Path, how, by, when})
 	}
 	a.out.Table([]string{"changed since", "", "by", "written"}, rows)
+	for _, d := range list { // of texts, what they are now instead of what the patch left
+		left, ok := f.Text(d.File)
+		now, err := os.ReadFile(f.Join(d.Path))
+		if !ok || err != nil || len(now) > 1<<20 {
+			continue
+		}
+		a.out.Say("")
+		lines := strings.Split(strings.TrimSuffix(textedit.Unified(d.Path+" (as the patch left it)", d.Path+" (now)", left, string(now)), "\n"), "\n")
+		if shown := 24; len(lines) > shown && !a.out.Verbose {
+			lines = append(lines[:shown], fmt.Sprintf("and %d more lines (--verbose lists all)", len(lines)-shown))
+		}
+		for _, line := range lines {
+			a.out.Say("%s", show.Clean(strings.TrimRight(line, "\r")))
+		}
+	}
 }
 
 // undoPlan shows what would come back.
