@@ -2,6 +2,7 @@ package main_test
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -31,6 +32,14 @@ func read(t testing.TB, parts ...string) string {
 	return string(data)
 }
 
+// sizeOf is a file's size in words.
+func sizeOf(t testing.TB, parts ...string) string {
+	t.Helper()
+	info, err := os.Stat(filepath.Join(parts...))
+	require.NoError(t, err)
+	return fmt.Sprintf("%d B", info.Size())
+}
+
 // Deltas of any two files, here and by the other program; of bundles by their entries.
 func TestDeltas(t *testing.T) {
 	t.Parallel()
@@ -51,6 +60,7 @@ func TestDeltas(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.NoFileExists(t, filepath.Join(dir, "no.bin"))
 	noTemps(t, dir)
+	assert.Contains(t, ok(t, dir, "inspect", "d.vcdiff").out, "VCDIFF delta, "+sizeOf(t, dir, "d.vcdiff")+", in 1 window; the new file has 51.7 kB\nmade from a file of ")
 	if xdelta, err := exec.LookPath("xdelta3"); err == nil || os.Getenv("VORNIX_PEERS") == "required" {
 		require.NoError(t, err)
 		ok(t, dir, "delta", "make", "old.bin", "new.bin", "s.vcdiff", "--standard")
@@ -69,6 +79,7 @@ func TestPatchesBetweenVersions(t *testing.T) {
 	ok(t, p, append([]string{"release", "1.1.0"}, release...)...)
 	put(t, filepath.Join(p, "scripts", "winch.txt"), read(t, p, "scripts", "winch.txt")+"\n# one line more\n")
 	ok(t, p, append([]string{"release", "1.2.0"}, release...)...)
+	assert.Contains(t, ok(t, p, "__complete", "patch", "make", "1.").out, "1.0.0\n1.1.0\n1.2.0\n")
 	o := ok(t, p, "patch", "make", "--to-many", "5", "1.2.0")
 	assert.Contains(t, o.out, "highline-1.0.0-to-1.2.0.vnp")
 	ok(t, p, "patch", "make", "1.0.0", "1.1.0")

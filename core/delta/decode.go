@@ -20,7 +20,7 @@ const (
 )
 
 // ErrSource says that the old file is not the one that the delta was made from.
-var ErrSource = errors.New("the result is not as the delta says: it was made from another file, or is damaged")
+var ErrSource = errors.New("it was made from another file, or is damaged")
 
 // FormatError says that a delta is damaged, cut short, or not one.
 type FormatError struct {

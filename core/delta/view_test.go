@@ -157,3 +157,21 @@ func TestHeaders(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1<<dictBits, dict)
 }
+
+// What a delta says of itself is what it does; one cut short is told.
+func TestAbout(t *testing.T) {
+	p := samples()["several windows"]
+	for _, o := range []Options{{Compression: LZMA, Header: []byte("about")}, {Standard: true}} {
+		d := encode(t, p, o)
+		a, h, err := Inspect(bytes.NewReader(d))
+		require.NoError(t, err)
+		assert.Equal(t, &About{Windows: 3, Target: int64(len(p.now)), OldLeast: a.OldLeast, Adler: !o.Standard, LZMA: !o.Standard, Header: len(o.Header)}, a)
+		assert.Equal(t, o.Header, h)
+		assert.InDelta(t, len(p.old), a.OldLeast, 1<<20)
+		for _, cut := range []int{4, len(d) / 2, len(d) - 1} {
+			_, _, err := Inspect(bytes.NewReader(d[:cut]))
+			var format *FormatError
+			assert.ErrorAs(t, err, &format)
+		}
+	}
+}

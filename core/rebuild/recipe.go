@@ -87,6 +87,9 @@ func parseHeader(b []byte) (*header, error) {
 	return h, nil
 }
 
+// IsHeader says whether an application header is that of a delta between archives.
+func IsHeader(b []byte) bool { return bytes.HasPrefix(b, mark) }
+
 func number(r io.ByteReader, n *int64) error {
 	v, err := binary.ReadUvarint(r)
 	if err == nil && v > 1<<62 {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -123,6 +124,7 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 			answer.Result = d
 			if stats.Archive {
 				a.out.Say("entries: %d as they are, %d compared, %d new", stats.Same, stats.Changed, stats.Fresh)
+				a.out.Say("only Vornix puts archives together again; for other programs there are --as-files and --standard")
 				if stats.AsIs > 0 {
 					a.out.Say("%s packed by another program, and compared packed: these take more", release.Count(stats.AsIs, "entry"))
 				}
@@ -200,6 +202,48 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 	cmd.Flags().BoolVar(&hash, "hash", false, "say the SHA-256 of OUT too")
 	cmd.Flags().StringVar(&most, "most", "", "`size` that OUT may come to, such as 100G (default 64G)")
 	return cmd
+}
+
+// deltaAbout is what 'inspect' says of a delta.
+type deltaAbout struct {
+	*delta.About
+	File    string `json:"file"`
+	Size    int64  `json:"size"`
+	Archive bool   `json:"archive"`
+}
+
+func (a *app) inspectDelta(name string) (any, error) {
+	f, size, err := openFile(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	about, header, err := delta.Inspect(f)
+	if err != nil {
+		return nil, err
+	}
+	d := deltaAbout{about, filepath.ToSlash(name), size, rebuild.IsHeader(header)}
+	kind := "VCDIFF delta"
+	if d.Archive {
+		kind = "VCDIFF delta between two archives, by their unpacked entries"
+	}
+	a.out.Say("%s, %s, in %s; the new file has %s", kind, release.Bytes(size), release.Count(about.Windows, "window"), release.Bytes(about.Target))
+	if !d.Archive {
+		a.out.Say("made from a file of %s or more", release.Bytes(about.OldLeast))
+	}
+	var has []string
+	for _, x := range []struct {
+		is   bool
+		what string
+	}{{about.Adler, "checksums (Adler-32)"}, {about.LZMA, "LZMA sections"}, {about.Table, "a code table of its own"}, {about.Back, "windows that copy from the new file"}, {about.Header > 0 && !d.Archive, "an application header"}} {
+		if x.is {
+			has = append(has, x.what)
+		}
+	}
+	if len(has) > 0 {
+		a.out.Say("with %s", strings.Join(has, ", "))
+	}
+	return d, nil
 }
 
 // deltaFault says what is wrong with a delta, or with what it is applied to.

@@ -42,7 +42,8 @@ what the map says of itself, how much of which material is seen, terrains, props
 		Example: `  vornix diff 1.0.0 1.1.0
   vornix diff out/releases/1.0.0 out/bundles
   vornix diff before.vnm after.vnm --json`,
-		Args: between(2, 2, "two bundles, folders, versions or compiled maps"),
+		Args:              between(2, 2, "two bundles, folders, versions or compiled maps"),
+		ValidArgsFunction: a.completeVersions,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			names := []string{a.versionFolder(args[0]), a.versionFolder(args[1])}
 			var sides [2]compare.Side

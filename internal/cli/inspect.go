@@ -38,9 +38,9 @@ func (a *app) inspectCommand() *cobra.Command {
 		Short: "What is inside a map, bundle, patch, texture, image, sound, text, index or folder",
 		Long: `Inspect reads a compiled map (.vnm, with or without packed content), an archive, a texture (KTX2, DDS), an image (PNG,
 JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance), a map source (.vnx or glTF), a model (GLB in a project's folder of models), a
-sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a patch, a version index or a sprite's index, checks it, and shows what is inside;
-of a folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too: what is wrong with
-an entry is said, and whoever can't read an archive's directory is told how to save what is left.
+sound (WAV, Ogg, FLAC, MP3), a text (JSON, TOML, XML, INI, CSV), a patch, a delta, a version index or a sprite's index, checks it, and
+shows what is inside; of a folder the size by kind and a hash of all of it. It needs no project. Archives of other programs are read too:
+what is wrong with an entry is said, and whoever can't read an archive's directory is told how to save what is left.
 
 Of a map source it says what it compiles to, and what only its compilation shows, such as a gap in a sealed map. Of a texture
 it says how far it is from its source, which is found when the texture lies in a project's out/tree, or named with --source;
@@ -105,6 +105,8 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	switch {
 	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !glb.IsScene(name):
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case bytes.HasPrefix(head, []byte{0xd6, 0xc3, 0xc4, 0}):
+		return a.inspectDelta(name)
 	case strings.EqualFold(filepath.Ext(name), patch.Ending):
 		return a.inspectPatch(name)
 	case bytes.HasPrefix(head, []byte("\xabKTX 20")), bytes.HasPrefix(head, []byte("DDS ")):

@@ -307,6 +307,7 @@ func (a *app) patchRefused(answer *show.Answer, err error) error {
 				rows = append(rows[:shown], []string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 			}
 			a.out.Table([]string{"not as it must be", "", "from", "in"}, rows)
+			a.out.Say("")
 		}
 		return f
 	case errors.As(err, &c):
@@ -598,4 +599,5 @@ func (a *app) undoPlan(r *swap.Record) {
 	}
 	a.out.Heading("change %d, %s", r.ID, show.Clean(r.Title))
 	a.out.Table([]string{"", "file", "size"}, rows)
+	a.out.Say("")
 }

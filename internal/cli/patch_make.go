@@ -45,6 +45,7 @@ TOML and XML.
 		Example: `  vornix patch make 1.0.0 1.1.0
   vornix patch make --to-many 3
   vornix patch make ground_old.ktx2 ground_new.ktx2 ground.vnp --name ground.ktx2 --notes notes.txt --bring preview.jpg=previews/ground.jpg`,
+		ValidArgsFunction: a.completeVersions,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			if f.toMany > 0 {
 				return a.patchMany(ctx, answer, args, f)
@@ -79,6 +80,19 @@ TOML and XML.
 	flags.BoolVar(&f.bare, "without-beside", false, "leave out the info files and pictures that went out with a version")
 	flags.BoolVar(&f.overwrite, "overwrite", false, "replace OUT when it is there")
 	return cmd
+}
+
+// completeVersions offers the versions that were released, beside files.
+func (a *app) completeVersions(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	p, err := a.load()
+	if err != nil || len(args) > 1 {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	versions, err := release.Versions(p)
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	return versions, cobra.ShellCompDirectiveDefault
 }
 
 // patchesDir is where patches between versions go.
