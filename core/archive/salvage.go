@@ -30,7 +30,7 @@ type Saved struct {
 // Scan finds entries by their local headers, front to back, whatever has become of the directory. Of bytes that hold nothing it finds
 // nothing; the error is ctx's. The work is bounded by the size: what would take more is not looked into, and so not called whole.
 func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
-	s := &scanner{ctx: ctx, r: r, size: size, budget: mostWork*size + 1<<30}
+	s := &scanner{ctx: ctx, r: r, size: size, budget: mostWork*size + leastWork}
 	left := s.directory()
 	var list []*Saved
 	for at := int64(0); ; {
@@ -58,9 +58,11 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
 	}
 }
 
-// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside a gigabyte: enough for any archive but those
+// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside leastWork: enough for any archive but those
 // that are made to be a burden.
 const mostWork = 128
+
+var leastWork int64 = 1 << 30 // tests have less patience
 
 // mostName is the longest name, in bytes, that is taken for one.
 const mostName = 4096
