@@ -14,6 +14,8 @@ import (
 
 	"github.com/klauspost/compress/flate"
 	"golang.org/x/text/encoding/charmap"
+
+	"vornix/core/safefile"
 )
 
 // Saved is an entry that was found without the archive's directory.
@@ -199,7 +201,7 @@ func (s *scanner) measure(e *Saved) (end int64, ok bool) {
 	switch e.Method {
 	case Deflate:
 		most := min(s.size-e.Data, s.budget)
-		in := &counted{r: bufio.NewReaderSize(contextReader{s.ctx, io.NewSectionReader(s.r, e.Data, most)}, 64<<10)}
+		in := &counted{r: bufio.NewReaderSize(safefile.Until(s.ctx, io.NewSectionReader(s.r, e.Data, most)), 64<<10)}
 		sum := crc32.NewIEEE()
 		f := flate.NewReader(in)
 		n, err := io.Copy(sum, io.LimitReader(f, s.budget))

@@ -7,20 +7,9 @@ import (
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
+
+	"vornix/core/safefile"
 )
-
-// contextReader stops with the context's error.
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c contextReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(p)
-}
 
 // Copy writes an entry's content to w, checked as by Open, until ctx ends.
 func (e *File) Copy(ctx context.Context, w io.Writer) error {
@@ -29,7 +18,7 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 		return err
 	}
 	defer r.Close()
-	_, err = io.Copy(w, contextReader{ctx, r})
+	_, err = io.Copy(w, safefile.Until(ctx, r))
 	return err
 }
 

@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/crc32"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -20,8 +20,6 @@ import (
 	"vornix/core/sign"
 	"vornix/core/swap"
 )
-
-func crc32Of(b []byte) uint32 { return crc32.Checksum(b, castagnoli) }
 
 // ApplyOptions for Plan and Apply.
 type ApplyOptions struct {
@@ -105,7 +103,7 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 			}
 			if ok {
 				at := f.done[p]
-				return &Plan{Already: true, Place: l.place(at, &p.Patch, false), Patches: []string{p.Name}, From: p.From, To: p.To, Signer: p.Signer, Actions: []Action{}, Notes: []string{}}, nil
+				return &Plan{Already: true, Place: l.place(at, &p.Patch), Patches: []string{p.Name}, From: p.From, To: p.To, Signer: p.Signer, Actions: []Action{}, Notes: []string{}}, nil
 			}
 		}
 		if route, err = f.mergeable(asked); err != nil {
@@ -117,7 +115,7 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 	}
 	first, last := route[0], route[len(route)-1]
 	at := f.fits[first]
-	p := &Plan{Place: l.place(at, &first.Patch, true), From: first.From, To: last.To, Actions: []Action{}, Notes: []string{}, route: route, at: at, l: l, Signer: first.Signer}
+	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []Action{}, Notes: []string{}, route: route, at: at, l: l, Signer: first.Signer}
 	for _, r := range route {
 		p.Patches = append(p.Patches, r.Name)
 		if r.Signer != p.Signer {
@@ -128,7 +126,7 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 }
 
 // place is where something is, for people.
-func (l *listing) place(at *fit, p *Patch, base bool) string {
+func (l *listing) place(at *fit, p *Patch) string {
 	if p.One() {
 		return filepath.ToSlash(l.system(path.Join(at.root, at.name)))
 	}
@@ -198,28 +196,16 @@ func (f *finder) route(asked, all []*Opened) ([]*Opened, error) {
 			return nil, err
 		}
 	}
-	var best []*Opened
-	var bytes int64
-	var walk func(way []*Opened, size int64)
-	walk = func(way []*Opened, size int64) {
-		last := way[len(way)-1]
-		if len(asked) != 1 || last == asked[0] {
-			better := best == nil
-			if !better {
-				c := compareVersions(last.To, best[len(best)-1].To)
-				better = c > 0 || c == 0 && size < bytes
-			}
-			if better {
-				best, bytes = slices.Clone(way), size
-			}
+	// The shortest way to each state, found round by round: a way has no more steps than there are patches.
+	ways := map[string][]*Opened{}
+	size := map[string]int64{}
+	better := func(way []*Opened, bytes int64) bool {
+		to := way[len(way)-1].Result.SHA256
+		if old, ok := size[to]; ok && old <= bytes {
+			return false
 		}
-		for _, next := range all {
-			if next.Base.SHA256 == last.Result.SHA256 && !slices.ContainsFunc(way, func(o *Opened) bool {
-				return o.Result.SHA256 == next.Result.SHA256 || o.Base.SHA256 == next.Result.SHA256
-			}) {
-				walk(append(slices.Clone(way), next), size+next.Size)
-			}
-		}
+		ways[to], size[to] = way, bytes
+		return true
 	}
 	for _, p := range all {
 		ok, err := f.starts(p)
@@ -227,7 +213,25 @@ func (f *finder) route(asked, all []*Opened) ([]*Opened, error) {
 			return nil, err
 		}
 		if ok {
-			walk([]*Opened{p}, p.Size)
+			better([]*Opened{p}, p.Size)
+		}
+	}
+	for grown := true; grown; {
+		grown = false
+		for _, p := range all {
+			if way, ok := ways[p.Base.SHA256]; ok && better(append(slices.Clone(way), p), size[p.Base.SHA256]+p.Size) {
+				grown = true
+			}
+		}
+	}
+	if len(asked) == 1 {
+		return ways[asked[0].Result.SHA256], nil
+	}
+	var best []*Opened
+	for _, to := range slices.Sorted(maps.Keys(ways)) {
+		way := ways[to]
+		if best == nil || compareVersions(way[len(way)-1].To, best[len(best)-1].To) > 0 {
+			best = way
 		}
 	}
 	return best, nil
@@ -253,8 +257,7 @@ func (f *finder) mergeable(asked []*Opened) ([]*Opened, error) {
 		all := true
 		for i := range at.wrong {
 			w := &at.wrong[i]
-			w.edit = !w.Gone && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do == DoEdit && at.at[s.Path] == w.Path }) && w.Have <= mostText
-			all = all && w.edit
+			all = all && !w.Gone && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do == DoEdit && at.at[s.Path] == w.Path }) && w.Have <= mostText
 		}
 		if all {
 			return []*Opened{p}, nil
@@ -276,7 +279,7 @@ func (f *finder) wrong(asked, all []*Opened) error {
 		return &fault.Fault{Kind: fault.Refused, What: "what the patch is for is not there", Place: fault.Place{File: filepath.ToSlash(f.l.system(f.l.only))}, Why: fmt.Sprintf("It is for %s: %s.", asked[0].words(), names(asked[0].Base.Files)),
 			Do: "Name the file or folder that it lies in."}
 	}
-	e := &WrongBaseError{Place: f.l.place(at, &p.Patch, true), Want: p.words(), Wrong: at.wrong}
+	e := &WrongBaseError{Place: f.l.place(at, &p.Patch), Want: p.words(), Wrong: at.wrong}
 	for _, q := range all {
 		for _, k := range q.Known {
 			if e.Version == "" && f.isKnown(at, q, k) {
@@ -378,7 +381,7 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 			}
 		}
 	}
-	for _, pth := range sortedKeys(result) {
+	for _, pth := range slices.Sorted(maps.Keys(result)) {
 		f := result[pth]
 		base := p.route[0].Base.find(pth)
 		if base != nil && base.SHA256 == f.SHA256 {
@@ -398,7 +401,7 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 			gone[base] = true // it has another name here, and the result gets the patch's
 		}
 	}
-	for _, pth := range sortedKeys(gone) {
+	for _, pth := range slices.Sorted(maps.Keys(gone)) {
 		rel := p.at.at[pth]
 		if have := p.l.files[rel]; have != nil {
 			p.Actions = append(p.Actions, Action{Path: p.below(rel), Do: "remove", Old: have.size, Why: "it is kept for going back"})
@@ -475,15 +478,6 @@ func (p *Plan) merges(ctx context.Context, o ApplyOptions) error {
 	return nil
 }
 
-func sortedKeys[V any](m map[string]V) []string {
-	list := make([]string, 0, len(m))
-	for k := range m {
-		list = append(list, k)
-	}
-	slices.Sort(list)
-	return list
-}
-
 // source is a file of a state on the way.
 type source struct {
 	system string // where it can be read
@@ -495,8 +489,8 @@ type source struct {
 
 // staging gives files to write what is new into.
 type staging struct {
-	begin func(path string) (*safefile.File, string, error) // the file and its name
-	at    func(name string) string                          // its system path once it is committed
+	begin func() (*safefile.File, string, error) // the file and its name
+	at    func(name string) string               // its system path once it is committed
 }
 
 // Mend brings changes to their end that a killed run left, in the folder of a place and those below. It says what became of them.
@@ -565,7 +559,7 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*swap.Record, error) 
 	}
 	defer folder.Close()
 	a := &applying{p: p, o: o, staging: staging{
-		begin: func(string) (*safefile.File, string, error) {
+		begin: func() (*safefile.File, string, error) {
 			s, err := folder.Stage()
 			if err != nil {
 				return nil, "", err
@@ -603,7 +597,7 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 	defer func() { _ = d.RemoveTree(stage) }() // empty by then, or of no use
 	n := 0
 	a := &applying{p: p, o: o, staging: staging{
-		begin: func(string) (*safefile.File, string, error) {
+		begin: func() (*safefile.File, string, error) {
 			n++
 			name := path.Join(stage, fmt.Sprint(n))
 			f, err := d.Create(name)
@@ -614,7 +608,7 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 		return err
 	}
 	last := p.route[len(p.route)-1]
-	for _, pth := range sortedKeys(view) {
+	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		if _, err := d.Stat(pth); err == nil {
 			return &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.", Do: "Name an empty folder."}
 		}
@@ -626,7 +620,7 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 		}
 		return err
 	}
-	for _, pth := range sortedKeys(view) {
+	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		src := view[pth]
 		if last.KeepBase && last.Result.find(pth) == nil && !slices.ContainsFunc(last.Brought, func(b Brought) bool { return b.To == pth }) {
 			continue
@@ -699,10 +693,7 @@ func (a *applying) run(ctx context.Context) (map[string]*source, error) {
 
 // one does the steps of one patch.
 func (a *applying) one(ctx context.Context, o *Opened, base map[string]*source) (map[string]*source, error) {
-	next := map[string]*source{}
-	for k, v := range base {
-		next[k] = v
-	}
+	next := maps.Clone(base)
 	for i := range o.Steps {
 		s := &o.Steps[i]
 		if err := ctx.Err(); err != nil {
@@ -737,7 +728,7 @@ func (a *applying) one(ctx context.Context, o *Opened, base map[string]*source) 
 
 // write makes a file beside and holds it to what it must be; a want without a hash takes what comes.
 func (a *applying) write(pth string, want File, like os.FileInfo, fill func(w *safefile.File) error) (*source, error) {
-	w, name, err := a.staging.begin(pth)
+	w, name, err := a.staging.begin()
 	if err != nil {
 		return nil, err
 	}
@@ -856,7 +847,7 @@ func (a *applying) delta(ctx context.Context, o *Opened, s *Step, from *source, 
 // changes are what has to happen in the folder.
 func (a *applying) changes(view map[string]*source) (list []swap.Change, err error) {
 	p := a.p
-	for _, pth := range sortedKeys(view) {
+	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		s := view[pth]
 		if s.staged == "" {
 			continue
@@ -869,7 +860,7 @@ func (a *applying) changes(view map[string]*source) (list []swap.Change, err err
 			list = append(list, c)
 		}
 	}
-	for _, rel := range sortedKeys(a.gone) {
+	for _, rel := range slices.Sorted(maps.Keys(a.gone)) {
 		c := swap.Change{File: swap.File{Path: rel}}
 		if err := p.was(&c); err != nil {
 			return nil, err

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
+	"hash/crc32"
 	"io/fs"
 	"os"
 	"path"
@@ -112,7 +113,6 @@ type Wrong struct {
 	Places int    `json:"places"`           // in how many stretches
 	First  int64  `json:"first"`            // where the first one begins; -1: unknown
 	Inside string `json:"inside,omitempty"` // the entries of an archive that they lie in
-	edit   bool   // it is a text that the change can be merged into
 }
 
 // fit is how a place fits a state.
@@ -296,7 +296,7 @@ func measureFile(ctx context.Context, name string, want int64, crcs []byte, w *W
 			if _, err := r.ReadAt(buf[:here], n*size); err != nil {
 				return err
 			}
-			ok = crc32Of(buf[:here]) == binary.LittleEndian.Uint32(crcs[4*n:])
+			ok = crc32.Checksum(buf[:here], castagnoli) == binary.LittleEndian.Uint32(crcs[4*n:])
 		}
 		if ok {
 			continue

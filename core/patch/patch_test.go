@@ -279,6 +279,31 @@ func TestChains(t *testing.T) {
 	assert.Equal(t, []string{"1.1.0", "1.2.0"}, wrong.Leads)
 }
 
+// With patches between all of many versions at hand the way is found at once: there are more ways than anybody can count.
+func TestManyWays(t *testing.T) {
+	var all []*Opened
+	for i := range 30 {
+		for j := i + 1; j < 30; j++ {
+			p := &Opened{Name: fmt.Sprint(i, " to ", j), Size: int64(100 + (j-i)*(j-i))}
+			p.Base, p.Result = stateOf([]File{{"x", int64(i), fmt.Sprintf("%064x", i)}}), stateOf([]File{{"x", int64(j), fmt.Sprintf("%064x", j)}})
+			p.From, p.To = fmt.Sprintf("1.%d.0", i), fmt.Sprintf("1.%d.0", j)
+			p.Steps = []Step{{Do: DoReplace, Path: "x"}}
+			all = append(all, p)
+		}
+	}
+	l := &listing{ctx: ctx, files: map[string]*listed{"x": {size: 0, sum: fmt.Sprintf("%064x", 0)}}, order: []string{"x"}}
+	f := &finder{ctx: ctx, l: l, fits: map[*Opened]*fit{}, done: map[*Opened]*fit{}}
+	way, err := f.route(all, all)
+	require.NoError(t, err)
+	var bytes int64
+	for i, p := range way {
+		bytes += p.Size
+		assert.True(t, i == 0 || way[i-1].To == p.From)
+	}
+	assert.Equal(t, []string{"1.0.0", "1.29.0"}, []string{way[0].From, way[len(way)-1].To})
+	assert.EqualValues(t, 3*(100+100)-19, bytes, "steps of 10, 10 and 9")
+}
+
 // Texts that a player changed get the change merged into them; a contradiction is shown and decided by word only.
 func TestTextsOfPlayers(t *testing.T) {
 	old := map[string]string{"keys.ini": "; keys\n[keys]\nup = w\ndown = s\nleft = a\n", "notes.txt": "one\ntwo\nthree\nfour\nfive\n"}

@@ -40,7 +40,7 @@ func (e *ConflictError) Error() string {
 	for _, f := range e.Files {
 		n += len(f.Places)
 	}
-	return fmt.Sprintf("the patch and somebody else changed the same, in %d places of %d files", n, len(e.Files))
+	return fmt.Sprintf("the patch and somebody else changed the same (places: %d, files: %d)", n, len(e.Files))
 }
 
 // readText reads a text of any of the encodings that tell themselves, or of Windows' old one.
@@ -146,8 +146,8 @@ func settings(s *Step, have []byte, there bool) (out []byte, did []string, err e
 		}
 	}
 	for _, k := range s.Set {
-		old, _, err := textedit.Get(s.Form, content, k.Key)
-		if err == nil && old != k.Value {
+		old, there, err := textedit.Get(s.Form, content, k.Key)
+		if err == nil && (!there || old != k.Value) {
 			content, err = textedit.Set(s.Form, content, k.Key, k.Value)
 			did = append(did, strings.TrimSpace(fmt.Sprintf("%s: %s to %s", textedit.Name(k.Key), orNothing(old), k.Value)))
 		}

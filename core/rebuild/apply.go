@@ -201,7 +201,7 @@ func put(ctx context.Context, old io.ReaderAt, oldSize int64, in *bufio.Reader, 
 		}
 		switch s.kind {
 		case copied:
-			_, err = io.Copy(w, &heeding{ctx, io.NewSectionReader(old, s.from, s.size)})
+			_, err = io.Copy(w, safefile.Until(ctx, io.NewSectionReader(old, s.from, s.size)))
 		case literal:
 			_, err = io.CopyN(w, in, s.size)
 		case index:

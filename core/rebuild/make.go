@@ -16,6 +16,7 @@ import (
 
 	"vornix/core/archive"
 	"vornix/core/delta"
+	"vornix/core/safefile"
 )
 
 // Options for Encode.
@@ -80,7 +81,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	}
 	h := &header{packing: archive.Packing, oldSize: oldSize, newSize: newSize, start: begin(now, m.is[0])}
 	sum, follower := sha256.New(), archive.NewFollower(max(h.start, 0))
-	if _, err := io.Copy(io.MultiWriter(sum, follower), &heeding{ctx, io.NewSectionReader(now, 0, newSize)}); err != nil {
+	if _, err := io.Copy(io.MultiWriter(sum, follower), safefile.Until(ctx, io.NewSectionReader(now, 0, newSize))); err != nil {
 		return nil, err
 	}
 	copy(h.sum[:], sum.Sum(nil))
@@ -138,19 +139,6 @@ func begin(r io.ReaderAt, f *archive.File) int64 {
 		}
 	}
 	return -1
-}
-
-// heeding reads until a context ends.
-type heeding struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (h *heeding) Read(b []byte) (int, error) {
-	if err := h.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return h.r.Read(b)
 }
 
 // making is one run of Encode.
@@ -397,7 +385,7 @@ func (m *making) steps(newSize int64) ([]step, io.Reader) {
 		if end <= at {
 			return
 		}
-		add(step{kind: literal, size: end - at}, &heeding{m.ctx, io.NewSectionReader(m.now, at, end-at)})
+		add(step{kind: literal, size: end - at}, safefile.Until(m.ctx, io.NewSectionReader(m.now, at, end-at)))
 		at = end
 	}
 	for i, f := range m.is {

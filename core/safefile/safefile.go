@@ -127,7 +127,7 @@ func (f *File) Settle(ctx context.Context) error {
 		return nil
 	}
 	f.hash.Reset()
-	if _, err := io.Copy(f.hash, contextReader{ctx, io.NewSectionReader(f.f, 0, f.size)}); err != nil {
+	if _, err := io.Copy(f.hash, Until(ctx, io.NewSectionReader(f.f, 0, f.size))); err != nil {
 		return explain(err, "read", f.dir.Join(f.rel))
 	}
 	f.patched = false
@@ -224,7 +224,7 @@ func (f *File) Fill(ctx context.Context, from string) error {
 		return explain(err, "read", from)
 	}
 	defer src.Close()
-	_, err = io.Copy(f, contextReader{ctx, src})
+	_, err = io.Copy(f, Until(ctx, src))
 	var reading *fs.PathError
 	if errors.As(err, &reading) && reading.Op == "read" {
 		return explain(err, "read", from)
@@ -244,6 +244,9 @@ func (d *Dir) CopyFrom(ctx context.Context, from, rel string) (sum string, size 
 	}
 	return f.SHA256(), f.Size(), f.Commit()
 }
+
+// Until reads from r, and stops with the error of ctx once that ends.
+func Until(ctx context.Context, r io.Reader) io.Reader { return contextReader{ctx, r} }
 
 type contextReader struct {
 	ctx context.Context
@@ -392,7 +395,7 @@ func HashFileUntil(ctx context.Context, name string) (sum string, size int64, er
 	}
 	defer f.Close()
 	h := sha256.New()
-	if size, err = io.Copy(h, contextReader{ctx, f}); err != nil {
+	if size, err = io.Copy(h, Until(ctx, f)); err != nil {
 		if ctx.Err() != nil {
 			return "", 0, ctx.Err()
 		}

@@ -457,7 +457,7 @@ func (f *Folder) mend(ctx context.Context) error {
 	recorded := j.Entry.ID > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.ID }) ||
 		j.Entry.Undo > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.Undo && r.Undone })
 	switch {
-	case all && recorded: // only the journal had to go
+	case recorded: // all had its place; only the journal had to go, whatever somebody did since
 		err = f.d.Remove(journalFile)
 	case all:
 		f.Mended = "finished"

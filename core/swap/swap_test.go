@@ -255,6 +255,21 @@ func cut(t *testing.T, f *Folder, undo bool, step int) {
 	}
 }
 
+// What was recorded had come to its end: what somebody did before the journal went is theirs, and nothing is taken back.
+func TestAJournalThatOutlivedItsRecord(t *testing.T) {
+	dir := game(t)
+	f := open(t, dir)
+	cut(t, f, false, 8)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "maps", "cairn.vnm"), []byte("somebody's"), 0o600))
+	f.lock.Release()
+	require.NoError(t, f.d.Close())
+	f = open(t, dir)
+	defer f.Close()
+	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's", "new/thing.txt": "new", "own.cfg": "mine"}, files(t, dir))
+	require.Len(t, f.Records(), 1)
+	assert.False(t, Unfinished(dir))
+}
+
 // Records that a crash cut short, or that somebody wrote, are not believed.
 func TestRecordsOfNobody(t *testing.T) {
 	dir := game(t)
