@@ -80,17 +80,17 @@ unless --conflicts says which is to stay.`,
 					return err
 				}
 			}
-			asked, others, err := openPatches(args[0])
-			defer closePatches(&asked, &others)
+			asked, err := openPatches(args[0])
+			defer func() { closePatches(asked) }()
 			if err != nil {
 				return err
 			}
 			plan, err := patch.Prepare(ctx, args[1], asked, nil, o)
 			var wrong *patch.WrongBaseError
 			if errors.As(err, &wrong) { // the ones beside it may help
-				more := beside(args[0], asked)
-				others = more
-				if len(more) > 0 {
+				others := beside(args[0], asked)
+				defer closePatches(others)
+				if len(others) > 0 {
 					plan, err = patch.Prepare(ctx, args[1], asked, others, o)
 				}
 			}
@@ -171,23 +171,23 @@ func (a *app) steps(what string) func(done, total int64) {
 }
 
 // openPatches opens a patch, or all of a folder, the newest first.
-func openPatches(name string) (asked, others []*patch.Opened, err error) {
+func openPatches(name string) (list []*patch.Opened, err error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return nil, nil, &fault.Fault{Kind: fault.Usage, What: "there is no patch " + filepath.ToSlash(name), Err: err, Do: "Name a patch, or a folder of patches."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no patch " + filepath.ToSlash(name), Err: err, Do: "Name a patch, or a folder of patches."}
 	}
 	if !info.IsDir() {
 		p, err := patch.Open(name)
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
-		return []*patch.Opened{p}, nil, nil
+		return []*patch.Opened{p}, nil
 	}
-	asked, err = patchesIn(name)
-	if err == nil && len(asked) == 0 {
+	list, err = patchesIn(name)
+	if err == nil && len(list) == 0 {
 		err = &fault.Fault{Kind: fault.Usage, What: "there are no patches in " + filepath.ToSlash(name), Do: "Name a patch, or a folder of patches (*" + patch.Ending + ")."}
 	}
-	return asked, nil, err
+	return list, err
 }
 
 func patchesIn(dir string) (list []*patch.Opened, err error) {
@@ -232,11 +232,9 @@ func beside(name string, asked []*patch.Opened) (list []*patch.Opened) {
 	return list
 }
 
-func closePatches(lists ...*[]*patch.Opened) {
-	for _, l := range lists {
-		for _, p := range *l {
-			p.Close()
-		}
+func closePatches(list []*patch.Opened) {
+	for _, p := range list {
+		p.Close()
 	}
 }
 
