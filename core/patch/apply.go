@@ -224,8 +224,11 @@ func (f *finder) route(asked, all []*Opened) ([]*Opened, error) {
 			}
 		}
 	}
-	if len(asked) == 1 {
-		return ways[asked[0].Result.SHA256], nil
+	if len(asked) == 1 { // that one is applied, and others only lead to it
+		if way := ways[asked[0].Base.SHA256]; way != nil {
+			return append(slices.Clone(way), asked[0]), nil
+		}
+		return nil, nil
 	}
 	var best []*Opened
 	for _, to := range slices.Sorted(maps.Keys(ways)) {
