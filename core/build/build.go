@@ -247,7 +247,7 @@ func (pl *planner) metadata() {
 	if !pl.g.Complete() {
 		return // it would tell of fewer maps than there are
 	}
-	files, _ := addon.Make(pl.p, pl.g)
+	files, _ := addon.Make(pl.p, pl.g, addon.Options{})
 	for _, f := range files {
 		if f.Place != "inside" {
 			continue

@@ -18,6 +18,7 @@ import (
 	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/ledger"
 	"vornix/core/model"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -69,8 +70,13 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 	list = append(list, pictures.Findings...)
 	list = append(list, unused(g, pictures.Images())...)
 	list = append(list, strays(p, g)...)
-	_, metadata := addon.Make(p, g)
+	_, metadata := addon.Make(p, g, addon.Options{})
 	list = append(list, metadata...)
+	if f, err := versionOrder(p); err != nil {
+		return nil, err
+	} else if f != nil {
+		list = append(list, *f)
+	}
 	finding.Sort(list)
 	return list, nil
 }
@@ -253,4 +259,23 @@ func strays(p *project.Project, g *needs.Graph) (list []finding.Finding) {
 		}
 	}
 	return list
+}
+
+// versionOrder finds a version that comes before one that was released.
+func versionOrder(p *project.Project) (*finding.Finding, error) {
+	events, err := ledger.Read(p)
+	if err != nil {
+		return nil, err
+	}
+	now, last := p.File.Project.Version, ""
+	for _, e := range events {
+		if e.Kind == ledger.Released && (last == "" || project.CompareVersions(e.Version, last) > 0) {
+			last = e.Version
+		}
+	}
+	if last == "" || project.CompareVersions(now, last) >= 0 {
+		return nil, nil
+	}
+	f := finding.AddonVersion.At(p.Doc.At("project", "version"), "version %s comes before %s, which was released", now, last).Doing("The next one is %s.", project.NextVersion(last))
+	return &f, nil
 }

@@ -162,8 +162,9 @@ func NewPlan(p *project.Project, pl Place, bundles []bundle.Bundle, g *needs.Gra
 		}
 		plan.Steps = append(plan.Steps, s)
 	}
+	records := index.Records(p, bundles, g)
 	for _, l := range p.Profile.Server.Lists {
-		lines := index.Lines(p, l, bundles, g)
+		lines := index.Lines(l, index.HeadOf(p), records)
 		plan.lists[l.File] = lines
 		old := []byte{}
 		exists := false

@@ -122,7 +122,20 @@ var (
 	FileStray      = declare("file.stray", Note, "It does not ship, but it makes the project harder to read and is easily mistaken for the real one.", "Let 'vornix sweep' move it to a safe place.")
 
 	AddonField    = declare("addon.field", Error, "The game or the workshop refuses the addon, or cuts the text off.", "Correct the field under [addon].")
+	AddonFile     = declare("addon.file", Error, "The game or the workshop does not get the file.", "Correct what it says, or the profile.")
+	AddonFlag     = declare("addon.flag", Error, "Players and servers choose by what it says, and get something else.", "Correct the flag under [addon], or what ships.")
+	AddonAgree    = declare("addon.agree", Error, "The game does not find what belongs together.", "Rename one of them.")
+	AddonPicture  = declare("addon.picture", Error, "The page shows a blank, or the upload is refused.", "Name an image of that size and form, or let 'vornix shoot' make it.")
+	AddonGame     = declare("addon.game-version", Error, "Players with an older game download it, and it does not work.", "Raise game_version under [project].")
+	AddonVersion  = declare("addon.version", Error, "Nobody gets it: players who have the later version keep that.", "Raise the version under [project].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")
+
+	LanguageMissing = declare("language.missing", Warning, "Players who read that language see the text in another one.", "Add the text, or an accepted finding if it is the same in both.")
+	LanguageLeft    = declare("language.left-over", Warning, "Nobody ever sees it; it was probably renamed, and the new name has no text.", "Remove it, or give it the name that is used now.")
+	LanguageUnknown = declare("language.unknown", Warning, "Nobody ever sees the texts in it.", "Name the file by a language that the game shows.")
+
+	IndexSame    = declare("index.unchanged", Warning, "Everybody downloads it again for nothing.", "Leave the version as it was until something changes.")
+	IndexAddress = declare("index.address", Warning, "Players' downloads may fail there.", "Correct base under [index]: the address of the folder that the files themselves lie in.")
 
 	TreeForeign = declare("tree.foreign", Warning, "It was not made by the build, so it does not ship; someone may believe that it does.", "Delete it, or move it to the sources.")
 

@@ -1,200 +1,355 @@
-// Package index writes and checks the version index: what there is, in which version, where to get it and how to know
-// that it is whole (docs/formats/index.md).
+// Package index is the version index: what there is, in which version, where to get it and how to know that it is whole
+// (docs/formats/index.md).
+//
+// index.go is the file format, sign.go who stands for it, text.go the games' own forms of it; write.go makes one of what is packed,
+// collect.go brings together what it names. Reading one from a server is package fetch's.
 package index
 
 import (
 	"bytes"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/url"
-	"os"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/sign"
 )
 
 // Dir is the folder in a project that the index is written to; FileName its JSON form.
 const (
 	Dir      = project.OutDir + "/index"
 	FileName = "index.json"
-	// Format is the version of the JSON form.
-	Format = 1
+	// Format is the version of the JSON form; Kind tells it from whatever else is signed with the same key.
+	Format = 2
+	Kind   = "vornix index"
+	// Most is how many bytes an index may have, and mostBundles how many bundles: 10,000 with a map each take 6 MB.
+	Most        = 64 << 20
+	mostBundles = 200_000
 )
 
 // Index is the JSON form.
 type Index struct {
-	Format  int     `json:"format"`
-	Project string  `json:"project"`
-	Title   string  `json:"title"`
-	Game    string  `json:"game"`
-	Base    string  `json:"base"` // address that file names are relative to; "" or ending in a slash
-	Entries []Entry `json:"entries"`
+	Kind    string   `json:"kind" jsonschema:"required,enum=vornix index"`
+	Format  int      `json:"format" jsonschema:"required,enum=2"`
+	Project string   `json:"project" jsonschema:"required"`
+	Title   string   `json:"title" jsonschema:"required"`
+	Game    string   `json:"game" jsonschema:"required,description=Id of the game's profile"`
+	Serial  int64    `json:"serial" jsonschema:"required,minimum=1,description=Rises with every index of the project; a reader refuses a lower one than it knows"`
+	Issued  string   `json:"issued,omitempty" jsonschema:"format=date-time,description=When it was signed"`
+	Expires string   `json:"expires,omitempty" jsonschema:"format=date-time,description=From when on a reader takes it no more"`
+	Keys    []string `json:"keys,omitempty" jsonschema:"description=Public keys of which one must have signed the next index"`
+	Base    string   `json:"base" jsonschema:"description=Address of the folder that addresses are relative to\\, ending in a slash; empty: the index's own"`
+	Bundles []Record `json:"bundles" jsonschema:"required"`
+	// Retracted are versions that nobody should have any more.
+	Retracted []Retraction `json:"retracted,omitempty"`
+	Texts     []TextFile   `json:"texts,omitempty" jsonschema:"description=The game's own forms of the index\\, beside it"`
+
+	// Signatures stand last in the file. They are over all bytes before the line that they begin on.
+	Signatures []sign.Signature `json:"-"`
 }
 
-// Entry is one bundle.
-type Entry struct {
-	Version string   `json:"version"`
-	File    string   `json:"file"`
-	URL     string   `json:"url"`
-	Size    int64    `json:"size"`
-	SHA256  string   `json:"sha256"`
-	Maps    []string `json:"maps"`
+// Record is one bundle with its maps.
+type Record struct {
+	Name    string  `json:"name" jsonschema:"required,description=What it is called in every version"`
+	Version string  `json:"version" jsonschema:"required,description=In which its content last changed"`
+	Date    string  `json:"date,omitempty" jsonschema:"format=date,description=Of the release"`
+	File    string  `json:"file" jsonschema:"required,description=Name that the game wants"`
+	URL     string  `json:"url" jsonschema:"required,description=Address\\, from base"`
+	Size    int64   `json:"size" jsonschema:"required,minimum=0,description=Bytes"`
+	SHA256  string  `json:"sha256" jsonschema:"required,pattern=^[0-9a-f]{64}$"`
+	Game    string  `json:"game,omitempty" jsonschema:"description=Version of the game that it needs"`
+	Maps    []Map   `json:"maps" jsonschema:"required"`
+	Notes   string  `json:"notes,omitempty" jsonschema:"description=What is new\\, for players"`
+	Patches []Patch `json:"patches,omitempty" jsonschema:"description=Ways from earlier versions that are shorter than the whole file"`
 }
 
-// Result is what Write made.
-type Result struct {
-	Files []string // slash paths in the project
-	Kept  bool     // all of them were there already, the same
+// Map is a map in a bundle.
+type Map struct {
+	Name    string   `json:"name" jsonschema:"required"`
+	Title   string   `json:"title,omitempty"`
+	Modes   []string `json:"modes,omitempty"`
+	Players [2]int   `json:"players,omitzero" jsonschema:"description=Fewest and most"`
+	Game    string   `json:"game,omitempty" jsonschema:"description=Version of the game that it needs"`
 }
 
-// Guard refuses bundles that differ from those of the same version that were released: players who have that version
-// would never get the change.
-func Guard(p *project.Project, bundles []bundle.Bundle) error {
-	events, err := ledger.Read(p)
-	if err != nil {
-		return err
-	}
-	version := p.File.Project.Version
-	done := ledger.Release(events, version)
-	if done == nil {
-		return nil
-	}
-	var changed []string
-	for _, b := range bundles {
-		if done.Files[b.Name] != b.SHA256 {
-			changed = append(changed, b.Name)
-		}
-	}
-	for name := range done.Files {
-		if !slices.ContainsFunc(bundles, func(b bundle.Bundle) bool { return b.Name == name }) {
-			changed = append(changed, name)
-		}
-	}
-	if len(changed) == 0 {
-		return nil
-	}
-	slices.Sort(changed)
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is released, and %s is not what was released", version, strings.Join(changed, ", ")),
-		Place: p.Doc.At("project", "version"), Why: "Players who have that version would never get the change, and a finished version is never altered.",
-		Do: fmt.Sprintf("Raise the version, with: vornix release %s", project.NextVersion(version))}
+// Patch leads from earlier files to this one.
+type Patch struct {
+	From   string   `json:"from,omitempty" jsonschema:"description=Version"`
+	Bases  []string `json:"bases" jsonschema:"required,description=SHA-256 of the files that it starts from"`
+	URL    string   `json:"url" jsonschema:"required,description=Address\\, from base"`
+	Size   int64    `json:"size" jsonschema:"required,minimum=0"`
+	SHA256 string   `json:"sha256" jsonschema:"required,pattern=^[0-9a-f]{64}$"`
 }
 
-// Write writes the index of the packed bundles and the profile's text forms of it.
-func Write(p *project.Project, bundles []bundle.Bundle, g *needs.Graph) (*Result, error) {
-	if err := Guard(p, bundles); err != nil {
+// Retraction is a version that was taken back.
+type Retraction struct {
+	Version string   `json:"version" jsonschema:"required"`
+	Reason  string   `json:"reason" jsonschema:"required"`
+	Files   []string `json:"files,omitempty" jsonschema:"description=SHA-256 of its bundles"`
+}
+
+// TextFile is a form of the index for the game.
+type TextFile struct {
+	File   string `json:"file" jsonschema:"required"`
+	Size   int64  `json:"size" jsonschema:"required,minimum=0"`
+	SHA256 string `json:"sha256" jsonschema:"required,pattern=^[0-9a-f]{64}$"`
+}
+
+// signaturesLine begins the last member. No text in JSON has a line end in it, so it stands where it says, once.
+const signaturesLine = "  \"signatures\": ["
+
+// payload is what is signed: the file up to its signatures.
+func (x *Index) payload() ([]byte, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", "  ")
+	if err := e.Encode(x); err != nil {
 		return nil, err
 	}
-	head := p.File.Project
-	idx := Index{Format: Format, Project: head.Name, Title: head.Title, Game: p.Profile.Game.ID, Base: p.File.Index.Base, Entries: []Entry{}}
-	for _, b := range bundles {
-		idx.Entries = append(idx.Entries, Entry{Version: head.Version, File: b.Name, URL: idx.Base + url.PathEscape(b.Name), Size: b.Size, SHA256: b.SHA256, Maps: b.Maps})
-	}
-	data, err := json.MarshalIndent(idx, "", "  ")
+	text := bytes.TrimSuffix(b.Bytes(), []byte("\n}\n"))
+	return append(text, ",\n"...), nil
+}
+
+// Encode writes the file.
+func (x *Index) Encode() ([]byte, error) {
+	out, err := x.payload()
 	if err != nil {
 		return nil, err
 	}
-	files := map[string][]byte{FileName: append(data, '\n')}
-	order := []string{FileName}
-	for _, t := range p.Profile.Index.Texts {
-		name := profile.Fill(t.File, map[string]string{"name": head.Name, "version": head.Version})
-		files[name] = []byte(strings.Join(Lines(p, t, bundles, g), "\n") + "\n")
-		order = append(order, name)
-	}
-	d, err := safefile.OpenDir(p.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	r := &Result{Kept: true}
-	for _, name := range order {
-		rel := path.Join(Dir, name)
-		r.Files = append(r.Files, rel)
-		if old, err := d.ReadFile(rel); err == nil && bytes.Equal(old, files[name]) {
-			continue
-		}
-		r.Kept = false
-		if err := d.WriteFile(rel, files[name]); err != nil {
-			return nil, err
-		}
-	}
-	return r, nil
-}
-
-// Lines fills a template once for every map of the bundles. What a map's text puts into a line can't break out of it:
-// control characters become spaces.
-func Lines(p *project.Project, t profile.ListFile, bundles []bundle.Bundle, g *needs.Graph) []string {
-	var lines []string
-	for _, b := range bundles {
-		for _, name := range b.Maps {
-			values := map[string]string{"map": name, "file": b.Name, "version": p.File.Project.Version, "name": p.File.Project.Name, "title": name, "mode": ""}
-			if a := g.Find(needs.Map, name); a != nil && a.Scene != nil {
-				if a.Scene.Title != "" {
-					values["title"] = a.Scene.Title
-				}
-				if len(a.Scene.Modes) > 0 {
-					values["mode"] = a.Scene.Modes[0]
-				}
-			}
-			line := strings.Map(func(r rune) rune {
-				if r < ' ' || r == 0x7f {
-					return ' '
-				}
-				return r
-			}, profile.Fill(t.Line, values))
-			lines = append(lines, strings.TrimRight(line, " "))
-		}
-	}
-	return lines
-}
-
-// Read reads an index file.
-func Read(data []byte) (*Index, error) {
-	idx := &Index{}
-	dec := json.NewDecoder(bytes.NewReader(data))
-	dec.DisallowUnknownFields()
-	if err := dec.Decode(idx); err != nil {
-		return nil, fmt.Errorf("the index can't be read: %w", err)
-	}
-	if idx.Format != Format {
-		return nil, fmt.Errorf("the index has format %d; this program reads format %d", idx.Format, Format)
-	}
-	for _, e := range idx.Entries {
-		if err := safefile.CheckPath(e.File); err != nil {
-			return nil, err
-		}
-	}
-	return idx, nil
-}
-
-// Check holds the index on disk to the bundles on disk: each one there, with its size and hash. It returns the entries
-// that were verified.
-func Check(p *project.Project) (*Index, error) {
-	rel := path.Join(Dir, FileName)
-	data, err := os.ReadFile(p.Join(rel))
-	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel}, Do: "Write it with 'vornix index write'."}
-	}
-	idx, err := Read(data)
-	if err != nil {
-		return nil, &fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err, Do: "Write it again with 'vornix index write'."}
-	}
-	for _, e := range idx.Entries {
-		sum, size, err := safefile.HashFile(p.Join(bundle.Dir, e.File))
+	out = append(out, signaturesLine...)
+	for i, s := range x.Signatures {
+		line, err := json.Marshal(s)
 		if err != nil {
 			return nil, err
 		}
-		if size != e.Size || sum != e.SHA256 {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s is not what the index says: %d bytes with SHA-256 %.12s…, and the index has %d bytes with %.12s…", e.File, size, sum, e.Size, e.SHA256),
-				Place: fault.Place{File: path.Join(bundle.Dir, e.File)}, Why: "Players' downloads would be refused as damaged.", Do: "Write the index again with 'vornix index write'."}
+		if i > 0 {
+			out = append(out, ',')
+		}
+		out = append(append(out, "\n    "...), line...)
+	}
+	if len(x.Signatures) > 0 {
+		out = append(out, "\n  "...)
+	}
+	return append(out, "]\n}\n"...), nil
+}
+
+// Read reads an index, and checks that all of its signatures are right; whose they are, Trusted says. Only what is signed is read: what
+// stands behind the signatures has no say. An index that somebody wrote anew in another layout counts as unsigned when it names no
+// signatures, and is refused otherwise.
+func Read(data []byte) (*Index, error) {
+	if len(data) > Most {
+		return nil, fmt.Errorf("the index has %d bytes; at most %d are read", len(data), Most)
+	}
+	data = bytes.ReplaceAll(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), []byte("\r\n"), []byte("\n")) // Git on Windows may have written it so
+	x := &Index{}
+	before, after, found := bytes.Cut(data, []byte("\n"+signaturesLine))
+	payload := data
+	if found {
+		signed := append(slices.Clone(before), '\n')
+		rest := struct {
+			Signatures []sign.Signature `json:"signatures"`
+		}{}
+		if err := json.Unmarshal(append([]byte("{\"signatures\": ["), after...), &rest); err != nil {
+			return nil, fmt.Errorf("its signatures can't be read: %w", err)
+		}
+		for _, s := range rest.Signatures {
+			if err := s.Check(signed); err != nil {
+				return nil, err
+			}
+		}
+		if len(rest.Signatures) > 0 {
+			x.Signatures = rest.Signatures
+		}
+		payload = append(bytes.TrimSuffix(before, []byte(",")), "\n}\n"...)
+	}
+	if err := json.Unmarshal(payload, x); err != nil {
+		return nil, fmt.Errorf("it is no index: %w", err)
+	}
+	if !found {
+		var any map[string]json.RawMessage
+		if json.Unmarshal(data, &any) == nil && any["signatures"] != nil {
+			return nil, fmt.Errorf("it was written anew in another layout, so its signatures can't be checked")
 		}
 	}
-	return idx, nil
+	return x, x.validate()
+}
+
+func (x *Index) validate() error {
+	switch {
+	case x.Kind == "" && x.Format == 1:
+		return fmt.Errorf("it has format 1, which an early Vornix wrote; write it again with 'vornix index write'")
+	case x.Kind != Kind:
+		return fmt.Errorf("it is no index: kind is %q", x.Kind)
+	case x.Format != Format:
+		return fmt.Errorf("it has format %d, and this program reads format %d: a newer Vornix wrote it", x.Format, Format)
+	case x.Serial < 1:
+		return fmt.Errorf("its serial number is %d", x.Serial)
+	case len(x.Bundles) > mostBundles:
+		return fmt.Errorf("it has %d bundles; at most %d are read", len(x.Bundles), mostBundles)
+	case x.Base != "" && !strings.HasSuffix(x.Base, "/"):
+		return fmt.Errorf("its base address does not end in a slash: %q", x.Base)
+	}
+	for _, when := range []string{x.Issued, x.Expires} {
+		if _, err := time.Parse(time.RFC3339, when); when != "" && err != nil {
+			return fmt.Errorf("%q is no date and time", when)
+		}
+	}
+	for _, k := range x.Keys {
+		if _, err := sign.ParseWord(k); err != nil {
+			return err
+		}
+	}
+	seen := map[string]bool{}
+	file := func(name, address string, size int64, sum string) error {
+		if err := safefile.CheckPath(name); err != nil {
+			return err
+		}
+		if fold := strings.ToLower(name); seen[fold] {
+			return fmt.Errorf("two of its files are called %q", name)
+		} else {
+			seen[fold] = true
+		}
+		if strings.EqualFold(name, FileName) {
+			return fmt.Errorf("one of its files is called as the index is: %q", name)
+		}
+		return checkContent(name, address, size, sum)
+	}
+	for _, r := range x.Bundles {
+		if err := file(r.File, r.URL, r.Size, r.SHA256); err != nil {
+			return err
+		}
+		for _, p := range r.Patches {
+			if err := checkContent("a patch of "+r.File, p.URL, p.Size, p.SHA256); err != nil {
+				return err
+			}
+			if len(p.Bases) == 0 || slices.ContainsFunc(p.Bases, func(b string) bool { return !isHash(b) }) {
+				return fmt.Errorf("a patch of %s does not say what it starts from", r.File)
+			}
+		}
+	}
+	for _, t := range x.Texts {
+		if err := file(t.File, t.File, t.Size, t.SHA256); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkContent(name, address string, size int64, sum string) error {
+	if size < 0 || !isHash(sum) {
+		return fmt.Errorf("%s has no size and SHA-256", name)
+	}
+	u, err := url.Parse(address)
+	if err != nil || address == "" || u.Scheme != "" && u.Scheme != "http" && u.Scheme != "https" {
+		return fmt.Errorf("%s has no address: %q", name, address)
+	}
+	return nil
+}
+
+func isHash(s string) bool {
+	b, err := hex.DecodeString(s)
+	return err == nil && len(b) == 32 && s == strings.ToLower(s)
+}
+
+// Signers are the public keys that signed it.
+func (x *Index) Signers() (list []string) {
+	for _, s := range x.Signatures {
+		list = append(list, s.Key)
+	}
+	return list
+}
+
+// Expired says whether it is too old to be taken at a time.
+func (x *Index) Expired(now time.Time) bool {
+	at, err := time.Parse(time.RFC3339, x.Expires)
+	return x.Expires != "" && err == nil && !now.Before(at)
+}
+
+// Trusted holds the signers to keys that are trusted: one of them must have signed.
+func (x *Index) Trusted(keys []string) error {
+	signers := x.Signers()
+	if len(signers) == 0 {
+		return sign.Trust("", keys)
+	}
+	var err error
+	for _, s := range signers {
+		if err = sign.Trust(s, keys); err == nil {
+			return nil
+		}
+	}
+	return err
+}
+
+// Record finds a bundle by its name; nil when there is none.
+func (x *Index) Record(name string) *Record {
+	for i := range x.Bundles {
+		if x.Bundles[i].Name == name {
+			return &x.Bundles[i]
+		}
+	}
+	return nil
+}
+
+// Version is the latest version of its bundles.
+func (x *Index) Version() (v string) {
+	for _, r := range x.Bundles {
+		if v == "" || project.CompareVersions(r.Version, v) > 0 {
+			v = r.Version
+		}
+	}
+	return v
+}
+
+// Normal makes the address of a folder out of what people write: with a slash at its end, without a file's name, query or fragment.
+// The second answer says what looks wrong with it, for people; empty when nothing does.
+func Normal(base string) (address, doubt string) {
+	base = strings.TrimSpace(base)
+	if base == "" {
+		return "", ""
+	}
+	u, err := url.Parse(base)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return base, "it is no address: it has to begin with https:// and name a server"
+	}
+	if u.User != nil {
+		return base, "it holds a name or password, which every player would read"
+	}
+	if u.RawQuery != "" || u.Fragment != "" {
+		doubt = "it had a part after ? or #, which a folder's address has not; that was left out"
+		u.RawQuery, u.Fragment, u.ForceQuery = "", "", false
+	}
+	if last := path.Base(u.Path); last == FileName {
+		u.Path, u.RawPath = strings.TrimSuffix(u.Path, last), ""
+	}
+	if !strings.HasSuffix(u.Path, "/") {
+		u.Path += "/"
+		if u.RawPath != "" {
+			u.RawPath += "/"
+		}
+	}
+	if parts := strings.Split(u.Path, "/"); slices.Contains(parts, "blob") || slices.Contains(parts, "tree") {
+		doubt = "it looks like the page of a Git server that shows a file (blob, tree), not like the file itself (often: raw)"
+	}
+	if u.Scheme == "http" && doubt == "" {
+		if host := u.Hostname(); host != "localhost" && !strings.HasPrefix(host, "127.") && host != "::1" {
+			doubt = "it is not https: whoever is in between can see and hold back what players get"
+		}
+	}
+	return u.String(), doubt
+}
+
+// Bad makes a fault of an error of Read.
+func Bad(place string, err error) error {
+	if fault.KindOf(err) == fault.Refused {
+		return &fault.Fault{Kind: fault.Refused, What: "the index is not what was signed", Place: fault.Place{File: place}, Err: err, Why: "Nothing was changed.", Do: "Get it again; if that does not help, tell its authors."}
+	}
+	return &fault.Fault{What: "the index can't be used", Place: fault.Place{File: place}, Err: err, Why: "Nothing was changed.", Do: "Check the address; it must be that of " + FileName + ", or of the folder that it lies in."}
 }

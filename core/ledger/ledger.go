@@ -24,6 +24,7 @@ const (
 	RolledBack = "rolled-back"
 	Swept      = "swept"
 	Restored   = "restored"
+	Indexed    = "indexed"
 )
 
 // Event is one thing that happened.
@@ -32,8 +33,11 @@ type Event struct {
 	Time    time.Time         `json:"time"`
 	Version string            `json:"version,omitempty"`
 	Target  string            `json:"target,omitempty"`
-	Place   string            `json:"place,omitempty"` // the safe place of what was swept or restored
-	Files   map[string]string `json:"files,omitempty"` // SHA-256 by file name
+	Place   string            `json:"place,omitempty"`  // the safe place of what was swept or restored
+	Files   map[string]string `json:"files,omitempty"`  // SHA-256 by file name
+	Date    string            `json:"date,omitempty"`   // of a release, as it was given
+	Serial  int64             `json:"serial,omitempty"` // of an index
+	Keys    []string          `json:"keys,omitempty"`   // public keys that signed an index
 }
 
 // Add records an event.
@@ -82,6 +86,17 @@ func Release(events []Event, version string) *Event {
 		}
 	}
 	return nil
+}
+
+// LastIndex finds the record of the index with the highest serial number; nil when none was written.
+func LastIndex(events []Event) *Event {
+	var last *Event
+	for i := range events {
+		if events[i].Kind == Indexed && (last == nil || events[i].Serial > last.Serial) {
+			last = &events[i]
+		}
+	}
+	return last
 }
 
 // Path is the ledger's slash path in the project.

@@ -4,7 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/ed25519"
+	"crypto"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -49,7 +49,7 @@ type Options struct {
 	Settings []Step            // of the kind DoSettings
 	Known    []Known
 	KeepBase bool
-	Key      ed25519.PrivateKey // signs; nil does not
+	Key      crypto.Signer // signs; nil does not
 	// Advanced is told how many bytes of the new files are done.
 	Advanced func(done, total int64)
 }
@@ -112,7 +112,10 @@ func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*
 	head = append(head, '\n')
 	m.bytes(headEntry, head)
 	if o.Key != nil {
-		s := sign.Sign(o.Key, head)
+		s, err := sign.Sign(o.Key, head)
+		if err != nil {
+			return nil, err
+		}
 		sig, err := json.Marshal(s)
 		if err != nil {
 			return nil, err
@@ -470,12 +473,15 @@ func (m *making) blocks() error {
 }
 
 // Sign writes a patch file again, signed.
-func Sign(ctx context.Context, o *Opened, out *safefile.File, key ed25519.PrivateKey) (sign.Signature, error) {
+func Sign(ctx context.Context, o *Opened, out *safefile.File, key crypto.Signer) (sign.Signature, error) {
 	head, err := o.zip.Find(headEntry).Read()
 	if err != nil {
 		return sign.Signature{}, err
 	}
-	s := sign.Sign(key, head)
+	s, err := sign.Sign(key, head)
+	if err != nil {
+		return s, err
+	}
 	sig, err := json.Marshal(s)
 	if err != nil {
 		return s, err

@@ -50,9 +50,20 @@ type Profile struct {
 
 // Game names the game.
 type Game struct {
-	ID    string `toml:"id" jsonschema:"required,description=Short name in small letters\\, as in the file's own name"`
-	Title string `toml:"title" jsonschema:"required,description=Name shown to people"`
-	Form  string `toml:"form" jsonschema:"required,enum=solids,enum=tiles,description=What its maps are made of"`
+	ID      string  `toml:"id" jsonschema:"required,description=Short name in small letters\\, as in the file's own name"`
+	Title   string  `toml:"title" jsonschema:"required,description=Name shown to people"`
+	Form    string  `toml:"form" jsonschema:"required,enum=solids,enum=tiles,description=What its maps are made of"`
+	Version string  `toml:"version" jsonschema:"description=First version of the game that takes mods at all\\, such as 1.0"`
+	Since   []Since `toml:"since" jsonschema:"description=What only later versions of the game know"`
+}
+
+// Since is content that a version of the game brought.
+type Since struct {
+	Version string   `toml:"version" jsonschema:"required,description=Version of the game\\, such as 1.2"`
+	What    string   `toml:"what" jsonschema:"required,description=What it brought\\, in words"`
+	Modes   []string `toml:"modes" jsonschema:"description=Game modes that need it"`
+	Items   []string `toml:"items" jsonschema:"description=Kinds of items that need it"`
+	Files   []string `toml:"files" jsonschema:"description=Patterns of files that need it\\, as the game sees them; ** crosses folders"`
 }
 
 // Files says where the game looks for each kind of file and how they may be named.
@@ -175,47 +186,19 @@ type Models struct {
 	Largest   float64 `toml:"largest" jsonschema:"minimum=0,description=Longest side of a model in metres; 0 for no limit"`
 }
 
-// Addon declares metadata fields and the files they are written to.
-type Addon struct {
-	Fields []Field     `toml:"field" jsonschema:"description=Fields that the game or workshop knows"`
-	Files  []AddonFile `toml:"file" jsonschema:"description=Files that the fields are written to"`
-}
-
-// Field is one metadata field.
-type Field struct {
-	Name     string   `toml:"name" jsonschema:"required,description=Name of the field"`
-	Type     string   `toml:"type" jsonschema:"required,enum=text,enum=list,enum=flag,enum=number,description=Type of its value"`
-	From     string   `toml:"from" jsonschema:"description=What Vornix fills it with: title\\, name\\, version\\, authors\\, description\\, maps\\, modes\\, players\\, kinds\\, map; empty: the project's [addon] section"`
-	Longest  int      `toml:"longest" jsonschema:"minimum=0,description=Longest text in characters; 0 for no limit"`
-	Required bool     `toml:"required" jsonschema:"description=Whether it must not be empty"`
-	Allowed  []string `toml:"allowed" jsonschema:"description=The only words it may hold"`
-}
-
-// AddonFile is one file of metadata.
-type AddonFile struct {
-	Path  string `toml:"path" jsonschema:"required,description=File name; {name} {version} and {map} are filled in"`
-	Form  string `toml:"form" jsonschema:"required,enum=json,enum=toml,enum=ini,description=File form"`
-	Place string `toml:"place" jsonschema:"enum=inside,enum=beside,description=Inside the bundle at this path\\, or beside it (default beside)"`
-	Each  string `toml:"each" jsonschema:"enum=mod,enum=map,description=Once for the project\\, or once for every map (default mod)"`
-}
-
-// Index says which other forms the version index takes.
-type Index struct {
-	Texts []ListFile `toml:"text" jsonschema:"description=Plain-text forms of the index; each line for one map"`
-}
-
-// ListFile is a text file with a line for each map.
-type ListFile struct {
-	File string `toml:"file" jsonschema:"required,description=File name"`
-	Line string `toml:"line" jsonschema:"required,description=The line; {map} {title} {file} {version} {mode} {name} are filled in"`
-}
-
 // Server says how the game's server is laid out.
 type Server struct {
 	Bundles string     `toml:"bundles" jsonschema:"description=Folder that bundles go to"`
 	Lists   []ListFile `toml:"list" jsonschema:"description=Lists that name the maps"`
 	Maps    string     `toml:"maps" jsonschema:"description=The list that says which maps exist"`
 	Playing string     `toml:"playing" jsonschema:"description=The list that says what is played\\, in order"`
+}
+
+// ListFile is a text file with a line for each map.
+type ListFile struct {
+	File   string `toml:"file" jsonschema:"required,description=File name"`
+	Line   string `toml:"line" jsonschema:"required,description=The line; {map} {title} {mode} {modes} {file} {stem} {bundle} {version} {date} {size} {sha256} {url} {game} {players_least} {players_most} {name} {project} are filled in"`
+	Escape string `toml:"escape" jsonschema:"enum=line,enum=quotes,enum=json,enum=csv,enum=xml,enum=percent,enum=none,description=How values are escaped (default line: control characters become spaces)"`
 }
 
 // Parse reads a profile. name is the file name that findings show. An error is a *finding.Failure.
@@ -281,10 +264,7 @@ func (p *Profile) fill() {
 	for i := range p.Pictures {
 		p.Pictures[i].fill()
 	}
-	for i := range p.Addon.Files {
-		orDefault(&p.Addon.Files[i].Place, "beside")
-		orDefault(&p.Addon.Files[i].Each, "mod")
-	}
+	p.fillMetadata()
 	for _, d := range []struct {
 		of    *float64
 		value float64
@@ -359,20 +339,7 @@ func (p *Profile) validate() []finding.Finding {
 	p.contents(wrong, oneOf)
 	p.sweeps(wrong)
 	p.installing(wrong)
-	for i, f := range p.Addon.Fields {
-		oneOf(f.Type, []string{"text", "list", "flag", "number"}, "addon", "field", i, "type")
-		if f.From != "" {
-			oneOf(f.From, []string{"title", "name", "version", "authors", "description", "maps", "modes", "players", "kinds", "map"}, "addon", "field", i, "from")
-		}
-	}
-	for i, f := range p.Addon.Files {
-		oneOf(f.Form, []string{"json", "toml", "ini"}, "addon", "file", i, "form")
-		oneOf(f.Place, []string{"inside", "beside"}, "addon", "file", i, "place")
-		oneOf(f.Each, []string{"mod", "map"}, "addon", "file", i, "each")
-		if f.Each == "map" && !strings.Contains(f.Path, "{map}") {
-			wrong([]any{"addon", "file", i, "path"}, "a file for every map needs {map} in its path")
-		}
-	}
+	p.metadata(wrong, oneOf)
 	for _, which := range []struct{ key, value string }{{"maps", p.Server.Maps}, {"playing", p.Server.Playing}} {
 		if which.value != "" && !slices.ContainsFunc(p.Server.Lists, func(l ListFile) bool { return l.File == which.value }) {
 			wrong([]any{"server", which.key}, "%q is none of the [[server.list]] files", which.value)

@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
+	"github.com/pelletier/go-toml/v2"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -65,6 +66,8 @@ type Head struct {
 	Version     string   `toml:"version" jsonschema:"required,pattern=^[0-9]+\\.[0-9]+\\.[0-9]+$,description=Three numbers\\, as in 1.0.0"`
 	Authors     []string `toml:"authors" jsonschema:"description=Who made it"`
 	Description string   `toml:"description" jsonschema:"description=What players read about it"`
+	GameVersion string   `toml:"game_version" jsonschema:"pattern=^[0-9]+(\\.[0-9]+)*$,description=Version of the game that it needs\\, when that is more than what is inside needs by itself\\, such as 1.4"`
+	Language    string   `toml:"language" jsonschema:"description=Language of what is written here (default en)"`
 	Profile     string   `toml:"profile" jsonschema:"required,description=Name of the game profile: profiles/NAME.toml in the project\\, or one that comes with Vornix"`
 }
 
@@ -76,6 +79,7 @@ type Sources struct {
 	Sounds    string `toml:"sounds" jsonschema:"description=Folder of sounds (default sounds)"`
 	Sprites   string `toml:"sprites" jsonschema:"description=Folder of sprite sheets (default sprites)"`
 	Models    string `toml:"models" jsonschema:"description=Folder of models (default models)"`
+	Languages string `toml:"languages" jsonschema:"description=Folder of texts in other languages\\, one file a language such as de.toml (default languages)"`
 }
 
 // Pack says what ships besides what the maps need.
@@ -98,7 +102,16 @@ type Sweep struct {
 
 // Index says where players get the files.
 type Index struct {
-	Base string `toml:"base" jsonschema:"description=Address of the folder that the files are downloaded from"`
+	Base      string      `toml:"base" jsonschema:"description=Address of the folder that the files are downloaded from (default: the one that the index lies in)"`
+	ValidDays int         `toml:"valid_days" jsonschema:"minimum=0,maximum=3650,description=Days after which a signed index is taken no more\\, so that nobody can serve an old one for ever (default 0: it does not expire)"`
+	Notes     string      `toml:"notes" jsonschema:"description=File with what is new in a version\\, for players; {version} is filled in (default notes/{version}.md\\, when it is there)"`
+	Retracted []Retracted `toml:"retracted" jsonschema:"description=Versions that nobody should have any more"`
+}
+
+// Retracted is a version that was taken back.
+type Retracted struct {
+	Version string `toml:"version" jsonschema:"required,pattern=^[0-9]+\\.[0-9]+\\.[0-9]+$,description=The version"`
+	Reason  string `toml:"reason" jsonschema:"required,minLength=1,description=Why\\, for players"`
 }
 
 // Signing says whose signatures count on what is handed out.
@@ -176,6 +189,24 @@ func Load(dir string, builtin fs.FS) (*Project, error) {
 	if err != nil {
 		return nil, noProject(dir, err)
 	}
+	p, err := parse(dir, data)
+	if err != nil {
+		return nil, err
+	}
+	p.Profile, p.ProfilePath, err = loadProfile(p, builtin)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// Check says whether a text is a project file, but for the game profile that it names.
+func Check(data []byte) error {
+	_, err := parse("", data)
+	return err
+}
+
+func parse(dir string, data []byte) (*Project, error) {
 	p := &Project{Dir: dir, Source: data}
 	doc, list := tomlfile.Decode(FileName, data, &p.File)
 	p.Doc = doc
@@ -185,10 +216,6 @@ func Load(dir string, builtin fs.FS) (*Project, error) {
 	}
 	if len(list) > 0 {
 		return nil, &finding.Failure{What: "the project file can't be used", Findings: list}
-	}
-	p.Profile, p.ProfilePath, err = loadProfile(p, builtin)
-	if err != nil {
-		return nil, err
 	}
 	return p, nil
 }
@@ -201,10 +228,10 @@ func (p *Project) fill() {
 	s.Sounds = cmp.Or(s.Sounds, "sounds")
 	s.Sprites = cmp.Or(s.Sprites, "sprites")
 	s.Models = cmp.Or(s.Models, "models")
+	s.Languages = cmp.Or(s.Languages, "languages")
+	p.File.Project.Language = cmp.Or(p.File.Project.Language, "en")
+	p.File.Index.Notes = cmp.Or(p.File.Index.Notes, "notes/{version}.md")
 	p.File.Sweep.KeepDays = cmp.Or(p.File.Sweep.KeepDays, 60)
-	if b := p.File.Index.Base; b != "" && !strings.HasSuffix(b, "/") {
-		p.File.Index.Base += "/" // without it loaders join the address and the file name wrongly
-	}
 }
 
 var (
@@ -230,10 +257,24 @@ func (p *Project) validate() []finding.Finding {
 	if f.Project.Profile == "" {
 		wrong([]any{"project", "profile"}, "profile is missing: the name of the game's profile")
 	}
-	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}, {"models", f.Sources.Models}} {
+	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}, {"models", f.Sources.Models}, {"languages", f.Sources.Languages}} {
 		if err := safefile.CheckPath(s.value); err != nil {
 			wrong([]any{"sources", s.key}, "the folder must be a path inside the project with forward slashes, and is %q", s.value)
 		}
+	}
+	if v := f.Project.GameVersion; v != "" && !profile.IsGameVersion(v) {
+		wrong([]any{"project", "game_version"}, "a version of the game is numbers with points between them, as in 1.4, and is %q", v)
+	}
+	for i, r := range f.Index.Retracted {
+		if !versionForm.MatchString(r.Version) {
+			wrong([]any{"index", "retracted", i, "version"}, "version must be three numbers, as in 1.0.0; it is %q", r.Version)
+		}
+		if strings.TrimSpace(r.Reason) == "" {
+			wrong([]any{"index", "retracted", i, "reason"}, "a version that is taken back needs a reason, which players read")
+		}
+	}
+	if f.Index.ValidDays < 0 || f.Index.ValidDays > 3650 {
+		wrong([]any{"index", "valid_days"}, "valid_days must lie between 0 and 3650, and is %d", f.Index.ValidDays)
 	}
 	for i, r := range f.Textures {
 		if !doublestar.ValidatePattern(r.Match) || r.Match == "" {
@@ -422,4 +463,48 @@ func (p *Project) SetVersion(version string) error {
 	p.Source, p.File.Project.Version = data, version
 	p.Doc, _ = tomlfile.Decode(FileName, data, &File{}) // what stands behind the version has moved
 	return nil
+}
+
+// Retract writes into vornix.toml that a version is taken back, or with undo that it is not; released are those that there are.
+func (p *Project) Retract(version, reason string, undo bool, released []string) error {
+	if !slices.Contains(released, version) {
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released", Do: "Released: " + strings.Join(released, ", ")}
+	}
+	at := slices.IndexFunc(p.File.Index.Retracted, func(r Retracted) bool { return r.Version == version })
+	data := p.Source
+	switch {
+	case !undo && at >= 0:
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is taken back already", Place: p.Doc.At("index", "retracted", at), Do: "Change the reason there."}
+	case undo && at < 0:
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is not taken back", Place: p.Doc.At("index"), Do: "Name one under [[index.retracted]]."}
+	case undo:
+		lines := strings.SplitAfter(string(p.Source), "\n")
+		first := p.Doc.At("index", "retracted", at).Line - 1
+		last := first + 1
+		for last < len(lines) && !strings.HasPrefix(strings.TrimSpace(lines[last]), "[") && !strings.HasPrefix(strings.TrimSpace(lines[last]), "#") {
+			last++
+		}
+		data = []byte(strings.Join(slices.Delete(lines, first, last), ""))
+	default:
+		text := strings.TrimRight(string(p.Source), "\r\n") + "\n\n[[index.retracted]]\n"
+		for _, pair := range []struct {
+			Key, Value string
+		}{{"version", version}, {"reason", reason}} {
+			line, err := toml.Marshal(map[string]string{pair.Key: pair.Value})
+			if err != nil {
+				return err
+			}
+			text += string(line)
+		}
+		data = []byte(text)
+	}
+	if _, err := parse(p.Dir, data); err != nil {
+		return &fault.Fault{What: "vornix.toml would not be right any more, and is as it was", Err: err, Do: "Change [[index.retracted]] by hand."}
+	}
+	d, err := safefile.OpenDir(p.Dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	return d.WriteFile(FileName, data)
 }

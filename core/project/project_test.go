@@ -36,7 +36,7 @@ func TestDefaults(t *testing.T) {
 	p, err := load(t, head+"[index]\nbase = 'https://example.com/x'\n[[texture]]\nmatch = '**/*_n.png'\ncolour_space = 'linear'\n[[texture]]\nmatch = 'wood/*'\nformat = 'rgba8'\n")
 	require.NoError(t, err)
 	assert.Equal(t, "maps", p.File.Sources.Maps)
-	assert.Equal(t, "https://example.com/x/", p.File.Index.Base, "an address without its slash is mended")
+	assert.Equal(t, []string{"en", "languages", "notes/{version}.md"}, []string{p.File.Project.Language, p.File.Sources.Languages, p.File.Index.Notes})
 	assert.Equal(t, "Kestrel Post", p.Profile.Game.Title)
 	assert.Equal(t, "linear", p.Making("deep/er/a_n.png", nil).ColourSpace)
 	m := p.Making("wood/a_n.png", nil)

@@ -5,7 +5,9 @@
 package release
 
 import (
+	"cmp"
 	"context"
+	"crypto"
 	"fmt"
 	"maps"
 	"path"
@@ -34,7 +36,7 @@ import (
 // Folders in a project for what is made beside bundles.
 const (
 	AddonDir    = project.OutDir + "/addon"
-	ReleasesDir = project.OutDir + "/releases"
+	ReleasesDir = index.ReleasesDir
 )
 
 // Options for a Session.
@@ -47,6 +49,11 @@ type Options struct {
 	Overwrite     bool                // deploy over what somebody else changed
 	WithoutServer bool                // deploy without asking the game server
 	OnStep        func(Step)          // told of each step of a release as it ends
+	Date          string              // of the release, as in 2026-11-25; empty: the day on which it is made
+	Keys          []crypto.Signer     // sign the index
+	Unsigned      bool                // the index may go out without a signature although the last one had one
+	LostKey       bool                // the index may be signed by keys that the last one does not know
+	ReplaceEdited bool                // metadata files that somebody changed by hand are written anew; what was there goes to the safe place
 }
 
 // Step is how one step ended.
@@ -302,73 +309,6 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 	return step, r.Maps, nil
 }
 
-// Addon writes the metadata files that stand beside bundles.
-func (s *Session) Addon(ctx context.Context) (*Step, error) {
-	step := &Step{Name: "addon", Made: []Made{}, Kept: true}
-	defer timed(step, time.Now())
-	g, err := s.scan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	files, findings := addon.Make(s.P, g)
-	step.Findings = finding.Accept(findings, s.P.Acceptances())
-	if err := addon.Err(step.Findings); err != nil {
-		step.Failed = true
-		return step, err
-	}
-	inside := 0
-	d, err := safefile.OpenDir(s.P.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	for _, f := range files {
-		if f.Place == "inside" {
-			inside++
-			continue
-		}
-		rel := path.Join(AddonDir, f.Path)
-		old, err := d.ReadFile(rel)
-		same := err == nil && string(old) == string(f.Data)
-		if !same {
-			if err := d.WriteFile(rel, f.Data); err != nil {
-				return nil, err
-			}
-		}
-		step.add(rel, int64(len(f.Data)), same)
-	}
-	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(step.Made), "metadata file"), inside)
-	return step, nil
-}
-
-// Index writes the version index of the bundles.
-func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle) (*Step, error) {
-	step := &Step{Name: "index", Made: []Made{}, Kept: true}
-	defer timed(step, time.Now())
-	g, err := s.scan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	r, err := index.Write(s.P, bundles, g)
-	if err != nil {
-		return nil, err
-	}
-	d, err := safefile.OpenDir(s.P.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	for _, rel := range r.Files {
-		info, err := d.Stat(rel)
-		if err != nil {
-			return nil, err
-		}
-		step.add(rel, info.Size(), r.Kept)
-	}
-	step.Summary = fmt.Sprintf("version %s, %s", s.P.File.Project.Version, Count(len(bundles), "entry"))
-	return step, nil
-}
-
 // PlanDeploy says what a deployment to a target would do. It changes nothing and needs no lock.
 func PlanDeploy(ctx context.Context, p *project.Project, g *needs.Graph, target string, bundles []bundle.Bundle, env func(string) string) (*deploy.Plan, error) {
 	pl, err := deploy.PlaceOf(p, target, env)
@@ -505,14 +445,15 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}
-	step, err = s.Addon(ctx)
+	step, err = s.Addon(ctx, bundles)
 	if step != nil {
 		step.Findings = except(step.Findings, steps[0].Findings)
 	}
 	if err := ended(step, err); err != nil {
 		return steps, err
 	}
-	if err := ended(s.Index(ctx, bundles)); err != nil {
+	date := cmp.Or(s.o.Date, time.Now().UTC().Format(time.DateOnly))
+	if err := ended(s.Index(ctx, bundles, date)); err != nil {
 		return steps, err
 	}
 	for _, target := range Targets(s.P) {
@@ -520,7 +461,7 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 			return steps, err
 		}
 	}
-	return steps, ended(s.record(ctx, bundles))
+	return steps, ended(s.record(ctx, bundles, date))
 }
 
 func except(list, said []finding.Finding) []finding.Finding {
@@ -548,7 +489,7 @@ func (s *Session) takeVersion(version string) error {
 }
 
 // record keeps a copy of everything that went out, under the version, and closes it in the ledger.
-func (s *Session) record(ctx context.Context, bundles []bundle.Bundle) (*Step, error) {
+func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string) (*Step, error) {
 	step := &Step{Name: "record", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
 	version := s.P.File.Project.Version
@@ -574,7 +515,7 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle) (*Step, e
 	if err != nil {
 		return nil, err
 	}
-	metadata, _ := addon.Make(s.P, g)
+	metadata, _ := addon.Make(s.P, g, addon.Options{})
 	for _, f := range metadata {
 		if f.Place == "beside" {
 			from = append(from, path.Join(AddonDir, f.Path))
@@ -591,7 +532,7 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle) (*Step, e
 		step.add(to, size, false)
 	}
 	step.Summary = fmt.Sprintf("version %s is finished; a copy of what went out is in %s", version, folder)
-	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Files: hashes(bundles)})
+	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
 }
 
 // Bytes prints a size for people.

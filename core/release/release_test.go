@@ -2,7 +2,6 @@ package release_test
 
 import (
 	"context"
-	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,9 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
-	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/profile"
 	"vornix/core/project"
@@ -67,8 +64,8 @@ func TestAReleaseAndAgain(t *testing.T) {
 	}
 	events, err := ledger.Read(p)
 	require.NoError(t, err)
-	require.Len(t, events, 2)
-	assert.Equal(t, []string{ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind})
+	require.Len(t, events, 3)
+	assert.Equal(t, []string{ledger.Indexed, ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind, events[2].Kind})
 
 	steps, err = run(t, p, "1.0.0")
 	require.NoError(t, err)
@@ -76,7 +73,7 @@ func TestAReleaseAndAgain(t *testing.T) {
 	assert.Equal(t, 7, kept, "all but check and try, which look again")
 	events, err = ledger.Read(p)
 	require.NoError(t, err)
-	assert.Len(t, events, 2, "nothing happened, so nothing is recorded")
+	assert.Len(t, events, 3, "nothing happened, so nothing is recorded")
 }
 
 func TestAFinishedVersionIsNeverAltered(t *testing.T) {
@@ -149,18 +146,24 @@ func TestStepsAlone(t *testing.T) {
 	require.NoError(t, err)
 	_, bundles, err := s.Pack(ctx, &built.Tree, false)
 	require.NoError(t, err)
-	step, err := s.Index(ctx, bundles)
+	step, err := s.Index(ctx, bundles, "")
 	require.NoError(t, err)
-	assert.Equal(t, "version 1.0.0, 1 entry", step.Summary)
-	step, err = s.Index(ctx, bundles)
+	assert.Equal(t, "version 1.0.0, 1 bundle, number 1", step.Summary)
+	step, err = s.Index(ctx, bundles, "")
 	require.NoError(t, err)
 	assert.True(t, step.Kept)
 	data, err := os.ReadFile(p.Join("out/index/levels.csv"))
 	require.NoError(t, err)
-	assert.Equal(t, "tram_depot;1.0.0\n", string(data))
-	step, err = s.Addon(ctx)
+	assert.Equal(t, "level;title;version\ntram_depot;Tram Depot;1.0.0\n", string(data))
+	step, err = s.Addon(ctx, bundles)
 	require.NoError(t, err)
-	assert.Len(t, step.Made, 1)
+	assert.Len(t, step.Made, 3)
+	demotest.Put(t, p, "out/addon/tram_depot.ini", []byte("by hand\n"))
+	_, err = s.Addon(ctx, bundles)
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	var edited *release.EditedError
+	require.ErrorAs(t, err, &edited)
+	assert.Contains(t, edited.Diff, "+by hand")
 	step, err = release.Check(ctx, p, must(release.Scan(ctx, p)))
 	require.NoError(t, err)
 	assert.Contains(t, step.Summary, "nothing wrong")
@@ -171,70 +174,6 @@ func must[T any](v T, err error) T {
 		panic(err)
 	}
 	return v
-}
-
-func TestTheIndexIsHeldToTheBundles(t *testing.T) {
-	p := demotest.Built(t, "highline")
-	_, err := index.Check(p)
-	assert.Equal(t, fault.Usage, fault.KindOf(err))
-	s := demotest.Open(t, p)
-	_, built, err := s.Build(ctx, nil)
-	require.NoError(t, err)
-	_, bundles, err := s.Pack(ctx, &built.Tree, false)
-	require.NoError(t, err)
-	_, err = s.Index(ctx, bundles)
-	require.NoError(t, err)
-	idx, err := index.Check(p)
-	require.NoError(t, err)
-	sum, size, err := safefile.HashFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
-	require.NoError(t, err)
-	assert.Equal(t, index.Entry{Version: "1.0.0", File: "highline-1.0.0.parcel", URL: "https://downloads.example/highline/highline-1.0.0.parcel", Size: size, SHA256: sum, Maps: []string{"cairn_station", "saltpan_relay"}}, idx.Entries[0])
-
-	file := p.Join(bundle.Dir, "highline-1.0.0.parcel")
-	data, err := os.ReadFile(file)
-	require.NoError(t, err)
-	data[1000] ^= 1
-	require.NoError(t, os.WriteFile(file, data, 0o666))
-	_, err = index.Check(p)
-	assert.Equal(t, fault.Refused, fault.KindOf(err), "one flipped bit")
-	require.NoError(t, os.WriteFile(p.Join("out/index/index.json"), []byte(`{"format":1,"entries":[{"file":"../../vornix.toml"}]}`), 0o666))
-	_, err = index.Check(p)
-	assert.ErrorContains(t, err, "..")
-	require.NoError(t, os.WriteFile(p.Join("out/index/index.json"), []byte(`{"format":2}`), 0o666))
-	_, err = index.Check(p)
-	assert.ErrorContains(t, err, "format 2")
-}
-
-// Text from a map's title can't add a line or a field to a list.
-func TestListLinesCanNotBeBrokenOutOf(t *testing.T) {
-	p := demotest.Built(t, "highline")
-	g := must(release.Scan(ctx, p))
-	g.Assets[0].Scene.Title = "a\nevil_map\r\x00b"
-	p.Profile.Index.Texts[0].Line = "{map}|{title}"
-	lines := index.Lines(p, p.Profile.Index.Texts[0], []bundle.Bundle{{Name: "x", Maps: []string{"cairn_station", "saltpan_relay"}}}, g)
-	assert.Equal(t, []string{"cairn_station|a evil_map  b", "saltpan_relay|Saltpan Relay"}, lines)
-}
-
-func FuzzIndex(f *testing.F) {
-	f.Add([]byte(`{"format":1,"project":"a","title":"A","game":"g","base":"","entries":[{"version":"1.0.0","file":"a.zip","url":"a.zip","size":1,"sha256":"00","maps":["m"]}]}`))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		idx, err := index.Read(data)
-		if err != nil {
-			return
-		}
-		for _, e := range idx.Entries {
-			if safefile.CheckPath(e.File) != nil {
-				t.Fatalf("took the path %q", e.File)
-			}
-		}
-		again, err := json.Marshal(idx)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := index.Read(again); err != nil {
-			t.Fatal(err)
-		}
-	})
 }
 
 func TestTheLedgerPassesOverATornLine(t *testing.T) {

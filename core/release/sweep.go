@@ -16,7 +16,6 @@ import (
 	"vornix/core/installer"
 	"vornix/core/ledger"
 	"vornix/core/needs"
-	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
@@ -40,12 +39,12 @@ func made(p *project.Project, g *needs.Graph, plan *shoot.Plan) map[string]bool 
 	for _, rel := range bundle.Known(p) {
 		files[rel] = true
 	}
-	metadata, _ := addon.Make(p, g)
+	metadata, _ := addon.Make(p, g, addon.Options{})
 	for _, f := range metadata {
 		files[path.Join(AddonDir, f.Path)] = true
 	}
-	for _, t := range p.Profile.Index.Texts {
-		files[path.Join(index.Dir, profile.Fill(t.File, map[string]string{"name": p.File.Project.Name, "version": p.File.Project.Version}))] = true
+	for i := range p.Profile.Index.Texts {
+		files[path.Join(index.Dir, index.TextName(p, &p.Profile.Index.Texts[i]))] = true
 	}
 	files[path.Join(index.Dir, index.FileName)] = true
 	return files

@@ -1,10 +1,11 @@
 // Package sign signs what Vornix hands out, and checks signatures: Ed25519 (RFC 8032), one kind of key for patches and the index.
 //
-// A private key is a PEM file in PKCS #8 (RFC 8410), as other programs make and read it. A public key is written in one word,
+// A private key is a PEM file in PKCS #8 (RFC 8410), as other programs make and read it, or is held by an SSH agent (agent.go). A public key is written in one word,
 // "ed25519:" and its 32 bytes in base64, for a project file or a mail.
 package sign
 
 import (
+	"crypto"
 	"crypto/ed25519"
 	"crypto/x509"
 	"encoding/base64"
@@ -86,10 +87,24 @@ func ParseKey(data []byte, place fault.Place) (ed25519.PrivateKey, error) {
 	return nil, &fault.Fault{Kind: fault.Usage, What: "this is no private Ed25519 key in PEM", Place: place, Do: "'vornix key new FILE' makes one."}
 }
 
-// Sign signs a message.
-func Sign(key ed25519.PrivateKey, message []byte) Signature {
-	public, _ := key.Public().(ed25519.PublicKey) // what the standard library says it is
-	return Signature{Word(public), base64.StdEncoding.EncodeToString(ed25519.Sign(key, message))}
+// Public is the public key, in one word, of a key that signs; empty when it is no Ed25519 key.
+func Public(key crypto.Signer) string {
+	public, ok := key.Public().(ed25519.PublicKey)
+	if !ok {
+		return ""
+	}
+	return Word(public)
+}
+
+// Sign signs a message with an Ed25519 key: an ed25519.PrivateKey, or one that an agent holds.
+func Sign(key crypto.Signer, message []byte) (Signature, error) {
+	s := Signature{Key: Public(key)}
+	value, err := key.Sign(nil, message, crypto.Hash(0))
+	if err != nil {
+		return s, &fault.Fault{What: "the key " + s.Key + " could not sign", Err: err, Do: "If an agent holds it: unlock it, or add the key again with ssh-add."}
+	}
+	s.Value = base64.StdEncoding.EncodeToString(value)
+	return s, s.Check(message) // an agent may give back anything
 }
 
 // Check says whether a signature is right. By whom is another question: Trust answers it.

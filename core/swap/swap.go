@@ -595,3 +595,43 @@ func (f *Folder) bring(ctx context.Context, file File) (string, error) {
 	}
 	return s.name, s.Commit()
 }
+
+// Forget drops the records of changes that nobody goes back before any more, and the originals that only they needed. Changes that came
+// later and touch the same files stay as they are.
+func (f *Folder) Forget(ctx context.Context, which func(Record) bool) error {
+	var keep []Record
+	var b bytes.Buffer
+	for _, r := range f.records {
+		if which(r) {
+			continue
+		}
+		keep = append(keep, r)
+		undone := r.Undone
+		r.Undone = false
+		line, err := json.Marshal(entry{Record: r})
+		if err != nil {
+			return err
+		}
+		b.Write(append(line, '\n'))
+		if undone {
+			fmt.Fprintf(&b, "{\"undo\":%d}\n", r.ID)
+		}
+	}
+	if len(keep) == len(f.records) {
+		return nil
+	}
+	if err := f.d.WriteFile(recordsFile, b.Bytes()); err != nil {
+		return err
+	}
+	f.records = keep
+	return f.sweep(ctx)
+}
+
+// Kept is the system path of an original with a hash; empty when there is none.
+func (f *Folder) Kept(sum string) string {
+	name := path.Join(keptDir, sum)
+	if info, err := f.d.Stat(name); err != nil || !info.Mode().IsRegular() {
+		return ""
+	}
+	return f.d.Join(name)
+}

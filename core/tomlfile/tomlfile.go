@@ -155,12 +155,13 @@ func (d *Document) line(row int) string {
 type indexer struct {
 	doc    *Document
 	parser unstable.Parser
+	data   []byte
 	counts map[string]int // elements so far of each list of tables
 }
 
 // index notes where each key and its value stand, under paths such as "target.practice.path" and "accept[1].reason".
 func (d *Document) index(data []byte) {
-	x := &indexer{doc: d, counts: map[string]int{}}
+	x := &indexer{doc: d, data: data, counts: map[string]int{}}
 	x.parser.Reset(data)
 	prefix, parts := "", []string(nil)
 	for x.parser.NextExpression() {
@@ -215,8 +216,64 @@ func (x *indexer) pair(n *unstable.Node, prefix string, path []string) {
 	}
 	path = append(slices.Clone(path), parts...)
 	x.doc.positions[prefix], x.doc.paths[place] = place, path
-	x.doc.values[prefix] = n.Value().Raw
+	x.doc.values[prefix] = x.extent(n)
 	x.inside(n.Value(), prefix, path)
+}
+
+// extent is where a pair's value stands. Of a list the parser does not tell.
+func (x *indexer) extent(n *unstable.Node) unstable.Range {
+	raw := n.Value().Raw
+	if raw.Length > 0 || n.Value().Kind != unstable.Array {
+		return raw
+	}
+	at := 0
+	for it := n.Key(); it.Next(); {
+		at = int(it.Node().Raw.Offset + it.Node().Raw.Length)
+	}
+	open := bytes.IndexByte(x.data[at:], '[')
+	if open < 0 {
+		return raw
+	}
+	if end := listEnd(x.data, at+open); end > 0 {
+		return unstable.Range{Offset: uint32(at + open), Length: uint32(end - at - open)}
+	}
+	return raw
+}
+
+// listEnd is where the list ends that begins at data[start]: behind its bracket, past those in texts and comments. 0: nowhere.
+func listEnd(data []byte, start int) int {
+	depth := 0
+	for i := start; i < len(data); i++ {
+		switch c := data[i]; c {
+		case '[':
+			depth++
+		case ']':
+			if depth--; depth == 0 {
+				return i + 1
+			}
+		case '#':
+			end := bytes.IndexByte(data[i:], '\n')
+			if end < 0 {
+				return 0
+			}
+			i += end
+		case '"', '\'':
+			quote := []byte{c}
+			if bytes.HasPrefix(data[i:], []byte{c, c, c}) {
+				quote = []byte{c, c, c}
+			}
+			for i += len(quote); i < len(data) && !bytes.HasPrefix(data[i:], quote); i++ {
+				if c == '"' && data[i] == '\\' {
+					i++
+				}
+			}
+			i += len(quote) - 1
+			for len(quote) == 3 && i+1 < len(data) && data[i+1] == c { // up to two more belong to the text
+				i++
+			}
+		}
+	}
+	return 0
 }
 
 func (x *indexer) inside(n *unstable.Node, prefix string, path []string) {

@@ -27,6 +27,19 @@ type part struct {
 	} `toml:"inner"`
 }
 
+// Where a list ends is found past brackets in texts and comments.
+func TestWhereValuesStand(t *testing.T) {
+	for _, list := range []string{"[]", "[1, [2, 3]]", `["]", 'x]', "\"]"]`, "[\n  \"a\", # ]\n  \"b\",\n]", "[\"\"\"]\"\" ]\"\"\"\"\"]", "['''a]''']", "[{ a = \"]\" }]"} {
+		text := "[part]\nweight = 1\ntags = " + list + " # ] end\ncolour = \"[\"\n"
+		var any map[string]any
+		doc, findings := tomlfile.Decode("f.toml", []byte(text), &any)
+		require.Empty(t, findings, list)
+		start, end, ok := doc.Value("part", "tags")
+		require.True(t, ok, list)
+		assert.Equal(t, list, text[start:end])
+	}
+}
+
 func TestWrongFiles(t *testing.T) {
 	for _, c := range []struct {
 		name, data   string

@@ -4,12 +4,14 @@ package schema_test
 
 import (
 	"bytes"
+	"crypto"
 	"encoding/json"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	reflector "github.com/invopop/jsonschema"
 	"github.com/pelletier/go-toml/v2"
@@ -17,10 +19,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vornix/core/addon"
+	"vornix/core/fault"
+	"vornix/core/index"
 	"vornix/core/material"
 	"vornix/core/patch"
 	"vornix/core/profile"
 	"vornix/core/project"
+	"vornix/core/sign"
 	"vornix/core/sprite"
 	"vornix/demo"
 )
@@ -36,7 +42,15 @@ var published = map[string]struct {
 	"sprite.json":       {"A Vornix sprite sheet", &sprite.File{}},
 	"sprite-index.json": {"The index of a sprite's atlas", &sprite.Index{}},
 	"patch.json":        {"What a Vornix patch says of itself", &patch.Patch{}},
+	"language.json":     {"Texts in one language: languages/de.toml", &addon.LanguageFile{}},
+	"index.json":        {"A Vornix version index", &signedIndex{}},
 	"edits.json":        {"Changes of settings for vornix patch make", &patch.Edits{}},
+}
+
+// signedIndex is the index with the signatures, which stand last in its file.
+type signedIndex struct {
+	index.Index
+	Signatures []sign.Signature `json:"signatures" jsonschema:"required,description=Ed25519 signatures over all bytes before the line that this begins on"`
 }
 
 func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
@@ -58,7 +72,7 @@ func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 
 // tagOf is where a file's keys are named.
 func tagOf(name string) string {
-	if name == "sprite-index.json" || name == "patch.json" {
+	if name == "sprite-index.json" || name == "patch.json" || name == "index.json" {
 		return "json"
 	}
 	return "toml"
@@ -105,6 +119,8 @@ func TestTheDemoFits(t *testing.T) {
 			name = "texture.json"
 		case filepath.Base(filepath.Dir(p)) == "sprites":
 			name = "sprite.json"
+		case filepath.Base(filepath.Dir(p)) == "languages":
+			name = "language.json"
 		}
 		found[name]++
 		data, err := os.ReadFile(p)
@@ -112,7 +128,7 @@ func TestTheDemoFits(t *testing.T) {
 		assert.NoError(t, valid(t, schemas[name], data), p)
 		return nil
 	}))
-	assert.Equal(t, map[string]int{"material.json": 20, "project.json": 2, "texture.json": 2, "sprite.json": 2}, found)
+	assert.Equal(t, map[string]int{"material.json": 20, "project.json": 2, "texture.json": 2, "sprite.json": 2, "language.json": 2}, found)
 	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(t, err)
 	for _, p := range profiles {
@@ -154,5 +170,40 @@ func TestSchemasRefuseWhatTheProgramRefuses(t *testing.T) {
 		assert.Error(t, valid(t, compiled(t, "profile.json"), []byte(bad)), bad)
 		_, err := profile.Parse("g.toml", []byte(bad))
 		assert.Error(t, err, bad)
+	}
+}
+
+// An index that is written fits its schema, and what the schema refuses by form the program does not take either.
+func TestTheIndexFits(t *testing.T) {
+	sum := strings.Repeat("0a", 32)
+	pem, _, err := sign.New()
+	require.NoError(t, err)
+	key, err := sign.ParseKey(pem, fault.Place{})
+	require.NoError(t, err)
+	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: "highline", Title: "Highline", Game: "kestrel-post", Serial: 7, Base: "https://downloads.example/",
+		Bundles: []index.Record{{Name: "highline", Version: "1.0.1", Date: "2026-11-26", File: "highline.parcel", URL: "highline.parcel", Size: 3, SHA256: sum, Game: "1.2", Notes: "new",
+			Maps:    []index.Map{{Name: "a", Title: "A", Modes: []string{"relay"}, Players: [2]int{2, 8}, Game: "1.2"}},
+			Patches: []index.Patch{{From: "1.0.0", Bases: []string{sum}, URL: "patches/a.vnp", Size: 1, SHA256: sum}}}},
+		Retracted: []index.Retraction{{Version: "1.0.0", Reason: "broken", Files: []string{sum}}}, Texts: []index.TextFile{{File: "list.txt", Size: 1, SHA256: sum}}}
+	require.NoError(t, x.Sign([]crypto.Signer{key}, nil, 30, time.Now(), false))
+	data, err := x.Encode()
+	require.NoError(t, err)
+	schema := compiled(t, "index.json")
+	fits := func(text string) error {
+		instance, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+		require.NoError(t, err)
+		return schema.Validate(instance)
+	}
+	require.NoError(t, fits(string(data)))
+	x.Keys, x.Signatures, x.Issued, x.Expires = nil, nil, "", ""
+	data, err = x.Encode()
+	require.NoError(t, err)
+	require.NoError(t, fits(string(data)))
+	for old, now := range map[string]string{`"vornix index"`: `"other"`, `"serial": 7`: `"serial": 0`, `"format": 2`: `"format": 3`, `"size": 3`: `"size": -3`, `"sha256": "0a`: `"sha256": "XX`} {
+		bad := strings.Replace(string(data), old, now, 1)
+		require.NotEqual(t, string(data), bad)
+		assert.Error(t, fits(bad), now)
+		_, err := index.Read([]byte(bad))
+		assert.Error(t, err, now)
 	}
 }

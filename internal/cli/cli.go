@@ -157,7 +157,7 @@ func (a *app) root() *cobra.Command {
 	root.SetCompletionCommandGroupID("start")
 	add("start", a.demoCommand(), a.newCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand())
-	add("ship", a.addonCommand(), a.patchCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand(), a.keyCommand())
+	add("ship", a.addonCommand(), a.patchCommand(), a.indexCommand(), a.deployCommand(), a.releaseCommand(), a.statusCommand(), a.keyCommand(), a.fetchCommand())
 	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.deltaCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
 	return root

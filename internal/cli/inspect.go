@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -159,24 +158,19 @@ func (a *app) inspectJSON(name string) (any, error) {
 	switch {
 	case keys["states"] != nil && keys["pages"] != nil:
 		return a.inspectSprite(data)
-	case keys["format"] != nil && keys["entries"] != nil:
+	case keys["format"] != nil && keys["bundles"] != nil:
 		return a.inspectIndex(data)
 	}
 	return a.inspectText(name)
 }
 
 func (a *app) inspectIndex(data []byte) (any, error) {
-	idx, err := index.Read(data)
+	x, err := index.Read(data)
 	if err != nil {
 		return nil, err
 	}
-	var rows [][]string
-	for _, e := range idx.Entries {
-		rows = append(rows, []string{path.Base(e.File), e.Version, release.Bytes(e.Size), strings.Join(e.Maps, ", "), e.SHA256[:min(16, len(e.SHA256))]})
-	}
-	a.out.Say("version index of %s for %s", idx.Title, idx.Game)
-	a.out.Table([]string{"file", "version", "size", "maps", "sha-256"}, rows)
-	return idx, nil
+	a.indexTable(x)
+	return x, nil
 }
 
 // inspectSprite shows the index of a sprite's atlas.

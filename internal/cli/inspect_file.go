@@ -191,6 +191,15 @@ func (a *app) inspectText(name string) (any, error) {
 	return answer, nil
 }
 
+// decoded is a file's text, whatever its encoding.
+func decoded(data []byte) string {
+	t, err := text.Read(data, "windows-1252")
+	if err != nil {
+		return string(data)
+	}
+	return t.Content
+}
+
 // tomlTable says what kind of TOML file it is and what tables it has.
 func (a *app) tomlTable(answer *textAnswer, name string, tables map[string]any) {
 	has := func(keys ...string) bool {

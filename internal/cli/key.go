@@ -2,9 +2,10 @@ package cli
 
 import (
 	"context"
-	"crypto/ed25519"
+	"crypto"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -19,7 +20,7 @@ const keyVariable = "VORNIX_SIGNING_KEY"
 func (a *app) keyCommand() *cobra.Command {
 	cmd := only(&cobra.Command{
 		Use:   "key",
-		Short: "Make and show the keys that patches are signed with",
+		Short: "Make and show the keys that patches and the index are signed with",
 		Example: `  vornix key new ~/highline.key
   vornix key show ~/highline.key`,
 	})
@@ -56,15 +57,16 @@ can't sign as the same author again.`,
 	}, &cobra.Command{
 		Use:   "show FILE",
 		Short: "Say the public key of a private key",
+		Long:  `Show prints the public key of a private key's file, or of a key that an SSH agent holds: agent, or agent:COMMENT when it holds several.`,
 		Example: `  vornix key show ~/highline.key
-  vornix key show ~/highline.key --json`,
-		Args: between(1, 1, "the file of a private key"),
+  vornix key show agent`,
+		Args: between(1, 1, "the file of a private key, or agent"),
 		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
-			key, err := sign.ReadKey(args[0])
+			key, err := signingKey(args[0])
 			if err != nil {
 				return err
 			}
-			public := sign.Word(key.Public().(ed25519.PublicKey))
+			public := sign.Public(key)
 			answer.Result = map[string]string{"file": filepath.ToSlash(args[0]), "public": public}
 			a.out.Say("%s", public)
 			return nil
@@ -73,23 +75,29 @@ can't sign as the same author again.`,
 	return cmd
 }
 
-// signingKey is the private key that was named, or that the environment names; nil for none.
-func signingKey(name string) (ed25519.PrivateKey, error) {
+// signingKey is the private key that was named, or that the environment names: its file, or "agent" for one that an SSH agent holds;
+// nil for none.
+func signingKey(name string) (crypto.Signer, error) {
 	if name == "" {
 		name = os.Getenv(keyVariable)
 	}
 	if name == "" {
 		return nil, nil
 	}
-	return sign.ReadKey(name)
+	if which, ok := strings.CutPrefix(name, sign.AgentName); ok && (which == "" || which[0] == ':') {
+		return sign.FromAgent(os.Getenv("SSH_AUTH_SOCK"), strings.TrimPrefix(which, ":"))
+	}
+	key, err := sign.ReadKey(name)
+	if err != nil {
+		return nil, err
+	}
+	return key, nil
 }
 
 // trusted are the keys whose signatures count here: those that were named, and those of the project here. demanded says whether there must be one.
 func (a *app) trusted(named []string) (keys []string, demanded bool, err error) {
-	for _, k := range named {
-		if _, err := sign.ParseWord(k); err != nil {
-			return nil, false, err
-		}
+	if err := trustedWords(named); err != nil {
+		return nil, false, err
 	}
 	keys, demanded = named, len(named) > 0
 	if _, err := a.dir(); err != nil {
@@ -103,9 +111,19 @@ func (a *app) trusted(named []string) (keys []string, demanded bool, err error) 
 }
 
 // unsigned refuses to hand out what is not signed where the project demands it.
-func unsigned(key ed25519.PrivateKey, required bool) error {
+func unsigned(key crypto.Signer, required bool) error {
 	if key != nil || !required {
 		return nil
 	}
 	return &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named", Why: "[signing] required stands in vornix.toml; players who hold to it would refuse the patch.", Do: "Name the key's file: --key FILE, or in " + keyVariable}
+}
+
+// trustedWords makes sure that keys are such.
+func trustedWords(keys []string) error {
+	for _, k := range keys {
+		if _, err := sign.ParseWord(k); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -13,6 +13,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/index"
 	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/release"
@@ -96,7 +97,7 @@ func (a *app) completeVersions(_ *cobra.Command, args []string, _ string) ([]str
 }
 
 // patchesDir is where patches between versions go.
-const patchesDir = project.OutDir + "/patches"
+const patchesDir = index.PatchesDir
 
 // hereProject is the project here; nil when there is none.
 func (a *app) hereProject() (*project.Project, error) {

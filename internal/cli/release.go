@@ -2,11 +2,14 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"vornix/core/build"
+	"vornix/core/fault"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
@@ -14,6 +17,9 @@ import (
 
 func (a *app) releaseCommand() *cobra.Command {
 	var f deployFlags
+	var signing signFlags
+	var date string
+	var replace bool
 	cmd := &cobra.Command{
 		Use:   "release [VERSION]",
 		Short: "All of it, in order: check, build, shoot, pack, try, addon, index, deploy",
@@ -39,9 +45,17 @@ to be raised.`,
 			if err := a.confirm(ctx, "Release?"); err != nil {
 				return err
 			}
+			if _, err := time.Parse(time.DateOnly, date); date != "" && err != nil {
+				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no date", date), Do: "Write it as in 2026-11-25."}
+			}
+			signed := release.Options{}
+			if err := signing.set(&signed); err != nil {
+				return err
+			}
 			s, err := a.session("release", func(o *release.Options) {
 				f.set(o)
-				o.OnStep = a.out.Step
+				o.OnStep, o.Date, o.ReplaceEdited = a.out.Step, date, replace
+				o.Keys, o.Unsigned, o.LostKey = signed.Keys, signed.Unsigned, signed.LostKey
 			})
 			if err != nil {
 				return err
@@ -53,6 +67,10 @@ to be raised.`,
 		}),
 	}
 	f.add(a, cmd)
+	cmd.Flags().StringVar(&date, "date", "", "`date` of the release, as in 2026-11-25 (default: today)")
+	cmd.Flags().BoolVar(&replace, "replace-edited", false, "write metadata files anew that somebody changed by hand, after moving those to the safe place")
+	signing.add(cmd)
+	signing.addUnsigned(cmd)
 	return cmd
 }
 

@@ -76,6 +76,19 @@ func Clean(s string) string {
 	}, s)
 }
 
+// CleanLines is Clean for a text of several lines, which keep their ends and tabs.
+func CleanLines(s string) string {
+	lines := strings.Split(s, "\n")
+	for i, line := range lines {
+		parts := strings.Split(strings.TrimSuffix(line, "\r"), "\t")
+		for j := range parts {
+			parts[j] = Clean(parts[j])
+		}
+		lines[i] = strings.Join(parts, "\t")
+	}
+	return strings.Join(lines, "\n")
+}
+
 // Heading begins a part of a longer show.
 func (o *Out) Heading(format string, args ...any) {
 	if !o.JSON && !o.Quiet {
