@@ -247,7 +247,7 @@ func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]by
 		return nil, Stamp{}, err
 	}
 	defer r.Body.Close()
-	now := Stamp{r.Header.Get("ETag"), r.Header.Get("Last-Modified")}
+	now := stampOf(r)
 	if r.StatusCode == http.StatusNotModified {
 		return nil, now, nil
 	}
@@ -269,6 +269,18 @@ func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]by
 		return nil, now, pageFault(s.start.Redacted())
 	}
 	return data, now, err
+}
+
+// stampOf tells the state of a file. A time counts only when it lies some seconds back: servers tell whole ones, and the file may be
+// written twice in the same (RFC 9110, section 8.8.2.2).
+func stampOf(r *http.Response) Stamp {
+	s := Stamp{ETag: r.Header.Get("ETag")}
+	modified, err := http.ParseTime(r.Header.Get("Last-Modified"))
+	date, dateErr := http.ParseTime(r.Header.Get("Date"))
+	if s.ETag == "" && err == nil && dateErr == nil && date.Sub(modified) > 2*time.Second {
+		s.Modified = r.Header.Get("Last-Modified")
+	}
+	return s
 }
 
 func pageFault(address string) error {
@@ -405,8 +417,8 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 			return err
 		}
 	}
+	furthest := to.Size()
 	for try := 0; to.Size() < size || size == 0; {
-		before := to.Size()
 		err := s.piece(ctx, address, size, to, advanced)
 		if err == nil && to.Size() == size {
 			return nil
@@ -418,8 +430,8 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 		if err != nil && !errors.As(err, &cut) {
 			return err
 		}
-		if to.Size() > before {
-			try = 0 // it gets on
+		if to.Size() > furthest {
+			furthest, try = to.Size(), 0 // it gets on
 		} else if try++; try > s.o.Retries {
 			if err == nil {
 				return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", to.Size(), size), Place: fault.Place{File: redacted(address)}, Why: "Nothing was changed.", Do: "Tell its authors: the file on the server is not the one in the index."}

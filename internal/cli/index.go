@@ -39,7 +39,7 @@ type signFlags struct {
 }
 
 func (f *signFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.keys, "key", nil, "sign the index with the private key in this `file`, or agent[:COMMENT] for one that an SSH agent holds; several to change keys (default: "+keyVariable+")")
+	cmd.Flags().StringArrayVar(&f.keys, "key", nil, "sign the index with the key in this `file`, or agent[:COMMENT]; several to change keys (default: "+keyVariable+")")
 	cmd.Flags().BoolVar(&f.lostKey, "lost-key", false, "sign with keys that the last index does not know, since its own are lost")
 }
 
