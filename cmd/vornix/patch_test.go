@@ -107,6 +107,8 @@ func TestPatchesBetweenVersions(t *testing.T) {
 	assert.Equal(t, old, read(t, game, "parcels", "highline-1.0.0.parcel"))
 	assert.Contains(t, vornix(t, game, "patch", "undo", ".").err, "nothing to undo")
 
+	indexed(t, p)
+
 	spoilt := []byte(old)
 	spoilt[len(spoilt)/2] ^= 1
 	put(t, filepath.Join(game, "parcels", "highline-1.0.0.parcel"), string(spoilt))

@@ -324,7 +324,7 @@ func TestChangedByHand(t *testing.T) {
 	require.NoError(t, err)
 	defer d.Close()
 	states := func() (list []addon.State) {
-		standing, err := addon.Stand(d, "out/addon", files)
+		standing, err := addon.Stand(d, "out/addon", "beside", files)
 		require.NoError(t, err)
 		for _, s := range standing {
 			list = append(list, s.State)
@@ -333,7 +333,7 @@ func TestChangedByHand(t *testing.T) {
 		return list
 	}
 	assert.Equal(t, []addon.State{addon.New, addon.New, addon.New}, states())
-	standing, err := addon.Stand(d, "out/addon", files)
+	standing, err := addon.Stand(d, "out/addon", "beside", files)
 	require.NoError(t, err)
 	for _, s := range standing {
 		demotest.Put(t, p, s.Path, s.File.Data)

@@ -33,20 +33,22 @@ type Standing struct {
 	File  *File
 	Path  string // slash path in the project
 	State State
+	Known bool   // it is remembered what was written there last
 	Diff  string // of an edited one, from what would be written to what is there
 }
 
-// Stand compares the files beside the bundles, in a folder of the project, with what would be written. A file that nobody remembers to
-// have written counts as edited: it is not Vornix's to replace.
-func Stand(d *safefile.Dir, dir string, files []File) ([]Standing, error) {
+// Stand compares the files of a place (inside the bundles or beside them), which lie in a folder of the project, with what would be
+// written. A file that nobody remembers to have written counts as edited: it is not Vornix's to replace.
+func Stand(d *safefile.Dir, dir, place string, files []File) ([]Standing, error) {
 	remembered := remembered(d)
 	var list []Standing
 	for i := range files {
 		f := &files[i]
-		if f.Place == "inside" {
+		if f.Place != place {
 			continue
 		}
 		s := Standing{File: f, Path: path.Join(dir, f.Path)}
+		s.Known = remembered[s.Path] != ""
 		old, err := d.ReadFile(s.Path)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):

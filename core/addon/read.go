@@ -2,6 +2,7 @@ package addon
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"encoding/xml"
 	"errors"
@@ -77,7 +78,7 @@ func Import(p *project.Project, g *needs.Graph, name string, data []byte, as str
 	}
 	var best map[string]source
 	for _, f := range of {
-		if s := match(p, f, values); best == nil || len(s) > len(best) {
+		if s := match(p, f, values); best == nil || weight(s) > weight(best) {
 			best = s
 		}
 	}
@@ -92,6 +93,10 @@ func Import(p *project.Project, g *needs.Graph, name string, data []byte, as str
 		s, ok := best[key]
 		if !ok {
 			list = append(list, Taken{Key: key, Value: values[key], State: TakenUnknown})
+			continue
+		}
+		if s.field == nil {
+			list = append(list, Taken{Key: key, Value: values[key], State: TakenComputed, Note: "it is said of each map, bundle or language"})
 			continue
 		}
 		list = append(list, take(p, key, filled[s.field.Name], s.value))
@@ -312,10 +317,22 @@ func unquote(s string) string {
 	return s
 }
 
-// source is where a field's value was found.
+// weight is how well a file fits: what stands where the profile says counts more than what only has the name.
+func weight(found map[string]source) (n int) {
+	for _, s := range found {
+		if s.placed {
+			n += 2
+		}
+		n++
+	}
+	return n
+}
+
+// source is where a field's value was found; without a field it is of what a table is repeated for, which is computed.
 type source struct {
-	field *profile.Field
-	value any
+	field  *profile.Field
+	value  any
+	placed bool
 }
 
 // match finds the fields in the values of a file, by the structure that the profile gives it, and where that says nothing by name.
@@ -324,7 +341,12 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 	var walk func(table map[string]any, at string)
 	walk = func(table map[string]any, at string) {
 		if table[profile.ForEach] != nil {
-			return // what is said of each map is computed
+			for key, v := range values {
+				if strings.HasPrefix(key, at+".") {
+					found[key] = source{nil, v, true}
+				}
+			}
+			return
 		}
 		for key, v := range table {
 			here := strings.TrimPrefix(at+"."+key, ".")
@@ -348,25 +370,33 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 					}
 					got = parts[names[0]]
 				}
-				found[strings.TrimSuffix(here, ".#text")] = source{field, got}
+				found[strings.TrimSuffix(here, ".#text")] = source{field, got, true}
 			}
 		}
 	}
 	walk(f.Structure, "")
-	for key, v := range values {
-		if _, ok := found[key]; ok {
+	keys := slices.Collect(maps.Keys(values))
+	slices.SortFunc(keys, func(a, b string) int { // what stands further out first
+		return cmp.Or(cmp.Compare(strings.Count(a, "."), strings.Count(b, ".")), strings.Compare(a, b))
+	})
+	for _, key := range keys {
+		v := values[key]
+		if _, ok := found[key]; ok || listed.MatchString(key) {
 			continue
 		}
 		last := key[strings.LastIndexByte(key, '.')+1:]
 		for i := range p.Profile.Addon.Fields {
 			field := &p.Profile.Addon.Fields[i]
 			if loosely(last) == loosely(field.Name) && !slices.ContainsFunc(slices.Collect(maps.Values(found)), func(s source) bool { return s.field == field }) {
-				found[key] = source{field, v}
+				found[key] = source{field, v, false}
 			}
 		}
 	}
 	return found
 }
+
+// listed is a key within an element of a list: it speaks of that, not of the whole.
+var listed = regexp.MustCompile(`(^|\.)[0-9]+(\.|$)`)
 
 // take says where a value goes.
 func take(p *project.Project, key string, now value, got any) Taken {

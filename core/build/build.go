@@ -48,6 +48,7 @@ type planner struct {
 	// seen are images that a map is not made of, but whose colours fall on it: ID of the job, line end, file.
 	seen   map[string]bool
 	scenes *Studio
+	inside []addon.File // metadata files that belong inside bundles
 }
 
 func newPlanner(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
@@ -255,6 +256,7 @@ func (pl *planner) metadata() {
 		if f.Map != "" {
 			pl.maps[f.Path] = []string{f.Map}
 		}
+		pl.inside = append(pl.inside, f)
 		pl.add(&job.Job{
 			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data, Outputs: []string{f.Path},
 			Run: func(ctx context.Context, t *job.Task) error { return t.Write(f.Path, f.Data) },

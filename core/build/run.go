@@ -17,6 +17,7 @@ import (
 	"strings"
 	"time"
 
+	"vornix/core/addon"
 	"vornix/core/check"
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -25,6 +26,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
+	"vornix/core/sweep"
 )
 
 // Options for Run.
@@ -146,6 +148,10 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return nil, err
 	}
 	treeDir.Close()
+	edited, err := setAside(ctx, dir, planned.inside)
+	if err != nil {
+		return nil, err
+	}
 	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
 	if err != nil {
 		return nil, err
@@ -162,13 +168,47 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		r.Findings = append(r.Findings, foreign...)
 	}
 	r.Findings = check.Accept(p, g, r.Findings, whole)
-	switch {
-	case failed > 0:
-		return r, buildFault(report, failed)
-	case !whole:
-		return r, nil
+	if failed == 0 && whole {
+		err = errors.Join(remember(dir, p, files, program, r, len(jobs)), rememberMetadata(dir, planned.inside))
+	} else if failed > 0 {
+		err = buildFault(report, failed)
 	}
-	return r, remember(dir, p, files, program, r, len(jobs))
+	r.Findings = append(r.Findings, edited...) // said once, not by every build that finds nothing to do
+	return r, err
+}
+
+// setAside moves metadata files of the tree that somebody changed by hand to the safe place, before they are made anew.
+func setAside(ctx context.Context, d *safefile.Dir, files []addon.File) (list []finding.Finding, err error) {
+	standing, err := addon.Stand(d, project.TreeDir, "inside", files)
+	if err != nil {
+		return nil, err
+	}
+	var items []sweep.Item
+	for _, s := range standing {
+		if s.Known && s.State == addon.Edited {
+			items = append(items, sweep.Item{Path: s.Path, Why: "changed by hand"})
+		}
+	}
+	if len(items) == 0 {
+		return nil, nil
+	}
+	place, err := sweep.SetAside(ctx, d, sweep.SafeDir, time.Now(), items)
+	if err != nil {
+		return nil, err
+	}
+	for _, i := range items {
+		f := finding.TreeEdited.At(fault.Place{File: i.Path}, "somebody changed it by hand; it is made anew, and the changed one is in %s", path.Join(sweep.SafeDir, place.Name))
+		list = append(list, f)
+	}
+	return list, nil
+}
+
+func rememberMetadata(d *safefile.Dir, files []addon.File) error {
+	standing, err := addon.Stand(d, project.TreeDir, "inside", files)
+	if err != nil {
+		return err
+	}
+	return addon.Remember(d, standing)
 }
 
 // take counts the jobs of a report.

@@ -177,7 +177,14 @@ func (r *run) look(ctx context.Context, states []*state) error {
 				last, lastRaw, stamp = x, raw, r.s.Stamp
 			}
 		}
+		patience := 0
+		if last != nil { // there is something to go on with: nobody should wait long for a server that is gone
+			patience = r.src.Patience(1)
+		}
 		raw, now, err := r.src.Index(ctx, index.FileName, index.Most, stamp)
+		if last != nil {
+			r.src.Patience(patience)
+		}
 		switch {
 		case err == nil && raw == nil && last != nil:
 			r.x, r.raw, r.stamp = last, lastRaw, stamp

@@ -8,7 +8,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"io"
 	"io/fs"
 	"math/rand/v2"
 	"net/http"
@@ -32,7 +31,6 @@ import (
 	"vornix/core/remote"
 	"vornix/core/safefile"
 	"vornix/core/sign"
-	"vornix/internal/peer"
 )
 
 var ctx = context.Background()
@@ -245,7 +243,9 @@ func TestOnlyItsOwnIsRemoved(t *testing.T) {
 	s := newShelf(t, "pack", 0)
 	s.publish("1.0.0", map[string][]byte{"a.zip": []byte("one"), "b.zip": []byte("bee"), "c.zip": []byte("sea"), "d.zip": []byte("same")})
 	dir := t.TempDir()
-	put := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644)) }
+	put := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
+	}
 	put("a.zip", "somebody's")
 	put("d.zip", "same")
 	put("mine.zip", "mine")
@@ -427,13 +427,19 @@ func TestServersThatAreNot(t *testing.T) {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			fmt.Fprint(w, "<!doctype html><title>index.json</title>")
 		}), "web page", fault.Failed},
-		{"a page for the file", file(func(w http.ResponseWriter, r *http.Request) { w.Header().Set("Content-Type", "text/html"); fmt.Fprint(w, "<p>sign in") }), "web page", fault.Failed},
+		{"a page for the file", file(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprint(w, "<p>sign in")
+		}), "web page", fault.Failed},
 		{"packed index", index(func(w http.ResponseWriter, r *http.Request) {
 			require.Contains(t, r.Header.Get("Accept-Encoding"), "gzip")
 			w.Header().Set("Content-Encoding", "gzip")
 			w.Write(packed(raw))
 		}), "", 0},
-		{"packed although nobody asked", file(func(w http.ResponseWriter, r *http.Request) { w.Header().Set("Content-Encoding", "gzip"); w.Write(packed(body)) }), "", 0},
+		{"packed although nobody asked", file(func(w http.ResponseWriter, r *http.Request) {
+			w.Header().Set("Content-Encoding", "gzip")
+			w.Write(packed(body))
+		}), "", 0},
 		{"elsewhere", index(func(w http.ResponseWriter, r *http.Request) {
 			if !strings.HasPrefix(r.URL.Path, "/new/") {
 				http.Redirect(w, r, "/new/index.json", http.StatusFound)
@@ -744,8 +750,3 @@ func TestWatch(t *testing.T) {
 	assert.Equal(t, "two", files(t, dir)["a.zip"])
 	assert.Positive(t, asked, "it asks whether there is anything new, not for all of it")
 }
-
-var (
-	_ = io.Discard
-	_ = peer.Need
-)

@@ -266,6 +266,9 @@ func (r *run) way(a *Action, w *wanted, have map[string]string) error {
 		if address, err := r.address(p.URL); err == nil {
 			a.Do, a.way, a.urls, a.Bytes, a.From = Patch, p, address, p.Size, p.From
 			a.base = have[p.Bases[0]]
+			if _, ours := r.s.Files[filepath.Base(a.base)]; !ours && filepath.Base(a.base) != w.rel {
+				a.Note = filepath.Base(a.base) + " did not come this way, and stays"
+			}
 			if len(p.Bases) > 1 {
 				a.base = r.f.Path()
 			}

@@ -137,6 +137,7 @@ var (
 	IndexSame    = declare("index.unchanged", Warning, "Everybody downloads it again for nothing.", "Leave the version as it was until something changes.")
 	IndexAddress = declare("index.address", Warning, "Players' downloads may fail there.", "Correct base under [index]: the address of the folder that the files themselves lie in.")
 
+	TreeEdited  = declare("tree.edited", Warning, "The change is not in the release: this file is made from the project.", "Say it in vornix.toml: 'vornix addon import' takes it over from the file.")
 	TreeForeign = declare("tree.foreign", Warning, "It was not made by the build, so it does not ship; someone may believe that it does.", "Delete it, or move it to the sources.")
 
 	TryUnreadable  = declare("try.unreadable", Error, "A player who has only this bundle can't load it.", "Build and pack again; if it stays, the disk may be at fault.")

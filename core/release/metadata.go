@@ -36,7 +36,7 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 		return nil, err
 	}
 	defer d.Close()
-	list, err := addon.Stand(d, AddonDir, files)
+	list, err := addon.Stand(d, AddonDir, "beside", files)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +54,7 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 	}
 	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(list), "metadata file"), len(files)-len(list))
 	if aside != nil {
-		step.Summary += fmt.Sprintf("; what was changed by hand is in %s, and 'vornix restore %s' brings it back", path.Join(sweep.SafeDir, aside.Name), aside.Name)
+		step.Summary += "; what was changed by hand is in " + path.Join(sweep.SafeDir, aside.Name)
 	}
 	return step, addon.Remember(d, list)
 }

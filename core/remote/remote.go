@@ -135,6 +135,16 @@ func redirect(req *http.Request, via []*http.Request) error {
 	return nil
 }
 
+// Patience sets how often what can pass is tried again from here on, for those who can do without an answer. It returns what it was.
+func (s *Source) Patience(retries int) int {
+	was := s.o.Retries
+	s.o.Retries = retries
+	if s.client != nil {
+		s.client.RetryMax = max(retries, 0)
+	}
+	return was
+}
+
 // Close lets go of the source.
 func (s *Source) Close() {
 	if s.dir != nil {

@@ -3,10 +3,12 @@ package sign
 import (
 	"encoding/base64"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -67,4 +69,52 @@ func TestTrust(t *testing.T) {
 	assert.NoError(t, Trust(public, []string{public}))
 	assert.ErrorContains(t, Trust("", []string{public}), "not signed")
 	assert.ErrorContains(t, Trust(public, nil), "not trusted")
+}
+
+// A key that OpenSSH's agent holds signs as one in a file does; one that it does not hold, or that is of another kind, is said.
+func TestKeysOfAnAgent(t *testing.T) {
+	agent, add, keygen := peer.Need(t, "ssh-agent"), peer.Need(t, "ssh-add"), peer.Need(t, "ssh-keygen")
+	dir := t.TempDir()
+	socket := filepath.Join(dir, "s")
+	cmd := exec.Command(agent, "-D", "-a", socket)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	for i := 0; ; i++ {
+		if _, err := os.Stat(socket); err == nil {
+			break
+		}
+		require.Less(t, i, 200)
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Setenv("SSH_AUTH_SOCK", socket)
+	_, err := FromAgent(socket, "")
+	assert.ErrorContains(t, err, "holds no Ed25519 key")
+	make := func(kind, comment string) {
+		peer.Run(t, dir, keygen, "-q", "-t", kind, "-N", "", "-C", comment, "-f", comment)
+		peer.Run(t, dir, add, "-q", comment)
+	}
+	make("ed25519", "highline-2026")
+	make("ecdsa", "other")
+	key, err := FromAgent(socket, "")
+	require.NoError(t, err)
+	s, err := Sign(key, []byte("the index"))
+	require.NoError(t, err)
+	require.NoError(t, s.Check([]byte("the index")))
+	assert.Error(t, s.Check([]byte("another")))
+	make("ed25519", "highline-2027")
+	_, err = FromAgent(socket, "")
+	assert.ErrorContains(t, err, "2 keys that it could be: highline-2026, highline-2027")
+	fingerprint := strings.Fields(peer.Run(t, dir, keygen, "-lf", "highline-2026.pub"))[1]
+	for _, which := range []string{"highline-2026", fingerprint, s.Key} {
+		same, err := FromAgent(socket, which)
+		require.NoError(t, err)
+		assert.Equal(t, s.Key, Public(same))
+	}
+	_, err = FromAgent(socket, "other")
+	assert.ErrorContains(t, err, `holds no key "other"`)
+	peer.Run(t, dir, add, "-q", "-D")
+	_, err = Sign(key, []byte("the index"))
+	assert.ErrorContains(t, err, "could not sign")
+	_, err = FromAgent(filepath.Join(dir, "none"), "")
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
 }

@@ -39,8 +39,8 @@ func (a *app) addonWriteCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "write", Short: "Write the metadata files", Args: noArgs,
 		Long: `Write makes the files that stand beside the bundles, in out/addon. One that somebody changed by hand is not written over: the command
-shows the change and refuses. Take it into vornix.toml ('vornix addon import'), or write the file anew with --replace-edited, which puts
-the changed one into the safe place first, from where 'vornix restore' brings it back.`,
+shows the change and refuses. Take it into vornix.toml ('vornix addon import'), or write the file anew with --replace-edited, which moves
+the changed one to the safe place first.`,
 		Example: "  vornix addon write\n  vornix addon write --plan",
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
 			if planOnly {
@@ -88,7 +88,7 @@ func (a *app) addonPlan(ctx context.Context, answer *show.Answer) error {
 		return err
 	}
 	defer d.Close()
-	list, err := addon.Stand(d, release.AddonDir, files)
+	list, err := addon.Stand(d, release.AddonDir, "beside", files)
 	if err != nil {
 		return err
 	}

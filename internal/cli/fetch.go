@@ -110,8 +110,10 @@ func (a *app) fetched(r *fetch.Result, dir string, o fetch.Options, back bool) {
 		}
 		a.out.Say("%s: going on with what is here", why)
 	}
-	if len(r.Pinned) > 0 {
-		a.out.Say("signed by %s; only what %s signs is taken from now on", strings.Join(r.Signers, " and "), strings.Join(r.Pinned, " or "))
+	if len(r.Pinned) > 0 && o.Plan {
+		a.out.Say("signed by %s", strings.Join(r.Signers, " and "))
+	} else if len(r.Pinned) > 0 {
+		a.out.Say("signed by %s; from now on only what is signed so is taken", strings.Join(r.Signers, " and "))
 	}
 	if r.Retract != "" {
 		a.out.Say("version %s was taken back: %s", show.Clean(r.From), show.Clean(r.Retract))
@@ -161,7 +163,7 @@ func (a *app) fetched(r *fetch.Result, dir string, o fetch.Options, back bool) {
 		}
 		a.out.Say("%s is there and whole%s: %s downloaded, %s in all", version, from, release.Bytes(r.Bytes), release.Bytes(r.Full))
 	}
-	if r.Changed && !back {
+	if r.Changed && !back && !o.Plan {
 		for _, n := range r.News {
 			a.out.Say("\n%s", show.CleanLines(n))
 		}
