@@ -69,6 +69,7 @@ func indexed(t *testing.T, p string) {
 	o = vornix(t, player, "fetch", player)
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "not signed by whom it must be")
+	server.CloseClientConnections()
 	server.Close()
 	o = ok(t, player, "fetch", player)
 	assert.Contains(t, o.out, "nobody answers")

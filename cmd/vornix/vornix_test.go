@@ -192,7 +192,7 @@ func TestBadInput(t *testing.T) {
 		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1, []string{"vornix.toml:3:", "toml.syntax", "["}},
 		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1, []string{"vornix.toml:5:1", `Did you mean "title"?`}},
 		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1, []string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
-		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:52:"}},
+		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:53:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
 		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 31 jobs failed"}},
@@ -236,7 +236,7 @@ func TestBadInput(t *testing.T) {
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
-		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:49:1", "Nothing was changed"}},
+		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:50:1", "Nothing was changed"}},
 		{"no server", nil, "release --yes", 4, []string{"no game server runs in", "vornix stand server", "--without-server"}},
 		{"no yes", nil, "release", 2, []string{"this needs a yes", "--plan"}},
 		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},
@@ -259,7 +259,7 @@ func TestBadInput(t *testing.T) {
 		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
-		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: write or check"}},
+		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: write or sign or check or retract"}},
 		{"unknown subcommand", nil, "addon wirte", 2, []string{`unknown command "wirte"`, "Did you mean write?"}},
 		{"a folder to try", nil, "try maps", 1, []string{"could not read maps", "is a directory"}},
 		{"another folder", nil, "check --project maps", 2, []string{"there is no project in this folder", "--project"}},
@@ -487,7 +487,7 @@ func TestInspect(t *testing.T) {
 		"highline/textures/sign/highline.png":                 "bc3, of the kind colour (colour with one bit alpha: bc3 keeps all of it in the least room)",
 		"highline/maps/cairn_station.vnx":                     "uses wood/plank",
 		"highline/models/props/mail_crate.glb":                "108 triangles, 0.84 x 0.84 x 0.80 m",
-		"highline/out/index/index.json":                       "version index of Highline for kestrel-post",
+		"highline/out/index/index.json":                       "Highline for kestrel-post, index number 1, not signed",
 		"lower-sidings/out/bundles/tram_depot.vnm":            "2 grids, 1024 cells",
 		"lower-sidings/out/tree/tiles/pixels/earth/floor.dds": "texture 16 x 16, bc1",
 		"lower-sidings/out/tree/creatures/mole.json":          "sprite: 1 page of 96 x 36, 10 pictures, stands on texel 8, 13",

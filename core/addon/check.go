@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"vornix/core/fault"
@@ -148,10 +149,12 @@ func twice(f *profile.Field, place fault.Place, words []string) (list []finding.
 	return list
 }
 
-var placeholder = regexp.MustCompile(`(?i)\b(todo|fixme|xxx+|tbd|tba|lorem ipsum|placeholder|change ?me|insert \w+ here|your (text|title|name|description)( here)?|describe your \w+|untitled|new (mod|map|project))\b|<[a-z ]*(title|description|name|text)[a-z ]*>|\[(title|description|name|text)\]|\?\?\?`)
+var placeholder = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)\b(todo|fixme|xxx+|tbd|tba|lorem ipsum|placeholder|change ?me|insert \w+ here|your (text|title|name|description)( here)?|describe your \w+|untitled|new (mod|map|project))\b|<[a-z ]*(title|description|name|text)[a-z ]*>|\[(title|description|name|text)\]|\?\?\?`)
+})
 
 // leftover is the placeholder that somebody left in a text; empty when there is none.
-func leftover(s string) string { return placeholder.FindString(s) }
+func leftover(s string) string { return placeholder().FindString(s) }
 
 // contradiction holds what a flag says to what ships.
 func (v *value) contradiction(p *project.Project, says bool) []finding.Finding {

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v3"
@@ -98,12 +99,12 @@ func jsonValue(b *bytes.Buffer, v any, indent string) {
 	}
 }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_-]+$`) })
 
 func tomlKey(path []string) string {
 	parts := make([]string, len(path))
 	for i, k := range path {
-		if parts[i] = k; !bareKey.MatchString(k) {
+		if parts[i] = k; !bareKey().MatchString(k) {
 			parts[i] = jsonText(k) // a basic string of TOML is one of JSON
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 	"go.yaml.in/yaml/v3"
@@ -282,7 +283,9 @@ func readXML(content string, out map[string]any) error {
 	return nil
 }
 
-var keyLine = regexp.MustCompile(`^\s*("(?:[^"\\]|\\.)*"|[^=:"\s][^=:]*?)\s*[=:]\s*(.*?)\s*$`)
+var keyLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^\s*("(?:[^"\\]|\\.)*"|[^=:"\s][^=:]*?)\s*[=:]\s*(.*?)\s*$`)
+})
 
 // readLines reads INI, and lines with a key and a value.
 func readLines(content string, out map[string]any) error {
@@ -296,7 +299,7 @@ func readLines(content string, out map[string]any) error {
 			section = strings.TrimSpace(s[1:len(s)-1]) + "."
 			continue
 		}
-		m := keyLine.FindStringSubmatch(line)
+		m := keyLine().FindStringSubmatch(line)
 		if m == nil {
 			return &text.Error{Line: n + 1, Column: 1, What: fmt.Sprintf("a line is no key and value: %q", s)}
 		}
@@ -381,7 +384,7 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 	})
 	for _, key := range keys {
 		v := values[key]
-		if _, ok := found[key]; ok || listed.MatchString(key) {
+		if _, ok := found[key]; ok || listed().MatchString(key) {
 			continue
 		}
 		last := key[strings.LastIndexByte(key, '.')+1:]
@@ -396,7 +399,7 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 }
 
 // listed is a key within an element of a list: it speaks of that, not of the whole.
-var listed = regexp.MustCompile(`(^|\.)[0-9]+(\.|$)`)
+var listed = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(^|\.)[0-9]+(\.|$)`) })
 
 // take says where a value goes.
 func take(p *project.Project, key string, now value, got any) Taken {

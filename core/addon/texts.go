@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -34,7 +35,7 @@ type Language struct {
 }
 
 // languageCode is a tag as in RFC 5646: en, pt-BR, zh-Hant.
-var languageCode = regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+var languageCode = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`) })
 
 // Languages reads the files of texts of a project, the main language first, which the others are held to. What is wrong with them is
 // found too. Without any there is the main language alone.
@@ -51,7 +52,7 @@ func Languages(p *project.Project, g *needs.Graph) (list []Language, findings []
 			continue
 		}
 		rel := path.Join(dir, e.Name())
-		if !languageCode.MatchString(code) {
+		if !languageCode().MatchString(code) {
 			findings = append(findings, finding.LanguageUnknown.At(fault.Place{File: rel}, "%q is the code of no language", code))
 			continue
 		}

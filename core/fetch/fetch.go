@@ -205,7 +205,7 @@ func (r *run) look(ctx context.Context, states []*state) error {
 	if r.x == nil {
 		return r.alone()
 	}
-	if !projectForm.MatchString(r.x.Project) {
+	if !projectForm().MatchString(r.x.Project) {
 		return index.Bad(r.src.String(), fmt.Errorf("its project is called %q", r.x.Project))
 	}
 	r.s = nil

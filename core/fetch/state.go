@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sync"
 
 	"vornix/core/fault"
 	"vornix/core/index"
@@ -53,7 +54,7 @@ type file struct {
 	ModTime int64  `json:"mod_time"` // nanoseconds; with the size it says that nobody touched the file since
 }
 
-var projectForm = regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`)
+var projectForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`) })
 
 // home is the folder of a project in Dir.
 func home(project string) string { return path.Join(Dir, project) }
@@ -68,7 +69,7 @@ func known(dir string) (list []*state, err error) {
 		return nil, err
 	}
 	for _, e := range entries {
-		if !e.IsDir() || !projectForm.MatchString(e.Name()) {
+		if !e.IsDir() || !projectForm().MatchString(e.Name()) {
 			continue
 		}
 		name := filepath.Join(dir, Dir, e.Name(), stateFile)

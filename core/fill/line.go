@@ -5,13 +5,14 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 )
 
-var place = regexp.MustCompile(`\{([a-z0-9_.]+)\}`)
+var place = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\{([a-z0-9_.]+)\}`) })
 
 // Places are the names in a line's template, in their order.
 func Places(template string) (list []string) {
-	for _, m := range place.FindAllStringSubmatch(template, -1) {
+	for _, m := range place().FindAllStringSubmatch(template, -1) {
 		list = append(list, m[1])
 	}
 	return list
@@ -20,7 +21,7 @@ func Places(template string) (list []string) {
 // Line fills a template; a {name} without a value stays as it is. What it gives is one line, whatever the values hold, unless they
 // go in as they are ("none").
 func Line(template string, values map[string]string, escape string) string {
-	line := place.ReplaceAllStringFunc(template, func(p string) string {
+	line := place().ReplaceAllStringFunc(template, func(p string) string {
 		v, ok := values[p[1:len(p)-1]]
 		if !ok {
 			return p
@@ -52,7 +53,7 @@ func NewReader(template, escape string) *Reader {
 	b.WriteString(`(?s)^`)
 	rest := template
 	for range r.names {
-		at := place.FindStringIndex(rest)
+		at := place().FindStringIndex(rest)
 		b.WriteString(regexp.QuoteMeta(rest[:at[0]]))
 		b.WriteString(cmp.Or(escapedForms[escape], `(.*?)`))
 		rest = rest[at[1]:]

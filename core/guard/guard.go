@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 )
@@ -121,9 +122,9 @@ type rule struct {
 }
 
 func token(form string) func(string) string {
-	re := regexp.MustCompile(`^` + form)
+	re := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^` + form) }) // most commands never need it
 	return func(rest string) string {
-		if re.MatchString(rest) {
+		if re().MatchString(rest) {
 			return "an access token"
 		}
 		return ""
@@ -133,22 +134,22 @@ func token(form string) func(string) string {
 // nobody are names that stand for no person in a path.
 var nobody = []string{"user", "username", "users", "name", "you", "yourname", "me", "player", "shared", "public", "default", "example", "guest"}
 
-var person = regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9_.-]{0,31})[/\\]`)
+var person = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9_.-]{0,31})[/\\]`) })
 
 func home(rest string) string {
-	m := person.FindStringSubmatch(rest)
+	m := person().FindStringSubmatch(rest)
 	if m == nil || slices.Contains(nobody, strings.ToLower(m[1])) {
 		return ""
 	}
 	return "a path of a home folder"
 }
 
-var pem = regexp.MustCompile(`^(?:[A-Z0-9]+ ){0,3}PRIVATE KEY(?: BLOCK)?-----`)
+var pem = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:[A-Z0-9]+ ){0,3}PRIVATE KEY(?: BLOCK)?-----`) })
 
 // rules are searched for in every file. The pieces tell little about who made a token, and the text about it nothing.
 var rules = []rule{
 	{"-----BEGIN ", Secret, func(rest string) string {
-		if pem.MatchString(rest) {
+		if pem().MatchString(rest) {
 			return "a private key"
 		}
 		return ""
@@ -190,7 +191,7 @@ var needles = func() (list []needle) {
 var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "auth_token", "auth-token", "authtoken",
 	"access_token", "access-token", "accesstoken", "private_key", "private-key", "privatekey"}
 
-var value = regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`)
+var value = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`) })
 
 // set says whether a password or key is set at the = or : at data[i]. Most are told apart by the letter before it.
 func set(data []byte, i int) bool {
@@ -212,7 +213,7 @@ func set(data []byte, i int) bool {
 			if n := len(before); n > 0 && before[n-1] >= 'a' && before[n-1] <= 'z' {
 				continue
 			}
-			m := value.FindSubmatch(data[i+1 : min(len(data), i+reach)])
+			m := value().FindSubmatch(data[i+1 : min(len(data), i+reach)])
 			return m != nil && !placeholder(string(m[1]))
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -146,7 +147,7 @@ func (p *Profile) metadata(wrong func(path []any, format string, args ...any), o
 	for i := range p.Addon.Fields {
 		f := &p.Addon.Fields[i]
 		at := func(key string) []any { return []any{"addon", "field", i, key} }
-		if names[f.Name] || !fieldName.MatchString(f.Name) || f.Name == "language" || f.Name == "texts" {
+		if names[f.Name] || !fieldName().MatchString(f.Name) || f.Name == "language" || f.Name == "texts" {
 			wrong(at("name"), "the name of a field must be small letters, digits and _, its own, and not language or texts; it is %q", f.Name)
 		}
 		names[f.Name] = true
@@ -217,12 +218,12 @@ func (p *Profile) metadata(wrong func(path []any, format string, args ...any), o
 }
 
 var (
-	fieldName   = regexp.MustCompile(`^[a-z][a-z0-9_]*$`)
-	gameVersion = regexp.MustCompile(`^[0-9]{1,9}(\.[0-9]{1,9}){0,4}$`)
+	fieldName   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z][a-z0-9_]*$`) })
+	gameVersion = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[0-9]{1,9}(\.[0-9]{1,9}){0,4}$`) })
 )
 
 // IsGameVersion says whether a text is a version of a game: numbers with points between them.
-func IsGameVersion(v string) bool { return gameVersion.MatchString(v) }
+func IsGameVersion(v string) bool { return gameVersion().MatchString(v) }
 
 // LineNames are what can be filled into the line of a list.
 var LineNames = []string{"map", "title", "mode", "modes", "file", "stem", "bundle", "version", "date", "size", "sha256", "url", "game", "players_least", "players_most", "name", "project"}

@@ -91,7 +91,7 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 	for i := range p.Pictures {
 		x := &p.Pictures[i]
 		at := func(key ...any) []any { return append([]any{"picture", i}, key...) }
-		if !nameForm.MatchString(x.Name) {
+		if !nameForm().MatchString(x.Name) {
 			wrong(at("name"), "the picture's name must be small letters, digits and hyphens, and is %q", x.Name)
 		}
 		if seen[x.Name] {

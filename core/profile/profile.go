@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 
@@ -285,7 +286,7 @@ func (p *Profile) validate() []finding.Finding {
 			wrong(path, "%q is none of %s", value, strings.Join(words, ", "))
 		}
 	}
-	if !nameForm.MatchString(p.Game.ID) {
+	if !nameForm().MatchString(p.Game.ID) {
 		wrong([]any{"game", "id"}, "the game's id must be small letters, digits and hyphens, and is %q", p.Game.ID)
 	}
 	oneOf(p.Game.Form, []string{"solids", "tiles"}, "game", "form")
@@ -348,7 +349,7 @@ func (p *Profile) validate() []finding.Finding {
 	return list
 }
 
-var nameForm = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+var nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`) })
 
 func (p *Profile) characters() (*regexp.Regexp, error) {
 	if p.Files.Characters == "" {

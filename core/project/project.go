@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/pelletier/go-toml/v2"
@@ -235,8 +236,10 @@ func (p *Project) fill() {
 }
 
 var (
-	nameForm    = regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`)
-	versionForm = regexp.MustCompile(`^(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})$`)
+	nameForm    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`) })
+	versionForm = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})$`)
+	})
 )
 
 func (p *Project) validate() []finding.Finding {
@@ -245,13 +248,13 @@ func (p *Project) validate() []finding.Finding {
 		list = append(list, p.Doc.Wrong(path, format, args...))
 	}
 	f := &p.File
-	if !nameForm.MatchString(f.Project.Name) {
+	if !nameForm().MatchString(f.Project.Name) {
 		wrong([]any{"project", "name"}, "name must be small letters, digits, _ and -, as it goes into file names; it is %q", f.Project.Name)
 	}
 	if strings.TrimSpace(f.Project.Title) == "" {
 		wrong([]any{"project", "title"}, "title is missing")
 	}
-	if !versionForm.MatchString(f.Project.Version) {
+	if !versionForm().MatchString(f.Project.Version) {
 		wrong([]any{"project", "version"}, "version must be three numbers, as in 1.0.0; it is %q", f.Project.Version)
 	}
 	if f.Project.Profile == "" {
@@ -266,7 +269,7 @@ func (p *Project) validate() []finding.Finding {
 		wrong([]any{"project", "game_version"}, "a version of the game is numbers with points between them, as in 1.4, and is %q", v)
 	}
 	for i, r := range f.Index.Retracted {
-		if !versionForm.MatchString(r.Version) {
+		if !versionForm().MatchString(r.Version) {
 			wrong([]any{"index", "retracted", i, "version"}, "version must be three numbers, as in 1.0.0; it is %q", r.Version)
 		}
 		if strings.TrimSpace(r.Reason) == "" {
@@ -437,7 +440,7 @@ func versionNumbers(v string) []int {
 }
 
 // IsVersion says whether v has the form 1.2.3.
-func IsVersion(v string) bool { return versionForm.MatchString(v) }
+func IsVersion(v string) bool { return versionForm().MatchString(v) }
 
 // NextVersion raises the last number of a version.
 func NextVersion(v string) string {

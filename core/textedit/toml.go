@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -55,12 +56,12 @@ func (d *tomlText) walk(doc *tomlfile.Document, p []string, at []any, v any) {
 
 func (d *tomlText) keys() []Key { return d.list }
 
-var bareKey = regexp.MustCompile(`^[A-Za-z0-9_-]+$`)
+var bareKey = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[A-Za-z0-9_-]+$`) })
 
 func tomlName(p []string) string {
 	var parts []string
 	for _, s := range p {
-		if !bareKey.MatchString(s) {
+		if !bareKey().MatchString(s) {
 			s, _ = Literal("toml", s) // a text can always be written
 		}
 		parts = append(parts, s)
@@ -68,12 +69,12 @@ func tomlName(p []string) string {
 	return strings.Join(parts, ".")
 }
 
-var tomlHead = regexp.MustCompile(`(?m)^[ \t]*\[\[?[ \t]*([^\]\r\n]+?)[ \t]*\]`)
+var tomlHead = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)^[ \t]*\[\[?[ \t]*([^\]\r\n]+?)[ \t]*\]`) })
 
 func (d *tomlText) insert(p []string, value string) (string, error) {
 	line := tomlName(p[len(p)-1:]) + " = " + value
 	table := tomlName(p[:len(p)-1])
-	heads := tomlHead.FindAllStringSubmatchIndex(d.text, -1)
+	heads := tomlHead().FindAllStringSubmatchIndex(d.text, -1)
 	// after is after the last line that says something in d.text[from:to].
 	after := func(from, to int) int {
 		at := from

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // xmlText is an XML text with the places of its texts and attributes.
@@ -30,7 +31,7 @@ type element struct {
 	count         map[string]int
 }
 
-var xmlAttribute = regexp.MustCompile(`([^\s=<>/"']+)\s*=\s*("([^"]*)"|'([^']*)')`)
+var xmlAttribute = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([^\s=<>/"']+)\s*=\s*("([^"]*)"|'([^']*)')`) })
 
 func readXML(text string) (*xmlText, error) {
 	d := &xmlText{text: text, elements: map[string]*element{}}
@@ -69,7 +70,7 @@ func readXML(text string) (*xmlText, error) {
 			p = append(p, step)
 			d.elements[Name(p)] = e
 			tag := text[start:end]
-			for _, m := range xmlAttribute.FindAllStringSubmatchIndex(tag, -1) {
+			for _, m := range xmlAttribute().FindAllStringSubmatchIndex(tag, -1) {
 				a, b := m[4]+1, m[5]-1
 				from := m[0]
 				for from > 0 && strings.IndexByte(" \t\r\n", tag[from-1]) >= 0 {
