@@ -53,6 +53,7 @@ func main() {
 	pictures := flag.Bool("pictures", false, "only pictures of the demo's maps")
 	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
 	deltas := flag.Bool("deltas", false, "only deltas and patches beside xdelta3")
+	indexes := flag.Bool("index", false, "only the version index, fetch, and many players at once from nginx")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
 	bundles := flag.String("bundles", "", "only make the bundles that deltas are measured on, in this folder")
@@ -69,7 +70,7 @@ func main() {
 		}
 		return
 	}
-	if *maps || *rays || *stages || *pictures || *packing || *deltas {
+	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes {
 		measure := measureMaps
 		switch {
 		case *rays:
@@ -78,6 +79,8 @@ func main() {
 			measure = func() (string, error) { return alone(measureStages) }
 		case *deltas:
 			measure = func() (string, error) { return alone(measureDelta) }
+		case *indexes:
+			measure = func() (string, error) { return alone(measureIndex) }
 		case *packing:
 			measure = func() (string, error) { return alone(measurePack) }
 		case *pictures:

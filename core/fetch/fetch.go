@@ -186,7 +186,7 @@ func (r *run) look(ctx context.Context, states []*state) error {
 			r.src.Patience(patience)
 		}
 		switch {
-		case err == nil && raw == nil && last != nil:
+		case err == nil && last != nil && (raw == nil || hashOf(raw) == r.s.SHA256):
 			r.x, r.raw, r.stamp = last, lastRaw, stamp
 		case err == nil:
 			x, err := index.Read(raw)

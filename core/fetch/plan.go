@@ -100,7 +100,7 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 		}
 	}
 	if len(list) == 0 && len(only) > 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the index has nothing called %s", strings.Join(only, ", ")), Do: "It has: " + strings.Join(names, ", ")}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the index has nothing called %s", strings.Join(only, ", ")), Do: "It has: " + strings.Join(names[:min(len(names), 20)], ", ")}
 	}
 	if mirror {
 		for _, t := range x.Texts {

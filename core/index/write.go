@@ -83,9 +83,17 @@ func Guard(p *project.Project, bundles []bundle.Bundle) error {
 		return nil
 	}
 	slices.Sort(changed)
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is released, and %s is not what was released", version, strings.Join(changed, ", ")),
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is released, and %s is not what was released", version, some(changed)),
 		Place: p.Doc.At("project", "version"), Why: "Players who have that version would never get the change, and a finished version is never altered.",
 		Do: fmt.Sprintf("Raise the version, with: vornix release %s", project.NextVersion(version))}
+}
+
+// some names the first few of many.
+func some(list []string) string {
+	if len(list) > 4 {
+		return fmt.Sprintf("%s and %d more", strings.Join(list[:3], ", "), len(list)-3)
+	}
+	return strings.Join(list, ", ")
 }
 
 // HeadOf is what lines say of a project.

@@ -515,7 +515,7 @@ func (s *Source) piece(ctx context.Context, address string, size int64, to Sink,
 
 // pour copies at most what is missing, and refuses more.
 func pour(ctx context.Context, address string, from io.Reader, size int64, to Sink, advanced func(n int64)) error {
-	buffer := make([]byte, 128<<10)
+	buffer := make([]byte, min(128<<10, max(size-to.Size()+1, 512)))
 	for {
 		n, err := from.Read(buffer)
 		if to.Size()+int64(n) > size {
