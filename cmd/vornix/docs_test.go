@@ -111,7 +111,10 @@ func TestTheGuideIsTrue(t *testing.T) {
 			case strings.HasPrefix(command, "cd ") && isCommand:
 				at = filepath.Join(at, strings.TrimPrefix(command, "cd "))
 			case isCommand:
-				words := strings.Fields(command)
+				words := regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(command, -1)
+				for i, w := range words {
+					words[i] = strings.Trim(w, `"`)
+				}
 				require.Equal(t, "vornix", words[0], line)
 				o := vornix(t, at, words[1:]...)
 				require.Zero(t, o.exit, "%s\n%s%s", line, o.out, o.err)
