@@ -19,6 +19,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/index"
 	"vornix/core/patch"
+	"vornix/core/project"
 	"vornix/core/remote"
 	"vornix/core/safefile"
 	"vornix/core/swap"
@@ -261,7 +262,8 @@ func (r *run) said() {
 	}
 	seen := map[string]bool{}
 	for _, b := range r.x.Bundles {
-		if b.Notes != "" && !seen[b.Notes] && b.Version != r.s.Version {
+		newer := r.s.Version == "" || project.CompareVersions(b.Version, r.s.Version) > 0
+		if b.Notes != "" && !seen[b.Notes] && newer {
 			seen[b.Notes] = true
 			r.result.News = append(r.result.News, b.Notes)
 		}

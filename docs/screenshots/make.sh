@@ -87,11 +87,6 @@ repeat walls line count=4 step=6,0,0
 spawn clerk at=3,3,0 facing=90
 VNX
 vornix inspect "$work/gallery.vnx" --picture "$here/map-cells.png" --view cells --quiet
-cp out/tree/maps/cairn_station.vnm "$work/before.vnm"
-sed 's/solid step_2.*//; s/lantern_door point 18,6.6,3.2 radius=0.1 colour=#ffd9a0 power=60/lantern_door point 18,6.6,3.2 radius=0.1 colour=#ffd9a0 power=75/; s/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx > "$work/after.vnx"
-cp "$work/after.vnx" maps/after.vnx
-shot map-diff "vornix map maps/after.vnx after.vnm; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx" "vornix map maps/after.vnx after.vnm; cp $work/before.vnm .; vornix diff before.vnm after.vnm; vornix inspect maps/saltpan_relay.vnx"
-rm -f maps/after.vnx after.vnm before.vnm
 sed -i 's/for 3s/for 5s, then rest/' scripts/winch.txt
 sed -i 's/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx
 vornix release 1.1.0 --yes --without-server --quiet 2>/dev/null
@@ -99,5 +94,13 @@ mkdir -p ../game/parcels && cp out/releases/1.0.0/highline-1.0.0.parcel ../game/
 mkdir -p ../snowy/textures/rock && cp out/tree/textures/snow/drift.ktx2 ../snowy/textures/rock/cairn.ktx2
 shot patch "vornix patch make 1.0.0 1.1.0 --without-beside; vornix patch apply out/patches ../game; vornix patch overlay ../snowy ../game --swap; ..." \
   "vornix patch make 1.0.0 1.1.0 --without-beside; echo; vornix patch apply out/patches ../game; echo; vornix patch overlay ../snowy ../game --swap; vornix patch list ../game; echo; vornix patch undo ../game/parcels"
+echo "Winches rest between two trips." > notes/1.1.0.md
+vornix key new ../highline.key --quiet
+vornix index write --key ../highline.key --to ../public --quiet
+mkdir -p ../player && cp out/releases/1.0.0/highline-1.0.0.parcel ../player/
+printf '{ "title": "Highline", "crew": "Highline crew, M. Ridge", "season": "thaw", "couriers": "2-6", "homepage": "none" }' > ../old.json
+shot fetch "vornix addon import ../old.json --plan; vornix index check ../public; vornix fetch ../public ../player; vornix index retract 1.1.0 ..." \
+  "vornix addon import ../old.json --plan; echo; vornix index check ../public; echo; vornix fetch ../public ../player; echo; vornix index retract 1.1.0 --reason 'the winch in the tower does not stop'; vornix index write --key ../highline.key --to ../public; echo; vornix fetch ../player"
+vornix index retract 1.1.0 --undo --quiet
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,6.6,3.2/point 18,6.6/' maps/cairn_station.vnx
 shot mistakes "vornix build"

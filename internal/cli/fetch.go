@@ -161,7 +161,11 @@ func (a *app) fetched(r *fetch.Result, dir string, o fetch.Options, back bool) {
 		if r.From != "" && r.From != r.To {
 			from = ", " + show.Clean(r.From) + " before"
 		}
-		a.out.Say("%s is there and whole%s: %s downloaded, %s in all", version, from, release.Bytes(r.Bytes), release.Bytes(r.Full))
+		came := release.Bytes(r.Bytes) + " downloaded"
+		if r.Bytes == 0 {
+			came = "nothing to download"
+		}
+		a.out.Say("%s is there and whole%s: %s, %s in all", version, from, came, release.Bytes(r.Full))
 	}
 	if r.Changed && !back && !o.Plan {
 		for _, n := range r.News {

@@ -171,7 +171,8 @@ func until(x *index.Index) string {
 	if x.Expires == "" {
 		return ", and does not expire"
 	}
-	return ", and good until " + x.Expires
+	day, _, _ := strings.Cut(x.Expires, "T")
+	return ", and good until " + day
 }
 
 func (a *app) indexCheckCommand() *cobra.Command {
