@@ -5,9 +5,6 @@ import (
 	"crypto/ed25519"
 	"fmt"
 	"io"
-	"net"
-	"os"
-	"runtime"
 	"slices"
 	"strings"
 
@@ -19,9 +16,6 @@ import (
 
 // AgentName names the keys that an SSH agent holds, where the file of a key could stand: "agent", or "agent:" and which one.
 const AgentName = "agent"
-
-// windowsAgent is the pipe that OpenSSH's agent listens on where there are no sockets of that kind.
-const windowsAgent = `\\.\pipe\openssh-ssh-agent`
 
 // held is a key that an agent holds.
 type held struct {
@@ -45,17 +39,13 @@ func (h *held) Sign(_ io.Reader, message []byte, _ crypto.SignerOpts) ([]byte, e
 	return s.Blob, nil
 }
 
-// FromAgent asks the SSH agent at a socket for a key: by its comment, its fingerprint (SHA256:...), its public key in one word, or, with
-// which empty, the only one that can sign. The connection stays open as long as the program runs.
-func FromAgent(socket, which string) (crypto.Signer, error) {
-	conn, err := dial(socket)
-	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no SSH agent to sign with", Err: err, Do: "Start one (eval $(ssh-agent)) and add the key with ssh-add, or name a key's file."}
-	}
+// FromAgent asks the SSH agent at the other end of a connection for a key: by its comment, its fingerprint (SHA256:...), its public key in
+// one word, or, with which empty, the only one that can sign. The key signs as long as the connection is open,
+// which nothing else may use.
+func FromAgent(conn io.ReadWriter, which string) (crypto.Signer, error) {
 	client := agent.NewClient(conn)
 	keys, err := client.List()
 	if err != nil {
-		conn.Close()
 		return nil, &fault.Fault{What: "the SSH agent does not say which keys it has", Err: err, Do: "Unlock it, or start it again."}
 	}
 	var names []string
@@ -81,7 +71,6 @@ func FromAgent(socket, which string) (crypto.Signer, error) {
 	if len(found) == 1 {
 		return found[0], nil
 	}
-	conn.Close()
 	f := &fault.Fault{Kind: fault.Usage, What: "the SSH agent holds no Ed25519 key", Do: "Add one: ssh-add ~/.ssh/id_ed25519"}
 	switch {
 	case len(found) > 1:
@@ -90,17 +79,4 @@ func FromAgent(socket, which string) (crypto.Signer, error) {
 		f.What, f.Do = fmt.Sprintf("the SSH agent holds no key %q", which), "It holds: "+strings.Join(names, ", ")
 	}
 	return nil, f
-}
-
-func dial(socket string) (io.ReadWriteCloser, error) {
-	if socket == "" && runtime.GOOS == "windows" {
-		socket = windowsAgent
-	}
-	if strings.HasPrefix(socket, `\\.\pipe\`) {
-		return os.OpenFile(socket, os.O_RDWR, 0)
-	}
-	if socket == "" {
-		return nil, fmt.Errorf("SSH_AUTH_SOCK is not set")
-	}
-	return net.Dial("unix", socket)
 }

@@ -85,7 +85,11 @@ func signingKey(name string) (crypto.Signer, error) {
 		return nil, nil
 	}
 	if which, ok := strings.CutPrefix(name, sign.AgentName); ok && (which == "" || which[0] == ':') {
-		return sign.FromAgent(os.Getenv("SSH_AUTH_SOCK"), strings.TrimPrefix(which, ":"))
+		conn, err := dialAgent(os.Getenv("SSH_AUTH_SOCK"))
+		if err != nil {
+			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no SSH agent to sign with", Err: err, Do: "Start one (eval $(ssh-agent)) and add the key with ssh-add, or name a key's file."}
+		}
+		return sign.FromAgent(conn, strings.TrimPrefix(which, ":"))
 	}
 	key, err := sign.ReadKey(name)
 	if err != nil {
