@@ -15,6 +15,7 @@ import (
 
 	"vornix/core/check"
 	"vornix/core/finding"
+	"vornix/core/ledger"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/internal/demotest"
@@ -321,4 +322,22 @@ func TestBrokenMapHidesNothingElse(t *testing.T) {
 	assert.Equal(t, 1, got["map.syntax"])
 	assert.Equal(t, 1, got["texture.missing"])
 	assert.Zero(t, got["asset.unused"], "what a broken map needs is not known, so nothing is called unused")
+}
+
+// A version that comes before one that was released reaches nobody.
+func TestVersionsGoUp(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	require.NoError(t, ledger.Add(p, ledger.Event{Kind: ledger.Released, Version: "1.0.0"}))
+	require.NoError(t, ledger.Add(p, ledger.Event{Kind: ledger.Released, Version: "1.10.0"}))
+	require.NoError(t, p.SetVersion("1.9.0"))
+	var found []finding.Finding
+	for _, f := range run(t, p) {
+		if f.ID == "addon.version" {
+			found = append(found, f)
+		}
+	}
+	require.Len(t, found, 1)
+	assert.Equal(t, "vornix.toml:6:1 version 1.9.0 comes before 1.10.0, which was released The next one is 1.10.1.", found[0].Place.String()+" "+found[0].Text+" "+found[0].Do)
+	require.NoError(t, p.SetVersion("1.10.0"))
+	assert.Zero(t, ids(run(t, p))["addon.version"])
 }

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"vornix/core/fault"
+	"vornix/core/fill"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/sign"
@@ -222,7 +223,18 @@ func (x *Index) validate() error {
 		}
 		return checkContent(name, address, size, sum)
 	}
+	if err := plain(x.Project, x.Title, x.Game); err != nil {
+		return err
+	}
+	for _, r := range x.Retracted {
+		if !project.IsVersion(r.Version) {
+			return fmt.Errorf("%q is no version", r.Version)
+		}
+	}
 	for _, r := range x.Bundles {
+		if err := r.plain(); err != nil {
+			return err
+		}
 		if err := file(r.File, r.URL, r.Size, r.SHA256); err != nil {
 			return err
 		}
@@ -241,6 +253,34 @@ func (x *Index) validate() error {
 		}
 	}
 	return nil
+}
+
+// plain refuses words with characters that can't be seen: they could make a terminal show something else.
+func plain(words ...string) error {
+	for _, w := range words {
+		if strings.ContainsFunc(w, fill.Breaks) {
+			return fmt.Errorf("%q has a character that can't be seen", w)
+		}
+	}
+	return nil
+}
+
+// plain holds what people read of a record to its form.
+func (r *Record) plain() error {
+	if !project.IsVersion(r.Version) {
+		return fmt.Errorf("%q is no version", r.Version)
+	}
+	if _, err := time.Parse(time.DateOnly, r.Date); r.Date != "" && err != nil {
+		return fmt.Errorf("%q is no date", r.Date)
+	}
+	words := []string{r.Name, r.Game}
+	for _, m := range r.Maps {
+		words = append(append(words, m.Name, m.Game), m.Modes...)
+	}
+	for _, p := range r.Patches {
+		words = append(words, p.From)
+	}
+	return plain(words...)
 }
 
 func checkContent(name, address string, size int64, sum string) error {

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"testing"
 	"time"
+	"unicode"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -118,6 +119,12 @@ func TestARecordForEachBundleAndMap(t *testing.T) {
 			{Name: "saltpan_relay", Title: "Saltpan Relay", Modes: []string{"relay", "survey"}, Players: [2]int{2, 6}, Game: "1.1"}}}, r)
 	assert.Equal(t, "https://downloads.example/highline/", x.Base)
 	assert.Equal(t, "cairn_station 1.0.0 highline-1.0.0.parcel\nsaltpan_relay 1.0.0 highline-1.0.0.parcel\n", string(must(os.ReadFile(d.p.Join("out/index/stations.txt")))))
+
+	line := &d.p.Profile.Index.Texts[0].Line
+	*line = "{version} {map} {file}" // as a game would read it that wants the version first
+	_, err = index.Check(d.p)
+	assert.ErrorContains(t, err, "the game reads something else of cairn_station")
+	*line = "{map} {version} {file}"
 
 	again, err := d.write(index.WriteOptions{Date: "2030-01-01"})
 	require.NoError(t, err)
@@ -378,6 +385,9 @@ func FuzzRead(f *testing.F) {
 		for _, r := range x.Bundles {
 			if safefile.CheckPath(r.File) != nil {
 				t.Fatalf("took the path %q", r.File)
+			}
+			if strings.ContainsFunc(x.Title+r.Name+r.Version+r.Date+r.Game, unicode.IsControl) {
+				t.Fatalf("took what could repaint a terminal: %q", x.Title+r.Name)
 			}
 		}
 		if len(x.Signatures) > 0 {

@@ -19,6 +19,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/compare"
 	"vornix/core/fault"
+	"vornix/core/fill"
 	"vornix/core/finding"
 	"vornix/core/ledger"
 	"vornix/core/needs"
@@ -497,7 +498,43 @@ func Check(p *project.Project) (*Index, error) {
 			return nil, err
 		}
 	}
-	return x, nil
+	return x, checkTexts(p, x)
+}
+
+// checkTexts reads the game's forms as the game does, and holds what stands there to the index.
+func checkTexts(p *project.Project, x *Index) error {
+	head := HeadOf(p)
+	for i := range p.Profile.Index.Texts {
+		t := &p.Profile.Index.Texts[i]
+		name := TextName(p, t)
+		if t.Line == "" || !slices.ContainsFunc(x.Texts, func(f TextFile) bool { return f.File == name }) {
+			continue
+		}
+		place := fault.Place{File: path.Join(Dir, name)}
+		data, err := os.ReadFile(p.Join(place.File))
+		if err != nil {
+			return err
+		}
+		lines, err := ReadText(t, data)
+		if err != nil {
+			return &fault.Fault{What: "the game's form of the index can't be read back", Place: place, Err: err, Do: "Write the index again with 'vornix index write'."}
+		}
+		n := 0
+		for _, r := range x.Bundles {
+			for _, m := range r.Maps {
+				want := lineValues(head, r, m)
+				if n >= len(lines) || !fill.NewReader(t.Line, t.Escape).Same(fill.Line(t.Line, lines[n], t.Escape), want) {
+					place.Line = n + 1
+					return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the game reads something else of %s than the index says", m.Name), Place: place, Why: "Players would get another version, or none.", Do: "Write the index again with 'vornix index write'."}
+				}
+				n++
+			}
+		}
+		if n < len(lines) {
+			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the game reads %d maps, and the index has %d", len(lines), n), Place: place, Why: "Players would be told of what is not there.", Do: "Write the index again with 'vornix index write'."}
+		}
+	}
+	return nil
 }
 
 // same finds a file at one of several places as the index says it is.

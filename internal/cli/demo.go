@@ -56,9 +56,11 @@ that you have changed are left alone. Run again, it finds that nothing has chang
 			a.out.Say(`  %[3]s status --project %[1]s
   %[3]s inspect %[1]s/out/bundles/highline-1.0.0.parcel
   %[3]s stand server %[2]s --project %[1]s
+  %[3]s index write --to %[4]s --project %[1]s
+  %[3]s fetch %[4]s %[5]s
   change a line of %[1]s/maps/cairn_station.vnx, then, while that server runs:
   %[3]s release 1.0.1 --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation())
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")))
 			return nil
 		}),
 	}

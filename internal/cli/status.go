@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -85,12 +86,20 @@ there, whether files there were changed since, and what its game server plays.`,
 				}
 				row("packed", strings.Join(names, ", "))
 			}
-			if _, err := index.Check(p); err != nil {
+			if x, err := index.Check(p); err != nil {
 				row("indexed", "no: "+err.Error())
 				st.Next = orWord(st.Next, "vornix index write")
 			} else {
 				st.Indexed = true
-				row("indexed", "yes")
+				state := fmt.Sprintf("number %d", x.Serial)
+				if len(x.Signatures) > 0 {
+					state += ", signed" + until(x)
+				}
+				if x.Expired(time.Now()) {
+					state += ": expired, so players refuse it"
+					st.Next = orWord(st.Next, "vornix index sign")
+				}
+				row("indexed", state)
 			}
 			events, err := ledger.Read(p)
 			if err != nil {
