@@ -14,6 +14,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vornix/internal/peer"
 )
 
 // indexed takes a project with released versions 1.0.0 to 1.2.0 and patches between them from an index to a player, and takes one back.
@@ -151,4 +153,45 @@ func TestMetadataChangedByHand(t *testing.T) {
 	assert.Contains(t, ok(t, p, "build", "--draft").err, "somebody changed it by hand; it is made anew, and the changed one is in .vornix/safe/")
 	assert.Equal(t, made, read(t, inside))
 	assert.NotContains(t, ok(t, p, "build", "--draft").err, "by hand")
+}
+
+// An index signed with a key that an SSH agent holds, and the change to another key with an overlap.
+func TestSigningWithAnAgent(t *testing.T) {
+	agent, add, keygen := peer.Need(t, "ssh-agent"), peer.Need(t, "ssh-add"), peer.Need(t, "ssh-keygen")
+	dir := t.TempDir()
+	socket := filepath.Join(dir, "s")
+	daemon := exec.Command(agent, "-D", "-a", socket)
+	require.NoError(t, daemon.Start())
+	t.Cleanup(func() { _ = daemon.Process.Kill(); _ = daemon.Wait() })
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second, 10*time.Millisecond)
+	t.Setenv("SSH_AUTH_SOCK", socket)
+	for _, name := range []string{"crew-2026", "crew-2027"} {
+		peer.Run(t, dir, keygen, "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", name)
+		peer.Run(t, dir, add, "-q", name)
+	}
+	p := quickly(t, "lower-sidings")
+	ok(t, p, "build")
+	ok(t, p, "pack")
+	public, player := filepath.Join(dir, "public"), filepath.Join(dir, "player")
+	o := vornix(t, p, "index", "write", "--key", "agent")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, "2 keys that it could be: crew-2026, crew-2027")
+	ok(t, p, "index", "write", "--key", "agent:crew-2026", "--to", public)
+	old := strings.TrimSpace(ok(t, p, "key", "show", "agent:crew-2026").out)
+	ok(t, p, "fetch", public, player, "--trust", old)
+	ok(t, p, "index", "sign", "--key", "agent:crew-2026", "--key", "agent:crew-2027")
+	ok(t, p, "index", "write", "--to", public)
+	ok(t, p, "fetch", player)
+	ok(t, p, "index", "sign", "--key", "agent:crew-2027")
+	ok(t, p, "index", "write", "--to", public)
+	assert.Contains(t, ok(t, p, "status").out, "number 3, signed")
+	assert.Contains(t, ok(t, p, "fetch", player).out, "is there and whole", "who came by in the overlap knows the new key")
+	late := filepath.Join(dir, "late")
+	o = vornix(t, p, "fetch", public, late, "--trust", old)
+	assert.Equal(t, 3, o.exit)
+	assert.NoFileExists(t, filepath.Join(late, "tram_depot.vnm"))
+	t.Setenv("SSH_AUTH_SOCK", "")
+	o = vornix(t, p, "index", "sign", "--key", "agent")
+	assert.Equal(t, 2, o.exit)
+	assert.Contains(t, o.err, "there is no SSH agent to sign with")
 }

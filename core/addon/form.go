@@ -41,7 +41,7 @@ func write(form, root, encoding string, t Table) ([]byte, error) {
 		fmt.Fprintf(&b, "<?xml version=\"1.0\" encoding=%q?>\n", xmlEncoding(encoding))
 		xmlElement(&b, root, t, "")
 	case "ini":
-		iniSection(&b, root, t)
+		iniSection(&b, root, "", t)
 	}
 	return b.Bytes(), nil
 }
@@ -220,8 +220,9 @@ func xmlElement(b *bytes.Buffer, name string, v any, indent string) {
 	fmt.Fprintf(b, "%s</%s>\n", indent, name)
 }
 
-// iniSection writes what stands in no table under a section (none when it has no name), then each table as a section of its own.
-func iniSection(b *bytes.Buffer, section string, t Table) {
+// iniSection writes what stands in no table under a section (none when it has no name), then each table as a section of its own, whose
+// name begins with prefix.
+func iniSection(b *bytes.Buffer, section, prefix string, t Table) {
 	headed := false
 	for _, p := range t {
 		switch p.Value.(type) {
@@ -238,11 +239,12 @@ func iniSection(b *bytes.Buffer, section string, t Table) {
 		switch v := p.Value.(type) {
 		case Table:
 			space(b)
-			iniSection(b, p.Key, v)
+			iniSection(b, prefix+p.Key, prefix+p.Key+".", v)
 		case []Table:
 			for i, one := range v {
 				space(b)
-				iniSection(b, p.Key+"."+strconv.Itoa(i+1), one)
+				name := prefix + p.Key + "." + strconv.Itoa(i+1)
+				iniSection(b, name, name+".", one)
 			}
 		}
 	}

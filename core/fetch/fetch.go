@@ -188,7 +188,10 @@ func (r *run) look(ctx context.Context, states []*state) error {
 		}
 		switch {
 		case err == nil && last != nil && (raw == nil || hashOf(raw) == r.s.SHA256):
-			r.x, r.raw, r.stamp = last, lastRaw, stamp
+			r.x, r.raw, r.stamp = last, lastRaw, now
+			if raw == nil {
+				r.stamp = stamp
+			}
 		case err == nil:
 			x, err := index.Read(raw)
 			if err != nil {
@@ -522,7 +525,7 @@ func (r *run) patched(ctx context.Context, a *Action) error {
 			return err
 		}
 		for i := range r.result.Actions { // also for others that the same patch makes
-			if x := &r.result.Actions[i]; x.sum == sum && x.Do == Patch {
+			if x := &r.result.Actions[i]; x.sum == sum && x.way != nil && x.way.SHA256 == a.way.SHA256 {
 				found = found || x == a
 				return r.d.Move(rel, r.part(sum))
 			}

@@ -261,8 +261,10 @@ func (p *Profile) addonFile(i int, wrong func(path []any, format string, args ..
 	if f.Each != "mod" && !strings.Contains(f.Path, "{"+f.Each+"}") {
 		wrong(at("path"), "a file for every %s needs {%s} in its path", f.Each, f.Each)
 	}
-	if f.Root != "" && f.Form != "xml" && f.Form != "ini" {
+	if form := keyForms[f.Form]; f.Root != "" && form == nil {
 		wrong(at("root"), "only XML has an outermost element with a name, and INI sections")
+	} else if f.Root != "" && (!form().MatchString(f.Root) || f.Root[0] == '@' || f.Root[0] == '#') {
+		wrong(at("root"), "%q can't be a name in %s", f.Root, strings.ToUpper(f.Form))
 	}
 	switch {
 	case f.Form == "text" && f.Template == "":
@@ -285,6 +287,12 @@ func (p *Profile) addonFile(i int, wrong func(path []any, format string, args ..
 	}
 }
 
+// keyForms are what keys must be in forms that can't quote them.
+var keyForms = map[string]func() *regexp.Regexp{
+	"xml": sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(@?[A-Za-z_][A-Za-z0-9_.-]*|#text)$`) }),
+	"ini": sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[^=\[\];#\s][^=\[\]\r\n]*$`) }),
+}
+
 // structure holds a table of a structure to its rules.
 func (p *Profile) structure(f *AddonFile, table map[string]any, path []any, within []string, wrong func(path []any, format string, args ...any)) {
 	if each, ok := table[ForEach]; ok {
@@ -299,6 +307,9 @@ func (p *Profile) structure(f *AddonFile, table map[string]any, path []any, with
 	}
 	for _, key := range slices.Sorted(maps.Keys(table)) {
 		here := append(slices.Clone(path), key)
+		if form := keyForms[f.Form]; form != nil && !form().MatchString(key) {
+			wrong(here, "%q can't be a name in %s", key, strings.ToUpper(f.Form))
+		}
 		switch v := table[key].(type) {
 		case map[string]any:
 			p.structure(f, v, here, within, wrong)

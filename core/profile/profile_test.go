@@ -77,6 +77,8 @@ func TestWrongProfiles(t *testing.T) {
 		head + "[[addon.file]]\npath = 'a'\nform = 'text'\ntemplate = '{{if}}'\n":                                                               "template is wrong",
 		head + "[[addon.file]]\npath = 'a'\nform = 'xml'\nlines = 'cr'\n":                                                                       `"cr"`,
 		head + "[[addon.field]]\nname = 'tilte'\ntype = 'text'\n[[addon.file]]\npath = 'a'\nform = 'xml'\nstructure = { x = '{title}' }\n":      "did you mean {tilte}",
+		head + "[[addon.file]]\npath = 'a'\nform = 'xml'\nstructure = { 'a b' = 1 }\n":                                                          `"a b" can't be a name in XML`,
+		head + "[[addon.file]]\npath = 'a'\nform = 'ini'\nroot = 'a]b'\n":                                                                       `can't be a name in INI`,
 		head + "[[addon.file]]\npath = 'a'\nform = 'xml'\nstructure = { x = { for_each = 'moon' } }\n":                                          "for_each must be",
 		head + "[[addon.file]]\npath = 'a'\nform = 'xml'\nplace = 'inside'\nstructure = { x = { for_each = 'bundle', a = '{bundle.size}' } }\n": "can't stand inside it",
 		head + "[[addon.file]]\npath = 'a'\nform = 'xml'\nstructure = { x = '{map.name}' }\n":                                                   "nothing is called {map.name} here",

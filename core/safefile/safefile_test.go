@@ -2,6 +2,8 @@ package safefile_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"io/fs"
 	"os"
@@ -237,4 +239,43 @@ func TestLockSaysWhoHoldsIt(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, l.Unclean)
 	l.Release()
+}
+
+// What comes piece by piece stays over several runs, is hashed as a whole, and can begin anew; a scratch folder leaves nothing.
+func TestPartialFiles(t *testing.T) {
+	d, err := safefile.OpenDir(t.TempDir())
+	require.NoError(t, err)
+	defer d.Close()
+	want := sha256.New()
+	for i := range 5 {
+		p, err := d.Resume("parts/one")
+		require.NoError(t, err)
+		assert.Equal(t, int64(i*3), p.Size())
+		n, err := p.Write([]byte("abc"))
+		require.NoError(t, err)
+		assert.Equal(t, 3, n)
+		want.Write([]byte("abc"))
+		sum, err := p.SHA256(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, hex.EncodeToString(want.Sum(nil)), sum)
+		require.NoError(t, p.Close())
+	}
+	p, err := d.Resume("parts/one")
+	require.NoError(t, err)
+	require.NoError(t, p.Restart())
+	_, err = p.Write([]byte("new"))
+	require.NoError(t, err)
+	require.NoError(t, p.Close())
+	data, err := d.ReadFile("parts/one")
+	require.NoError(t, err)
+	assert.Equal(t, "new", string(data))
+	for _, bad := range []string{"../one", "/one", "parts", "a\x00"} {
+		_, err := d.Resume(bad)
+		assert.Error(t, err, bad)
+	}
+	s, err := safefile.NewScratchDir(d.Path())
+	require.NoError(t, err)
+	require.NoError(t, s.WriteFile("deep/er/file", []byte("x")))
+	s.Close()
+	assert.NoDirExists(t, s.Path())
 }

@@ -305,3 +305,33 @@ func TestNoTrace(t *testing.T) {
 	_, err = os.Stat(filepath.Join(dir, Dir))
 	assert.True(t, os.IsNotExist(err))
 }
+
+// Changes that are forgotten can't be undone any more, and their originals go; those that stay can.
+func TestForgetting(t *testing.T) {
+	dir := game(t)
+	f := open(t, dir)
+	for i := 2; i <= 4; i++ {
+		_, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": fmt.Sprintf("cairn %d", i)}), Record{Kind: "fetch", Title: fmt.Sprint(i)})
+		require.NoError(t, err)
+	}
+	other, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "theirs"}), Record{Kind: "patch"})
+	require.NoError(t, err)
+	require.NoError(t, f.Undo(ctx, other, false))
+	first := f.Records()[0].Files[0].Old
+	assert.NotEmpty(t, f.Kept(first))
+	require.NoError(t, f.Forget(ctx, func(r Record) bool { return r.Kind == "fetch" && r.Title != "4" }))
+	assert.Empty(t, f.Kept(first))
+	f.Close()
+
+	f = open(t, dir)
+	defer f.Close()
+	require.Len(t, f.Records(), 2)
+	assert.True(t, f.Records()[1].Undone, "what was undone stays so")
+	require.NoError(t, f.Undo(ctx, &f.Records()[0], false))
+	assert.Equal(t, "cairn 3", files(t, dir)["maps/cairn.vnm"])
+	next, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "new"}), Record{Kind: "patch"})
+	require.NoError(t, err)
+	assert.Greater(t, next.ID, 4, "numbers of changes that are still there are not given again")
+	require.NoError(t, f.Forget(ctx, func(Record) bool { return false }))
+	assert.Len(t, f.Records(), 3)
+}
