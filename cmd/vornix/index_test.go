@@ -61,6 +61,18 @@ func indexed(t *testing.T, p string) {
 	assert.Contains(t, ok(t, player, "fetch", player).out, "stays at version 1.2.0")
 	ok(t, player, "fetch", player, "--again")
 
+	// The address that the project names is one that answers, with all that the index names.
+	edit(t, p, "vornix.toml", "https://downloads.example/highline", server.URL)
+	ok(t, p, append([]string{"index", "write", "--to", public}, sign...)...)
+	assert.Contains(t, ok(t, p, "index", "check", "--online").out, "2 of 2 files whole")
+	require.NoError(t, os.Remove(filepath.Join(public, "stations.txt")))
+	o = vornix(t, p, "index", "check", "--online")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.out, "wrong: there is no such file on the server (404)")
+	edit(t, p, "vornix.toml", server.URL, server.URL+"/crew/blob/main")
+	o = ok(t, p, append([]string{"index", "write"}, sign...)...)
+	assert.Contains(t, o.err, "it looks like the page of a Git server")
+
 	// Somebody else's index is refused, and so is one without a signature.
 	ok(t, p, "key", "new", filepath.Join(p, "..", "other.key"))
 	o = vornix(t, p, "index", "sign", "--key", filepath.Join(p, "..", "other.key"))

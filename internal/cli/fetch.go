@@ -49,6 +49,9 @@ brought up to date from where it came.`,
 			if watch && (o.Plan || back || list) {
 				return &fault.Fault{Kind: fault.Usage, What: "--watch goes with none of --plan, --back, --list", Do: "Leave one out."}
 			}
+			if o.AtOnce < 1 || o.AtOnce > 64 {
+				return &fault.Fault{Kind: fault.Usage, What: "--at-once must be a number from 1 to 64", Do: "4 is what most servers like."}
+			}
 			if every < time.Second {
 				return &fault.Fault{Kind: fault.Usage, What: "--every must be a second at least", Do: "Write it as in 30s, 10m or 2h."}
 			}
