@@ -73,7 +73,6 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	assert.Equal(t, map[string]any{"departure": "Abflug, sobald der Wind steht."}, got["texts"])
 
 	p = demotest.Project(t, "lower-sidings")
-	demotest.Edit(t, p, "vornix.toml", "has_music = false", "has_music = false\n") // nothing, but that it may be edited
 	files, findings = run(t, p, addon.Options{})
 	assert.Empty(t, findings)
 	require.Len(t, files, 3)

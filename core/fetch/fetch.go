@@ -212,6 +212,11 @@ func (r *run) look(ctx context.Context, states []*state) error {
 	if !projectForm().MatchString(r.x.Project) {
 		return index.Bad(r.src.String(), fmt.Errorf("its project is called %q", r.x.Project))
 	}
+	// Whoever holds the address can't shake off the keys of one project by serving another.
+	if r.s != nil && r.s.Project != r.x.Project && len(r.o.Trust) == 0 {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index is of %s, and what came from there before was %s", r.x.Project, r.s.Project), Place: fault.Place{File: r.src.String()}, Why: "Somebody else may have made it. Nothing was changed.",
+			Do: "If its authors say that they moved there, name their key: --trust KEY"}
+	}
 	r.s = nil
 	for _, s := range states {
 		if s.Project == r.x.Project {

@@ -154,9 +154,6 @@ func (s *Source) Close() {
 	s.client.HTTPClient.CloseIdleConnections()
 }
 
-// Web says whether it is a server.
-func (s *Source) Web() bool { return s.at != nil }
-
 // String is the address, without passwords.
 func (s *Source) String() string {
 	if s.at == nil {

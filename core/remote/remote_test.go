@@ -85,7 +85,6 @@ func TestFolders(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(public, "a"), []byte("0123456789"), 0o644))
 	for _, address := range []string{public, filepath.Join(public, "index.json"), "file://" + filepath.ToSlash(public)} {
 		s := open(t, address)
-		assert.False(t, s.Web())
 		data, _, err := s.Index(ctx, "index.json", 100, remote.Stamp{})
 		require.NoError(t, err)
 		assert.Equal(t, "{}", string(data))
