@@ -508,7 +508,7 @@ func (r *run) patched(ctx context.Context, a *Action) error {
 	if err := errors.Join(r.d.RemoveTree(to), r.d.MakeFolder(path.Dir(to))); err != nil {
 		return err
 	}
-	options := patch.ApplyOptions{Workers: r.o.Workers, To: r.d.Join(to), Most: max(a.Size, 1)}
+	options := patch.ApplyOptions{Workers: r.o.Workers, To: r.d.Join(to), Most: max(r.result.Full, 1)}
 	plan, err := patch.Prepare(ctx, a.base, []*patch.Opened{o}, nil, options)
 	if err != nil {
 		return err

@@ -587,6 +587,50 @@ func TestOffline(t *testing.T) {
 	assert.ErrorContains(t, err, "a.zip is missing or damaged")
 }
 
+// One patch that leads from several files to several others, as a project with a bundle for each map has it.
+func TestAPatchOfSeveralFiles(t *testing.T) {
+	s := newShelf(t, "pack", 0)
+	a, b := noise(1, 60_000), noise(2, 200_000)
+	a2, b2 := slices.Concat(a, []byte("more")), slices.Concat([]byte("more"), b)
+	s.publish("1.0.0", map[string][]byte{"a.zip": a, "b.zip": b, "c.zip": []byte("same")})
+	dir := t.TempDir()
+	got(t, s.dir, dir)
+	sides := t.TempDir()
+	side := func(version string, files map[string][]byte) *patch.Side {
+		system := map[string]string{}
+		for name, data := range files {
+			system[name] = filepath.Join(sides, version+name)
+			require.NoError(t, os.WriteFile(system[name], data, 0o644))
+		}
+		side, err := patch.SideOf(ctx, version, system)
+		require.NoError(t, err)
+		return side
+	}
+	s.publish("1.1.0", map[string][]byte{"a.zip": a2, "b.zip": b2, "c.zip": []byte("same")})
+	d, err := safefile.OpenDir(s.dir)
+	require.NoError(t, err)
+	defer d.Close()
+	out, err := d.Create("patches/all.vnp")
+	require.NoError(t, err)
+	made, err := patch.Make(ctx, side("1.0.0", map[string][]byte{"a.zip": a, "b.zip": b}), side("1.1.0", map[string][]byte{"a.zip": a2, "b.zip": b2}), out, patch.Options{From: "1.0.0"})
+	require.NoError(t, err)
+	require.NoError(t, out.Commit())
+	for i := range s.x.Bundles[:2] {
+		s.x.Bundles[i].Patches = []index.Patch{{From: "1.0.0", Bases: []string{hash(a), hash(b)}, URL: "patches/all.vnp", Size: made.Size, SHA256: made.SHA256}}
+	}
+	s.store()
+	r := got(t, s.dir, dir)
+	assert.Equal(t, []string{"keep c.zip", "patch a.zip", "patch b.zip"}, did(r))
+	for _, x := range r.Actions {
+		assert.Empty(t, x.Note, x.File)
+	}
+	assert.Equal(t, made.Size, r.Bytes, "fetched once")
+	assert.Equal(t, map[string]string{"a.zip": string(a2), "b.zip": string(b2), "c.zip": "same"}, files(t, dir))
+	c, err := fetch.Check(ctx, s.dir, fetch.CheckOptions{Remote: quick, Bases: map[string]string{hash(a): filepath.Join(sides, "1.0.0a.zip"), hash(b): filepath.Join(sides, "1.0.0b.zip")}})
+	require.NoError(t, err)
+	assert.Zero(t, c.Wrong+c.Untried, c.Files)
+}
+
 // A mirror has all that the original has, and can be fetched from and checked in its turn; patches that do not work do no harm.
 func TestMirrorsAndChecks(t *testing.T) {
 	s := newShelf(t, "pack", 1)
