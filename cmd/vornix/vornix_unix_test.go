@@ -51,7 +51,8 @@ func TestKilledAnywhere(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, want, sum)
 		}
-		assert.Contains(t, ok(t, p, "status").out, "on practice  version 1.0.0;")
+		assert.Contains(t, ok(t, p, "status").out, "on practice  version 1.0.0, since ")
+		assert.NotContains(t, ok(t, p, "status").out, "changed there since")
 		noTemps(t, filepath.Dir(p))
 	}
 }

@@ -62,7 +62,7 @@ func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, er
 		return nil, err
 	}
 	defer server.Close()
-	client, err := standin.Dial(ctx, server.URL, "", "")
+	client, err := standin.Dial(ctx, server.URL, standin.Calls{})
 	if err != nil {
 		return nil, err
 	}

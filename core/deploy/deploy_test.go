@@ -1,13 +1,18 @@
 package deploy_test
 
 import (
+	"compress/bzip2"
+	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -17,404 +22,555 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/deploy"
 	"vornix/core/fault"
-	"vornix/core/needs"
+	"vornix/core/profile"
 	"vornix/core/project"
-	"vornix/core/release"
 	"vornix/core/safefile"
 	"vornix/core/standin"
 	"vornix/internal/demotest"
+	"vornix/internal/peer"
 )
 
-// site is a packed project beside a server's folder.
-type site struct {
-	t       *testing.T
-	p       *project.Project
-	g       *needs.Graph
-	bundles []bundle.Bundle
-	server  string
+func TestPlanThenRunThenNothing(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.write("cards/common.txt", "for all")
+	d.write("cards/ore_spiral.txt", "for one")
+	d.put("levels/foreign.vnm", "somebody's")
+	before := d.snapshot()
+	p := d.plan()
+	assert.Equal(t, map[string]deploy.Action{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add, "cards/common.txt": deploy.Add, "cards/ore_spiral.txt": deploy.Add,
+		"levels.txt": deploy.Change, "timetable.txt": deploy.Change}, actions(p))
+	assert.Equal(t, []string{"levels/foreign.vnm"}, p.Foreign)
+	assert.Equal(t, before, d.snapshot(), "a plan changes nothing")
+	assert.NoDirExists(t, filepath.Join(d.server, ".vornix-target"))
+
+	r := d.must()
+	assert.Equal(t, 6, r.Changed)
+	assert.Equal(t, "# what there is\r\nold_shaft\r\nore_spiral\r\ntram_depot\r\n", d.read("levels.txt"), "comments, foreign lines and line ends stay")
+	assert.Equal(t, "old_shaft dig\nore_spiral\ntram_depot shift\n", d.read("timetable.txt"))
+	assert.Equal(t, "somebody's", d.read("levels/foreign.vnm"))
+	sum, _, err := safefile.HashFile(filepath.Join(d.server, "levels", "ore_spiral.vnm"))
+	require.NoError(t, err)
+	assert.Equal(t, d.bundles[0].SHA256, sum)
+
+	after := d.snapshot()
+	assert.Zero(t, d.must().Changed)
+	assert.Equal(t, after, d.snapshot())
+	list, err := d.open().History(ctx)
+	require.NoError(t, err)
+	require.Len(t, list, 1, "what changed nothing is no deployment")
+	assert.Equal(t, "mole@burrow", list[0].By)
+
+	d.p.File.Project.Version = "1.0.1" // the same files under a new version: only the record changes
+	assert.Zero(t, d.must().Changed)
+	assert.Equal(t, "1.0.1", deploy.Look(ctx, d.p, "practice", d.access, true).Version)
+	assert.Equal(t, after, d.snapshot())
+
+	same := deploy.Access{Account: "mole", Host: "burrow"}
+	d.put("levels/tram_depot.vnm", strings.Repeat("x", int(d.bundles[1].Size)))
+	info, err := os.Stat(filepath.Join(d.server, "levels", "ore_spiral.vnm"))
+	require.NoError(t, err)
+	require.NoError(t, os.Chtimes(filepath.Join(d.server, "levels", "tram_depot.vnm"), info.ModTime(), info.ModTime()))
+	st := deploy.Look(ctx, d.p, "practice", same, true)
+	assert.Equal(t, []string{"levels/tram_depot.vnm"}, st.Drift, "what keeps its size is found by content, whatever its time says")
 }
 
-func newSite(t *testing.T, name, server string) *site {
-	dir := demotest.Write(t)
-	s := &site{t: t, p: demotest.Load(t, filepath.Join(dir, name)), server: filepath.Join(dir, "servers", server)}
-	s.pack()
-	return s
-}
-
-func (s *site) pack() {
-	s.t.Helper()
-	ctx := context.Background()
-	s.p = demotest.Load(s.t, s.p.Dir)
-	b, err := build.Run(ctx, s.p, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
-	require.NoError(s.t, err)
-	r, err := bundle.Pack(ctx, s.p, &b.Tree, bundle.Options{})
-	require.NoError(s.t, err)
-	s.bundles = r.Bundles
-	s.g, err = release.Scan(ctx, s.p)
-	require.NoError(s.t, err)
-}
-
-func (s *site) place() deploy.Place {
-	s.t.Helper()
-	pl, err := deploy.PlaceOf(s.p, "practice", func(string) string { return "" })
-	require.NoError(s.t, err)
-	return pl
-}
-
-func (s *site) plan() *deploy.Plan {
-	s.t.Helper()
-	p, err := deploy.NewPlan(s.p, s.place(), s.bundles, s.g)
-	require.NoError(s.t, err)
-	return p
-}
-
-func (s *site) apply(change ...func(*deploy.Options)) (*deploy.Result, error) {
-	s.t.Helper()
-	o := deploy.Options{WithoutServer: true}
-	for _, c := range change {
-		c(&o)
+func TestVersionsComeBack(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	about := d.p.File.Targets["practice"]
+	about.Keep = 3
+	d.target(about)
+	empty := d.snapshot()
+	states := map[string]map[string]string{}
+	deployed := func(version string, maps ...string) {
+		d.pack(version, maps...)
+		d.must()
+		states[version] = d.snapshot()
 	}
-	return deploy.Apply(context.Background(), s.plan(), o)
-}
-
-func (s *site) read(rel string) string {
-	s.t.Helper()
-	data, err := os.ReadFile(filepath.Join(s.server, filepath.FromSlash(rel)))
-	require.NoError(s.t, err)
-	return string(data)
-}
-
-// snapshot is every file of the server but Vornix's own, with its content.
-func (s *site) snapshot() map[string]string {
-	s.t.Helper()
-	files := map[string]string{}
-	require.NoError(s.t, filepath.WalkDir(s.server, func(p string, e os.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, _ := filepath.Rel(s.server, p)
-		if e.IsDir() {
-			if e.Name() == ".vornix-target" {
-				return filepath.SkipDir
+	deployed("1.0.0", "ore_spiral", "tram_depot")
+	_, err := d.back("")
+	require.NoError(t, err)
+	assert.Equal(t, empty, d.snapshot(), "before the first there was nothing")
+	_, err = d.back("")
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "further back there is nothing")
+	deployed("1.1.0", "ore_spiral", "silt_works")
+	deployed("1.2.0", "silt_works", "tram_depot")
+	deployed("1.3.0", "silt_works")
+	d.put("levels.txt", d.read("levels.txt")+"# another shaft\r\n") // somebody's line, which no way back may lose
+	for _, version := range []string{"", "1.1.0", "1.3.0"} {
+		r, err := d.back(version)
+		require.NoError(t, err)
+		want := states[r.Plan.Version]
+		now := d.snapshot()
+		assert.Contains(t, now["levels.txt"], "# another shaft")
+		for name, text := range want {
+			if strings.HasPrefix(name, "levels/") {
+				assert.Equal(t, text, now[name], "%s of %s", name, r.Plan.Version)
 			}
-			return nil
 		}
-		data, err := os.ReadFile(p)
-		files[filepath.ToSlash(rel)] = string(data)
-		return err
-	}))
-	return files
-}
-
-func actions(p *deploy.Plan) map[string]deploy.Action {
-	m := map[string]deploy.Action{}
-	for _, s := range p.Steps {
-		m[s.Path] = s.Action
+		assert.Len(t, now, len(want))
+		for _, m := range []string{"ore_spiral", "silt_works", "tram_depot"} {
+			assert.Equal(t, strings.Contains(want["levels.txt"], m), strings.Contains(now["levels.txt"], m), "%s in %s", m, r.Plan.Version)
+		}
+		d.sound(version)
 	}
-	return m
+	_, err = d.back("1.0.0")
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, fault.Refused, f.Kind)
+	assert.NotContains(t, f.Do, "1.0.0")
+	assert.Contains(t, f.Do, "1.1.0")
+	safe, err := os.ReadDir(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "safe"))
+	require.NoError(t, err)
+	assert.LessOrEqual(t, len(safe), 8, "what nobody can go back to is gone")
+	// A damaged copy is noticed before anything changes.
+	for _, e := range safe {
+		require.NoError(t, os.WriteFile(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "safe", e.Name()), []byte("rust"), 0o666))
+	}
+	before := d.snapshot()
+	_, err = d.back("1.1.0")
+	assert.ErrorContains(t, err, "damaged")
+	assert.Equal(t, before, d.snapshot())
+
+	list, err := d.open().History(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, deploy.RollingBack, list[0].Kind)
+	possible := 0
+	for _, r := range list {
+		if r.Possible {
+			possible++
+		}
+	}
+	assert.Equal(t, 3, possible)
 }
 
-func TestPlanThenApplyThenNothing(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	before := s.snapshot()
-	assert.Equal(t, map[string]deploy.Action{"parcels/highline-1.0.0.parcel": deploy.Add, "stations.txt": deploy.Change, "rota.txt": deploy.Change}, actions(s.plan()))
-	assert.Equal(t, before, s.snapshot(), "a plan changes nothing")
-	assert.NoDirExists(t, filepath.Join(s.server, ".vornix-target"))
-
-	r, err := s.apply()
+// What many deployments leave is bounded, and can still be read by a machine that has seen none of them.
+func TestManyDeployments(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	for i := range 45 {
+		d.pack(fmt.Sprintf("1.%d.0", i%10), "ore_spiral", fmt.Sprintf("shaft_%d", i%3))
+		d.must()
+	}
+	require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "targets")))
+	assert.Zero(t, d.must().Changed)
+	_, err := d.back("")
 	require.NoError(t, err)
-	assert.Equal(t, 3, r.Changed)
-	assert.Equal(t, "# the stations that this server offers\ncairn_station\nsaltpan_relay\n", s.read("stations.txt"))
-	assert.Equal(t, "# what is played, in order: station and mode\ncairn_station relay\nsaltpan_relay relay\n", s.read("rota.txt"))
-	sum, size, err := safefile.HashFile(filepath.Join(s.server, "parcels", "highline-1.0.0.parcel"))
+	records, err := os.ReadDir(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "records"))
 	require.NoError(t, err)
-	assert.Equal(t, s.bundles[0].SHA256, sum)
-	assert.Equal(t, s.bundles[0].Size, size)
-	after := s.snapshot()
-	r, err = s.apply()
-	require.NoError(t, err)
-	assert.Zero(t, r.Changed)
-	assert.Equal(t, after, s.snapshot())
-}
-
-func TestANewVersionTakesTheOldOneAwayAndRollbackBringsItBack(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	empty := s.snapshot()
-	_, err := s.apply()
-	require.NoError(t, err)
-	first := s.snapshot()
-	demotest.Edit(t, s.p, "maps/cairn_station.vnx", "modes=relay,dash", "modes=dash,relay")
-	require.NoError(t, s.p.SetVersion("1.1.0"))
-	s.pack()
-	plan := s.plan()
-	assert.Equal(t, "1.0.0", plan.Before)
-	assert.Equal(t, map[string]deploy.Action{"parcels/highline-1.1.0.parcel": deploy.Add, "parcels/highline-1.0.0.parcel": deploy.Remove, "stations.txt": deploy.Leave, "rota.txt": deploy.Change}, actions(plan))
-	_, err = s.apply()
-	require.NoError(t, err)
-	assert.NoFileExists(t, filepath.Join(s.server, "parcels", "highline-1.0.0.parcel"))
-	assert.Contains(t, s.read("rota.txt"), "cairn_station dash\n")
-	assert.NotContains(t, s.read("rota.txt"), "cairn_station relay", "our old line goes, since it is not wanted any more")
-
-	back, err := deploy.PlanRollback(s.place())
-	require.NoError(t, err)
-	assert.Equal(t, &deploy.Back{Target: "practice", Version: "1.0.0", Restore: []string{"parcels/highline-1.0.0.parcel", "rota.txt"}, Remove: []string{"parcels/highline-1.1.0.parcel"}}, back)
-	version, err := deploy.Rollback(context.Background(), s.place(), true)
-	require.NoError(t, err)
-	assert.Equal(t, "1.0.0", version)
-	assert.Equal(t, first, s.snapshot())
-	_, err = deploy.Rollback(context.Background(), s.place(), true)
-	assert.Equal(t, fault.Refused, fault.KindOf(err), "there is one step to go back, not two")
-	_, err = deploy.PlanRollback(s.place())
-	assert.Equal(t, fault.Refused, fault.KindOf(err))
-	assert.NotEqual(t, empty, first)
-}
-
-func TestListsKeepForeignLinesOrderAndLineEnds(t *testing.T) {
-	s := newSite(t, "lower-sidings", "burrow")
-	list := filepath.Join(s.server, "levels.txt")
-	require.NoError(t, os.WriteFile(list, []byte("# mine\r\n\r\nold_mine  \r\n tram_depot\r\nlast"), 0o666))
-	_, err := s.apply()
-	require.NoError(t, err)
-	assert.Equal(t, "# mine\r\n\r\nold_mine  \r\n tram_depot\r\nlast\r\n", s.read("levels.txt"), "what is there is not added again")
-	require.NoError(t, os.WriteFile(list, []byte("# mine\r\n"), 0o666))
-	assert.Equal(t, deploy.Change, actions(s.plan())["levels.txt"], "a line that somebody took out comes back")
-	require.NoError(t, os.Remove(list))
-	_, err = s.apply()
-	require.NoError(t, err)
-	assert.Equal(t, "tram_depot\n", s.read("levels.txt"))
+	assert.Less(t, len(records), 30)
 }
 
 func TestDriftIsNeverOverwrittenSilently(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	_, err := s.apply()
-	require.NoError(t, err)
-	file := filepath.Join(s.server, "parcels", "highline-1.0.0.parcel")
-	require.NoError(t, os.WriteFile(file, []byte("hot fix by the server's owner"), 0o666))
-	st, err := deploy.Look(s.place())
-	require.NoError(t, err)
-	assert.Equal(t, &deploy.State{Target: "practice", Version: "1.0.0", Drift: []string{"parcels/highline-1.0.0.parcel"}}, st)
-	_, err = s.apply()
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.put("levels/tram_depot.vnm", "another tram depot")
+	_, err := d.run()
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
-	assert.Contains(t, err.Error(), "changed there since")
-	assert.Equal(t, "hot fix by the server's owner", s.read("parcels/highline-1.0.0.parcel"))
-	_, err = s.apply(func(o *deploy.Options) { o.Overwrite = true })
-	require.NoError(t, err)
-	_, err = deploy.Rollback(context.Background(), s.place(), true)
-	require.NoError(t, err)
-	assert.Equal(t, "hot fix by the server's owner", s.read("parcels/highline-1.0.0.parcel"), "what was overwritten can come back")
+	assert.ErrorContains(t, err, "before Vornix put anything there")
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	first := d.snapshot()
 
-	other := newSite(t, "lower-sidings", "burrow")
-	require.NoError(t, os.MkdirAll(filepath.Join(other.server, "levels"), 0o777))
-	require.NoError(t, os.WriteFile(filepath.Join(other.server, "levels", "tram_depot.vnm"), []byte("another tram depot"), 0o666))
-	_, err = other.apply()
+	d.put("levels/ore_spiral.vnm", "hot fix by the server's owner")
+	assert.Equal(t, []string{"levels/ore_spiral.vnm"}, deploy.Look(ctx, d.p, "practice", d.access, false).Drift)
+	d.pack("1.1.0", "ore_spiral", "tram_depot")
+	_, err = d.run()
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
-	assert.Contains(t, err.Error(), "before Vornix put anything there")
+	assert.ErrorContains(t, err, "changed there since")
+	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"))
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	_, err = d.back("")
+	require.NoError(t, err)
+	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"), "what was overwritten comes back")
+	assert.Equal(t, first["levels/tram_depot.vnm"], d.read("levels/tram_depot.vnm"))
+	tg := d.open()
+	g, err := tg.Back(ctx, "1.1.0")
+	require.NoError(t, err)
+	_, err = tg.Run(ctx, g, nil, options())
+	require.NoError(t, err, "what is there is what was gone back to")
+
+	require.NoError(t, os.Remove(filepath.Join(d.server, "levels", "ore_spiral.vnm")))
+	assert.Equal(t, "it was removed there since it was deployed", d.plan().Steps[0].Note)
+	d.must()
+}
+
+func TestAFileReplacedInBetween(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.must()
+	d.pack("1.1.0", "ore_spiral")
+	tg := d.open()
+	goal := d.goal(tg)
+	shown, err := tg.Plan(ctx, goal, deploy.PlanOptions{})
+	require.NoError(t, err)
+	d.put("levels/ore_spiral.vnm", "somebody was faster")
+	_, err = tg.Run(ctx, goal, shown, options())
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "by somebody while this was being deployed")
+	assert.Equal(t, "somebody was faster", d.read("levels/ore_spiral.vnm"))
+
+	// Another deployment between the plan and its run: it is planned anew.
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	r, err := tg.Run(ctx, goal, shown, options())
+	require.NoError(t, err)
+	assert.Zero(t, r.Changed)
+
+	tg = d.open()
+	d.write(bundle.Dir+"/ore_spiral.vnm", "packed again meanwhile")
+	d.bundles[0].SHA256 = strings.Repeat("0", 64)
+	_, err = tg.Run(ctx, d.goal(tg), nil, options())
+	assert.ErrorContains(t, err, "changed while it was being deployed")
+}
+
+func TestWithdraw(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	for name, maps := range map[string]string{"common": "", "ore_spiral": "", "tram_depot": ""} {
+		d.write("cards/"+name+".txt", "card "+name+maps)
+	}
+	d.must()
+	full := d.snapshot()
+	d.put("timetable.txt", d.read("timetable.txt")+"ore_spiral night\n") // somebody's line about our map
+	off := func(names ...string) error {
+		tg := d.open()
+		g, err := tg.Without(ctx, names...)
+		if err != nil {
+			return err
+		}
+		_, err = tg.Run(ctx, g, nil, options())
+		return err
+	}
+	require.NoError(t, off("ore_spiral"))
+	now := d.snapshot()
+	assert.NotContains(t, now, "levels/ore_spiral.vnm")
+	assert.NotContains(t, now, "cards/ore_spiral.txt")
+	assert.Contains(t, now, "cards/common.txt", "another map needs it")
+	assert.Equal(t, "# what there is\r\nold_shaft\r\ntram_depot\r\n", now["levels.txt"])
+	assert.Equal(t, "old_shaft dig\ntram_depot shift\n", now["timetable.txt"], "nobody's line names a map that is gone")
+	d.sound("withdrawn")
+	err := off("ore_spirale")
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+
+	d.put("timetable.txt", "tram_depot dig\n")
+	err = off("tram_depot")
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "nothing would be left in timetable.txt")
+	assert.Contains(t, d.snapshot(), "levels/tram_depot.vnm")
+	d.put("timetable.txt", "old_shaft dig\ntram_depot dig\n")
+	require.NoError(t, off("tram_depot"))
+	assert.NotContains(t, d.snapshot(), "cards/common.txt", "nobody needs it any more")
+
+	_, err = d.back("")
+	require.NoError(t, err)
+	assert.Contains(t, d.snapshot(), "levels/tram_depot.vnm")
+	d.must()
+	now = d.snapshot()
+	for name := range full {
+		assert.Contains(t, now, name, "a deployment brings it back")
+	}
+	about := d.p.File.Targets["practice"]
+	about.Without = []string{"ore_spiral"}
+	d.target(about)
+	d.must()
+	assert.NotContains(t, d.snapshot(), "levels/ore_spiral.vnm")
+	assert.NotContains(t, d.read("levels.txt"), "ore_spiral")
+	about.Without = []string{"no_such"}
+	d.target(about)
+	tg := d.open()
+	_, err = tg.NewGoal(ctx, d.p, d.bundles, d.g)
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+}
+
+// A bundle that holds several maps stays when one of them is withdrawn, and goes with the last.
+func TestWithdrawOneOfABundle(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.bundles[0].Maps = []string{"ore_spiral", "silt_works"}
+	d.must()
+	for i, m := range []string{"silt_works", "ore_spiral"} {
+		tg := d.open()
+		g, err := tg.Without(ctx, m)
+		require.NoError(t, err)
+		_, err = tg.Run(ctx, g, nil, options())
+		require.NoError(t, err)
+		assert.NotContains(t, d.read("levels.txt"), m)
+		_, there := d.snapshot()["levels/ore_spiral.vnm"]
+		assert.Equal(t, i == 0, there)
+	}
+}
+
+func TestTwoProjectsOnOneServer(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.write("cards/common.txt", "for all")
+	d.must()
+	d.p.File.Project.Name = "upper-sidings"
+	d.pack("2.0.0", "tram_depot")
+	d.write("cards/common.txt", "for all")
+	p := d.plan()
+	assert.Empty(t, p.Before)
+	assert.NotContains(t, fmt.Sprint(actions(p)), "remove", "another project's bundle is not ours to remove")
+	d.must()
+	assert.Contains(t, d.snapshot(), "levels/ore_spiral.vnm")
+	tg := d.open()
+	g, err := tg.Without(ctx, "tram_depot")
+	require.NoError(t, err)
+	_, err = tg.Run(ctx, g, nil, options())
+	require.NoError(t, err)
+	assert.Contains(t, d.snapshot(), "cards/common.txt", "the other project's map needs it")
+}
+
+func TestTheLock(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	inside, outside := make(chan bool), make(chan bool)
+	var once sync.Once
+	done := make(chan error)
+	go func() {
+		_, err := d.run(func(o *deploy.Options) { o.Between = func() { once.Do(func() { inside <- true; <-outside }) } })
+		done <- err
+	}()
+	<-inside
+	_, err := d.run()
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, fault.Refused, f.Kind)
+	assert.Contains(t, f.What, "mole@burrow")
+	assert.Contains(t, f.What, "last sign of life")
+	assert.Contains(t, f.Do, "vornix deploy unlock practice")
+	st := deploy.Look(ctx, d.p, "practice", d.access, false)
+	require.NotNil(t, st.Locked)
+	assert.NotEmpty(t, st.Half)
+	outside <- true
+	require.NoError(t, <-done)
+	d.must()
+
+	// The lock of another machine is broken by hand, and whoever held it notices.
+	d.pack("1.1.0", "ore_spiral")
+	before := d.snapshot()
+	held, err := os.ReadFile(filepath.Join(d.server, ".vornix-target", "lock.json"))
+	assert.ErrorIs(t, err, os.ErrNotExist, "%s", held)
+	d.put(".vornix-target/lock.json", `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
+	_, err = d.run()
+	assert.ErrorContains(t, err, "vole@bank")
+	h, err := d.open().Locked(ctx)
+	require.NoError(t, err)
+	require.NoError(t, d.open().Unlock(ctx, h))
+	assert.Equal(t, before, d.snapshot())
+	broken := func(o *deploy.Options) {
+		o.Advanced = func(stage string, _, _ int64) {
+			if stage == "verify" {
+				d.put(".vornix-target/lock.json", `{"id":"y","by":"vole@bank"}`)
+			}
+		}
+	}
+	_, err = d.run(broken)
+	assert.ErrorContains(t, err, "the lock was broken by vole@bank")
+	assert.Equal(t, before, d.snapshot())
 }
 
 func TestTheServerIsAskedAndAFailureGoesBack(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
+	d := newDesk(t)
+	real := demotest.Built(t, "lower-sidings")
+	b, err := build.Run(ctx, real, build.Options{Program: "test", Stages: build.Stages{Only: []string{}}})
+	require.NoError(t, err)
+	packed, err := bundle.Pack(ctx, real, &b.Tree, bundle.Options{})
+	require.NoError(t, err)
+	whole, err := os.ReadFile(real.Join(bundle.Dir, packed.Bundles[0].Name))
+	require.NoError(t, err)
+	take := func(version, data string) {
+		d.p.File.Project.Version, d.bundles = version, nil
+		d.write(bundle.Dir+"/tram_depot.vnm", data)
+		d.bundle("tram_depot")
+	}
+	about := d.p.File.Targets["practice"]
+	about.Server, about.TokenEnv = standin.AddressFile, "TOKEN"
+	d.target(about)
+	d.access.Env = func(string) string { return "secret" }
 	asked := func(o *deploy.Options) { o.WithoutServer = false }
-	before := s.snapshot()
-	_, err := s.apply(asked)
+	take("1.0.0", string(whole))
+	before := d.snapshot()
+	_, err = d.run(asked)
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
-	assert.Equal(t, before, s.snapshot(), "a server that does not run: nothing is changed")
+	assert.ErrorContains(t, err, "no game server runs")
+	assert.Equal(t, before, d.snapshot(), "a server that does not run: nothing is changed")
 
-	server, err := standin.Start(s.server, s.p.Profile, standin.Options{})
+	server, err := standin.Start(d.server, d.p.Profile, standin.Options{Token: "secret"})
 	require.NoError(t, err)
 	defer server.Close()
-	r, err := s.apply(asked)
-	require.NoError(t, err)
-	assert.Equal(t, "cairn_station", r.Status.Playing)
-	good := s.snapshot()
+	r := d.must(asked)
+	require.NotNil(t, r.Status)
+	assert.True(t, r.Status.Find("tram_depot").Loaded)
+	good := d.snapshot()
 
 	// A bundle that is whole by its hash, but that no game can load: everything goes back, and the server plays on.
-	require.NoError(t, s.p.SetVersion("1.1.0"))
-	s.pack()
-	name := s.p.Join(bundle.Dir, s.bundles[0].Name)
-	data, err := os.ReadFile(name)
-	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(name, []byte(strings.ReplaceAll(string(data), "materials/rock/slab.toml", "materials/rock/slob.toml")), 0o666))
-	s.bundles[0].SHA256, s.bundles[0].Size, err = safefile.HashFile(name)
-	require.NoError(t, err)
-	_, err = s.apply(asked)
+	take("1.1.0", string(whole[:len(whole)/2]))
+	_, err = d.run(asked)
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
-	assert.Contains(t, f.Error(), "cairn_station")
+	assert.Contains(t, f.Error(), "tram_depot")
 	assert.Contains(t, f.Why, "put back")
-	assert.Equal(t, good, s.snapshot())
-	assert.Equal(t, "cairn_station", server.Status().Playing)
-}
-
-func TestABundleThatChangesMeanwhileIsNotDeployed(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	before := s.snapshot()
-	plan := s.plan()
-	require.NoError(t, os.WriteFile(s.p.Join(bundle.Dir, s.bundles[0].Name), []byte("packed again meanwhile"), 0o666))
-	_, err := deploy.Apply(context.Background(), plan, deploy.Options{WithoutServer: true})
-	assert.ErrorContains(t, err, "changed while it was being deployed")
-	assert.Equal(t, before, s.snapshot())
-}
-
-// TestKilledAtAnyMoment cuts a deployment off after each of its changes to the disk, by copying the target's folder as it
-// was then, and checks that the next run brings back what was there, and that running again finishes.
-func TestKilledAtAnyMoment(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	_, err := s.apply()
+	assert.Equal(t, good, d.snapshot())
+	assert.True(t, server.Status().Find("tram_depot").Loaded)
+	list, err := d.open().History(ctx)
 	require.NoError(t, err)
-	before := s.snapshot()
-	require.NoError(t, s.p.SetVersion("1.1.0"))
-	demotest.Edit(t, s.p, "maps/cairn_station.vnx", "modes=relay,dash", "modes=dash,relay")
-	s.pack()
-
-	// The states between: journal written; then one, two, three files switched; then all of them, the journal still there.
-	plan := s.plan()
-	_, err = deploy.Apply(context.Background(), plan, deploy.Options{WithoutServer: true})
-	require.NoError(t, err)
-	after := s.snapshot()
-	own := filepath.Join(s.server, ".vornix-target", "highline")
-	steps := slices.Clone(plan.Steps)
-	for switched := range len(steps) + 1 {
-		require.NoError(t, os.Rename(filepath.Join(own, "previous.json"), filepath.Join(own, "journal.json")))
-		for i, step := range steps {
-			from := after
-			if i >= switched {
-				from = before
-			}
-			file := filepath.Join(s.server, filepath.FromSlash(step.Path))
-			if text, ok := from[step.Path]; ok {
-				require.NoError(t, os.WriteFile(file, []byte(text), 0o666))
-			} else {
-				_ = os.Remove(file)
-			}
-		}
-		for _, place := range []string{s.server, own, filepath.Join(own, "safe")} {
-			require.NoError(t, os.WriteFile(filepath.Join(place, ".vornix-tmp-dead"), []byte("half"), 0o666))
-		}
-		_, err = deploy.Apply(context.Background(), s.plan(), deploy.Options{WithoutServer: true})
-		assert.Equal(t, fault.Refused, fault.KindOf(err), "a plan made over a journal is not applied")
-		undone, err := deploy.Recover(s.place(), ".", "parcels")
-		require.NoError(t, err)
-		assert.True(t, undone)
-		require.NoError(t, filepath.WalkDir(s.server, func(p string, e os.DirEntry, err error) error {
-			assert.False(t, safefile.IsTemp(e.Name()), "%s was left behind", p)
-			return err
-		}))
-		assert.Equal(t, before, s.snapshot(), "killed after %d changes", switched)
-		undone, err = deploy.Recover(s.place(), ".", "parcels")
-		require.NoError(t, err)
-		assert.False(t, undone, "only once")
-		_, err = s.apply()
-		require.NoError(t, err)
-		assert.Equal(t, after, s.snapshot())
-	}
+	require.Len(t, list, 1)
+	d.access.Env = func(string) string { return "wrong" }
+	_, err = d.run(asked)
+	assert.ErrorContains(t, err, "401")
+	assert.Equal(t, good, d.snapshot())
 }
 
-// A deployment that fails, at whatever point, leaves the earlier one's way back as it was.
-func TestAFailedDeploymentKeepsTheWayBack(t *testing.T) {
-	for name, fail := range map[string]func(*site) error{
-		"cancelled": func(s *site) error {
-			ctx, cancel := context.WithCancel(context.Background())
-			cancel()
-			_, err := deploy.Apply(ctx, s.plan(), deploy.Options{WithoutServer: true})
-			return err
-		},
-		"a folder in the place of a list": func(s *site) error {
-			plan := s.plan()
-			require.NoError(t, os.Remove(filepath.Join(s.server, "rota.txt")))
-			require.NoError(t, os.MkdirAll(filepath.Join(s.server, "rota.txt", "x"), 0o777))
-			_, err := deploy.Apply(context.Background(), plan, deploy.Options{WithoutServer: true})
-			require.NoError(t, os.RemoveAll(filepath.Join(s.server, "rota.txt")))
-			return err
-		},
-		"the server can't load it": func(s *site) error {
-			server, err := standin.Start(s.server, s.p.Profile, standin.Options{})
-			require.NoError(t, err)
-			defer server.Close()
-			file := s.p.Join(bundle.Dir, s.bundles[0].Name)
-			data, err := os.ReadFile(file)
-			require.NoError(t, err)
-			require.NoError(t, os.WriteFile(file, data[:len(data)/2], 0o666))
-			s.bundles[0].SHA256, s.bundles[0].Size, err = safefile.HashFile(file)
-			require.NoError(t, err)
-			_, err = deploy.Apply(context.Background(), s.plan(), deploy.Options{})
-			return err
-		},
-	} {
-		t.Run(name, func(t *testing.T) {
-			s := newSite(t, "highline", "kestrel")
-			_, err := s.apply()
-			require.NoError(t, err)
-			first := s.snapshot()
-			for i, modes := range []string{"dash,relay", "survey,dash"} {
-				require.NoError(t, s.p.SetVersion(fmt.Sprintf("1.%d.0", i+1)))
-				demotest.Edit(t, s.p, "maps/cairn_station.vnx", []string{"modes=relay,dash", "modes=dash,relay"}[i], "modes="+modes)
-				s.pack()
-				if i == 0 {
-					_, err = s.apply()
-					require.NoError(t, err)
-				}
+func TestFleet(t *testing.T) {
+	var mu sync.Mutex
+	var begun []string
+	run := func(bad ...string) func(context.Context, string) (*deploy.Result, error) {
+		begun = nil
+		return func(_ context.Context, name string) (*deploy.Result, error) {
+			mu.Lock()
+			begun = append(begun, name)
+			mu.Unlock()
+			if slices.Contains(bad, name) {
+				return nil, &fault.Fault{Kind: fault.Unreachable, What: name + " is gone"}
 			}
-			require.Error(t, fail(s))
-			version, err := deploy.Rollback(context.Background(), s.place(), true)
-			require.NoError(t, err)
-			assert.Equal(t, "1.0.0", version)
-			assert.Equal(t, first, s.snapshot())
-		})
+			return &deploy.Result{Changed: 1}, nil
+		}
 	}
+	states := func(list []*deploy.Outcome) (s []string) {
+		for _, x := range list {
+			s = append(s, x.State)
+		}
+		return s
+	}
+	names := []string{"a", "b", "c", "d"}
+	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{}, run())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"done", "done", "done", "done"}, states(list))
+	list, err = deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 1}, run("b"))
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+	assert.Equal(t, []string{"done", "failed", "not started", "not started"}, states(list))
+	assert.Equal(t, []string{"a", "b"}, begun)
+	looked := 0
+	look := func(_ context.Context, first *deploy.Outcome) error {
+		looked++
+		assert.Equal(t, []string{"a"}, begun)
+		return nil
+	}
+	list, err = deploy.Fleet(ctx, names, deploy.FleetOptions{Wave: true, Look: look}, run())
+	require.NoError(t, err)
+	assert.Equal(t, []string{"done", "done", "done", "done"}, states(list))
+	_, err = deploy.Fleet(ctx, names, deploy.FleetOptions{Wave: true, Look: look}, run("a"))
+	require.Error(t, err)
+	assert.Equal(t, []string{"a"}, begun, "the first fails: nobody follows")
+	list, err = deploy.Fleet(ctx, names, deploy.FleetOptions{Wave: true, Look: func(context.Context, *deploy.Outcome) error { return errors.New("it does not look well") }}, run())
+	require.Error(t, err)
+	assert.Equal(t, []string{"done", "not started", "not started", "not started"}, states(list))
+	assert.Equal(t, 1, looked)
+}
+
+func TestMirror(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.p.Profile.Server.Mirror = profile.Mirror{Folder: "get", Compress: []string{"gzip", "bzip2", "zstd"}}
+	d.target(project.Target{Kind: "folder", Path: d.server, Role: "mirror"})
+	lists := d.read("levels.txt")
+	d.must()
+	assert.Equal(t, lists, d.read("levels.txt"), "a mirror has no lists")
+	want := d.read("get/ore_spiral.vnm")
+	plain := func(ending string, open func(io.Reader) io.Reader) {
+		f, err := os.Open(filepath.Join(d.server, "get", "ore_spiral.vnm"+ending))
+		require.NoError(t, err)
+		defer f.Close()
+		data, err := io.ReadAll(open(f))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(data), ending)
+	}
+	plain(".gz", func(r io.Reader) io.Reader {
+		z, err := gzip.NewReader(r)
+		require.NoError(t, err)
+		return z
+	})
+	plain(".bz2", bzip2.NewReader)
+	assert.Equal(t, want, peer.Run(t, d.server, peer.Need(t, "zstd"), "-dc", "get/ore_spiral.vnm.zst"))
+	first := d.snapshot()
+	require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "mirror")))
+	assert.Zero(t, d.must().Changed, "the same files, the same copies")
+	d.pack("1.1.0", "tram_depot")
+	d.must()
+	assert.Len(t, d.snapshot(), len(first)-4)
 }
 
 func TestTargetsThatAreNotThere(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	_, err := deploy.PlaceOf(s.p, "practise", os.Getenv)
+	d := newDesk(t, "ore_spiral")
+	_, err := deploy.Open(ctx, d.p, "practise", d.access)
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, fault.Usage, f.Kind)
 	assert.Contains(t, f.Do, `"practice"`)
-	require.NoError(t, os.RemoveAll(s.server))
-	_, err = deploy.PlaceOf(s.p, "practice", os.Getenv)
+	require.NoError(t, os.RemoveAll(d.server))
+	_, err = deploy.Open(ctx, d.p, "practice", d.access)
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, fault.Unreachable, f.Kind)
-	assert.Contains(t, f.Place.String(), "vornix.toml:")
-	assert.NoDirExists(t, s.server, "a folder that is not there is not made")
+	assert.NoDirExists(t, d.server, "a folder that is not there is not made")
+	st := deploy.Look(ctx, d.p, "practice", d.access, false)
+	assert.False(t, st.Reachable)
+	assert.NotEmpty(t, st.Error)
 }
 
-func TestTwoDeploymentsAtOnce(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	lock, err := safefile.Acquire(filepath.Join(s.server, ".vornix-target"), "vornix deploy practice")
-	require.NoError(t, err)
-	defer lock.Release()
-	before := s.snapshot()
-	_, err = s.apply()
-	assert.Equal(t, fault.Refused, fault.KindOf(err))
-	assert.Contains(t, err.Error(), "vornix deploy practice")
-	assert.Equal(t, before, s.snapshot())
+func TestWhatIsRememberedIsNotBelieved(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.must()
+	own := filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name)
+	for name, damage := range map[string]string{"head.json": "{", "records/000001.json": `{"serial":1,"full":true,"files":{"../../etc/passwd":{"sha256":"x"}}}`} {
+		file := filepath.Join(own, filepath.FromSlash(name))
+		whole, err := os.ReadFile(file)
+		require.NoError(t, err)
+		require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "targets")))
+		require.NoError(t, os.WriteFile(file, []byte(damage), 0o666))
+		_, err = d.run()
+		assert.ErrorContains(t, err, "damaged", name)
+		require.NoError(t, os.WriteFile(file, whole, 0o666))
+	}
+	assert.Zero(t, d.must().Changed)
 }
 
 func TestLinksOnTheTargetAreNotFollowedOut(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("making links needs rights on Windows")
 	}
-	s := newSite(t, "highline", "kestrel")
+	d := newDesk(t, "ore_spiral")
 	outside := t.TempDir()
-	require.NoError(t, os.Symlink(outside, filepath.Join(s.server, "parcels")))
-	_, err := s.apply()
+	require.NoError(t, os.Symlink(outside, filepath.Join(d.server, "levels")))
+	before := d.read("levels.txt")
+	_, err := d.run()
 	assert.Error(t, err)
 	entries, err := os.ReadDir(outside)
 	require.NoError(t, err)
 	assert.Empty(t, entries)
+	assert.Equal(t, before, d.read("levels.txt"))
 }
 
-func TestTwoProjectsOnOneServer(t *testing.T) {
-	s := newSite(t, "highline", "kestrel")
-	_, err := s.apply()
+// The lists of a game in all forms at once, and the page that is made of it.
+func TestListsAndPage(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	s := &d.p.Profile.Server
+	s.Lists = append(s.Lists,
+		profile.ListFile{File: "cycle.json", Line: `{"level": "{map}", "shift": "{mode}"}`, Form: "json", Key: "play.cycle", Escape: "json", Order: "append"},
+		profile.ListFile{File: "server.cfg", Line: "{map}", Form: "setting", Around: `set cycle "{entries}"`, Separator: ",", Order: "append"})
+	s.Welcome = profile.Welcome{File: "web/welcome.html", Template: "<h1>{{.title}} {{.version}}</h1>{{range .maps}}<p>{{.title}} <img src=\"{{.picture}}\">{{end}}<p>{{.notes}}", Escape: "xml", Picture: "cards/{map}.txt"}
+	s.Call.Touch = "changed.txt"
+	d.write("cards/tram_depot.txt", "a picture")
+	d.write("notes/1.0.0.md", "Carts & <rails>.")
+	d.put("server.cfg", "set name \"Burrow\"\r\nset cycle \"old_shaft\" // what is played\r\n")
+	before := d.snapshot()
+	d.must()
+	assert.Equal(t, "set name \"Burrow\"\r\nset cycle \"old_shaft,ore_spiral,tram_depot\" // what is played\r\n", d.read("server.cfg"))
+	assert.JSONEq(t, `{"play":{"cycle":[{"level":"ore_spiral","shift":""},{"level":"tram_depot","shift":"shift"}]}}`, d.read("cycle.json"))
+	page := d.read("web/welcome.html")
+	assert.Contains(t, page, `<p>Tram Depot <img src="../cards/tram_depot.txt">`)
+	assert.Contains(t, page, "<p>Carts &amp; &lt;rails&gt;.")
+	assert.Equal(t, d.p.File.Project.Name+" 1.0.0 1\n", d.read("changed.txt"))
+	_, err := d.back("")
 	require.NoError(t, err)
-	demotest.Edit(t, s.p, "vornix.toml", `name = "highline"`, `name = "lowline"`)
-	s.pack()
-	plan := s.plan()
-	assert.Empty(t, plan.Before)
-	assert.NotContains(t, fmt.Sprint(actions(plan)), "remove", "another project's bundle is not ours to remove")
-	_, err = s.apply()
-	require.NoError(t, err)
-	assert.Contains(t, s.snapshot(), "parcels/highline-1.0.0.parcel")
-	assert.Contains(t, s.snapshot(), "parcels/lowline-1.0.0.parcel")
+	after := d.snapshot()
+	delete(after, "changed.txt")
+	assert.JSONEq(t, `{"play":{"cycle":[]}}`, after["cycle.json"])
+	delete(after, "cycle.json")
+	assert.Equal(t, before, after)
+
+	require.NoError(t, os.WriteFile(filepath.Join(d.server, "cycle.json"), []byte(`{"play": 3}`), 0o666))
+	_, err = d.run()
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "cycle.json")
 }

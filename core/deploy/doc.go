@@ -1,9 +1,12 @@
-// Package deploy brings bundles to servers: planned, whole, verified, undoable.
+// Package deploy brings releases to targets: planned, whole, verified, undoable.
 //
-// A deployment is staged beside what is there, verified by hash, and then switched file by file, bundles before lists,
-// so that a list never names a map that isn't whole. Before the switch a journal is written into the target; a run that
-// was killed is undone by the next one. What was replaced stays in the target's own safe place, for Rollback.
+// A Goal is what a target should have. A Plan compares it with what is there. Run stages what is new beside what is there, verifies it by
+// hash on the far side, and only then switches, by renaming, in an order in which no list ever names a map that is not whole. Before the
+// switch a journal is written into the target; a run that was killed or cut off is undone by the next one, from the target's own safe
+// place. The server is asked whether it plays what is there now; when it can't, everything goes back.
 //
-// plan.go compares, apply.go switches and undoes, list.go edits lists without touching foreign lines. This version
-// reaches targets that are folders.
+// target.go finds and opens a target; goal.go, page.go and mirror.go make the goal; state.go is what a target remembers
+// (docs/formats/target.md); plan.go compares; lock.go keeps others out; apply.go stages, switches and undoes; server.go asks the game
+// server; back.go is going back, withdrawing and the history; look.go is for status; fleet.go deploys to several targets. Package transport
+// knows how places are reached, package listing how lists are edited.
 package deploy

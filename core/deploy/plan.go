@@ -2,24 +2,19 @@ package deploy
 
 import (
 	"bytes"
-	"encoding/json"
+	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
-	"os"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
 
-	"vornix/core/bundle"
+	"golang.org/x/sync/errgroup"
+
 	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/nearest"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/safefile"
+	"vornix/core/listing"
+	"vornix/core/transport"
 )
 
 // Action is what happens to a file on the target.
@@ -37,178 +32,298 @@ const (
 type Step struct {
 	Path   string `json:"path"` // in the target's folder
 	Action Action `json:"action"`
+	Role   Role   `json:"role"`
 	Size   int64  `json:"size"`
-	List   bool   `json:"list,omitempty"`  // a list that is edited, not a file that is copied
 	Drift  string `json:"drift,omitempty"` // how the file there differs from what was deployed last; "" when it doesn't
-	sha256 string
-	source string // system path to copy from
-	data   []byte // the new content of a list
+	Note   string `json:"note,omitempty"`
+	want   GoalFile
+	found  *File  // what is there; nil for nothing
+	union  []byte // of a list that gains and loses entries: with both
 }
 
-// Plan is what a deployment would do.
+// Plan is what would be done.
 type Plan struct {
-	Target  string `json:"target"`
-	Version string `json:"version"`
-	Before  string `json:"before,omitempty"` // the version that is there now
-	Steps   []Step `json:"steps"`
-	place   Place
-	maps    []string
-	lists   map[string][]string
+	Target   string   `json:"target"`
+	Where    string   `json:"where"`
+	Kind     string   `json:"kind"`
+	Version  string   `json:"version"`
+	Before   string   `json:"before,omitempty"` // the version that is there now
+	Steps    []Step   `json:"steps"`
+	Foreign  []string `json:"foreign"`        // files beside ours that nobody deployed
+	Verified bool     `json:"verified"`       // all was compared by content
+	Half     string   `json:"half,omitempty"` // a deployment that did not come to its end, and will be undone first
+	Upload   int64    `json:"upload"`         // bytes of files that are not there
+	goal     *Goal
+	state    *state
+	lists    map[string][]listing.Entry
+	playing  int      // entries that the rotation would have
+	left     []string // what a cut left half written
 }
 
-// Place is a target's folder, and how to ask the server that plays from it.
-type Place struct {
-	Project string
-	Name    string // the target's
-	Dir     string // system path
-	Server  string
-	Token   string
+// PlanOptions for Plan.
+type PlanOptions struct {
+	Verify bool // compare by content, not by size and time
 }
 
-// manifest is what a target remembers of the last deployment of a project.
-type manifest struct {
-	Project string              `json:"project"`
-	Version string              `json:"version"`
-	Files   map[string]string   `json:"files"` // SHA-256 by path
-	Lists   map[string][]string `json:"lists"` // our lines by path
-}
-
-// ownDir is the folder in a target in which Vornix keeps manifest, journal and safe place.
-const ownDir = ".vornix-target"
-
-func (pl Place) own(name string) string { return path.Join(ownDir, pl.Project, name) }
-
-// PlaceOf finds a target by its name. env looks up environment variables, for the server's token.
-func PlaceOf(p *project.Project, name string, env func(string) string) (Place, error) {
-	t, ok := p.File.Targets[name]
-	if !ok {
-		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the project has no target %q", name), Place: fault.Place{File: project.FileName},
-			Do: fmt.Sprintf("Describe it under [target.%s].", name)}
-		known := slices.Sorted(maps.Keys(p.File.Targets))
-		if near := nearest.Word(name, known); near != "" {
-			f.Do = fmt.Sprintf("Did you mean %q?", near)
-		} else if len(known) > 0 {
-			f.Do = "Its targets: " + strings.Join(known, ", ") + "."
-		}
-		return Place{}, f
-	}
-	pl := Place{Project: p.File.Project.Name, Name: name, Dir: filepath.FromSlash(t.Path), Server: t.Server}
-	if !filepath.IsAbs(pl.Dir) {
-		pl.Dir = filepath.Join(p.Dir, pl.Dir)
-	}
-	if t.TokenEnv != "" {
-		pl.Token = env(t.TokenEnv)
-	}
-	if info, err := os.Stat(pl.Dir); err != nil || !info.IsDir() {
-		return Place{}, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the folder of target %q is not there: %s", name, pl.Dir), Place: p.Doc.At("target", name, "path"),
-			Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.",
-			Do:  "Correct the path, mount the folder, or make it by hand if it is meant to be new."}
-	}
-	return pl, nil
-}
-
-// readManifest reads what the target remembers; an empty one when nothing has been deployed there.
-func (pl Place) readManifest(d *safefile.Dir) (*manifest, error) {
-	m := &manifest{Files: map[string]string{}, Lists: map[string][]string{}}
-	data, err := d.ReadFile(pl.own("manifest.json"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return m, nil
-	}
+// Plan compares what the target has with what it should have. It changes nothing.
+func (t *Target) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, error) {
+	s, err := t.readState(ctx, t.Project)
 	if err != nil {
 		return nil, err
 	}
-	if err := json.Unmarshal(data, m); err != nil {
-		return nil, &fault.Fault{What: "the target's record of the last deployment is damaged", Place: fault.Place{File: d.Join(pl.own("manifest.json"))}, Err: err,
-			Do: "Delete that file; the next plan then compares by content alone."}
+	p, err := t.compare(ctx, goal, s, o)
+	if err != nil {
+		return nil, err
 	}
-	return m, nil
+	if j, err := t.journal(ctx); err != nil {
+		return nil, err
+	} else if j != nil {
+		p.Half = fmt.Sprintf("%s of version %s by %s", j.Kind, j.Version, j.By)
+	}
+	return p, nil
 }
 
-// NewPlan compares what the target has with what it should have. It changes nothing.
-func NewPlan(p *project.Project, pl Place, bundles []bundle.Bundle, g *needs.Graph) (*Plan, error) {
-	d, err := safefile.OpenDir(pl.Dir)
-	if err != nil {
-		return nil, err
+func (t *Target) compare(ctx context.Context, goal *Goal, s *state, o PlanOptions) (*Plan, error) {
+	now := s.now()
+	p := &Plan{Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]listing.Entry{}, playing: -1}
+	for _, f := range goal.Files {
+		p.Steps = append(p.Steps, Step{Path: f.Path, Role: f.Role, Size: f.Size, want: f})
 	}
-	defer d.Close()
-	m, err := pl.readManifest(d)
-	if err != nil {
-		return nil, err
-	}
-	plan := &Plan{Target: pl.Name, Version: p.File.Project.Version, Before: m.Version, Steps: []Step{}, place: pl, lists: map[string][]string{}}
 	wanted := map[string]bool{}
-	for _, b := range bundles {
-		s := Step{Path: path.Join(p.Profile.Server.Bundles, b.Name), Size: b.Size, sha256: b.SHA256, source: p.Join(bundle.Dir, b.Name)}
-		wanted[s.Path] = true
-		if err := s.compare(d, m.Files[s.Path]); err != nil {
-			return nil, err
-		}
-		plan.Steps = append(plan.Steps, s)
-		plan.maps = append(plan.maps, b.Maps...)
+	for _, f := range goal.Files {
+		wanted[f.Path] = true
 	}
-	for _, old := range slices.Sorted(maps.Keys(m.Files)) {
-		if wanted[old] {
+	for _, name := range slices.Sorted(maps.Keys(now.Files)) {
+		f := now.Files[name]
+		if wanted[name] || f.Role == Listing {
 			continue
 		}
-		info, err := d.Stat(old)
-		if err != nil {
-			continue // gone already
+		if !goal.only || slices.Contains(goal.gone, name) {
+			p.Steps = append(p.Steps, Step{Path: name, Role: f.Role, Size: f.Size, Action: Remove})
 		}
-		s := Step{Path: old, Action: Remove, Size: info.Size()}
-		if sum, _, err := safefile.HashFile(d.Join(old)); err != nil {
+	}
+	if err := t.look(ctx, p, now, o); err != nil {
+		return nil, err
+	}
+	for i := range t.profile.Server.Lists {
+		if t.about.Mirror() {
+			break
+		}
+		if err := t.list(ctx, p, i, now); err != nil {
 			return nil, err
-		} else if sum != m.Files[old] {
-			s.Drift = "it was changed there since it was deployed"
 		}
-		plan.Steps = append(plan.Steps, s)
 	}
-	records := index.Records(p, bundles, g)
-	for _, l := range p.Profile.Server.Lists {
-		lines := index.Lines(l, index.HeadOf(p), records)
-		plan.lists[l.File] = lines
-		old := []byte{}
-		exists := false
-		if _, err := d.Stat(l.File); err == nil {
-			exists = true
-			if old, err = d.ReadFile(l.File); err != nil {
-				return nil, err
-			}
+	for _, x := range p.Steps {
+		if x.Action == Add || x.Action == Change {
+			p.Upload += x.Size
 		}
-		s := Step{Path: l.File, List: true, data: []byte(editList(string(old), m.Lists[l.File], lines))}
-		s.Size = int64(len(s.data))
-		switch {
-		case exists && bytes.Equal(old, s.data):
-			s.Action = Leave
-		case exists:
-			s.Action = Change
-		default:
-			s.Action = Add
-		}
-		plan.Steps = append(plan.Steps, s)
 	}
-	return plan, nil
+	return p, nil
 }
 
-// compare sets the action for a file that should be there with s.sha256; deployed is what was put there last, if anything.
-func (s *Step) compare(d *safefile.Dir, deployed string) error {
-	if _, err := d.Stat(s.Path); err != nil {
-		s.Action = Add
-		return nil
+// look finds out what is there of the plan's files: from remembered hashes where size and time confirm them, else by content.
+func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions) error {
+	folders := map[string]bool{}
+	for _, x := range p.Steps {
+		folders[path.Dir(x.Path)] = true
 	}
-	sum, _, err := safefile.HashFile(d.Join(s.Path))
+	infos := map[string]transport.Info{}
+	list, err := t.site.List(ctx, slices.Sorted(maps.Keys(folders)))
+	switch {
+	case errors.Is(err, errors.ErrUnsupported):
+		if infos, err = t.lookEach(ctx, p); err != nil {
+			return err
+		}
+	case err != nil:
+		return t.explain("look at", slices.Sorted(maps.Keys(folders))[0], err)
+	}
+	for _, i := range list {
+		infos[i.Path] = i
+	}
+	ours := map[string]bool{}
+	var unsure []string
+	for i := range p.Steps {
+		x := &p.Steps[i]
+		ours[x.Path] = true
+		info, there := infos[x.Path]
+		if !there {
+			continue
+		}
+		known := now.Files[x.Path]
+		if !o.Verify && known != nil && known.Size == info.Size && known.Time.Equal(info.Time) {
+			x.found = known
+			continue
+		}
+		if t.readOnly() && !o.Verify { // all of it would have to be read
+			x.found = &File{Size: info.Size, Time: info.Time, Role: x.Role}
+			if info.Size == x.want.Size {
+				x.found.SHA256 = x.want.SHA256
+				x.Note = "by size only: --verify reads it"
+			}
+			continue
+		}
+		x.found = &File{Size: info.Size, Time: info.Time, Role: x.Role}
+		unsure = append(unsure, x.Path)
+	}
+	sums, err := t.site.Hash(ctx, unsure)
+	if err != nil {
+		return t.explain("read", "files there", err)
+	}
+	for i := range p.Steps {
+		x := &p.Steps[i]
+		if x.found != nil && x.found.SHA256 == "" {
+			if x.found.SHA256 = sums[x.Path]; x.found.SHA256 == "" && !t.readOnly() {
+				x.found = nil // gone meanwhile
+			}
+		}
+		x.decide(now.Files[x.Path])
+	}
+	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil }) // gone already
+	beside := map[string]bool{path.Clean(t.profile.Server.Bundles): true}
+	for _, i := range list {
+		if strings.HasSuffix(i.Path, transport.NewEnding) {
+			p.left = append(p.left, i.Path)
+			continue
+		}
+		if !ours[i.Path] && now.Files[i.Path] == nil && beside[path.Dir(i.Path)] && t.profile.Server.List(i.Path) == nil && !strings.HasPrefix(path.Base(i.Path), ".vornix") {
+			p.Foreign = append(p.Foreign, i.Path)
+		}
+	}
+	slices.Sort(p.Foreign)
+	return nil
+}
+
+// lookEach asks for each file by itself.
+func (t *Target) lookEach(ctx context.Context, p *Plan) (map[string]transport.Info, error) {
+	found := make([]transport.Info, len(p.Steps))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(16)
+	for i := range p.Steps {
+		g.Go(func() error {
+			info, err := t.site.Stat(ctx, p.Steps[i].Path)
+			if absent(err) {
+				return nil
+			}
+			found[i] = info
+			if err != nil {
+				return t.explain("look at", p.Steps[i].Path, err)
+			}
+			return nil
+		})
+	}
+	infos := map[string]transport.Info{}
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	for _, i := range found {
+		if i.Path != "" {
+			infos[i.Path] = i
+		}
+	}
+	return infos, nil
+}
+
+// decide sets the action for a file, of which known was put there last.
+func (x *Step) decide(known *File) {
+	const changed = "it was changed there since it was deployed"
+	switch {
+	case x.Action == Remove:
+		if x.found != nil && known != nil && x.found.SHA256 != known.SHA256 {
+			x.Drift = changed
+		}
+	case x.found == nil:
+		x.Action = Add
+		if known != nil {
+			x.Note = "it was removed there since it was deployed"
+		}
+	case x.found.SHA256 == x.want.SHA256:
+		x.Action = Leave
+	default:
+		x.Action = Change
+		if known == nil {
+			x.Drift = "it was there before Vornix put anything there"
+		} else if x.found.SHA256 != known.SHA256 {
+			x.Drift = changed
+		}
+	}
+}
+
+const mostList = 64 << 20
+
+// list edits a list for the plan.
+func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error {
+	rule := &t.profile.Server.Lists[i]
+	ours, want := now.Lists[rule.File], p.goal.Lists[rule.File]
+	if p.goal.only {
+		want = slices.DeleteFunc(slices.Clone(ours), func(e listing.Entry) bool { return slices.Contains(p.goal.maps, e.Map) })
+	}
+	old, err := t.site.Read(ctx, rule.File, mostList)
+	if absent(err) {
+		old, err = nil, nil
+	}
+	if err != nil {
+		return t.explain("read", rule.File, err)
+	}
+	edit := func(ours, want []listing.Entry) (*listing.List, []byte, error) {
+		l, err := listing.Read(rule, old)
+		if err == nil {
+			if !p.goal.only {
+				l.Edit(ours, want, t.about.Weights)
+			} else {
+				names := listing.Names(rule)
+				for _, m := range p.goal.maps {
+					l.Without(m)
+					for _, e := range ours {
+						if e.Map == m {
+							l.Without(names(e.Line))
+						}
+					}
+				}
+			}
+			var data []byte
+			if data, err = l.Bytes(); err == nil {
+				return l, data, nil
+			}
+		}
+		return nil, nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: %v", t.Name, err), Place: fault.Place{File: t.String() + "/" + rule.File}, Why: "Nothing was changed.", Do: "Correct the file there, or what the profile says of it."}
+	}
+	l, data, err := edit(ours, want)
 	if err != nil {
 		return err
 	}
+	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)), want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing}, Data: data}}
+	known := now.Files[rule.File]
 	switch {
-	case sum == s.sha256:
-		s.Action = Leave
-	case deployed == "":
-		s.Action, s.Drift = Change, "it was there before Vornix put anything there"
-	case sum != deployed:
-		s.Action, s.Drift = Change, "it was changed there since it was deployed"
+	case old == nil && len(data) == 0:
+		x.Action = Leave
+	case old == nil:
+		x.Action = Add
 	default:
-		s.Action = Change
+		x.found = &File{SHA256: hashOf(old), Size: int64(len(old)), Role: Listing}
+		x.Action = Change
+		if bytes.Equal(old, data) {
+			x.Action = Leave
+		} else {
+			x.Note = "its other lines stay"
+		}
+		if known != nil && known.SHA256 != x.found.SHA256 {
+			x.Note = strings.TrimPrefix(x.Note+"; edited by others since", "; ")
+		}
 	}
+	if x.Action == Change && rule.File != t.profile.Server.Playing { // gains before the rotation names them, losses after it has let go of them
+		if _, union, err := edit(nil, want); err != nil {
+			return err
+		} else if !bytes.Equal(union, data) && !bytes.Equal(union, old) && !p.goal.only {
+			x.union = union
+		}
+	}
+	if rule.File == t.profile.Server.Playing {
+		p.playing = len(l.Entries())
+	}
+	if len(want) > 0 {
+		p.lists[rule.File] = want
+	}
+	p.Steps = append(p.Steps, x)
 	return nil
 }
 
@@ -217,6 +332,17 @@ func (p *Plan) Changes() int {
 	n := 0
 	for _, s := range p.Steps {
 		if s.Action != Leave {
+			n++
+		}
+	}
+	return n
+}
+
+// count is how many files have an action.
+func (p *Plan) count(a Action) int {
+	n := 0
+	for _, s := range p.Steps {
+		if s.Action == a {
 			n++
 		}
 	}

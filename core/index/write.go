@@ -244,7 +244,7 @@ func (w *writer) index(ctx context.Context, bundles []bundle.Bundle) (*Index, er
 		return x, nil
 	}
 	x.Bundles = Records(w.p, bundles, w.g)
-	notes, err := w.notes()
+	notes, err := Notes(w.p)
 	if err != nil {
 		return nil, err
 	}
@@ -307,10 +307,10 @@ func (w *writer) date(version string) string {
 	return w.o.Date
 }
 
-// notes is what is new in the project's version.
-func (w *writer) notes() (string, error) {
-	rel := profile.Fill(w.p.File.Index.Notes, map[string]string{"version": w.p.File.Project.Version})
-	data, err := os.ReadFile(w.p.Join(rel))
+// Notes is what is new in the project's version, as its own file of notes says; empty when there is none.
+func Notes(p *project.Project) (string, error) {
+	rel := profile.Fill(p.File.Index.Notes, map[string]string{"version": p.File.Project.Version})
+	data, err := os.ReadFile(p.Join(rel))
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}

@@ -22,6 +22,7 @@ const (
 	Released   = "released"
 	Deployed   = "deployed"
 	RolledBack = "rolled-back"
+	Withdrawn  = "withdrawn"
 	Swept      = "swept"
 	Restored   = "restored"
 	Indexed    = "indexed"

@@ -54,7 +54,7 @@ func list(ctx context.Context, where string) (*listing, error) {
 		if err != nil {
 			return err
 		}
-		if e.IsDir() && (e.Name() == recordsDir || e.Name() == project.StateDir) {
+		if e.IsDir() && (e.Name() == recordsDir || e.Name() == project.StateDir || e.Name() == project.TargetDir) {
 			return filepath.SkipDir
 		}
 		if !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {

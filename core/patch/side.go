@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
+	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/swap"
 )
@@ -61,7 +62,7 @@ func LoadSide(ctx context.Context, name string) (*Side, error) {
 		if err != nil {
 			return err
 		}
-		if e.IsDir() && e.Name() == recordsDir {
+		if e.IsDir() && (e.Name() == recordsDir || e.Name() == project.TargetDir) {
 			return filepath.SkipDir
 		}
 		if !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {

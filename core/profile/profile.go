@@ -187,21 +187,6 @@ type Models struct {
 	Largest   float64 `toml:"largest" jsonschema:"minimum=0,description=Longest side of a model in metres; 0 for no limit"`
 }
 
-// Server says how the game's server is laid out.
-type Server struct {
-	Bundles string     `toml:"bundles" jsonschema:"description=Folder that bundles go to"`
-	Lists   []ListFile `toml:"list" jsonschema:"description=Lists that name the maps"`
-	Maps    string     `toml:"maps" jsonschema:"description=The list that says which maps exist"`
-	Playing string     `toml:"playing" jsonschema:"description=The list that says what is played\\, in order"`
-}
-
-// ListFile is a text file with a line for each map.
-type ListFile struct {
-	File   string `toml:"file" jsonschema:"required,description=File name"`
-	Line   string `toml:"line" jsonschema:"required,description=The line; {map} {title} {mode} {modes} {file} {stem} {bundle} {version} {date} {size} {sha256} {url} {game} {players_least} {players_most} {name} {project} are filled in"`
-	Escape string `toml:"escape" jsonschema:"enum=line,enum=quotes,enum=json,enum=csv,enum=xml,enum=percent,enum=none,description=How values are escaped (default line: control characters become spaces)"`
-}
-
 // Parse reads a profile. name is the file name that findings show. An error is a *finding.Failure.
 func Parse(name string, data []byte) (*Profile, error) {
 	p := &Profile{Source: data}
@@ -341,11 +326,7 @@ func (p *Profile) validate() []finding.Finding {
 	p.sweeps(wrong)
 	p.installing(wrong)
 	p.metadata(wrong, oneOf)
-	for _, which := range []struct{ key, value string }{{"maps", p.Server.Maps}, {"playing", p.Server.Playing}} {
-		if which.value != "" && !slices.ContainsFunc(p.Server.Lists, func(l ListFile) bool { return l.File == which.value }) {
-			wrong([]any{"server", which.key}, "%q is none of the [[server.list]] files", which.value)
-		}
-	}
+	p.serving(wrong, oneOf)
 	return list
 }
 

@@ -66,7 +66,7 @@ func TestWrongProfiles(t *testing.T) {
 		head + "[models]\ntriangles = 'many'\n":                                                                                                 "",
 		head + "[srever]\n":                                                                                                                     `"srever"`,
 		head + "[map]\nlimits = { winch = 'six' }\n":                                                                                            "",
-		head + "[[server.list]]\nfile = 'a'\nline = '{map}'\nlines = 'x'\n":                                                                     `"lines"`,
+		head + "[[server.list]]\nfile = 'a'\nline = '{map}'\nliens = 'x'\n":                                                                     `"liens"`,
 		"[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n\n[[addon.file]]\npath = 'a'\nform = 'yml'\n":                                          `"yml"`,
 		head + "[[addon.field]]\nname = 'a'\ntype = 'text'\nfrom = 'modes'\n[[addon.field]]\nname = 'a'\ntype = 'text'\n":                       "its own",
 		head + "[[addon.field]]\nname = 'a'\ntype = 'text'\nfrom = 'size'\n":                                                                    "size is a number",

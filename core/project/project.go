@@ -7,7 +7,6 @@ import (
 	"cmp"
 	"errors"
 	"io/fs"
-	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -28,10 +27,11 @@ import (
 	"vornix/core/tomlfile"
 )
 
-// FileName is the project file's name; StateDir holds what Vornix remembers beside it.
+// FileName is the project file's name; StateDir holds what Vornix remembers beside it, and TargetDir what it remembers on a target.
 const (
-	FileName = "vornix.toml"
-	StateDir = ".vornix"
+	FileName  = "vornix.toml"
+	StateDir  = ".vornix"
+	TargetDir = ".vornix-target"
 )
 
 // Project is a loaded project.
@@ -119,14 +119,6 @@ type Retracted struct {
 type Signing struct {
 	Required bool     `toml:"required" jsonschema:"description=Whether patches must be signed by a trusted key"`
 	Trusted  []string `toml:"trusted" jsonschema:"description=Public keys that are trusted\\, as 'vornix key show' prints them"`
-}
-
-// Target is a place that a release goes to.
-type Target struct {
-	Kind     string `toml:"kind" jsonschema:"required,enum=folder,description=How to reach it"`
-	Path     string `toml:"path" jsonschema:"required,description=The server's folder; relative to the project or absolute"`
-	Server   string `toml:"server" jsonschema:"description=Address of the game server's HTTP answer\\, or the name of a file in the target's folder that holds the address; empty: nobody is asked"`
-	TokenEnv string `toml:"token_env" jsonschema:"description=Name of the environment variable that holds the server's token"`
 }
 
 // Accept declares a finding known.
@@ -310,15 +302,7 @@ func (p *Project) validate() []finding.Finding {
 			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it must ship."))
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(f.Targets)) {
-		t := f.Targets[name]
-		if t.Kind != "folder" {
-			wrong([]any{"target", name, "kind"}, "kind must be folder, and is %q", t.Kind)
-		}
-		if t.Path == "" {
-			wrong([]any{"target", name, "path"}, "path is missing: the server's folder")
-		}
-	}
+	list = append(list, p.targets()...)
 	for i, key := range p.File.Signing.Trusted {
 		if _, err := sign.ParseWord(key); err != nil {
 			list = append(list, p.Doc.Wrong([]any{"signing", "trusted", i}, "this is no public key: %v", err))

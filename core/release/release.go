@@ -9,11 +9,10 @@ import (
 	"context"
 	"crypto"
 	"fmt"
-	"maps"
 	"path"
-	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"vornix/core/addon"
@@ -44,16 +43,17 @@ type Options struct {
 	Workers       int
 	Stages        build.Stages // how maps are compiled
 	Progress      job.Progress
-	Program       string              // tells one build of Vornix from another
-	Env           func(string) string // looks up environment variables, for servers' tokens
-	Overwrite     bool                // deploy over what somebody else changed
-	WithoutServer bool                // deploy without asking the game server
-	OnStep        func(Step)          // told of each step of a release as it ends
-	Date          string              // of the release, as in 2026-11-25; empty: the day on which it is made
-	Keys          []crypto.Signer     // sign the index
-	Unsigned      bool                // the index may go out without a signature although the last one had one
-	LostKey       bool                // the index may be signed by keys that the last one does not know
-	ReplaceEdited bool                // metadata files that somebody changed by hand are written anew; what was there goes to the safe place
+	Program       string          // tells one build of Vornix from another
+	Access        deploy.Access   // what lets in at targets
+	Overwrite     bool            // deploy over what somebody else changed
+	Verify        bool            // targets are compared by content
+	WithoutServer bool            // deploy without asking the game server
+	OnStep        func(Step)      // told of each step of a release as it ends
+	Date          string          // of the release, as in 2026-11-25; empty: the day on which it is made
+	Keys          []crypto.Signer // sign the index
+	Unsigned      bool            // the index may go out without a signature although the last one had one
+	LostKey       bool            // the index may be signed by keys that the last one does not know
+	ReplaceEdited bool            // metadata files that somebody changed by hand are written anew; what was there goes to the safe place
 }
 
 // Step is how one step ended.
@@ -81,6 +81,8 @@ type Session struct {
 	o     Options
 	graph *needs.Graph
 	lock  *safefile.Lock
+	// writing is held while the ledger is written: several targets may be deployed to at once.
+	writing sync.Mutex
 	// studio is where both the build and the pictures beside bundles take theirs.
 	studio build.Studio
 }
@@ -105,6 +107,9 @@ func Open(p *project.Project, command string, o Options) (*Session, error) {
 
 // Close frees the project.
 func (s *Session) Close() { s.lock.Release() }
+
+// Graph reads the project's maps and materials.
+type Graph func(context.Context) (*needs.Graph, error)
 
 // scan reads the project's maps and materials, once a session.
 func (s *Session) scan(ctx context.Context) (*needs.Graph, error) {
@@ -309,88 +314,6 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 	return step, r.Maps, nil
 }
 
-// PlanDeploy says what a deployment to a target would do. It changes nothing and needs no lock.
-func PlanDeploy(ctx context.Context, p *project.Project, g *needs.Graph, target string, bundles []bundle.Bundle, env func(string) string) (*deploy.Plan, error) {
-	pl, err := deploy.PlaceOf(p, target, env)
-	if err != nil {
-		return nil, err
-	}
-	if err := index.Guard(p, bundles); err != nil {
-		return nil, err
-	}
-	return deploy.NewPlan(p, pl, bundles, g)
-}
-
-// Deploy brings bundles to a target.
-func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
-	step := &Step{Name: "deploy", Made: []Made{}}
-	defer timed(step, time.Now())
-	pl, err := deploy.PlaceOf(s.P, target, s.o.Env)
-	if err != nil {
-		return nil, err
-	}
-	folders := []string{s.P.Profile.Server.Bundles}
-	for _, l := range s.P.Profile.Server.Lists {
-		folders = append(folders, path.Dir(l.File))
-	}
-	undone, err := deploy.Recover(pl, folders...)
-	if err != nil {
-		return nil, err
-	}
-	g, err := s.scan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	plan, err := PlanDeploy(ctx, s.P, g, target, bundles, s.o.Env)
-	if err != nil {
-		return nil, err
-	}
-	r, err := deploy.Apply(ctx, plan, deploy.Options{Overwrite: s.o.Overwrite, WithoutServer: s.o.WithoutServer})
-	if err != nil {
-		return nil, err
-	}
-	for _, x := range plan.Steps {
-		step.Made = append(step.Made, Made{filepath.ToSlash(filepath.Join(pl.Dir, filepath.FromSlash(x.Path))), x.Size, string(x.Action)})
-	}
-	step.Kept = r.Changed == 0
-	switch {
-	case step.Kept:
-		step.Summary = fmt.Sprintf("nothing changed: %s has version %s already", target, plan.Version)
-	case plan.Before != "" && plan.Before != plan.Version:
-		step.Summary = fmt.Sprintf("%s goes from version %s to %s: %s changed", target, plan.Before, plan.Version, Count(r.Changed, "file"))
-	default:
-		step.Summary = fmt.Sprintf("%s has version %s: %s changed", target, plan.Version, Count(r.Changed, "file"))
-	}
-	if undone {
-		step.Summary += " (an earlier deployment, killed half way, was undone first)"
-	}
-	if step.Server = r.Status; r.Status != nil {
-		var names []string
-		for _, b := range bundles {
-			names = append(names, b.Maps...)
-		}
-		step.Summary += fmt.Sprintf("; its server has loaded %s", strings.Join(names, " and "))
-		if r.Status.Playing != "" {
-			step.Summary += " and plays " + r.Status.Playing
-		}
-	}
-	if !step.Kept {
-		return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Deployed, Time: time.Now(), Version: plan.Version, Target: target, Files: hashes(bundles)})
-	}
-	return step, nil
-}
-
-func hashes(bundles []bundle.Bundle) map[string]string {
-	files := map[string]string{}
-	for _, b := range bundles {
-		files[b.Name] = b.SHA256
-	}
-	return files
-}
-
-// Targets lists the names of the project's targets, sorted.
-func Targets(p *project.Project) []string { return slices.Sorted(maps.Keys(p.File.Targets)) }
-
 // Release runs all steps for a version; "" is the project's own. Steps that ended are in the result even with an error.
 func (s *Session) Release(ctx context.Context, version string) (steps []Step, err error) {
 	if err := s.takeVersion(version); err != nil {
@@ -409,10 +332,13 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err != nil {
 		return steps, err
 	}
-	for _, target := range Targets(s.P) { // a target that is not there is better found before the work than after it
-		if _, err := deploy.PlaceOf(s.P, target, s.o.Env); err != nil {
+	targets := Writable(s.P)
+	for _, target := range targets { // a target that is not there is better found before the work than after it
+		t, err := deploy.Open(ctx, s.P, target, s.o.Access)
+		if err != nil {
 			return steps, err
 		}
+		t.Close()
 	}
 	if err := ended(Check(ctx, s.P, g)); err != nil {
 		return steps, err
@@ -456,7 +382,7 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	if err := ended(s.Index(ctx, bundles, date)); err != nil {
 		return steps, err
 	}
-	for _, target := range Targets(s.P) {
+	for _, target := range targets {
 		if err := ended(s.Deploy(ctx, target, bundles)); err != nil {
 			return steps, err
 		}
@@ -546,4 +472,12 @@ func Bytes(n int64) string {
 		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
 	}
 	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
+}
+
+func hashes(bundles []bundle.Bundle) map[string]string {
+	files := map[string]string{}
+	for _, b := range bundles {
+		files[b.Name] = b.SHA256
+	}
+	return files
 }

@@ -285,6 +285,15 @@ func (d *Dir) Remove(rel string) error {
 	return nil
 }
 
+// RemoveFile removes a file, and leaves the folder that it was in, which may not be Vornix's own. A file that is not there is no error.
+func (d *Dir) RemoveFile(rel string) error {
+	err := d.root.Remove(filepath.FromSlash(rel))
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return explain(err, "remove", d.Join(rel))
+}
+
 // RemoveTree removes a folder with all that is in it, without following links. One that is not there is no error.
 func (d *Dir) RemoveTree(rel string) error {
 	if err := CheckPath(rel); err != nil {
@@ -337,6 +346,27 @@ func (d *Dir) Move(from, to string) error {
 		return explain(err, "move", d.Join(from))
 	}
 	return nil
+}
+
+// CreateNew makes a small file that must not be there yet; one that is there is an fs.ErrExist. Of several that try, one wins.
+func (d *Dir) CreateNew(rel string, data []byte) error {
+	if err := CheckPath(rel); err != nil {
+		return err
+	}
+	if folder := path.Dir(rel); folder != "." {
+		if err := d.MakeFolder(folder); err != nil {
+			return err
+		}
+	}
+	f, err := d.root.OpenFile(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	if err != nil {
+		return explain(err, "make", d.Join(rel))
+	}
+	defer f.Close()
+	if _, err := f.Write(data); err != nil {
+		return explain(err, "write", d.Join(rel))
+	}
+	return f.Sync()
 }
 
 // Append adds one line to a file in a single write and makes it durable: for logs that are read line by line, where a

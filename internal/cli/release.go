@@ -84,7 +84,7 @@ func (a *app) releasePlan(ctx context.Context, answer *show.Answer, p *project.P
 	if version == "" {
 		version = head.Version
 	}
-	targets := release.Targets(p)
+	targets := release.Writable(p)
 	answer.Result = struct {
 		Version string   `json:"version"`
 		Build   []string `json:"build"`

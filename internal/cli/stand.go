@@ -2,12 +2,18 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"os"
+	"slices"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"vornix/core/fault"
 	"vornix/core/profile"
+	"vornix/core/release"
 	"vornix/core/standin"
 	"vornix/internal/cli/show"
 )
@@ -19,16 +25,27 @@ func (a *app) standCommand() *cobra.Command {
 		Example: `  vornix stand server ../servers/kestrel
   vornix stand server /tmp/srv --profile burrow-tramways --listen 127.0.0.1:4180`,
 	}
-	var listen, profileName, tokenEnv string
+	var listen, profileName, tokenEnv, fail string
+	var noWatch bool
+	var players int
+	var round time.Duration
 	server := &cobra.Command{
 		Use:   "server DIR",
 		Short: "Load the bundles in DIR and answer over HTTP what is loaded",
-		Long: `The stand-in does what a game server does when it starts in the folder DIR: it opens the bundles where the game looks
-for them, loads every map with all it needs, and reads the lists. It runs until Ctrl-C and writes its address into
-DIR/stand-server.url.
+		Long: `The stand-in does what a game server does in the folder DIR: it opens the bundles where the game looks for them, loads
+every map with all it needs, reads the lists, and plays the rotation. It notices what changes in DIR, runs until Ctrl-C, and
+writes its address into DIR/stand-server.url.
 
-  GET /status    what is loaded, what is missing, what is played
-  POST /reload   load everything anew (with --token-env: wants the token as a bearer token)`,
+  GET /status        what is loaded, what is missing and why, what is played, how players fare
+  POST /reload       load everything anew
+  POST /next         play the next map of the rotation
+  POST /fail         go wrong, as {"mode": "load", "map": "..."} says; {"mode": ""} ends it
+  GET /files/NAME    a bundle, as players get it
+  GET /events        what happened
+
+With --token-env, what changes something wants the token as a bearer token. Ways to go wrong:
+
+` + ways(),
 		Example: `  vornix stand server ../servers/kestrel
   curl -s $(cat ../servers/kestrel/stand-server.url)/status`,
 		Args: between(1, 1, "the server's folder"),
@@ -37,7 +54,8 @@ DIR/stand-server.url.
 			if err != nil {
 				return err
 			}
-			o := standin.Options{Listen: listen}
+			mode, name, _ := strings.Cut(fail, ":")
+			o := standin.Options{Listen: listen, Watch: !noWatch, Players: players, Round: round, Fail: standin.Failure{Mode: mode, Map: name}}
 			if tokenEnv != "" {
 				if o.Token = os.Getenv(tokenEnv); o.Token == "" {
 					return &fault.Fault{Kind: fault.Usage, What: "the environment variable " + tokenEnv + " is empty", Do: "Set it to the token that clients must send."}
@@ -51,15 +69,37 @@ DIR/stand-server.url.
 			a.mapTable(s.Status().Maps)
 			answer.Result = map[string]string{"url": s.URL, "game": prof.Game.Title}
 			a.out.Answer(answer, nil, 0)
-			<-ctx.Done()
+			select {
+			case <-ctx.Done():
+			case <-s.Ended():
+			}
+			if st := s.Status(); st.Players != nil {
+				a.out.Say("%s joined %s and got %s; %s failed", release.Count(st.Players.Count, "player"), release.Count(st.Players.Joined, "time"), release.Bytes(st.Players.Loaded), release.Count(st.Players.Failed, "join"))
+			}
 			return s.Close()
 		}),
 	}
 	server.Flags().StringVar(&listen, "listen", "", "`address` to listen on (default: a free port of this machine)")
 	server.Flags().StringVar(&profileName, "profile", "", "game profile `name` (default: that of the project here)")
 	server.Flags().StringVar(&tokenEnv, "token-env", "", "environment `variable` that holds the token for /reload")
+	server.Flags().BoolVar(&noWatch, "no-watch", false, "load anew only when told to")
+	server.Flags().IntVar(&players, "players", 0, "simulate this `number` of players, who join again and again")
+	server.Flags().DurationVar(&round, "round", 0, "play each map of the rotation for this `time`, as in 10m (default: until told otherwise)")
+	server.Flags().StringVar(&fail, "fail", "", "go wrong from the beginning: `MODE`, or load:MAP")
+	_ = server.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
+	})
 	cmd.AddCommand(server)
 	return only(cmd)
+}
+
+// ways lists the ways in which a stand-in can go wrong.
+func ways() string {
+	var lines []string
+	for _, mode := range slices.Sorted(maps.Keys(standin.Failures)) {
+		lines = append(lines, fmt.Sprintf("  %-6s  %s", mode, standin.Failures[mode]))
+	}
+	return strings.Join(lines, "\n")
 }
 
 // standProfile is the named profile, or that of the project.

@@ -3,8 +3,8 @@ package cli
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -16,7 +16,6 @@ import (
 	"vornix/core/ledger"
 	"vornix/core/project"
 	"vornix/core/release"
-	"vornix/core/standin"
 	"vornix/internal/cli/show"
 )
 
@@ -30,13 +29,8 @@ type statusAnswer struct {
 	Packed   []bundle.Bundle `json:"packed"`
 	Indexed  bool            `json:"indexed"`
 	Released string          `json:"released"` // the latest finished version
-	Targets  []targetAnswer  `json:"targets"`
+	Targets  []*deploy.State `json:"targets"`
 	Next     string          `json:"next"`
-}
-
-type targetAnswer struct {
-	deploy.State
-	Server string `json:"server"` // what its game server says
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -54,7 +48,7 @@ there, whether files there were changed since, and what its game server plays.`,
 				return err
 			}
 			head := p.File.Project
-			st := statusAnswer{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Packed: []bundle.Bundle{}, Targets: []targetAnswer{}}
+			st := statusAnswer{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Packed: []bundle.Bundle{}, Targets: []*deploy.State{}}
 			if st.Stale, err = build.Stale(ctx, p, programID()); err != nil {
 				return err
 			}
@@ -114,20 +108,9 @@ there, whether files there were changed since, and what its game server plays.`,
 			if st.Released != head.Version {
 				st.Next = orWord(st.Next, "vornix release")
 			}
-			for _, name := range release.Targets(p) {
-				t := lookAt(ctx, p, name)
-				st.Targets = append(st.Targets, t)
-				state := "nothing of this project"
-				if t.Version != "" {
-					state = "version " + t.Version
-				}
-				if len(t.Drift) > 0 {
-					state += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), few(t.Drift))
-				}
-				if t.Error != "" {
-					state = "could not be looked at: " + t.Error
-				}
-				row("on "+name, state+t.Server)
+			st.Targets = a.lookAtAll(ctx, p)
+			for _, t := range st.Targets {
+				row("on "+t.Target, stateOf(t))
 			}
 			answer.Result = st
 			a.out.Table([]string{"", ""}, rows)
@@ -164,32 +147,50 @@ func (a *app) pictureRow(ctx context.Context, p *project.Project, row func(what,
 	return names, nil
 }
 
-// lookAt says what a target has and what its server plays.
-func lookAt(ctx context.Context, p *project.Project, name string) targetAnswer {
-	t := targetAnswer{State: deploy.State{Target: name, Drift: []string{}}}
-	pl, err := deploy.PlaceOf(p, name, os.Getenv)
-	if err == nil {
-		var st *deploy.State
-		if st, err = deploy.Look(pl); err == nil {
-			t.State = *st
+// lookAtAll looks at all targets at once, since some may not answer for a while.
+func (a *app) lookAtAll(ctx context.Context, p *project.Project) []*deploy.State {
+	names := release.Targets(p)
+	list := make([]*deploy.State, len(names))
+	access := a.access()
+	var wg sync.WaitGroup
+	for i, name := range names {
+		wg.Go(func() { list[i] = deploy.Look(ctx, p, name, access, false) })
+	}
+	wg.Wait()
+	return list
+}
+
+// stateOf says what a target has, in a line.
+func stateOf(t *deploy.State) string {
+	if t.Error != "" {
+		if !t.Reachable {
+			return "unreachable: " + show.Clean(t.Error)
 		}
+		return "could not be looked at: " + show.Clean(t.Error)
 	}
-	if err != nil {
-		t.Error = err.Error()
-		return t
+	text := "nothing of this project"
+	if t.Version != "" {
+		text = "version " + t.Version
 	}
-	if pl.Server == "" {
-		return t
+	if t.Last != nil {
+		text += fmt.Sprintf(", since %s by %s", t.Last.Time.Local().Format("2006-01-02 15:04"), show.Clean(t.Last.By))
 	}
-	c, err := standin.Dial(ctx, pl.Server, pl.Dir, pl.Token)
-	if err != nil {
-		t.Server = "; its server does not answer"
-		return t
+	if len(t.Drift) > 0 {
+		text += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), few(t.Drift))
 	}
-	if s, err := c.Status(ctx); err == nil {
-		t.Server = fmt.Sprintf("; its server plays %s", orWord(s.Playing, "nothing"))
+	if t.Half != "" {
+		text += "; a deployment did not come to its end: " + show.Clean(t.Half)
 	}
-	return t
+	if t.Locked != nil {
+		text += fmt.Sprintf("; locked by %s: %s", show.Clean(t.Locked.By), show.Clean(t.Locked.Command))
+	}
+	switch {
+	case t.Server != nil:
+		text += "; its server plays " + orWord(t.Server.Playing, "nothing")
+	case t.Asked != "":
+		text += "; " + t.Asked
+	}
+	return text
 }
 
 func few(list []string) string {

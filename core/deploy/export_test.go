@@ -1,0 +1,14 @@
+package deploy
+
+import (
+	"time"
+
+	"vornix/core/transport"
+)
+
+// Impatient lets a lost connection be given up soon.
+func (t *Target) Impatient() {
+	if s, ok := t.site.(*transport.SFTP); ok {
+		s.Patience(10*time.Millisecond, 20*time.Millisecond)
+	}
+}

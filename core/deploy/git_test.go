@@ -1,0 +1,193 @@
+package deploy_test
+
+import (
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/deploy"
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/internal/peer"
+)
+
+// repository makes a bare repository with one commit in it, and a clone of somebody else's.
+func repository(t *testing.T, d *desk) (bare, other string, git func(dir string, args ...string) string) {
+	program := peer.Need(t, "git")
+	home := t.TempDir()
+	t.Setenv("HOME", home)
+	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
+	require.NoError(t, os.WriteFile(filepath.Join(home, ".gitconfig"), []byte("[user]\nname = Mole\nemail = mole@burrow.example\n[init]\ndefaultBranch = main\n"), 0o666))
+	git = func(dir string, args ...string) string { return strings.TrimSpace(peer.Run(t, dir, program, args...)) }
+	bare, other = filepath.Join(t.TempDir(), "server.git"), filepath.Join(t.TempDir(), "other")
+	git(home, "init", "--quiet", "--bare", bare)
+	git(home, "clone", "--quiet", bare, other)
+	require.NoError(t, os.MkdirAll(filepath.Join(other, "burrow"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(other, "burrow", "levels.txt"), []byte("# what there is\n\n\n\n\nold_shaft\n"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(other, "burrow", "timetable.txt"), []byte("old_shaft dig\n"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(other, "README"), []byte("a server\n"), 0o666))
+	git(other, "add", ".")
+	git(other, "commit", "--quiet", "-m", "begin")
+	git(other, "push", "--quiet", "origin", "HEAD")
+	d.target(project.Target{Kind: "git", URL: bare, Branch: "main", Folder: "burrow", Tag: "{name}-{version}"})
+	return bare, other, git
+}
+
+func TestToAGitRepository(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	bare, other, git := repository(t, d)
+	d.write("notes/1.0.0.md", "Two levels.\n")
+	r := d.must()
+	assert.NotEmpty(t, r.Commit)
+	name := d.p.File.Project.Name
+	assert.Equal(t, name+"-1.0.0", r.Tag)
+	assert.Equal(t, "Lower Sidings 1.0.0\n\nTwo levels.", git(bare, "log", "-1", "--format=%B", name+"-1.0.0"))
+	git(other, "pull", "--quiet")
+	d.server = filepath.Join(other, "burrow")
+	d.sound("pulled")
+	assert.NotContains(t, git(bare, "ls-tree", "-r", "--name-only", "main"), "/safe/", "only what others need is in the repository")
+	assert.Equal(t, "# what there is\n\n\n\n\nold_shaft\nore_spiral\ntram_depot\n", d.read("levels.txt"))
+	assert.Zero(t, d.must().Changed)
+
+	// Others push meanwhile: something else is rebased over, the same lines are planned anew.
+	meanwhile := func(file, text string) func(*deploy.Options) {
+		done := false
+		return func(o *deploy.Options) {
+			o.Between = func() {
+				if !done {
+					done = true
+					git(other, "pull", "--quiet", "--rebase")
+					require.NoError(t, os.WriteFile(filepath.Join(other, filepath.FromSlash(file)), []byte(text), 0o666))
+					git(other, "commit", "--quiet", "-am", "meanwhile")
+					git(other, "push", "--quiet", "origin", "HEAD")
+				}
+			}
+		}
+	}
+	d.pack("1.1.0", "ore_spiral", "silt_works")
+	d.must(meanwhile("README", "a better server\n"))
+	git(other, "pull", "--quiet")
+	assert.Equal(t, "a better server", git(other, "show", "HEAD:README"))
+	assert.Contains(t, d.read("levels.txt"), "silt_works")
+	assert.NoFileExists(t, filepath.Join(d.server, "levels", "tram_depot.vnm"))
+	d.pack("1.2.0", "loam_pit", "ore_spiral", "silt_works")
+	r = d.must(meanwhile("burrow/levels.txt", strings.Replace(d.read("levels.txt"), "silt_works", "silt_works\nnew_shaft", 1)))
+	git(other, "pull", "--quiet")
+	assert.Contains(t, d.read("levels.txt"), "silt_works\nnew_shaft\n")
+	assert.Contains(t, d.read("levels.txt"), "loam_pit")
+	assert.Equal(t, "1.2.0", r.Plan.Version)
+
+	// The way back works from a machine that has never seen it: what it needs is in the history.
+	require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "git")))
+	require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "targets")))
+	_, err := d.back("1.0.0")
+	require.NoError(t, err)
+	git(other, "pull", "--quiet")
+	assert.Contains(t, d.snapshot(), "levels/tram_depot.vnm")
+	assert.Contains(t, d.read("levels.txt"), "new_shaft", "others' lines stay")
+	assert.Equal(t, "Lower Sidings: back to 1.0.0", git(other, "log", "-1", "--format=%s"))
+	assert.Empty(t, git(filepath.Join(d.p.State(), "git", "practice"), "status", "--porcelain"))
+
+	// A server that refuses: nothing is left of it.
+	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"), []byte("#!/bin/sh\necho 'no deployments on Sundays'\nexit 1\n"), 0o777))
+	d.pack("1.3.0", "ore_spiral")
+	head := git(bare, "rev-parse", "main")
+	_, err = d.run()
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "no deployments on Sundays")
+	assert.Equal(t, head, git(bare, "rev-parse", "main"))
+	assert.NotContains(t, git(filepath.Join(d.p.State(), "git", "practice"), "tag"), "1.3.0")
+	require.NoError(t, os.Remove(filepath.Join(bare, "hooks", "pre-receive")))
+	d.must()
+	about := d.p.File.Targets["practice"]
+	about.URL = bare + "-gone"
+	d.target(about)
+	_, err = deploy.Open(ctx, d.p, "practice", d.access)
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+}
+
+func TestAWorkingTreeOfOnesOwn(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	bare, other, git := repository(t, d)
+	about := project.Target{Kind: "git", Path: other, Folder: "burrow", Branch: "main"}
+	d.target(about)
+	require.NoError(t, os.WriteFile(filepath.Join(other, "README"), []byte("I am at work here\n"), 0o666))
+	d.must()
+	assert.Equal(t, "a server", git(bare, "show", "main:README"))
+	assert.Equal(t, "M README", git(other, "status", "--porcelain"), "what is under way there stays, and is nobody's business")
+	assert.Contains(t, git(bare, "show", "main:burrow/levels.txt"), "ore_spiral")
+	git(other, "add", "README")
+	d.pack("1.1.0", "ore_spiral")
+	_, err := d.run2()
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "README")
+	git(other, "restore", "--staged", "README")
+	git(other, "switch", "--quiet", "-c", "attempt")
+	_, err = d.run2()
+	assert.ErrorContains(t, err, "the branch attempt is checked out")
+	git(other, "switch", "--quiet", "main")
+	no := false
+	about.Push = &no
+	d.target(about)
+	before := git(bare, "rev-parse", "main")
+	r := d.must()
+	assert.NotEmpty(t, r.Commit)
+	assert.Equal(t, before, git(bare, "rev-parse", "main"), "it is not pushed when that is not wanted")
+	linked := filepath.Join(t.TempDir(), "linked")
+	git(other, "worktree", "add", "--quiet", "-b", "beta", linked)
+	d.target(project.Target{Kind: "git", Path: linked, Folder: "burrow", Branch: "beta", Push: &no})
+	d.pack("1.2.0", "ore_spiral")
+	d.must()
+	assert.Equal(t, "Lower Sidings 1.2.0", git(other, "log", "-1", "--format=%s", "beta"))
+	assert.Equal(t, "Lower Sidings 1.1.0", git(other, "log", "-1", "--format=%s", "main"))
+	d.target(project.Target{Kind: "git", Path: t.TempDir()})
+	_, err = deploy.Open(ctx, d.p, "practice", d.access)
+	assert.ErrorContains(t, err, "no working tree")
+}
+
+// run2 also gives the error of a target that can't be opened.
+func (d *desk) run2() (*deploy.Result, error) {
+	t, err := deploy.Open(ctx, d.p, "practice", d.access)
+	if err != nil {
+		return nil, err
+	}
+	defer t.Close()
+	return t.Run(ctx, d.goal(t), nil, options())
+}
+
+func TestAWebFolderIsCompared(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.must()
+	var server *httptest.Server
+	if _, err := os.Stat("/usr/sbin/nginx"); err == nil {
+		server = &httptest.Server{URL: peer.Nginx(t, d.server, "")}
+	} else {
+		server = httptest.NewServer(http.FileServer(http.Dir(d.server)))
+		defer server.Close()
+	}
+	look := func(verify bool) *deploy.Plan {
+		d.target(project.Target{Kind: "web", URL: server.URL})
+		tg := d.open()
+		p, err := tg.Plan(ctx, d.goal(tg), deploy.PlanOptions{Verify: verify})
+		require.NoError(t, err)
+		return p
+	}
+	p := look(false)
+	assert.Zero(t, p.Changes())
+	assert.Equal(t, "1.0.0", p.Before)
+	assert.Zero(t, look(true).Changes())
+	d.put("levels/ore_spiral.vnm", strings.Repeat("x", int(d.bundles[0].Size)))
+	assert.Equal(t, 1, look(true).Changes())
+	assert.Equal(t, []string{"levels/ore_spiral.vnm"}, deploy.Look(ctx, d.p, "practice", d.access, true).Drift)
+	require.NoError(t, os.Remove(filepath.Join(d.server, "levels", "tram_depot.vnm")))
+	assert.Equal(t, deploy.Add, actions(look(false))["levels/tram_depot.vnm"])
+	_, err := d.run()
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
+	assert.ErrorContains(t, err, "can only be read")
+}

@@ -1,0 +1,238 @@
+package deploy
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"vornix/core/bundle"
+	"vornix/core/fault"
+	"vornix/core/fill"
+	"vornix/core/index"
+	"vornix/core/listing"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/safefile"
+)
+
+// Goal is what a target should have.
+type Goal struct {
+	Version string
+	Files   []GoalFile
+	Lists   map[string][]listing.Entry // our entries, by list
+	Notes   string                     // what is new, for the message of a commit
+	kind    string
+	of      int
+	only    bool     // a withdrawal: nothing changes but that these go
+	maps    []string // whose entries go
+	gone    []string // files that go
+}
+
+// GoalFile is a file that should be there.
+type GoalFile struct {
+	Path string
+	File
+	Source string // system path; empty for a file with Data, and for one that the target has itself
+	Data   []byte
+	safe   string // path on the target to take it from
+}
+
+// sends says whether the target takes a map.
+func sends(about *project.Target, name string) bool {
+	return (len(about.Maps) == 0 || slices.Contains(about.Maps, name)) && !slices.Contains(about.Without, name)
+}
+
+// selected are the bundles that go to a target, with those of their maps that do. A bundle without maps is a part of others.
+func selected(about *project.Target, bundles []bundle.Bundle) (list []bundle.Bundle) {
+	for _, b := range bundles {
+		if len(b.Maps) > 0 {
+			b.Maps = slices.DeleteFunc(slices.Clone(b.Maps), func(m string) bool { return !sends(about, m) })
+			if len(b.Maps) == 0 {
+				continue
+			}
+		}
+		list = append(list, b)
+	}
+	return list
+}
+
+// NewGoal says what the target should have of what is packed.
+func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *needs.Graph) (*Goal, error) {
+	for _, name := range slices.Concat(t.about.Maps, t.about.Without) {
+		if !slices.ContainsFunc(bundles, func(b bundle.Bundle) bool { return slices.Contains(b.Maps, name) }) {
+			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q names a map %q, which is not packed", t.Name, name), Place: p.Doc.At("target", t.Name), Do: "Correct maps and without of the target, or pack again."}
+		}
+	}
+	bundles = selected(&t.about, bundles)
+	goal := &Goal{Version: p.File.Project.Version, kind: Deploying, Lists: map[string][]listing.Entry{}}
+	var err error
+	if goal.Notes, err = index.Notes(p); err != nil {
+		return nil, err
+	}
+	s := &p.Profile.Server
+	folder := s.Bundles
+	if t.about.Mirror() {
+		folder = s.Mirror.Folder
+	}
+	companions, err := t.companions(ctx, p, bundles)
+	if err != nil {
+		return nil, err
+	}
+	goal.Files = companions // before the bundles whose maps want them
+	for _, b := range bundles {
+		goal.Files = append(goal.Files, GoalFile{Path: path.Join(folder, b.Name), File: File{SHA256: b.SHA256, Size: b.Size, Role: Bundle, Maps: b.Maps}, Source: p.Join(bundle.Dir, b.Name)})
+	}
+	if t.about.Mirror() {
+		return goal, t.compress(ctx, goal)
+	}
+	records := index.Records(p, bundles, g)
+	for i := range records {
+		records[i].Maps = slices.DeleteFunc(records[i].Maps, func(m index.Map) bool { return !sends(&t.about, m.Name) })
+	}
+	for i := range s.Lists {
+		l := &s.Lists[i]
+		for _, r := range records {
+			for _, m := range r.Maps {
+				one := r
+				one.Maps = []index.Map{m}
+				goal.Lists[l.File] = append(goal.Lists[l.File], listing.Entry{Map: m.Name, Line: index.Lines(*l, index.HeadOf(p), []index.Record{one})[0]})
+			}
+		}
+	}
+	return goal, t.page(p, goal, records)
+}
+
+// companions are the files that go with maps.
+func (t *Target) companions(ctx context.Context, p *project.Project, bundles []bundle.Bundle) (list []GoalFile, err error) {
+	at := map[string]int{}
+	for i, c := range p.Profile.Server.Companions {
+		for _, b := range bundles {
+			maps := b.Maps
+			if len(maps) == 0 || !strings.Contains(c.From+c.To, "{map}") {
+				maps = []string{""}
+			}
+			for _, m := range maps {
+				values := map[string]string{"map": m, "bundle": b.Name, "name": p.File.Project.Name, "version": p.File.Project.Version}
+				from, to := fill.Line(c.From, values, "none"), fill.Line(c.To, values, "none")
+				if m == "" && strings.Contains(c.From+c.To, "{map}") {
+					continue
+				}
+				for _, name := range []string{from, to} {
+					if err := safefile.CheckPath(name); err != nil {
+						return nil, &fault.Fault{What: fmt.Sprintf("the companion %d of the profile leads to no path: %v", i+1, err), Do: "Correct [[server.companion]]."}
+					}
+				}
+				maps := []string{m}
+				if m == "" {
+					maps = b.Maps
+				}
+				if j, ok := at[to]; ok { // several maps share it
+					if list[j].Source != p.Join(from) {
+						return nil, &fault.Fault{What: fmt.Sprintf("two companions want to be %s: %s and %s", to, list[j].Source, p.Join(from)), Do: "Correct [[server.companion]]: {map} in 'to' tells them apart."}
+					}
+					list[j].Maps = union(list[j].Maps, maps)
+					continue
+				}
+				sum, size, err := safefile.HashFileUntil(ctx, p.Join(from))
+				if err != nil {
+					if _, statErr := os.Stat(p.Join(from)); os.IsNotExist(statErr) {
+						if c.Optional {
+							continue
+						}
+						return nil, &fault.Fault{What: "a companion of " + orAll(m) + " is not there", Place: fault.Place{File: from}, Why: "The server wants it beside the map; nothing was changed.", Do: "Make it (pictures: vornix shoot), or mark the companion optional in the profile."}
+					}
+					return nil, err
+				}
+				at[to] = len(list)
+				list = append(list, GoalFile{Path: to, File: File{SHA256: sum, Size: size, Role: Companion, Maps: maps}, Source: p.Join(from)})
+			}
+		}
+	}
+	return list, nil
+}
+
+func orAll(m string) string {
+	if m == "" {
+		return "all maps"
+	}
+	return m
+}
+
+func union(a, b []string) []string {
+	list := slices.Concat(a, b)
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// page fills the welcome page.
+func (t *Target) page(p *project.Project, goal *Goal, records []index.Record) error {
+	w := &p.Profile.Server.Welcome
+	if w.File == "" {
+		return nil
+	}
+	data, err := Welcome(p, goal, records)
+	if err != nil {
+		return err
+	}
+	goal.Files = append(goal.Files, GoalFile{Path: w.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Page}, Data: data})
+	return nil
+}
+
+// Preview is the welcome page of a target as it would be, and the pictures that it shows.
+func Preview(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *needs.Graph) ([]GoalFile, error) {
+	about, err := Find(p, name)
+	if err != nil {
+		return nil, err
+	}
+	about.Role = "server"
+	t := &Target{Name: name, about: about, profile: p.Profile, state: p.State()}
+	goal, err := t.NewGoal(ctx, p, bundles, g)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(goal.Files, func(f GoalFile) bool { return f.Role != Page && f.Role != Companion }), nil
+}
+
+// Welcome is the page that players read when they join. Pictures are named from where the page lies.
+func Welcome(p *project.Project, goal *Goal, records []index.Record) ([]byte, error) {
+	w := &p.Profile.Server.Welcome
+	f, err := fill.NewFile(w.File, w.Template, w.Escape)
+	if err != nil {
+		return nil, err
+	}
+	head := p.File.Project
+	maps := []map[string]any{}
+	for _, r := range records {
+		for _, m := range r.Maps {
+			picture := ""
+			if w.Picture != "" {
+				to := fill.Line(w.Picture, map[string]string{"map": m.Name, "bundle": r.File, "name": head.Name, "version": head.Version}, "none")
+				if slices.ContainsFunc(goal.Files, func(f GoalFile) bool { return f.Path == to }) {
+					picture = relative(path.Dir(w.File), to)
+				}
+			}
+			maps = append(maps, map[string]any{"name": m.Name, "title": m.Title, "modes": m.Modes, "least": m.Players[0], "most": m.Players[1], "picture": picture, "file": r.File, "size": r.Size})
+		}
+	}
+	text, err := f.Fill(map[string]any{"name": head.Name, "title": head.Title, "version": head.Version, "authors": head.Authors, "description": head.Description, "notes": goal.Notes,
+		"game": p.Profile.Game.Title, "maps": maps})
+	if err != nil {
+		return nil, &fault.Fault{What: "the template of the welcome page can't be filled", Place: p.Profile.Doc.At("server", "welcome", "template"), Err: err, Do: "Correct the template in the profile."}
+	}
+	return []byte(text), nil
+}
+
+// relative is how a file is named from a folder, both below the same root.
+func relative(folder, file string) string {
+	for folder != "." && folder != "" && !strings.HasPrefix(file, folder+"/") {
+		folder = path.Dir(folder)
+		file = "../" + file
+	}
+	if folder == "." || folder == "" {
+		return file
+	}
+	return strings.TrimPrefix(file, folder+"/")
+}

@@ -1,0 +1,192 @@
+package deploy
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"time"
+
+	"vornix/core/fault"
+)
+
+// Holder is who holds the lock of a target.
+type Holder struct {
+	ID      string    `json:"id"`
+	By      string    `json:"by"`
+	Host    string    `json:"host"`
+	PID     int       `json:"pid"`
+	Command string    `json:"command"`
+	Since   time.Time `json:"since"` // by the holder's clock
+	// Quiet is how long there was no sign of life, by the target's own clock; it may differ from those of all others.
+	Quiet time.Duration `json:"quiet,omitzero"`
+}
+
+const lockFile = ownDir + "/lock.json"
+
+// beat is how often a holder gives a sign of life.
+const beat = 30 * time.Second
+
+// lock is a target that is held.
+type lock struct {
+	t    *Target
+	id   string
+	stop context.CancelFunc
+	done chan struct{}
+}
+
+// acquire takes the target's lock, or says who has it. The lock of a run on this machine that is no more is taken over.
+func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
+	var nonce [12]byte
+	_, _ = rand.Read(nonce[:]) // it never fails
+	h := Holder{ID: hex.EncodeToString(nonce[:]), By: t.access.By(), Host: t.access.Host, PID: os.Getpid(), Command: command, Since: time.Now().UTC().Truncate(time.Second)}
+	data, _ := json.Marshal(h)
+	err := t.site.Create(ctx, lockFile, data)
+	if errors.Is(err, fs.ErrExist) {
+		other, readErr := t.holder(ctx)
+		switch {
+		case readErr != nil:
+			return nil, readErr
+		case other == nil:
+			err = t.site.Create(ctx, lockFile, data) // it was just let go
+		case other.Host == h.Host && other.Host != "" && !alive(other.PID):
+			err = t.site.Write(ctx, lockFile, data)
+		default:
+			return nil, t.held(other)
+		}
+	}
+	if err != nil {
+		return nil, t.explain("write", lockFile, err)
+	}
+	l := &lock{t: t, id: h.ID, done: make(chan struct{})}
+	beating, stop := context.WithCancel(context.WithoutCancel(ctx))
+	l.stop = stop
+	go l.beat(beating, data)
+	return l, nil
+}
+
+func (t *Target) held(other *Holder) error {
+	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q is locked: '%s' by %s, process %d, since %s; last sign of life %s ago", t.Name, other.Command, other.By, other.PID,
+		other.Since.Local().Format("2006-01-02 15:04:05"), other.Quiet.Round(time.Second)), Place: fault.Place{File: t.String()},
+		Why: "Two at once would write over each other's files; nothing was changed.", Do: "Wait until it has finished."}
+	if other.Quiet > 3*beat {
+		f.Do = fmt.Sprintf("It gives a sign of life every %s, so it has probably ended. When you are sure: vornix deploy unlock %s", beat, t.Name)
+	} else {
+		f.Do += fmt.Sprintf(" If you know that it has ended: vornix deploy unlock %s", t.Name)
+	}
+	return f
+}
+
+// holder reads the lock; nil when there is none.
+func (t *Target) holder(ctx context.Context) (*Holder, error) {
+	data, err := t.site.Read(ctx, lockFile, 1<<16)
+	if absent(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, t.explain("read", lockFile, err)
+	}
+	h := &Holder{}
+	if json.Unmarshal(data, h) != nil {
+		h.Command, h.By = "(unknown)", "(unknown)" // one that was cut off while it was written
+	}
+	// How old it is, only the target's own clock can say.
+	clock := ownDir + "/clock"
+	if err := t.site.Write(ctx, clock, []byte(h.ID)); err == nil {
+		now, err1 := t.site.Stat(ctx, clock)
+		then, err2 := t.site.Stat(ctx, lockFile)
+		if err1 == nil && err2 == nil {
+			h.Quiet = max(0, now.Time.Sub(then.Time))
+		}
+		_ = t.site.Remove(ctx, clock)
+	}
+	return h, nil
+}
+
+// beat gives signs of life, as long as the lock is still ours.
+func (l *lock) beat(ctx context.Context, data []byte) {
+	defer close(l.done)
+	tick := time.NewTicker(beat)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if l.ours(ctx) == nil {
+				_ = l.t.site.Write(ctx, lockFile, data)
+			}
+		}
+	}
+}
+
+// ours says whether nobody has broken the lock.
+func (l *lock) ours(ctx context.Context) error {
+	data, err := l.t.site.Read(ctx, lockFile, 1<<16)
+	var h Holder
+	if err == nil && json.Unmarshal(data, &h) == nil && h.ID == l.id {
+		return nil
+	}
+	if err != nil && !absent(err) {
+		return l.t.explain("read", lockFile, err)
+	}
+	who := "somebody"
+	if h.By != "" {
+		who = h.By
+	}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: the lock was broken by %s", l.t.Name, who), Why: "Another run may be working there; nothing was changed by this one.", Do: "Look at 'vornix deploy history', then run the same command again."}
+}
+
+// release lets the target go.
+func (l *lock) release(ctx context.Context) {
+	l.stop()
+	<-l.done
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if l.ours(ctx) == nil {
+		_ = l.t.site.Remove(ctx, lockFile)
+	}
+}
+
+// Locked says who holds the target; nil when nobody does.
+func (t *Target) Locked(ctx context.Context) (*Holder, error) {
+	if t.readOnly() {
+		return nil, nil
+	}
+	return t.holder(ctx)
+}
+
+// Unlock breaks the lock that was shown. Whoever held it notices before it changes anything.
+func (t *Target) Unlock(ctx context.Context, shown *Holder) error {
+	now, err := t.holder(ctx)
+	if err != nil || now == nil {
+		return err
+	}
+	if now.ID != shown.ID {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q is held by another run now: '%s' by %s", t.Name, now.Command, now.By), Do: "Look again."}
+	}
+	if err := t.site.Remove(ctx, lockFile); err != nil {
+		return t.explain("remove", lockFile, err)
+	}
+	return nil
+}
+
+// shownLock reads the lock without touching anything, so without its age.
+func (t *Target) shownLock(ctx context.Context) (*Holder, error) {
+	data, err := t.site.Read(ctx, lockFile, 1<<16)
+	if absent(err) || t.readOnly() {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, t.explain("read", lockFile, err)
+	}
+	h := &Holder{}
+	if json.Unmarshal(data, h) != nil {
+		h.Command, h.By = "(unknown)", "(unknown)"
+	}
+	return h, nil
+}

@@ -1,0 +1,85 @@
+package deploy
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/core/standin"
+)
+
+// State is what a target has now.
+type State struct {
+	Target    string          `json:"target"`
+	Where     string          `json:"where,omitempty"`
+	Kind      string          `json:"kind"`
+	Version   string          `json:"version,omitempty"` // "" when nothing of the project is there
+	Drift     []string        `json:"drift"`             // files that are not as they were deployed
+	Last      *Record         `json:"last,omitempty"`    // what was done last, without its files
+	Half      string          `json:"half,omitempty"`    // what did not come to its end
+	Locked    *Holder         `json:"locked,omitempty"`
+	Reachable bool            `json:"reachable"`
+	Error     string          `json:"error,omitempty"`  // why it could not be looked at
+	Server    *standin.Status `json:"server,omitempty"` // what its game server says
+	Asked     string          `json:"asked,omitempty"`  // why the game server said nothing
+}
+
+// Look says what a target has, by what it remembers and by what is there: sizes and times, or contents with verify. An error is in the State.
+func Look(ctx context.Context, p *project.Project, name string, a Access, verify bool) *State {
+	st := &State{Target: name, Kind: p.File.Targets[name].Kind, Drift: []string{}}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	failed := func(err error) *State {
+		st.Error = err.Error()
+		st.Reachable = fault.KindOf(err) != fault.Unreachable
+		return st
+	}
+	t, err := Open(ctx, p, name, a)
+	if err != nil {
+		return failed(err)
+	}
+	defer t.Close()
+	st.Where, st.Reachable = t.where, true
+	s, err := t.readState(ctx, t.Project)
+	if err != nil {
+		return failed(err)
+	}
+	if last := s.last(); last != nil {
+		short := *last
+		short.Files, short.Lists, short.Found = nil, nil, nil
+		st.Last = &short
+	}
+	now := s.now()
+	st.Version = now.Version
+	plan := &Plan{Steps: []Step{}}
+	for path, f := range now.Files {
+		plan.Steps = append(plan.Steps, Step{Path: path, Role: f.Role, Size: f.Size, want: GoalFile{Path: path, File: *f}})
+	}
+	if err := t.look(ctx, plan, now, PlanOptions{Verify: verify}); err != nil {
+		return failed(err)
+	}
+	for _, x := range plan.Steps {
+		if x.Action != Leave && x.Role != Listing { // lists are everybody's
+			st.Drift = append(st.Drift, x.Path)
+		}
+	}
+	slices.Sort(st.Drift)
+	if j, err := t.journal(ctx); err != nil {
+		return failed(err)
+	} else if j != nil {
+		st.Half = j.Kind + " of version " + j.Version + " by " + j.By
+	}
+	if st.Locked, err = t.shownLock(ctx); err != nil {
+		return failed(err)
+	}
+	c, err := t.dial(ctx, false)
+	if err == nil && c != nil {
+		st.Server, err = c.Status(ctx)
+	}
+	if err != nil {
+		st.Asked = "its server does not answer"
+	}
+	return st
+}

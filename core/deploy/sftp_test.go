@@ -1,0 +1,323 @@
+package deploy_test
+
+import (
+	"archive/zip"
+	"bytes"
+	"fmt"
+	"hash/crc32"
+	"maps"
+	"math/rand/v2"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/bundle"
+	"vornix/core/deploy"
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/internal/peer"
+)
+
+// proxy passes a connection on, and cuts it when it has passed on so many bytes; what is on its way then is lost.
+type proxy struct {
+	address string
+	mu      sync.Mutex
+	left    int64 // until it cuts; -1: never
+	stay    bool  // after the cut no connection is taken any more
+	down    bool  // none is taken
+	moved   int64
+	open    map[net.Conn]bool
+}
+
+func newProxy(t *testing.T, to string) *proxy {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	p := &proxy{address: l.Addr().String(), left: -1, open: map[net.Conn]bool{}}
+	t.Cleanup(func() { l.Close(); p.cut() })
+	go func() {
+		for {
+			in, err := l.Accept()
+			if err != nil {
+				return
+			}
+			out, err := net.Dial("tcp", to)
+			p.mu.Lock()
+			if err != nil || p.down {
+				p.mu.Unlock()
+				in.Close()
+				continue
+			}
+			p.open[in], p.open[out] = true, true
+			p.mu.Unlock()
+			go p.pass(in, out)
+			go p.pass(out, in)
+		}
+	}()
+	return p
+}
+
+func (p *proxy) pass(from, to net.Conn) {
+	defer from.Close()
+	defer to.Close()
+	buffer := make([]byte, 8192)
+	for {
+		n, err := from.Read(buffer)
+		p.mu.Lock()
+		p.moved += int64(n)
+		stop := p.left >= 0 && int64(n) > p.left
+		if stop {
+			n = int(p.left)
+		}
+		if p.left >= 0 {
+			p.left -= int64(n)
+		}
+		p.mu.Unlock()
+		_, _ = to.Write(buffer[:n])
+		if stop {
+			p.cut()
+			return
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+// cut ends all connections.
+func (p *proxy) cut() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.left, p.down = -1, p.stay
+	for c := range p.open {
+		c.Close()
+		delete(p.open, c)
+	}
+}
+
+// after lets so many bytes pass before a cut. Connections that are still open end.
+func (p *proxy) after(bytes int64, stay bool) {
+	p.cut()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.left, p.moved, p.stay, p.down = bytes, 0, stay, false
+}
+
+// remote makes the desk's target one that is reached through OpenSSH.
+func (d *desk) remote(s *peer.SSHD, through string) {
+	host, port, err := net.SplitHostPort(through)
+	require.NoError(d.t, err)
+	var n int
+	_, err = fmt.Sscan(port, &n)
+	require.NoError(d.t, err)
+	d.target(project.Target{Kind: "sftp", Host: host, Port: n, User: s.User, Path: d.server, HostKey: []string{s.Fingerprint}})
+	d.access.Home = s.Home
+}
+
+// zipOf packs a ZIP archive with its entries as they are.
+func zipOf(t *testing.T, parts map[string][]byte) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, name := range slices.Sorted(maps.Keys(parts)) {
+		w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Store, CRC32: crc32.ChecksumIEEE(parts[name]), CompressedSize64: uint64(len(parts[name])), UncompressedSize64: uint64(len(parts[name]))})
+		require.NoError(t, err)
+		_, err = w.Write(parts[name])
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	return b.Bytes()
+}
+
+func TestOverSFTP(t *testing.T) {
+	for name, config := range map[string]string{"with a shell": "", "without one": "ForceCommand internal-sftp"} {
+		t.Run(name, func(t *testing.T) {
+			d := newDesk(t, "ore_spiral", "tram_depot")
+			s := peer.StartSSHD(t, config)
+			d.remote(s, s.Address)
+			r := d.must()
+			assert.Equal(t, 4, r.Changed)
+			assert.Equal(t, "# what there is\r\nold_shaft\r\nore_spiral\r\ntram_depot\r\n", d.read("levels.txt"))
+			d.sound("deployed")
+			assert.Zero(t, d.must().Changed)
+			first := d.snapshot()
+			d.pack("1.1.0", "tram_depot", "silt_works")
+			d.must()
+			d.sound("1.1.0")
+			_, err := d.back("")
+			require.NoError(t, err)
+			assert.Equal(t, first, d.snapshot())
+			tg := d.open()
+			g, err := tg.Without(ctx, "ore_spiral")
+			require.NoError(t, err)
+			_, err = tg.Run(ctx, g, nil, options())
+			require.NoError(t, err)
+			assert.NotContains(t, d.snapshot(), "levels/ore_spiral.vnm")
+			st := deploy.Look(ctx, d.p, "practice", d.access, true)
+			assert.Empty(t, st.Error)
+			assert.Equal(t, "1.0.0", st.Version)
+			assert.Empty(t, st.Drift)
+		})
+	}
+}
+
+// Of a bundle that changed in one place only that place is sent, with the old one at hand on this machine or not.
+func TestOnlyWhatDiffersIsSent(t *testing.T) {
+	d := newDesk(t)
+	s := peer.StartSSHD(t, "")
+	d.remote(s, s.Address)
+	r := rand.New(rand.NewPCG(7, 8))
+	parts := map[string][]byte{}
+	for i := range 20 {
+		data := make([]byte, 40_000)
+		for j := range data {
+			data[j] = byte(r.Uint32())
+		}
+		parts[fmt.Sprintf("textures/%02d.dds", i)] = data
+	}
+	take := func(version string) {
+		d.p.File.Project.Version, d.bundles = version, nil
+		d.write(bundle.Dir+"/tram_depot.vnm", string(zipOf(t, parts)))
+		d.bundle("tram_depot")
+	}
+	take("1.0.0")
+	assert.Greater(t, d.must().Sent, int64(800_000))
+	old := d.read("levels/tram_depot.vnm")
+	parts["textures/07.dds"] = bytes.Repeat([]byte("moss "), 8000)
+	take("1.1.0")
+	res := d.must()
+	assert.Equal(t, d.read("levels/tram_depot.vnm"), string(zipOf(t, parts)))
+	assert.Less(t, res.Sent, int64(60_000), "by the directories of both archives")
+	assert.Greater(t, res.Reused, int64(700_000))
+	parts["textures/09.dds"][17]++
+	before := filepath.Join(t.TempDir(), "before")
+	require.NoError(t, os.WriteFile(before, []byte(d.read("levels/tram_depot.vnm")), 0o666))
+	take("1.2.0")
+	res = d.must(func(o *deploy.Options) { o.Local = func(string) string { return before } })
+	assert.Less(t, res.Sent, int64(6_000), "by the old file at hand")
+	assert.Equal(t, d.read("levels/tram_depot.vnm"), string(zipOf(t, parts)))
+	// An archive there whose directory lies: what comes out is not what it should be, so all is sent.
+	lying := []byte(old)
+	for i := 100; i < 400_000; i += 997 {
+		lying[i]++
+	}
+	d.put("levels/tram_depot.vnm", string(lying))
+	parts["textures/03.dds"][17]++
+	take("1.3.0")
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	assert.Equal(t, d.read("levels/tram_depot.vnm"), string(zipOf(t, parts)))
+}
+
+// TestCutAtRandom runs deployments over OpenSSH whose connection is cut after a random number of bytes, sometimes for good: what is there is
+// sound at every moment, the next run finishes, and what it leads to is always the same.
+func TestCutAtRandom(t *testing.T) {
+	times := 12
+	if n, err := strconv.Atoi(os.Getenv("VORNIX_CUTS")); err == nil { // CI wants hundreds
+		times = n
+	}
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	servers := []*peer.SSHD{peer.StartSSHD(t, ""), peer.StartSSHD(t, "ForceCommand internal-sftp")}
+	proxies := []*proxy{newProxy(t, servers[0].Address), newProxy(t, servers[1].Address)}
+	big := make([]byte, 150_000)
+	r := rand.New(rand.NewPCG(3, 4))
+	for i := range big {
+		big[i] = byte(r.Uint32())
+	}
+	pack := func(version string) {
+		last := map[string]string{"1.0.0": "gravel_bank", "1.1.0": "silt_works"}[version]
+		d.pack(version, "ore_spiral", "tram_depot", last)
+		big[100] = version[2]
+		d.write(bundle.Dir+"/loam_pit.vnm", string(big))
+		d.bundle("loam_pit")
+	}
+	states := map[string]map[string]string{}
+	moved := make([]int64, 2)
+	for i, v := range []string{"1.0.0", "1.1.0", "1.0.0", "1.1.0"} {
+		pack(v)
+		d.remote(servers[i/2], proxies[i/2].address)
+		proxies[i/2].after(1<<40, false)
+		d.must()
+		moved[i/2] = max(moved[i/2], proxies[i/2].moved)
+		states[v] = d.snapshot()
+	}
+	failed, healed := 0, 0
+	version := "1.1.0"
+	for i := range times {
+		which := min(1, i%4) // one of four with a shell
+		p := proxies[which]
+		d.remote(servers[which], p.address)
+		version = map[string]string{"1.0.0": "1.1.0", "1.1.0": "1.0.0"}[version]
+		pack(version)
+		p.after(3000+r.Int64N(moved[which]), i%3 != 0) // after two of three the server stays away
+		err := func() error {
+			tg, err := deploy.Open(ctx, d.p, "practice", d.access)
+			if err != nil {
+				return err
+			}
+			defer tg.Close()
+			tg.Impatient()
+			_, err = tg.Run(ctx, d.goal(tg), nil, options())
+			return err
+		}()
+		d.sound(fmt.Sprintf("cut %d", i))
+		if err != nil {
+			failed++
+			assert.Contains(t, err.Error(), "practice")
+		} else {
+			healed++
+		}
+		p.after(1<<40, false)
+		d.died()
+		d.must()
+		d.sound(fmt.Sprintf("after cut %d", i))
+		require.Equal(t, states[version], d.snapshot(), "after cut %d", i)
+	}
+	t.Logf("%d deployments cut: %d could not go on and were finished by the next run, %d went on by themselves", times, failed, healed)
+	assert.NotZero(t, failed)
+	assert.NotZero(t, healed)
+}
+
+func TestServersThatCantBeReached(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	s := peer.StartSSHD(t, "")
+	d.remote(s, s.Address)
+	about := d.p.File.Targets["practice"]
+	fails := func(change func(*project.Target)) *fault.Fault {
+		x := about
+		change(&x)
+		d.target(x)
+		_, err := deploy.Open(ctx, d.p, "practice", d.access)
+		var f *fault.Fault
+		require.ErrorAs(t, err, &f)
+		assert.Contains(t, f.What, `"practice"`)
+		return f
+	}
+	f := fails(func(x *project.Target) { x.HostKey = []string{"SHA256:" + strings.Repeat("A", 43)} })
+	assert.Equal(t, fault.Refused, f.Kind)
+	assert.Contains(t, f.What, s.Fingerprint)
+	f = fails(func(x *project.Target) { x.Port = 1 })
+	assert.Equal(t, fault.Unreachable, f.Kind)
+	f = fails(func(x *project.Target) { x.Path = "/nowhere/at/all" })
+	assert.Equal(t, fault.Unreachable, f.Kind)
+	assert.Contains(t, f.What, "/nowhere/at/all")
+	f = fails(func(x *project.Target) { x.User, x.Key = "nobody-here", "~/.ssh/id_ed25519" })
+	assert.Contains(t, f.What, "lets nobody in")
+
+	if os.Getuid() == 0 {
+		t.Log("as root no folder is closed: left out")
+		return
+	}
+	d.target(about)
+	require.NoError(t, os.MkdirAll(filepath.Join(d.server, "levels"), 0o555))
+	before := d.read("levels.txt")
+	_, err := d.run()
+	assert.ErrorContains(t, err, "no permission")
+	assert.Equal(t, before, d.read("levels.txt"))
+}

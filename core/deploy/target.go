@@ -1,0 +1,226 @@
+package deploy
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/nearest"
+	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/core/transport"
+)
+
+// Access is what the person who deploys lets in with. The zero value has nothing: enough for folders.
+type Access struct {
+	Env     func(string) string
+	Home    string                                   // whose .ssh folder is read
+	Account string                                   // name on this machine
+	Host    string                                   // of this machine, for the lock
+	Agent   func() (io.ReadWriter, error)            // an SSH agent; nil for none
+	Ask     func(question string) (string, error)    // asks for something secret; nil where nobody can be asked
+	Dial    func(site transport.Site) transport.Site // wraps a site, in tests
+}
+
+func (a *Access) env(name string) string {
+	if a.Env == nil || name == "" {
+		return ""
+	}
+	return a.Env(name)
+}
+
+// By is who deploys, as histories and locks show it.
+func (a *Access) By() string {
+	switch {
+	case a.Account == "":
+		return a.Host
+	case a.Host == "":
+		return a.Account
+	}
+	return a.Account + "@" + a.Host
+}
+
+// Target is an open target of a project.
+type Target struct {
+	Name    string
+	Project string
+	Title   string
+	about   project.Target
+	profile *profile.Profile
+	access  Access
+	site    transport.Site
+	where   string // for people
+	cache   string // system path of a folder that remembers records
+	state   string // of the project
+	keep    int
+	server  serverPlace
+	git     *transport.Git
+}
+
+// ownDir is the folder in a target in which Vornix keeps state, journal, lock and safe place.
+const ownDir = project.TargetDir
+
+func (t *Target) own(name string) string { return path.Join(ownDir, t.Project, name) }
+
+// Find gives a target's description by its name.
+func Find(p *project.Project, name string) (project.Target, error) {
+	t, ok := p.File.Targets[name]
+	if ok {
+		return t, nil
+	}
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the project has no target %q", name), Place: fault.Place{File: project.FileName},
+		Do: fmt.Sprintf("Describe it under [target.%s].", name)}
+	known := slices.Sorted(maps.Keys(p.File.Targets))
+	if near := nearest.Word(name, known); near != "" {
+		f.Do = fmt.Sprintf("Did you mean %q?", near)
+	} else if len(known) > 0 {
+		f.Do = "Its targets: " + strings.Join(known, ", ") + "."
+	}
+	return t, f
+}
+
+// Open reaches a target. Close it.
+func Open(ctx context.Context, p *project.Project, name string, a Access) (*Target, error) {
+	about, err := Find(p, name)
+	if err != nil {
+		return nil, err
+	}
+	t := &Target{Name: name, Project: p.File.Project.Name, Title: p.File.Project.Title, about: about, profile: p.Profile, access: a, keep: about.Keep,
+		state: p.State(), cache: filepath.Join(p.State(), "targets", name)}
+	if t.keep == 0 {
+		t.keep = 5
+	}
+	local := filepath.FromSlash(about.Path)
+	if about.Path != "" && !filepath.IsAbs(local) {
+		local = filepath.Join(p.Dir, local)
+	}
+	switch about.Kind {
+	case "folder":
+		if info, err := os.Stat(local); err != nil || !info.IsDir() {
+			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the folder of target %q is not there: %s", name, local), Place: p.Doc.At("target", name, "path"),
+				Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.",
+				Do:  "Correct the path, mount the folder, or make it by hand if it is meant to be new."}
+		}
+		t.site, err = transport.OpenFolder(local)
+	case "sftp":
+		t.site, err = transport.OpenSFTP(ctx, t.login(), about.Path)
+	case "git":
+		o := transport.GitOptions{URL: about.URL, Tree: local, Branch: about.Branch, Folder: about.Folder, Push: about.Push == nil || *about.Push, Author: about.Author}
+		if about.URL != "" {
+			o.Tree = filepath.Join(p.State(), "git", name)
+			if o.Branch == "" {
+				o.Branch = "main"
+			}
+			if !strings.Contains(o.URL, "://") && !strings.Contains(o.URL, ":") && !filepath.IsAbs(filepath.FromSlash(o.URL)) {
+				o.URL = filepath.Join(p.Dir, filepath.FromSlash(o.URL))
+			}
+		}
+		if t.git, err = transport.OpenGit(ctx, o); err == nil {
+			t.site = t.git
+		}
+	case "web":
+		t.site, err = transport.OpenWeb(about.URL)
+	}
+	if err != nil {
+		return nil, onTarget(name, err)
+	}
+	if about.Kind == "git" && about.URL != "" { // the working tree is what the repository has, whatever was under way in it
+		if err := t.site.Remove(ctx, t.own(journalFile)); err != nil {
+			return nil, onTarget(name, err)
+		}
+	}
+	t.where = t.site.String()
+	if a.Dial != nil {
+		t.site = a.Dial(t.site)
+	}
+	t.server = serverPlace{address: about.Server, token: a.env(about.TokenEnv), call: p.Profile.Server.Call, wait: about.Wait}
+	if about.Kind == "git" && about.Wait == 0 {
+		t.server.wait = 30
+	}
+	return t, nil
+}
+
+// onTarget says which target an error is about.
+func onTarget(name string, err error) error {
+	var f *fault.Fault
+	if errors.As(err, &f) && !strings.Contains(f.What, fmt.Sprintf("%q", name)) {
+		g := *f
+		g.What = fmt.Sprintf("target %q: %s", name, f.What)
+		return &g
+	}
+	return err
+}
+
+// Close lets go of the target.
+func (t *Target) Close() { _ = t.site.Close() }
+
+// String is where the target is, for people.
+func (t *Target) String() string { return t.where }
+
+// Folder is the system path of a target that is a folder; empty for others.
+func (t *Target) Folder() string {
+	if t.about.Kind == "folder" {
+		return t.where
+	}
+	return ""
+}
+
+// login says how the server is reached.
+func (t *Target) login() *transport.Login {
+	a := &t.access
+	l := &transport.Login{Host: t.about.Host, Port: t.about.Port, User: t.about.User, Key: t.about.Key, Pins: t.about.HostKey, Jumps: t.about.Jump,
+		Home: a.Home, Account: a.Account, Agent: a.Agent}
+	if l.Key != "" && !filepath.IsAbs(filepath.FromSlash(l.Key)) && !strings.HasPrefix(l.Key, "~/") {
+		l.Key = filepath.Join(filepath.Dir(t.state), filepath.FromSlash(l.Key))
+	}
+	secret := map[string]string{} // asked once, though the connection may have to be made again
+	switch {
+	case t.about.PasswordEnv != "":
+		l.Password = func(who string) (string, error) {
+			if word := a.env(t.about.PasswordEnv); word != "" {
+				return word, nil
+			}
+			return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty", t.about.PasswordEnv, who), Do: "Set it, or use a key."}
+		}
+	case a.Ask != nil:
+		l.Password = func(who string) (string, error) { return once(secret, "password for "+who, a.Ask) }
+	}
+	if a.Ask != nil {
+		l.Unlock = func(file string) (string, error) { return once(secret, "words that protect "+file, a.Ask) }
+	}
+	return l
+}
+
+func once(known map[string]string, question string, ask func(string) (string, error)) (string, error) {
+	if word, ok := known[question]; ok {
+		return word, nil
+	}
+	word, err := ask(question)
+	if err == nil {
+		known[question] = word
+	}
+	return word, err
+}
+
+// readOnly says that nothing can be brought there.
+func (t *Target) readOnly() bool {
+	r, ok := t.site.(transport.ReadOnly)
+	return ok && r.ReadOnly()
+}
+
+// explain says what went wrong with a file of the target.
+func (t *Target) explain(doing, rel string, err error) error {
+	return onTarget(t.Name, transport.Explain(t.site, doing, rel, err))
+}
+
+// absent says whether an error is that a file is not there.
+func absent(err error) bool { return errors.Is(err, fs.ErrNotExist) }

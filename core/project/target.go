@@ -1,0 +1,98 @@
+package project
+
+import (
+	"maps"
+	"slices"
+	"strings"
+
+	"vornix/core/fill"
+	"vornix/core/finding"
+	"vornix/core/safefile"
+)
+
+// Target is a place that a release goes to.
+type Target struct {
+	Kind string `toml:"kind" jsonschema:"required,enum=folder,enum=sftp,enum=git,enum=web,description=How to reach it"`
+	Role string `toml:"role" jsonschema:"enum=server,enum=mirror,description=What it is: a game server\\, or a mirror that players download from (default server)"`
+	Path string `toml:"path" jsonschema:"description=The server's folder: relative to the project or absolute; with sftp on the server\\, relative to the account's home; with git a working tree of your own\\, instead of url"`
+	URL  string `toml:"url" jsonschema:"description=Of git: the repository; of web: the folder's address"`
+
+	Host        string   `toml:"host" jsonschema:"description=Of sftp: name or address\\, or an alias of your ssh_config"`
+	Port        int      `toml:"port" jsonschema:"minimum=0,maximum=65535,description=Of sftp (default: as ssh_config says\\, else 22)"`
+	User        string   `toml:"user" jsonschema:"description=Of sftp (default: as ssh_config says\\, else your name on this machine)"`
+	Key         string   `toml:"key" jsonschema:"description=Of sftp: file of a private key (default: the agent's keys and those in ~/.ssh)"`
+	HostKey     []string `toml:"host_key" jsonschema:"description=Of sftp: fingerprints of the server's key\\, as in SHA256:...; no other is accepted (default: as known_hosts says)"`
+	Jump        []string `toml:"jump" jsonschema:"description=Of sftp: servers to go through\\, as user@host:port; [\"none\"] for none (default: as ssh_config says)"`
+	PasswordEnv string   `toml:"password_env" jsonschema:"description=Of sftp: name of the environment variable that holds the password"`
+	Command     string   `toml:"command" jsonschema:"description=Of sftp: a command to run on the server after the files are in place"`
+
+	Branch string `toml:"branch" jsonschema:"description=Of git (default: the one that is checked out; of a new clone main)"`
+	Folder string `toml:"folder" jsonschema:"description=Of git: folder in the repository (default: its root)"`
+	Push   *bool  `toml:"push" jsonschema:"description=Of git: whether the commit is pushed (default true)"`
+	Tag    string `toml:"tag" jsonschema:"description=Of git: name of the tag; {name} and {version} are filled in (default: no tag)"`
+	Author string `toml:"author" jsonschema:"description=Of git: the commit's author\\, as in Name <address> (default: as Git is set up)"`
+
+	Server   string         `toml:"server" jsonschema:"description=Address of the game server's HTTP answer\\, or the name of a file in the target's folder that holds the address; empty: nobody is asked"`
+	TokenEnv string         `toml:"token_env" jsonschema:"description=Name of the environment variable that holds the server's token"`
+	Wait     int            `toml:"wait" jsonschema:"minimum=0,maximum=3600,description=Seconds that the server may take to notice what is new (default 0; of git 30)"`
+	Maps     []string       `toml:"maps" jsonschema:"description=The only maps that go there (default all)"`
+	Without  []string       `toml:"without" jsonschema:"description=Maps that do not go there"`
+	Keep     int            `toml:"keep" jsonschema:"minimum=0,maximum=100,description=Deployments that can be gone back to (default 5)"`
+	Weights  map[string]int `toml:"weights" jsonschema:"description=For lists in the order weight: a number for each map\\, also of others; lighter ones stand first"`
+}
+
+// Mirror says whether the target is one that players download from.
+func (t *Target) Mirror() bool { return t.Role == "mirror" }
+
+// targets checks what the project says of its targets.
+func (p *Project) targets() (list []finding.Finding) {
+	for _, name := range slices.Sorted(maps.Keys(p.File.Targets)) {
+		t := p.File.Targets[name]
+		wrong := func(key, format string, args ...any) {
+			list = append(list, p.Doc.Wrong([]any{"target", name, key}, format, args...))
+		}
+		switch t.Kind {
+		case "folder":
+			if t.Path == "" {
+				wrong("path", "path is missing: the server's folder")
+			}
+		case "sftp":
+			if t.Host == "" || strings.HasPrefix(t.Host, "-") {
+				wrong("host", "host is missing: the server's name or address")
+			}
+			if t.Path == "" {
+				wrong("path", "path is missing: the folder on the server")
+			}
+			for _, pin := range t.HostKey {
+				if !strings.HasPrefix(pin, "SHA256:") {
+					wrong("host_key", "a fingerprint begins with SHA256:, as ssh-keygen -l prints it; %q does not", pin)
+				}
+			}
+		case "git":
+			if (t.Path == "") == (t.URL == "") {
+				wrong("url", "either url (the repository) or path (a working tree of your own) is needed")
+			}
+			if strings.HasPrefix(t.URL, "-") || strings.HasPrefix(t.Branch, "-") {
+				wrong("url", "it can't begin with -")
+			}
+			if t.Folder != "" && safefile.CheckPath(t.Folder) != nil {
+				wrong("folder", "%q is no folder inside the repository", t.Folder)
+			}
+			for _, place := range fill.Places(t.Tag) {
+				if place != "name" && place != "version" {
+					wrong("tag", "{%s} is not known here; {name} and {version} are", place)
+				}
+			}
+		case "web":
+			if !strings.HasPrefix(t.URL, "http://") && !strings.HasPrefix(t.URL, "https://") {
+				wrong("url", "url is missing: the folder's address, beginning with https://")
+			}
+		default:
+			wrong("kind", "kind must be folder, sftp, git or web, and is %q", t.Kind)
+		}
+		if t.Role != "" && t.Role != "server" && t.Role != "mirror" {
+			wrong("role", "role must be server or mirror, and is %q", t.Role)
+		}
+	}
+	return list
+}

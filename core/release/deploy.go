@@ -1,0 +1,193 @@
+package release
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"vornix/core/bundle"
+	"vornix/core/deploy"
+	"vornix/core/index"
+	"vornix/core/job"
+	"vornix/core/ledger"
+	"vornix/core/project"
+)
+
+// Targets lists the names of the project's targets, sorted.
+func Targets(p *project.Project) []string { return slices.Sorted(maps.Keys(p.File.Targets)) }
+
+// Writable lists those of the project's targets that something can be brought to.
+func Writable(p *project.Project) []string {
+	return slices.DeleteFunc(Targets(p), func(name string) bool { return p.File.Targets[name].Kind == "web" })
+}
+
+// Local finds files of this machine by their SHA-256: what is packed, and what went out in any version.
+func Local(p *project.Project, bundles []bundle.Bundle) (func(sum string) string, error) {
+	l, err := index.NewLocal(p)
+	if err != nil {
+		return nil, err
+	}
+	files := l.Released()
+	for _, b := range bundles {
+		files[b.SHA256] = p.Join(bundle.Dir, b.Name)
+	}
+	return func(sum string) string { return files[sum] }, nil
+}
+
+// Deploying is a target on the way to what is packed.
+type Deploying struct {
+	Target *deploy.Target
+	Goal   *deploy.Goal
+	Plan   *deploy.Plan
+}
+
+// PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no lock. Close the Target.
+func PlanDeploy(ctx context.Context, p *project.Project, load Graph, target string, bundles []bundle.Bundle, a deploy.Access, verify bool) (*Deploying, error) {
+	if err := index.Guard(p, bundles); err != nil {
+		return nil, err
+	}
+	g, err := load(ctx)
+	if err != nil {
+		return nil, err
+	}
+	t, err := deploy.Open(ctx, p, target, a)
+	if err != nil {
+		return nil, err
+	}
+	d := &Deploying{Target: t}
+	if d.Goal, err = t.NewGoal(ctx, p, bundles, g); err == nil {
+		d.Plan, err = t.Plan(ctx, d.Goal, deploy.PlanOptions{Verify: verify})
+	}
+	if err != nil {
+		t.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+// Deploy brings bundles to a target.
+func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
+	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, s.o.Access, s.o.Verify)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Target.Close()
+	_, step, err := s.Run(ctx, d, bundles)
+	return step, err
+}
+
+// Run does what a plan says, and writes it into the ledger.
+func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle) (*deploy.Result, *Step, error) {
+	step := &Step{Name: "deploy", Made: []Made{}}
+	defer timed(step, time.Now())
+	local, err := Local(s.P, bundles)
+	if err != nil {
+		return nil, nil, err
+	}
+	t := d.Target
+	o := deploy.Options{Command: "vornix deploy " + t.Name, Overwrite: s.o.Overwrite, WithoutServer: s.o.WithoutServer, Verify: s.o.Verify, Local: local}
+	ended := s.progress(t.Name, &o)
+	r, err := t.Run(ctx, d.Goal, d.Plan, o)
+	ended(err)
+	if err != nil {
+		return r, nil, err
+	}
+	plan := r.Plan
+	for _, x := range plan.Steps {
+		step.Made = append(step.Made, Made{t.String() + "/" + x.Path, x.Size, string(x.Action)})
+	}
+	step.Kept = r.Changed == 0
+	step.Server = r.Status
+	step.Summary = said(plan, r)
+	if step.Kept && r.Commit == "" {
+		return r, step, nil
+	}
+	kind, files := ledger.Deployed, map[string]string{}
+	switch plan.Kind {
+	case deploy.RollingBack:
+		kind = ledger.RolledBack
+	case deploy.Withdrawing:
+		kind = ledger.Withdrawn
+	}
+	for _, f := range d.Goal.Files {
+		if f.Role == deploy.Bundle {
+			files[f.Path] = f.SHA256
+		}
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return r, step, ledger.Add(s.P, ledger.Event{Kind: kind, Time: time.Now(), Version: plan.Version, Target: t.Name, Files: files})
+}
+
+// progress passes on how far a deployment is. Several may be under way; events are told one at a time.
+func (s *Session) progress(target string, o *deploy.Options) (ended func(error)) {
+	p := s.o.Progress
+	if p == nil {
+		return func(error) {}
+	}
+	told := func(f func()) {
+		s.writing.Lock()
+		defer s.writing.Unlock()
+		f()
+	}
+	told(func() { p.Started(target, "deploy") })
+	o.Advanced = func(stage string, done, total int64) { told(func() { p.Advanced(target, stage, done, total) }) }
+	return func(err error) {
+		told(func() { p.Ended(job.Result{ID: target, Step: "deploy", State: job.Made, Err: err}, 0, 0) })
+	}
+}
+
+// said is how a deployment ended, in a sentence.
+func said(p *deploy.Plan, r *deploy.Result) string {
+	var text string
+	version := "version " + p.Version
+	if p.Version == "" {
+		version = "nothing of this project"
+	}
+	switch {
+	case r.Changed == 0:
+		text = fmt.Sprintf("nothing changed: %s has %s already", p.Target, version)
+	case p.Kind == deploy.Withdrawing:
+		text = fmt.Sprintf("%s goes on without what was withdrawn: %s changed", p.Target, Count(r.Changed, "file"))
+	case p.Kind == deploy.RollingBack:
+		text = fmt.Sprintf("%s has %s again: %s changed", p.Target, version, Count(r.Changed, "file"))
+	case p.Before != "" && p.Before != p.Version:
+		text = fmt.Sprintf("%s goes from version %s to %s: %s changed", p.Target, p.Before, p.Version, Count(r.Changed, "file"))
+	default:
+		text = fmt.Sprintf("%s has %s: %s changed", p.Target, version, Count(r.Changed, "file"))
+	}
+	if r.Sent > 0 {
+		text += fmt.Sprintf(", %s sent", Bytes(r.Sent))
+		if r.Reused > 1<<10 {
+			text += fmt.Sprintf(" (%s were there)", Bytes(r.Reused))
+		}
+	}
+	if r.Commit != "" {
+		text += ", commit " + r.Commit[:min(len(r.Commit), 10)]
+		if r.Tag != "" {
+			text += " with tag " + r.Tag
+		}
+	}
+	if r.Undone != "" {
+		text += " (a deployment that did not come to its end was undone first: " + r.Undone + ")"
+	}
+	if st := r.Status; st != nil {
+		loaded := 0
+		for _, m := range st.Maps {
+			if m.Loaded {
+				loaded++
+			}
+		}
+		text += fmt.Sprintf("; its server has loaded %s", Count(loaded, "map"))
+		if names := r.Maps(); len(names) > 0 && len(names) <= 3 {
+			text = strings.TrimSuffix(text, Count(loaded, "map")) + strings.Join(names, " and ")
+		}
+		if st.Playing != "" {
+			text += " and plays " + st.Playing
+		}
+	}
+	return text
+}

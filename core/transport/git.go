@@ -1,0 +1,376 @@
+package transport
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/safefile"
+)
+
+// Git is a folder of a Git repository's working tree: a clone that Vornix keeps, or one of the user's own. What is changed in it reaches
+// others by Publish. The program git does the work, so that remotes, credentials, hooks and signing are those that the user has set up.
+type Git struct {
+	*Folder
+	o    GitOptions
+	work string // the working tree
+}
+
+// GitOptions say which repository.
+type GitOptions struct {
+	URL    string // of the remote; empty for a working tree of the user's own
+	Tree   string // system path of the working tree
+	Branch string // empty: the one that is checked out
+	Folder string // in the working tree; empty for its root
+	Remote string // name (default origin)
+	Push   bool
+	Author string // "Name <address>"; empty: as Git is set up
+}
+
+// ErrBehind says that somebody else's commits contradict this one: plan again on what is there now.
+var ErrBehind = errors.New("somebody else changed the same files in the repository meanwhile")
+
+// OpenGit brings the working tree up to what its remote has, and opens the folder in it.
+func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
+	if o.Remote == "" {
+		o.Remote = "origin"
+	}
+	g := &Git{o: o, work: o.Tree}
+	if _, err := exec.LookPath("git"); err != nil {
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here", Do: "Install it; it is what talks to the repository."}
+	}
+	if o.URL != "" {
+		if err := g.clone(ctx); err != nil {
+			return nil, err
+		}
+	} else if _, err := g.git(ctx, "rev-parse", "--is-inside-work-tree"); err != nil {
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "this is no working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
+	}
+	if err := g.Refresh(ctx); err != nil {
+		return nil, err
+	}
+	folder := filepath.Join(g.work, filepath.FromSlash(o.Folder))
+	d, err := safefile.MakeDir(folder)
+	if err != nil {
+		return nil, err
+	}
+	g.Folder = &Folder{dir: d}
+	return g, nil
+}
+
+func (g *Git) String() string {
+	where := g.o.URL
+	if where == "" {
+		where = g.work
+	}
+	if g.o.Folder != "" {
+		where += " folder " + g.o.Folder
+	}
+	return where
+}
+
+// git runs the program in the working tree. The answer is in its own words for programs, whatever the user's language.
+func (g *Git) git(ctx context.Context, args ...string) (string, error) {
+	out, err := g.gitIn(ctx, g.work, args...)
+	return strings.TrimRight(out, "\n"), err
+}
+
+func (g *Git) gitIn(ctx context.Context, dir string, args ...string) (string, error) {
+	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.safecrlf=false", "-c", "core.quotePath=false", "-c", "advice.detachedHead=false"}, args...)...)
+	cmd.Dir = dir
+	cmd.Env = append(cmd.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
+	var out, said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &said
+	err := cmd.Run()
+	if ctx.Err() != nil {
+		return "", ctx.Err()
+	}
+	if err != nil {
+		text := strings.TrimSpace(said.String())
+		if text == "" {
+			text = strings.TrimSpace(out.String())
+		}
+		return out.String(), &gitError{args[0], text, out.String()}
+	}
+	return out.String(), nil
+}
+
+type gitError struct{ command, said, out string }
+
+func (e *gitError) Error() string {
+	lines := strings.Split(e.said, "\n")
+	if len(lines) > 4 {
+		lines = append(lines[:3:3], lines[len(lines)-1])
+	}
+	return "git " + e.command + " says: " + strings.Join(lines, " / ")
+}
+
+func (g *Git) unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &fault.Fault{Kind: fault.Unreachable, What: "the Git repository can't be reached: " + g.o.URL, Err: err,
+		Do: "Try 'git ls-remote " + g.o.URL + "': it must work without asking for anything (an SSH agent, or a credential helper)."}
+}
+
+// clone makes the working tree, unless it is there.
+func (g *Git) clone(ctx context.Context) error {
+	if url, err := g.git(ctx, "config", "--get", "remote."+g.o.Remote+".url"); err == nil && url == g.o.URL {
+		return nil
+	}
+	parent, err := safefile.MakeDir(filepath.Dir(g.work))
+	if err != nil {
+		return err
+	}
+	defer parent.Close()
+	if err := parent.RemoveTree(filepath.Base(g.work)); err != nil { // one of another address, or one that was not finished
+		return err
+	}
+	if _, err := g.gitIn(ctx, parent.Path(), "clone", "--no-checkout", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
+		return g.unreachable(err)
+	}
+	return nil
+}
+
+// branch is the one that is deployed to.
+func (g *Git) branch(ctx context.Context) (string, error) {
+	if g.o.Branch != "" {
+		return g.o.Branch, nil
+	}
+	name, err := g.git(ctx, "symbolic-ref", "--short", "HEAD")
+	if err != nil {
+		return "", &fault.Fault{Kind: fault.Refused, What: "no branch is checked out", Place: fault.Place{File: g.work}, Do: "Write branch = \"...\" in the target, or check one out."}
+	}
+	return name, nil
+}
+
+// Refresh brings the working tree up to what the remote has.
+func (g *Git) Refresh(ctx context.Context) error {
+	branch, err := g.branch(ctx)
+	if err != nil {
+		return err
+	}
+	if g.o.URL != "" {
+		if _, err := g.git(ctx, "fetch", "--prune", "--tags", "--force", g.o.Remote); err != nil {
+			return g.unreachable(err)
+		}
+		at := g.o.Remote + "/" + branch
+		if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
+			// A new branch, or a repository with nothing in it.
+			if _, err := g.git(ctx, "symbolic-ref", "HEAD", "refs/heads/"+branch); err != nil {
+				return err
+			}
+			_, _ = g.git(ctx, "update-ref", "-d", "refs/heads/"+branch)
+			_, err = g.git(ctx, "read-tree", "--empty")
+			return err
+		}
+		if _, err := g.git(ctx, "checkout", "--force", "-B", branch, at); err != nil {
+			return err
+		}
+		_, err = g.git(ctx, "clean", "-fdq")
+		return err
+	}
+	if now, err := g.git(ctx, "symbolic-ref", "--short", "HEAD"); err == nil && now != branch {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the branch %s is checked out, and the target wants %s", now, branch), Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "git switch " + branch}
+	}
+	if staged, err := g.git(ctx, "diff", "--cached", "--name-only"); err == nil && staged != "" {
+		return &fault.Fault{Kind: fault.Refused, What: "something is staged for a commit there: " + strings.ReplaceAll(staged, "\n", ", "), Place: fault.Place{File: g.work}, Why: "It would become part of the deployment's commit. Nothing was changed.", Do: "Commit it, or take it back with 'git restore --staged .'."}
+	}
+	if !g.o.Push {
+		return nil
+	}
+	if _, err := g.git(ctx, "fetch", g.o.Remote); err != nil {
+		return g.unreachable(err)
+	}
+	at := g.o.Remote + "/" + branch
+	if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
+		return nil
+	}
+	if _, err := g.git(ctx, "merge", "--ff-only", "--quiet", at); err != nil {
+		if ahead, _ := g.git(ctx, "rev-list", "--count", at+"..HEAD"); ahead != "" && ahead != "0" {
+			if behind, _ := g.git(ctx, "rev-list", "--count", "HEAD.."+at); behind == "0" {
+				return nil
+			}
+		}
+		return &fault.Fault{Kind: fault.Refused, What: "the working tree can't be brought up to " + at, Place: fault.Place{File: g.work}, Err: err, Why: "Nothing was changed.", Do: "Bring it in order there (git status, git pull --rebase), then deploy again."}
+	}
+	return nil
+}
+
+// Commit is what a Publish made.
+type Commit struct {
+	ID     string // empty when there was nothing to commit
+	Tag    string
+	Tries  int // pushes, of which all but the last were too late
+	Pushed bool
+}
+
+// Publish commits the paths, which are in the site's folder, and pushes. A push that comes too late is tried again after a rebase. When
+// the others' commits contradict it, the commit is taken back and the error is ErrBehind; any other failure takes it back too.
+func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (*Commit, error) {
+	branch, err := g.branch(ctx)
+	if err != nil {
+		return nil, err
+	}
+	before, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	var list bytes.Buffer
+	for _, rel := range rels {
+		list.WriteString(":(top,literal)" + strings.TrimPrefix(g.o.Folder+"/"+rel, "/") + "\x00")
+	}
+	names := filepath.Join(g.work, ".git")
+	if info, err := os.Stat(names); err != nil || !info.IsDir() { // a linked working tree
+		if names, err = g.git(ctx, "rev-parse", "--absolute-git-dir"); err != nil {
+			return nil, err
+		}
+	}
+	d, err := safefile.OpenDir(names)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	if err := d.WriteFile("vornix-paths", list.Bytes()); err != nil {
+		return nil, err
+	}
+	defer func() { _ = d.Remove("vornix-paths") }()
+	if _, err := g.git(ctx, "add", "--all", "--force", "--pathspec-from-file="+d.Join("vornix-paths"), "--pathspec-file-nul"); err != nil {
+		return nil, err
+	}
+	c := &Commit{Tag: tag}
+	if _, err := g.git(ctx, "diff", "--cached", "--quiet"); err != nil || before == "" {
+		args := []string{"commit", "--quiet", "--message", message}
+		if g.o.Author != "" {
+			args = append(args, "--author", g.o.Author)
+		}
+		if _, err := g.git(ctx, args...); err != nil {
+			g.back(ctx, before)
+			f := &fault.Fault{What: "the commit was not made", Place: fault.Place{File: g.work}, Err: err, Do: "Look at what Git says; a hook may have refused it. Then deploy again."}
+			if strings.Contains(err.Error(), "user.name") || strings.Contains(err.Error(), "empty ident") {
+				f.Do = "Tell Git who you are: git config --global user.name \"...\" and user.email \"...\"."
+			}
+			return nil, f
+		}
+		if c.ID, err = g.git(ctx, "rev-parse", "HEAD"); err != nil {
+			return nil, err
+		}
+	}
+	if !g.o.Push {
+		return c, g.tag(ctx, c, before)
+	}
+	for c.Tries = 1; ; c.Tries++ {
+		if err := g.tag(ctx, c, before); err != nil {
+			return nil, err
+		}
+		args := []string{"push", "--porcelain", "--atomic", g.o.Remote, "HEAD:refs/heads/" + branch}
+		if c.Tag != "" {
+			args = append(args, "refs/tags/"+c.Tag)
+		}
+		_, err := g.git(ctx, args...)
+		if err == nil {
+			c.Pushed = true
+			return c, nil
+		}
+		said := ""
+		var failed *gitError
+		if errors.As(err, &failed) {
+			said = failed.out + failed.said
+		}
+		late := strings.Contains(said, "[rejected]") && !strings.Contains(said, "[remote rejected]")
+		if late && c.Tries < 5 {
+			if err = g.rebase(ctx, c, branch); err == nil {
+				continue
+			}
+		}
+		g.untag(ctx, c)
+		g.back(ctx, before)
+		if errors.Is(err, ErrBehind) || ctx.Err() != nil {
+			return nil, err
+		}
+		f := &fault.Fault{Kind: fault.Unreachable, What: "the push did not arrive at " + g.o.Remote, Place: fault.Place{File: g.String()}, Err: err, Why: "The commit was taken back; nobody sees anything of it.", Do: "Look at what Git says, and deploy again."}
+		if strings.Contains(said, "[remote rejected]") {
+			f.Kind, f.What, f.Do = fault.Refused, "the repository's server refused the push", "Its rules or hooks say why: a protected branch, a size, a name. Mend that, and deploy again."
+		}
+		return nil, f
+	}
+}
+
+// rebase puts the commit on top of what others have pushed.
+func (g *Git) rebase(ctx context.Context, c *Commit, branch string) error {
+	g.untag(ctx, c)
+	if _, err := g.git(ctx, "fetch", g.o.Remote); err != nil {
+		return g.unreachable(err)
+	}
+	if _, err := g.git(ctx, "rebase", "--quiet", "--autostash", g.o.Remote+"/"+branch); err != nil {
+		files, _ := g.git(ctx, "diff", "--name-only", "--diff-filter=U")
+		_, _ = g.git(context.WithoutCancel(ctx), "rebase", "--abort")
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("%w: %s", ErrBehind, strings.ReplaceAll(files, "\n", ", "))
+	}
+	id, err := g.git(ctx, "rev-parse", "HEAD")
+	c.ID = id
+	return err
+}
+
+// back takes the commit back; in a working tree of the user's own, what else is changed there stays.
+func (g *Git) back(ctx context.Context, before string) {
+	ctx = context.WithoutCancel(ctx)
+	if before == "" {
+		_, _ = g.git(ctx, "update-ref", "-d", "HEAD")
+		_, _ = g.git(ctx, "rm", "-r", "--cached", "--quiet", "--ignore-unmatch", ".")
+		return
+	}
+	_, _ = g.git(ctx, "reset", "--quiet", "--soft", before)
+	_, _ = g.git(ctx, "reset", "--quiet") // the files stay: the deployment puts them back itself
+}
+
+// tag names the commit. A tag that is there already stays where it is.
+func (g *Git) tag(ctx context.Context, c *Commit, before string) error {
+	if c.Tag == "" {
+		return nil
+	}
+	if at, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+c.Tag+"^{commit}"); err == nil {
+		if at != c.ID {
+			c.Tag = ""
+		}
+		return nil
+	}
+	if _, err := g.git(ctx, "tag", "--no-sign", c.Tag); err != nil {
+		g.back(ctx, before)
+		return &fault.Fault{What: "the tag was not made: " + c.Tag, Place: fault.Place{File: g.work}, Err: err, Do: "Correct tag = \"...\" in the target."}
+	}
+	return nil
+}
+
+func (g *Git) untag(ctx context.Context, c *Commit) {
+	if c.Tag != "" {
+		_, _ = g.git(context.WithoutCancel(ctx), "tag", "--delete", c.Tag)
+	}
+}
+
+// Older looks for a file's earlier content, by its SHA-256, in the history, and puts it at to.
+func (g *Git) Older(ctx context.Context, rel, sum, to string) (bool, error) {
+	name := strings.TrimPrefix(g.o.Folder+"/"+rel, "/")
+	commits, err := g.git(ctx, "log", "--format=%H", "--", ":(top,literal)"+name)
+	if err != nil {
+		return false, nil // nothing has been committed yet
+	}
+	for commit := range strings.FieldsSeq(commits) {
+		out, err := g.gitIn(ctx, g.work, "cat-file", "blob", commit+":"+name)
+		if err != nil {
+			continue // there it was removed
+		}
+		if h := sha256.Sum256([]byte(out)); hex.EncodeToString(h[:]) == sum {
+			return true, g.Write(ctx, to, []byte(out))
+		}
+	}
+	return false, ctx.Err()
+}
