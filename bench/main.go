@@ -54,6 +54,7 @@ func main() {
 	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
 	deltas := flag.Bool("deltas", false, "only deltas and patches beside xdelta3")
 	indexes := flag.Bool("index", false, "only the version index, fetch, and many players at once from nginx")
+	deploys := flag.Bool("deploy", false, "only deployments over SFTP beside rsync and scp")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
 	bundles := flag.String("bundles", "", "only make the bundles that deltas are measured on, in this folder")
@@ -70,7 +71,7 @@ func main() {
 		}
 		return
 	}
-	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes {
+	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes || *deploys {
 		measure := measureMaps
 		switch {
 		case *rays:
@@ -81,6 +82,8 @@ func main() {
 			measure = func() (string, error) { return alone(measureDelta) }
 		case *indexes:
 			measure = func() (string, error) { return alone(measureIndex) }
+		case *deploys:
+			measure = func() (string, error) { return alone(measureDeploy) }
 		case *packing:
 			measure = func() (string, error) { return alone(measurePack) }
 		case *pictures:

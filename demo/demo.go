@@ -128,6 +128,8 @@ func Write(dir string) (written int, err error) {
 		"servers/kestrel/stations.txt":       func() []byte { return []byte("# the stations that this server offers\n") },
 		"servers/kestrel/rota.txt":           func() []byte { return []byte("# what is played, in order: station and mode\n") },
 		"servers/burrow/levels.txt":          func() []byte { return []byte("# the levels that this server offers\r\n") },
+		"servers/burrow/server.cfg":          func() []byte { return []byte("set name \"Burrow practice\"\r\nset offered \"\"  // level names\r\n") },
+		"servers/downloads/read-me.txt":      func() []byte { return []byte("what players download\n") },
 		"servers/burrow/timetable.txt":       func() []byte { return []byte("# what is played, in order: level and shift\r\n") },
 	} {
 		if err := put(rel, func() ([]byte, error) { return make(), nil }); err != nil {

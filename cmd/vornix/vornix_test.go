@@ -126,7 +126,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	first := ok(t, dir, "demo", "--json")
 	a := parse(t, first)
 	assert.True(t, a.OK)
-	assert.Len(t, a.Steps, 18)
+	assert.Len(t, a.Steps, 19)
 	var result []struct {
 		Project string
 		Server  standin.Status

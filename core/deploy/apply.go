@@ -203,6 +203,7 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 	if err := t.site.Remove(context.WithoutCancel(ctx), t.own(journalFile)); err != nil {
 		return r, t.explain("remove", t.own(journalFile), err)
 	}
+	t.mark(ctx, p)
 	t.tidy(ctx, p.state, gone, p.left)
 	return r, nil
 }
@@ -319,6 +320,7 @@ type upload struct {
 	f    *GoalFile
 	like []transport.Like
 	from string // on the target
+	sure bool   // its hash has been taken there
 }
 
 // stage brings what is new beside what is there, verifies it, and keeps what will be replaced.
@@ -341,15 +343,23 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 	todo := map[string]*upload{}
 	var small []GoalFile
 	var total int64
+	taken := map[string]bool{}
+	write := func(path string, data []byte) { // lists may be the same, word for word
+		if sum := hashOf(data); !taken[sum] {
+			taken[sum] = true
+			small = append(small, GoalFile{Path: path, File: File{SHA256: sum, Size: int64(len(data))}, Data: data})
+		}
+	}
+	alike := t.likenesses(p, o)
 	for i := range p.Steps {
 		x := &p.Steps[i]
 		if x.Action != Add && x.Action != Change {
 			continue
 		}
 		if x.want.Data != nil {
-			small = append(small, x.want)
+			write(x.Path, x.want.Data)
 			if x.union != nil {
-				small = append(small, GoalFile{Path: x.Path, File: File{SHA256: hashOf(x.union), Size: int64(len(x.union))}, Data: x.union})
+				write(x.Path, x.union)
 			}
 			continue
 		}
@@ -370,7 +380,7 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q does not have %s of version %s in its safe place any more", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew, or go back to another one: vornix deploy history " + t.Name}
 			}
 		}
-		u.like = t.alike(p, x, o)
+		u.like = alike(x)
 		todo[x.want.SHA256] = u
 		if u.from == "" {
 			total += x.want.Size
@@ -391,31 +401,54 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 	if err := t.double(ctx, p); err != nil {
 		return nil, err
 	}
+	if list, err = t.site.List(ctx, []string{t.own(stagedDir)}); err != nil {
+		return nil, t.explain("look at", t.own(stagedDir), err)
+	}
+	for _, i := range list { // which they keep when they are put in place
+		p.times[i.Path] = i.Time
+	}
 	return t.keepOld(ctx, p, inSafe)
 }
 
-// alike lists files there that a new one is likely to resemble: the one that it replaces, or one that goes for the same maps.
-func (t *Target) alike(p *Plan, x *Step, o Options) (list []transport.Like) {
-	add := func(y *Step) {
-		if y.found != nil && y.found.SHA256 != "" && y.found.Size > 0 {
+// likenesses finds files there that a new one is likely to resemble: the one that it replaces, or one that goes for the same maps.
+func (t *Target) likenesses(p *Plan, o Options) func(x *Step) []transport.Like {
+	known := p.state.now().Files
+	marks := sync.OnceValue(t.marks)
+	going := map[string][]*Step{} // by map and ending
+	for i := range p.Steps {
+		if y := &p.Steps[i]; y.Action == Remove && known[y.Path] != nil {
+			for _, m := range known[y.Path].Maps {
+				key := m + path.Ext(y.Path)
+				going[key] = append(going[key], y)
+			}
+		}
+	}
+	return func(x *Step) (list []transport.Like) {
+		add := func(y *Step) {
+			if y.found == nil || y.found.SHA256 == "" || y.found.Size == 0 || len(list) == 3 {
+				return
+			}
 			like := transport.Like{Path: y.Path, Size: y.found.Size}
 			if o.Local != nil {
 				like.Local = o.Local(y.found.SHA256)
 			}
+			if like.Local == "" && t.about.Kind == "sftp" {
+				like.Marks = marks()[y.found.SHA256]
+			}
 			list = append(list, like)
 		}
-	}
-	if x.Action == Change {
-		add(x)
-	}
-	for i := range p.Steps {
-		if y := &p.Steps[i]; y.Action == Remove && y.Role == x.Role && len(list) < 3 && path.Ext(y.Path) == path.Ext(x.Path) {
-			if known := p.state.now().Files[y.Path]; known != nil && slices.ContainsFunc(known.Maps, func(m string) bool { return slices.Contains(x.want.Maps, m) }) {
-				add(y)
+		if x.Action == Change {
+			add(x)
+		}
+		for _, m := range x.want.Maps {
+			for _, y := range going[m+path.Ext(x.Path)] {
+				if y.Role == x.Role {
+					add(y)
+				}
 			}
 		}
+		return list
 	}
-	return list
 }
 
 // room refuses what would fill the disk, before anything is sent.
@@ -486,6 +519,7 @@ func (t *Target) bring(ctx context.Context, p *Plan, r *Result, o Options, todo 
 			mu.Lock()
 			r.Sent += sent.Bytes
 			r.Reused += sent.Reused
+			u.sure = sent.Hashed
 			mu.Unlock()
 			if err != nil {
 				return t.explain("write", x.Path, err)
@@ -519,8 +553,10 @@ func (t *Target) clear(ctx context.Context, todo map[string]*upload) {
 // verify takes the hashes of all that was staged, on the far side. What is not as it should be is sent once more.
 func (t *Target) verify(ctx context.Context, p *Plan, todo map[string]*upload, small []GoalFile, o Options) error {
 	var names []string
-	for sum := range todo {
-		names = append(names, t.staged(sum))
+	for sum, u := range todo {
+		if !u.sure {
+			names = append(names, t.staged(sum))
+		}
 	}
 	for _, f := range small {
 		names = append(names, t.staged(f.SHA256))
@@ -765,7 +801,6 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 		}
 	}
 	found := map[string]*File{}
-	var folders []string
 	for i := range p.Steps {
 		x := &p.Steps[i]
 		old := before.Files[x.Path]
@@ -784,17 +819,7 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 		if x.Action == Leave && x.found != nil && !x.found.Time.IsZero() {
 			f.Time = x.found.Time
 		} else {
-			folders = append(folders, path.Dir(x.Path))
-		}
-	}
-	slices.Sort(folders)
-	list, err := t.site.List(ctx, slices.Compact(folders))
-	if err != nil {
-		return nil, t.explain("look at", "what is there now", err)
-	}
-	for _, i := range list {
-		if f := now.Files[i.Path]; f != nil && f.Size == i.Size {
-			f.Time = i.Time
+			f.Time = p.times[x.want.safe]
 		}
 	}
 	record := p.state.next(p.Kind, now.Version, now)
@@ -817,7 +842,7 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 		}
 	}
 	var gone []ref
-	err = step("write", t.own(headFile), func() error {
+	err := step("write", t.own(headFile), func() (err error) {
 		gone, err = t.write(ctx, p.state, record)
 		return err
 	})

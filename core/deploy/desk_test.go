@@ -48,7 +48,7 @@ func newDesk(t *testing.T, maps ...string) *desk {
 	require.NoError(t, os.WriteFile(filepath.Join(d.server, "timetable.txt"), []byte("old_shaft dig\n"), 0o666))
 	d.target(project.Target{Kind: "folder", Path: d.server})
 	d.p.Profile.Server.Companions = []profile.Companion{{From: "cards/{map}.txt", To: "cards/{map}.txt", Optional: true}, {From: "cards/common.txt", To: "cards/common.txt", Optional: true}}
-	d.p.Profile.Server.Welcome = profile.Welcome{}
+	d.p.Profile.Server.Lists, d.p.Profile.Server.Call.Touch = d.p.Profile.Server.Lists[:2], ""
 	g, err := release.Scan(ctx, p)
 	require.NoError(t, err)
 	d.g = g

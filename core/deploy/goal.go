@@ -59,6 +59,16 @@ func selected(about *project.Target, bundles []bundle.Bundle) (list []bundle.Bun
 	return list
 }
 
+// GoalOf says what a target should have of what is packed, without reaching it.
+func GoalOf(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *needs.Graph) (*Goal, error) {
+	about, err := Find(p, name)
+	if err != nil {
+		return nil, err
+	}
+	t := &Target{Name: name, about: about, profile: p.Profile, state: p.State()}
+	return t.NewGoal(ctx, p, bundles, g)
+}
+
 // NewGoal says what the target should have of what is packed.
 func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *needs.Graph) (*Goal, error) {
 	for _, name := range slices.Concat(t.about.Maps, t.about.Without) {

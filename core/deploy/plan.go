@@ -9,11 +9,13 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
 	"vornix/core/listing"
+	"vornix/core/safefile"
 	"vornix/core/transport"
 )
 
@@ -56,8 +58,10 @@ type Plan struct {
 	goal     *Goal
 	state    *state
 	lists    map[string][]listing.Entry
-	playing  int      // entries that the rotation would have
-	left     []string // what a cut left half written
+	playing  int                  // entries that the rotation would have
+	left     []string             // what a cut left half written
+	times    map[string]time.Time // of staged files
+	content  map[string][]byte    // of lists, by hash, as they are and as they will be
 }
 
 // PlanOptions for Plan.
@@ -85,7 +89,7 @@ func (t *Target) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, er
 
 func (t *Target) compare(ctx context.Context, goal *Goal, s *state, o PlanOptions) (*Plan, error) {
 	now := s.now()
-	p := &Plan{Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]listing.Entry{}, playing: -1}
+	p := &Plan{Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]listing.Entry{}, playing: -1, times: map[string]time.Time{}, content: map[string][]byte{}}
 	for _, f := range goal.Files {
 		p.Steps = append(p.Steps, Step{Path: f.Path, Role: f.Role, Size: f.Size, want: f})
 	}
@@ -257,12 +261,19 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	if p.goal.only {
 		want = slices.DeleteFunc(slices.Clone(ours), func(e listing.Entry) bool { return slices.Contains(p.goal.maps, e.Map) })
 	}
-	old, err := t.site.Read(ctx, rule.File, mostList)
-	if absent(err) {
-		old, err = nil, nil
+	known := now.Files[rule.File]
+	if known != nil && !p.goal.only && slices.Equal(ours, want) && !p.Verified { // the very list that was written is there, and says what it should
+		if info, err := t.site.Stat(ctx, rule.File); err == nil && info.Size == known.Size && info.Time.Equal(known.Time) {
+			p.Steps = append(p.Steps, Step{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size, want: GoalFile{Path: rule.File, File: *known}, found: known})
+			if len(want) > 0 {
+				p.lists[rule.File] = want
+			}
+			return nil
+		}
 	}
+	old, info, err := t.readList(ctx, rule.File, known)
 	if err != nil {
-		return t.explain("read", rule.File, err)
+		return err
 	}
 	edit := func(ours, want []listing.Entry) (*listing.List, []byte, error) {
 		l, err := listing.Read(rule, old)
@@ -282,7 +293,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 			}
 			var data []byte
 			if data, err = l.Bytes(); err == nil {
-				return l, data, nil
+				return l, append([]byte{}, data...), nil // an empty list is a content too
 			}
 		}
 		return nil, nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: %v", t.Name, err), Place: fault.Place{File: t.String() + "/" + rule.File}, Why: "Nothing was changed.", Do: "Correct the file there, or what the profile says of it."}
@@ -292,14 +303,14 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 		return err
 	}
 	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)), want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing}, Data: data}}
-	known := now.Files[rule.File]
 	switch {
 	case old == nil && len(data) == 0:
 		x.Action = Leave
 	case old == nil:
 		x.Action = Add
 	default:
-		x.found = &File{SHA256: hashOf(old), Size: int64(len(old)), Role: Listing}
+		x.found = &File{SHA256: hashOf(old), Size: int64(len(old)), Time: info.Time, Role: Listing}
+		p.content[x.found.SHA256] = old
 		x.Action = Change
 		if bytes.Equal(old, data) {
 			x.Action = Leave
@@ -317,6 +328,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 			x.union = union
 		}
 	}
+	p.content[x.want.SHA256] = data
 	if rule.File == t.profile.Server.Playing {
 		p.playing = len(l.Entries())
 	}
@@ -325,6 +337,34 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	}
 	p.Steps = append(p.Steps, x)
 	return nil
+}
+
+// readList reads a list, from what is remembered of it when its size and time are still as they were. nil is one that is not there.
+func (t *Target) readList(ctx context.Context, rel string, known *File) (data []byte, info transport.Info, err error) {
+	if info, err = t.site.Stat(ctx, rel); absent(err) {
+		return nil, info, nil
+	} else if err != nil {
+		return nil, info, t.explain("look at", rel, err)
+	}
+	if known != nil && known.Size == info.Size && known.Time.Equal(info.Time) {
+		if d, err := safefile.OpenDir(t.cache); err == nil {
+			defer d.Close()
+			if data, err := d.ReadFile(known.SHA256 + ".list"); err == nil && hashOf(data) == known.SHA256 {
+				return data, info, nil
+			}
+		}
+	}
+	data, err = t.site.Read(ctx, rel, mostList)
+	if absent(err) {
+		return nil, info, nil
+	}
+	if err != nil {
+		return nil, info, t.explain("read", rel, err)
+	}
+	if data == nil {
+		data = []byte{}
+	}
+	return data, info, nil
 }
 
 // Changes is how many files the plan would add, change or remove.

@@ -37,6 +37,7 @@ type item struct {
 	lead, body, end string // what stands before it, itself, and after it
 	name            string // of its map; empty for what is no entry
 	fresh           bool   // put in by this edit
+	key             string // that it is sorted by, once that is asked for
 }
 
 // form is how the items of a list stand in its text.
@@ -116,50 +117,100 @@ func (l *List) Entries() []Entry {
 // changed stays where it stood. One for the same map that somebody else wrote, in words of their own, counts as there. weights are for the
 // order of that name: lighter entries stand first; those without a weight have 0.
 func (l *List) Edit(ours, want []Entry, weights map[string]int) {
-	wanted := func(line string) bool { return slices.ContainsFunc(want, func(w Entry) bool { return w.Line == line }) }
-	missing := slices.DeleteFunc(slices.Clone(want), func(w Entry) bool { return l.has(func(x *item) bool { return strings.TrimSpace(x.body) == w.Line }) })
-	for _, o := range ours {
-		if wanted(o.Line) {
-			continue
-		}
-		i := slices.IndexFunc(l.items, func(x item) bool { return x.name != "" && strings.TrimSpace(x.body) == o.Line })
-		if i < 0 {
-			continue
-		}
-		if m := slices.IndexFunc(missing, func(w Entry) bool { return w.Map == o.Map }); m >= 0 {
-			x := &l.items[i]
-			x.body = strings.Replace(x.body, strings.TrimSpace(x.body), missing[m].Line, 1)
-			missing = slices.Delete(missing, m, m+1)
-			continue
-		}
-		l.remove(i)
+	wanted, lines, byMap := map[string]bool{}, map[string]int{}, map[string][]int{}
+	for i, w := range want {
+		wanted[w.Line] = true
+		byMap[w.Map] = append(byMap[w.Map], i)
 	}
-	for _, w := range missing {
-		if name := l.names(w.Line); !l.has(func(x *item) bool { return x.name == name }) {
-			l.insert(w, l.next(w, want), weights)
-		}
-	}
-}
-
-// next is where the first of our entries stands that comes after e in the order of want; -1 when none is there.
-func (l *List) next(e Entry, want []Entry) int {
-	at := slices.Index(want, e)
-	for _, w := range want[at+1:] {
-		if i := slices.IndexFunc(l.items, func(x item) bool { return x.name != "" && strings.TrimSpace(x.body) == w.Line }); i >= 0 {
-			return i
-		}
-	}
-	return -1
-}
-
-func (l *List) has(f func(*item) bool) bool {
+	names := map[string]bool{}
 	for i := range l.items {
-		if l.items[i].name != "" && f(&l.items[i]) {
-			return true
+		if x := &l.items[i]; x.name != "" {
+			if _, ok := lines[x.text()]; !ok {
+				lines[x.text()] = i
+			}
+			names[x.name] = true
 		}
 	}
-	return false
+	there := make([]bool, len(want))
+	for i, w := range want {
+		_, there[i] = lines[w.Line]
+	}
+	gone := map[int]bool{}
+	for _, o := range ours {
+		i, ok := lines[o.Line]
+		if wanted[o.Line] || !ok || gone[i] {
+			continue
+		}
+		replaced := false
+		for _, m := range byMap[o.Map] {
+			if !there[m] {
+				x := &l.items[i]
+				x.body, x.key = strings.Replace(x.body, x.text(), want[m].Line, 1), ""
+				there[m], replaced = true, true
+				break
+			}
+		}
+		if !replaced {
+			gone[i] = true
+		}
+	}
+	if len(gone) > 0 {
+		names = map[string]bool{}
+		var kept []item
+		for i, x := range l.items {
+			if gone[i] {
+				continue
+			}
+			if len(kept) == 0 { // the first of a list gives what stood before it to the next
+				x.lead = l.items[0].lead
+			}
+			kept = append(kept, x)
+			if x.name != "" {
+				names[x.name] = true
+			}
+		}
+		l.items = kept
+	}
+	var missing []int
+	for i, w := range want {
+		if name := l.names(w.Line); !there[i] && !names[name] {
+			missing = append(missing, i)
+			names[name] = true
+		}
+	}
+	l.insertAll(want, missing, weights)
 }
+
+// insertAll puts in those entries of want that are missing. Lists may be long: what goes to the end does so without a look at the others.
+func (l *List) insertAll(want []Entry, missing []int, weights map[string]int) {
+	at := map[string]bool{}
+	for i := range l.items {
+		at[l.items[i].text()] = true
+	}
+	next := make([]int, len(want)) // the first of want behind each that is there; -1 for none
+	behind := -1
+	for i := len(want) - 1; i >= 0; i-- {
+		next[i] = behind
+		if at[want[i].Line] {
+			behind = i
+		}
+	}
+	plain := l.rule.Order == "append" || l.rule.Order == "weight" && len(weights) == 0
+	for _, i := range missing {
+		if plain && next[i] < 0 {
+			l.put(len(l.items), want[i])
+			continue
+		}
+		place := -1
+		if next[i] >= 0 {
+			place = slices.IndexFunc(l.items, func(x item) bool { return x.name != "" && x.text() == want[next[i]].Line })
+		}
+		l.insert(want[i], place, weights)
+	}
+}
+
+// text is an item without the blanks around it.
+func (x *item) text() string { return strings.TrimSpace(x.body) }
 
 // remove takes an item out. The first of a list gives what stood before it to the next.
 func (l *List) remove(i int) {
@@ -193,9 +244,19 @@ func (l *List) insert(e Entry, next int, weights map[string]int) {
 			at = next
 		}
 	case "sorted":
-		before(func(x *item) bool { return strings.ToLower(strings.TrimSpace(x.body)) > strings.ToLower(e.Line) })
+		key := strings.ToLower(e.Line)
+		before(func(x *item) bool {
+			if x.key == "" {
+				x.key = strings.ToLower(x.text())
+			}
+			return x.key > key
+		})
 	case "weight":
-		before(func(x *item) bool { return weights[x.name] > weights[l.names(e.Line)] })
+		own := weights[l.names(e.Line)]
+		before(func(x *item) bool { return weights[x.name] > own })
+		if next >= 0 && next < at && weights[l.items[next].name] == own {
+			at = next
+		}
 	case "after":
 		for i := range l.items {
 			if l.items[i].name == l.rule.After {
@@ -206,6 +267,11 @@ func (l *List) insert(e Entry, next int, weights map[string]int) {
 			}
 		}
 	}
+	l.put(at, e)
+}
+
+// put makes an entry the one at a place.
+func (l *List) put(at int, e Entry) {
 	x := l.form.fresh(l.items, at, e.Line)
 	x.name, x.fresh = l.names(e.Line), true
 	l.items = slices.Insert(l.items, at, x)

@@ -49,20 +49,35 @@ func PlanDeploy(ctx context.Context, p *project.Project, load Graph, target stri
 	if err := index.Guard(p, bundles); err != nil {
 		return nil, err
 	}
-	g, err := load(ctx)
-	if err != nil {
-		return nil, err
+	type opened struct {
+		t   *deploy.Target
+		err error
 	}
-	t, err := deploy.Open(ctx, p, target, a)
-	if err != nil {
-		return nil, err
+	opening := make(chan opened, 1)
+	go func() { // which waits for others, while there is something to do here
+		t, err := deploy.Open(ctx, p, target, a)
+		opening <- opened{t, err}
+	}()
+	goal, goalErr := func() (*deploy.Goal, error) {
+		g, err := load(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return deploy.GoalOf(ctx, p, target, bundles, g)
+	}()
+	o := <-opening
+	err := goalErr
+	if err == nil {
+		err = o.err
 	}
-	d := &Deploying{Target: t}
-	if d.Goal, err = t.NewGoal(ctx, p, bundles, g); err == nil {
-		d.Plan, err = t.Plan(ctx, d.Goal, deploy.PlanOptions{Verify: verify})
+	d := &Deploying{Target: o.t, Goal: goal}
+	if err == nil {
+		d.Plan, err = o.t.Plan(ctx, goal, deploy.PlanOptions{Verify: verify})
 	}
 	if err != nil {
-		t.Close()
+		if o.t != nil {
+			o.t.Close()
+		}
 		return nil, err
 	}
 	return d, nil

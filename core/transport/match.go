@@ -1,11 +1,14 @@
 package transport
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
+	"hash/crc32"
 	"io"
+	"math"
 	"os"
 	"sort"
 
@@ -17,6 +20,7 @@ type Like struct {
 	Path  string
 	Size  int64
 	Local string // system path of a file on this machine with the very same content; empty when there is none
+	Marks *Marks // of its blocks, as remembered; nil when they are not
 }
 
 // span is n bytes of an old file, from from, that stand in the new one at to.
@@ -35,6 +39,12 @@ func (s *SFTP) compare(ctx context.Context, l *line, like Like, u *Upload, in *o
 				defer now.close()
 				return matches(ctx, old.data, now.data)
 			}
+		}
+	}
+	if like.Marks != nil && u.Size < mostMapped {
+		if now, err := mapped(u.Source); err == nil {
+			defer now.close()
+			return like.Marks.find(ctx, now.data)
 		}
 	}
 	now, err := directory(in, u.Size)
@@ -140,6 +150,97 @@ func weak(block []byte) uint32 {
 		b += a
 	}
 	return a&0xffff | b<<16
+}
+
+// Marks are two short hashes of every block of a file: enough to find those blocks in another, and wrong so seldom that the hash of what is
+// put together of them is only ever a precaution.
+type Marks struct {
+	Block int      // length of a block in bytes
+	Size  int64    // of the file
+	Sums  []uint64 // rolling hash, and CRC-32C in the upper half
+}
+
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
+// MarksOf reads a file. Blocks are about as long as there are many of them.
+func MarksOf(ctx context.Context, name string) (*Marks, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	m := &Marks{Block: max(512, int(math.Sqrt(float64(info.Size())))&^7), Size: info.Size()}
+	block := make([]byte, m.Block)
+	r := bufio.NewReaderSize(f, int(min(info.Size()+1, 256<<10)))
+	for range info.Size() / int64(m.Block) {
+		if _, err := io.ReadFull(r, block); err != nil {
+			return nil, err
+		}
+		m.Sums = append(m.Sums, uint64(weak(block))|uint64(crc32.Checksum(block, castagnoli))<<32)
+		if len(m.Sums)&0xff == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+	}
+	return m, nil
+}
+
+// find finds the blocks in a new file. Neighbours are one range.
+func (m *Marks) find(ctx context.Context, now []byte) ([]span, error) {
+	n := m.Block
+	if len(now) < n || len(m.Sums) == 0 {
+		return nil, nil
+	}
+	blocks := make(map[uint32][]int32, len(m.Sums))
+	for i, s := range m.Sums {
+		if list := blocks[uint32(s)]; len(list) < 8 {
+			blocks[uint32(s)] = append(list, int32(i))
+		}
+	}
+	var list []span
+	next := int32(-1) // the block that would go on where the last one ended
+	var a, b uint32
+	fresh := true
+	for at := 0; at+n <= len(now); {
+		if at&0xffff == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if fresh {
+			h := weak(now[at : at+n])
+			a, b, fresh = h&0xffff, h>>16, false
+		}
+		if candidates := blocks[a&0xffff|b<<16]; len(candidates) > 0 {
+			sum := uint64(crc32.Checksum(now[at:at+n], castagnoli))<<32 | uint64(a&0xffff|b<<16)
+			found := int32(-1)
+			for _, i := range candidates {
+				if m.Sums[i] == sum && (found < 0 || i == next) {
+					found = i
+				}
+			}
+			if found >= 0 {
+				s := span{int64(found) * int64(n), int64(at), int64(n)}
+				if k := len(list) - 1; k >= 0 && list[k].from+list[k].n == s.from && list[k].to+list[k].n == s.to {
+					list[k].n += s.n
+				} else {
+					list = append(list, s)
+				}
+				at += n
+				next, fresh = found+1, true
+				continue
+			}
+		}
+		if at+n == len(now) {
+			break
+		}
+		out, in := uint32(now[at]), uint32(now[at+n])
+		a = (a - out + in) & 0xffff
+		b = (b - uint32(n)*out + a) & 0xffff
+		at++
+	}
+	return list, nil
 }
 
 // part is an entry of an archive, as its directory has it.

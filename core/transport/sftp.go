@@ -91,9 +91,10 @@ func (s *SFTP) Close() error {
 	return nil
 }
 
+// close ends it from below: a server that is asked to end a channel may not answer, and everything has been answered that matters.
 func (l *line) close() {
-	l.sftp.Close()
 	l.ssh.Close()
+	l.sftp.Close()
 }
 
 // connected gives the connection, made anew when it is lost is the one that is there.
@@ -398,8 +399,11 @@ func (s *SFTP) folder(l *line, rel string) error {
 // worthwhile is the least size at which looking for what the far side has already, or compressing, can pay.
 const worthwhile = 32 << 10
 
-// pours is from which size on a file that compresses is worth a shell of its own.
-const pours = 1 << 20
+// least is from which size on a file that resembles another is put together of it.
+const least = 4 << 10
+
+// pours is from which size on a file is worth a command of its own, which hashes it on its way to the disk.
+const pours = 4 << 20
 
 // Upload is Site's.
 func (s *SFTP) Upload(ctx context.Context, u Upload) (sent Sent, err error) {
@@ -421,18 +425,16 @@ func (s *SFTP) Upload(ctx context.Context, u Upload) (sent Sent, err error) {
 			if info, err := l.sftp.Stat(s.at(u.To)); err == nil && info.Size() <= u.Size {
 				start = info.Size()
 			}
-			if start == 0 {
-				if n, ok, err := s.parts(ctx, l, &u, in); err != nil {
-					return err
-				} else if ok {
-					sent.Bytes, sent.Reused = n, u.Size-n
-					return nil
-				}
-				if u.Size >= pours && compresses(in, u.Size) && l.shell() != nil && l.shell().gzip {
-					n, err := l.shell().pour(ctx, in, u.Size, u.To)
-					sent.Bytes += n
-					return s.failed(l, "write", u.To, err)
-				}
+		}
+		if start == 0 && u.Size >= least {
+			if n, ok, err := s.parts(ctx, l, &u, in); err != nil {
+				return err
+			} else if ok {
+				sent.Bytes, sent.Reused, sent.Hashed = n, u.Size-n, true
+				return nil
+			}
+			if u.Size >= pours && l.shell() != nil && l.shell().sum != "" {
+				return s.pour(ctx, l, &u, in, &told, &sent)
 			}
 		}
 		if start > told {
@@ -483,6 +485,30 @@ func (s *SFTP) send(ctx context.Context, l *line, u *Upload, in *os.File, start 
 		}
 	}
 	return s.failed(l, "write", u.To, f.Close())
+}
+
+// pour sends a file through a command that writes it and takes its hash meanwhile; compressed, when that makes it much shorter.
+func (s *SFTP) pour(ctx context.Context, l *line, u *Upload, in *os.File, told *int64, sent *Sent) error {
+	var here int64
+	n, sum, err := l.shell().pour(ctx, in, u.Size, u.To, compresses(in, u.Size) && l.shell().gzip, func(n int64) {
+		if here += n; here > *told {
+			u.advanced(here - *told)
+			*told = here
+		}
+	})
+	sent.Bytes += n
+	if err != nil {
+		return s.failed(l, "write", u.To, err)
+	}
+	info, err := l.sftp.Stat(s.at(u.To))
+	if err != nil {
+		return s.failed(l, "write", u.To, err)
+	}
+	if info.Size() != u.Size { // the command does not say why it wrote less
+		return s.failed(l, "write", u.To, &sftp.StatusError{Code: uint32(sftp.ErrSSHFxFailure)})
+	}
+	sent.Hashed = sum == u.SHA256
+	return nil
 }
 
 // compresses says whether a sample of a file shrinks enough to be worth it.
@@ -593,7 +619,11 @@ func (s *SFTP) Link(ctx context.Context, from, to string) error {
 		if err := s.folder(l, path.Dir(to)); err != nil {
 			return err
 		}
-		temp := to + NewEnding
+		if err := l.sftp.Link(s.at(from), s.at(to)); err == nil || isLost(err) || l.isDead() {
+			done = err == nil
+			return err
+		}
+		temp := to + NewEnding // there is something there
 		_ = l.sftp.Remove(s.at(temp))
 		err := l.sftp.Link(s.at(from), s.at(temp))
 		if err == nil {

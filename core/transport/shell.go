@@ -74,13 +74,15 @@ func newShell(ctx context.Context, client *ssh.Client, root string) *shell {
 			return nil
 		}
 		if strings.TrimSpace(line) == shellMark {
-			words, err := sh.do(ctx, `command -v sha256sum >/dev/null && echo sha256sum; command -v shasum >/dev/null && echo shasum; command -v gzip >/dev/null && echo gzip; find . -maxdepth 0 -printf 'find\n'; true`)
+			words, err := sh.do(ctx, `openssl dgst -sha256 -r </dev/null | grep -q e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 && echo openssl; command -v sha256sum >/dev/null && echo sha256sum; command -v shasum >/dev/null && echo shasum; command -v gzip >/dev/null && echo gzip; find . -maxdepth 0 -printf 'find\n'; true`)
 			if err != nil {
 				return nil
 			}
 			has := strings.Fields(string(words))
 			sh.gzip, sh.find = slices.Contains(has, "gzip"), slices.Contains(has, "find")
-			switch {
+			switch { // the fastest first
+			case slices.Contains(has, "openssl"):
+				sh.sum = "openssl dgst -sha256 -r"
 			case slices.Contains(has, "sha256sum"):
 				sh.sum = "sha256sum"
 			case slices.Contains(has, "shasum"):
@@ -228,14 +230,14 @@ func (sh *shell) hash(ctx context.Context, rels []string) (map[string]string, er
 	for _, rel := range rels {
 		names.WriteString("./" + rel + "\n")
 	}
-	out, err := sh.do(ctx, "tr '\\n' '\\0' <<'"+sh.mark+"' | xargs -0 "+sh.sum+" --\n"+names.String()+sh.mark+"\ntrue")
+	out, err := sh.do(ctx, "tr '\\n' '\\0' <<'"+sh.mark+"' | xargs -0 "+sh.sum+"\n"+names.String()+sh.mark+"\ntrue")
 	if err != nil {
 		return nil, err
 	}
 	sums := map[string]string{}
 	for line := range strings.SplitSeq(string(out), "\n") {
-		if sum, rel, ok := strings.Cut(line, "  ./"); ok && len(sum) == 64 {
-			sums[rel] = sum
+		if len(line) > 68 && (line[64:68] == "  ./" || line[64:68] == " *./") {
+			sums[line[68:]] = line[:64]
 		}
 	}
 	if len(sums) == 0 {
@@ -244,21 +246,44 @@ func (sh *shell) hash(ctx context.Context, rels []string) (map[string]string, er
 	return sums, nil
 }
 
-// pour sends a file compressed, and gives the number of bytes sent.
-func (sh *shell) pour(ctx context.Context, in io.ReaderAt, size int64, to string) (int64, error) {
+// pour sends a file to a command that writes it and takes its hash. It gives the number of bytes sent, and the hash.
+func (sh *shell) pour(ctx context.Context, in io.ReaderAt, size int64, to string, packed bool, advanced func(int64)) (sent int64, sum string, err error) {
 	r, w := io.Pipe()
 	count := &counter{w: w}
 	go func() {
+		source := &told{safefile.Until(ctx, io.NewSectionReader(in, 0, size)), advanced}
+		if !packed {
+			_, err := io.CopyBuffer(struct{ io.Writer }{count}, source, make([]byte, 256<<10))
+			w.CloseWithError(err)
+			return
+		}
 		z, _ := gzip.NewWriterLevel(count, gzip.BestSpeed)
-		_, err := io.Copy(z, safefile.Until(ctx, io.NewSectionReader(in, 0, size)))
+		_, err := io.Copy(z, source)
 		if err == nil {
 			err = z.Close()
 		}
 		w.CloseWithError(err)
 	}()
-	_, err := sh.run(ctx, "gzip -dc > "+quote("./"+to), r)
+	command := "tee " + quote("./"+to) + " | " + sh.sum
+	if packed {
+		command = "gzip -dc | " + command
+	}
+	out, err := sh.run(ctx, command, r)
 	r.Close()
-	return count.n, err
+	sum, _, _ = strings.Cut(strings.TrimSpace(out), " ")
+	return count.n, sum, err
+}
+
+// told tells how much was read.
+type told struct {
+	r        io.Reader
+	advanced func(int64)
+}
+
+func (t *told) Read(b []byte) (int, error) {
+	n, err := t.r.Read(b)
+	t.advanced(int64(n))
+	return n, err
 }
 
 // counter counts what is written.

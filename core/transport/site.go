@@ -93,6 +93,7 @@ type Upload struct {
 type Sent struct {
 	Bytes  int64 // that were sent
 	Reused int64 // that the far side had, in a file like it or from an earlier try
+	Hashed bool  // the far side has taken its hash, and it is right
 }
 
 func (u *Upload) advanced(n int64) {

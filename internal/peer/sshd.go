@@ -25,86 +25,102 @@ type SSHD struct {
 	Key         string // file of the private key that it lets in
 	Fingerprint string // of its own key
 	HostKey     string // file
+	Allowed     string // file of the public keys that it lets in
 	Log         *bytes.Buffer
 }
 
 // StartSSHD starts an OpenSSH server on a free port of this machine, until the test ends. more is added to its configuration.
 func StartSSHD(t testing.TB, more string) *SSHD {
 	t.Helper()
-	program := Need(t, "/usr/sbin/sshd")
-	sftp := Need(t, "/usr/lib/openssh/sftp-server")
-	account, err := user.Current()
+	Need(t, sshdProgram)
+	Need(t, sftpProgram)
+	s, stop, err := RunSSHD(t.TempDir(), more)
 	if err != nil {
 		t.Fatal(err)
 	}
-	dir := t.TempDir()
-	s := &SSHD{User: account.Username, Home: filepath.Join(dir, "home"), Log: &bytes.Buffer{}}
+	t.Cleanup(stop)
+	return s
+}
+
+// Where Debian has OpenSSH's server and its part for SFTP.
+const (
+	sshdProgram = "/usr/sbin/sshd"
+	sftpProgram = "/usr/lib/openssh/sftp-server"
+)
+
+// RunSSHD starts an OpenSSH server that keeps its files in dir; stop ends it.
+func RunSSHD(dir, more string) (s *SSHD, stop func(), err error) {
+	account, err := user.Current()
+	if err != nil {
+		return nil, nil, err
+	}
+	s = &SSHD{User: account.Username, Home: filepath.Join(dir, "home"), Log: &bytes.Buffer{}}
 	if err := os.MkdirAll(filepath.Join(s.Home, ".ssh"), 0o700); err != nil {
-		t.Fatal(err)
+		return nil, nil, err
 	}
 	if account.Uid == "0" {
 		_ = os.MkdirAll("/run/sshd", 0o755) // where it gives up its rights
 	}
-	var host ssh.PublicKey
-	s.HostKey, host = newKey(t, filepath.Join(dir, "host"))
+	var host, own ssh.PublicKey
+	if s.HostKey, host, err = NewSSHKey(filepath.Join(dir, "host")); err != nil {
+		return nil, nil, err
+	}
 	s.Fingerprint = ssh.FingerprintSHA256(host)
-	var own ssh.PublicKey
-	s.Key, own = newKey(t, filepath.Join(s.Home, ".ssh", "id_ed25519"))
+	if s.Key, own, err = NewSSHKey(filepath.Join(s.Home, ".ssh", "id_ed25519")); err != nil {
+		return nil, nil, err
+	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		t.Fatal(err)
+		return nil, nil, err
 	}
 	s.Address, s.Port = l.Addr().String(), l.Addr().(*net.TCPAddr).Port
 	l.Close()
-	put := func(name string, data []byte) string {
-		name = filepath.Join(dir, name)
-		if err := os.WriteFile(name, data, 0o600); err != nil {
-			t.Fatal(err)
-		}
-		return name
-	}
-	allowed := put("allowed", ssh.MarshalAuthorizedKey(own))
-	put(filepath.Join("home", ".ssh", "known_hosts"), fmt.Appendf(nil, "[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(host)))
+	s.Allowed = filepath.Join(dir, "allowed")
 	// SHLVL: so that the account's shell does not read what its owner has set up, which may take long.
-	config := put("config", fmt.Appendf(nil, "Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nSubsystem sftp %s\nLogLevel ERROR\nSetEnv SHLVL=2\n%s\n",
-		s.Port, s.HostKey, allowed, sftp, more))
-	cmd := exec.Command(program, "-D", "-e", "-f", config)
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nSubsystem sftp %s\nLogLevel ERROR\nSetEnv SHLVL=2\n%s\n",
+		s.Port, s.HostKey, s.Allowed, sftpProgram, more)
+	for name, text := range map[string][]byte{s.Allowed: ssh.MarshalAuthorizedKey(own), filepath.Join(dir, "config"): []byte(config),
+		filepath.Join(s.Home, ".ssh", "known_hosts"): fmt.Appendf(nil, "[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(host))} {
+		if err := os.WriteFile(name, text, 0o600); err != nil {
+			return nil, nil, err
+		}
+	}
+	cmd := exec.Command(sshdProgram, "-D", "-e", "-f", filepath.Join(dir, "config"))
 	cmd.Stderr = s.Log
 	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
+		return nil, nil, err
 	}
-	t.Cleanup(func() {
+	stop = func() {
 		_ = cmd.Process.Kill()
 		_ = cmd.Wait()
-	})
+	}
 	for range 300 {
 		if c, err := net.Dial("tcp", s.Address); err == nil {
 			c.Close()
-			return s
+			return s, stop, nil
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	t.Fatalf("sshd does not answer: %s", s.Log)
-	return nil
+	stop()
+	return nil, nil, fmt.Errorf("sshd does not answer: %s", s.Log)
 }
 
-// newKey makes a key pair of OpenSSH's.
-func newKey(t testing.TB, name string) (file string, public ssh.PublicKey) {
-	t.Helper()
+// NewSSHKey writes a new private key in OpenSSH's form.
+func NewSSHKey(name string) (file string, public ssh.PublicKey, err error) {
 	_, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
-		t.Fatal(err)
+		return "", nil, err
 	}
 	block, err := ssh.MarshalPrivateKey(private, "")
 	if err != nil {
-		t.Fatal(err)
+		return "", nil, err
 	}
 	if err := os.WriteFile(name, pem.EncodeToMemory(block), 0o600); err != nil {
-		t.Fatal(err)
+		return "", nil, err
 	}
 	signer, err := ssh.NewSignerFromKey(private)
 	if err != nil {
-		t.Fatal(err)
+		return "", nil, err
 	}
-	return name, signer.PublicKey()
+	return name, signer.PublicKey(), nil
 }

@@ -1,0 +1,121 @@
+package main_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/deploy"
+	"vornix/internal/peer"
+)
+
+// TestDeployByTheProgram does what the guide says of servers with the built program: over OpenSSH, to several targets, to a mirror, and what
+// goes wrong with its exit codes.
+func TestDeployByTheProgram(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	ok(t, p, "pack")
+	s := peer.StartSSHD(t, "")
+	dirs := []string{t.TempDir(), t.TempDir(), t.TempDir()}
+	var text strings.Builder
+	for i, dir := range dirs {
+		fmt.Fprintf(&text, "\n[target.valley%d]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", i, s.Port, s.User, s.Key, s.Fingerprint, dir)
+	}
+	text.WriteString("\n[target.gone]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"x\"\npath = \"y\"\n")
+	whole := read(t, p, "vornix.toml")
+	put(t, filepath.Join(p, "vornix.toml"), whole+text.String())
+
+	plan := ok(t, p, "deploy", "valley0", "--plan")
+	assert.Regexp(t, `add +levels/tram_depot.vnm`, plan.out)
+	assert.NoDirExists(t, filepath.Join(dirs[0], ".vornix-target"))
+	assert.Contains(t, ok(t, p, "deploy", "valley0", "--yes").out, "valley0 has version 1.0.0")
+	assert.FileExists(t, filepath.Join(dirs[0], "levels", "tram_depot.vnm"))
+	assert.JSONEq(t, `{"shifts":{"cycle":[{"level":"tram_depot","shift":"shift"}]}}`, read(t, dirs[0], "shifts.json"), "lists are made where there are none")
+	assert.Equal(t, "set offered \"tram_depot\"\r\n", read(t, dirs[0], "server.cfg"))
+	assert.Contains(t, ok(t, p, "deploy", "valley0", "--yes").out, "nothing changed")
+
+	// Several, one of them first; one that is not there.
+	o := vornix(t, p, "deploy", "valley0", "valley1", "gone", "--yes")
+	assert.Equal(t, 4, o.exit)
+	assert.Contains(t, o.err, `"gone"`)
+	assert.NoDirExists(t, filepath.Join(dirs[1], "levels"), "what can't be done for all is not begun")
+	o = vornix(t, p, "deploy", "valley0", "valley1", "valley2", "gone", "--yes", "--wave", "--skip-unreachable", "--json")
+	assert.Equal(t, 4, o.exit)
+	var answer struct {
+		Plans       []*deploy.Plan
+		Outcomes    []*deploy.Outcome
+		Unreachable map[string]string
+	}
+	require.NoError(t, json.Unmarshal(parse(t, o).Result, &answer))
+	assert.Len(t, answer.Plans, 3)
+	assert.Equal(t, []string{"unchanged", "done", "done"}, []string{answer.Outcomes[0].State, answer.Outcomes[1].State, answer.Outcomes[2].State})
+	assert.Contains(t, answer.Unreachable, "gone")
+	assert.FileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))
+
+	// Drift, locks, withdrawal, ways back.
+	put(t, filepath.Join(dirs[1], "levels/tram_depot.vnm"), "a hot fix")
+	o = vornix(t, p, "deploy", "valley1", "--yes")
+	assert.Equal(t, 3, o.exit)
+	assert.Contains(t, o.err, "--overwrite")
+	status := ok(t, p, "status")
+	assert.Regexp(t, `on valley1 +version 1.0.0, since .*1 changed there since: levels/tram_depot.vnm`, status.out)
+	assert.Regexp(t, `on gone +unreachable`, status.out)
+	put(t, filepath.Join(dirs[2], ".vornix-target/lock.json"), `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
+	o = vornix(t, p, "deploy", "rollback", "valley2", "--yes")
+	assert.Equal(t, 3, o.exit)
+	assert.Contains(t, o.err, "vole@bank")
+	assert.Contains(t, ok(t, p, "deploy", "unlock", "valley2", "--yes").out, "is held by vole@bank")
+	o = vornix(t, p, "deploy", "withdraw", "tram_depot", "valley2", "--plan")
+	assert.Equal(t, 3, o.exit, "a rotation is not emptied: %s", o.out)
+	put(t, filepath.Join(dirs[2], "timetable.txt"), "old_shaft dig\ntram_depot shift\n")
+	assert.Contains(t, ok(t, p, "deploy", "withdraw", "tram_depot", "valley2", "--yes").out, `without = ["tram_depot"]`)
+	assert.NoFileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))
+	ok(t, p, "deploy", "rollback", "valley2", "--yes")
+	assert.FileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))
+	history := ok(t, p, "deploy", "history", "valley2").out
+	assert.Regexp(t, `3 .*rollback +1.0.0`, history)
+	assert.Regexp(t, `2 .*withdraw tram_depot +1.0.0`, history)
+	assert.Equal(t, 2, vornix(t, p, "deploy", "withdraw", "tram_depto", "valley2", "--yes").exit)
+	assert.Equal(t, 2, vornix(t, p, "deploy").exit)
+
+	// The mirror has the file and its copies.
+	ok(t, p, "deploy", "downloads", "--yes")
+	get := filepath.Join(p, "..", "servers", "downloads", "get")
+	for _, name := range []string{"tram_depot.vnm", "tram_depot.vnm.gz", "tram_depot.vnm.bz2"} {
+		assert.FileExists(t, filepath.Join(get, name))
+	}
+	python := peer.Pillow(t)
+	peer.Run(t, get, python, "-c", "import bz2,gzip;a=open('tram_depot.vnm','rb').read();assert a==bz2.open('tram_depot.vnm.bz2').read()==gzip.open('tram_depot.vnm.gz').read()")
+
+	// Nothing secret is asked for where nobody can answer, and a wrong key of the server ends it.
+	put(t, filepath.Join(p, "vornix.toml"), strings.ReplaceAll(whole+text.String(), s.Fingerprint, "SHA256:"+strings.Repeat("A", 43)))
+	o = vornix(t, p, "deploy", "valley0", "--plan")
+	assert.Equal(t, 3, o.exit)
+	assert.Contains(t, o.err, s.Fingerprint)
+}
+
+// TestTheWelcomePage is written for a look, with the pictures that it shows.
+func TestTheWelcomePage(t *testing.T) {
+	t.Parallel()
+	p := project(t, "highline")
+	for _, name := range []string{"cairn_station", "saltpan_relay"} {
+		put(t, filepath.Join(p, "out/pictures/"+name+"-card.jpg"), "a picture of "+name)
+	}
+	ok(t, p, "pack")
+	to := filepath.Join(t.TempDir(), "page")
+	ok(t, p, "deploy", "preview", "practice", to)
+	page := read(t, to, "welcome.html")
+	assert.Contains(t, page, `<img src="cards/cairn_station.jpg" alt="Cairn Station">`)
+	assert.Contains(t, page, "The first release: two stations")
+	assert.Equal(t, "a picture of saltpan_relay", read(t, to, "cards/saltpan_relay.jpg"))
+	assert.NoDirExists(t, filepath.Join(p, "..", "servers", "kestrel", "cards"), "a preview changes nothing there")
+	require.NoError(t, os.RemoveAll(filepath.Join(p, "out", "pictures")))
+	ok(t, p, "deploy", "practice", "--yes", "--without-server")
+	assert.NotContains(t, read(t, filepath.Join(p, "..", "servers", "kestrel"), "welcome.html"), "<img", "a picture that is not there is not shown")
+}
