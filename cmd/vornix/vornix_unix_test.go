@@ -3,8 +3,10 @@
 package main_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -14,6 +16,7 @@ import (
 
 	"vornix/core/safefile"
 	"vornix/internal/demotest"
+	"vornix/internal/peer"
 )
 
 // A release that is killed at any moment is finished by the next one, with the same bytes, and leaves nothing behind.
@@ -114,4 +117,40 @@ func TestUnreadableSources(t *testing.T) {
 		assert.FileExists(t, filepath.Join(p, "out/tree/textures/rock/cairn.ktx2"))
 		noTemps(t, p)
 	}
+}
+
+// TestKilledWhileDeploying kills a deployment over OpenSSH at many moments: what is there is sound, and the next run finishes.
+func TestKilledWhileDeploying(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	ok(t, p, "pack")
+	s := peer.StartSSHD(t, "")
+	dir := t.TempDir()
+	put(t, filepath.Join(p, "vornix.toml"), read(t, p, "vornix.toml")+fmt.Sprintf("\n[target.valley]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", s.Port, s.User, s.Key, s.Fingerprint, dir))
+	want, _, err := safefile.HashFile(filepath.Join(p, "out/bundles/tram_depot.vnm"))
+	require.NoError(t, err)
+	killed := 0
+	for _, after := range []int{90, 150, 210, 250, 290, 330, 380, 450} {
+		cmd := command(p, "deploy", "valley", "--yes")
+		require.NoError(t, cmd.Start())
+		time.Sleep(time.Duration(after) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		if cmd.Wait() != nil {
+			killed++
+		}
+		if strings.Contains(read(t, dir, "levels.txt"), "tram_depot") {
+			sum, _, err := safefile.HashFile(filepath.Join(dir, "levels/tram_depot.vnm"))
+			require.NoError(t, err, "it is listed")
+			assert.Equal(t, want, sum)
+		}
+		ok(t, p, "deploy", "valley", "--yes")
+		sum, _, err := safefile.HashFile(filepath.Join(dir, "levels/tram_depot.vnm"))
+		require.NoError(t, err)
+		assert.Equal(t, want, sum)
+		assert.Contains(t, read(t, dir, "timetable.txt"), "tram_depot")
+		assert.NoFileExists(t, filepath.Join(dir, ".vornix-target", "lock.json"))
+		ok(t, p, "deploy", "rollback", "valley", "--yes")
+		assert.NoFileExists(t, filepath.Join(dir, "levels/tram_depot.vnm"))
+	}
+	assert.NotZero(t, killed)
 }

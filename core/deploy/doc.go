@@ -6,7 +6,7 @@
 // place. The server is asked whether it plays what is there now; when it can't, everything goes back.
 //
 // target.go finds and opens a target; goal.go, page.go and mirror.go make the goal; state.go is what a target remembers
-// (docs/formats/target.md); plan.go compares; lock.go keeps others out; apply.go stages, switches and undoes; server.go asks the game
-// server; back.go is going back, withdrawing and the history; look.go is for status; fleet.go deploys to several targets. Package transport
+// (docs/formats/target.md); plan.go compares; lock.go keeps others out; apply.go is a run from lock to end, stage.go what it does
+// before the switch, switch.go the switch and its undoing; marks.go is what makes the next one short; server.go asks the game server; back.go is going back, withdrawing and the history; look.go is for status; fleet.go deploys to several targets. Package transport
 // knows how places are reached, package listing how lists are edited.
 package deploy

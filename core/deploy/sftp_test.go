@@ -3,18 +3,22 @@ package deploy_test
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"fmt"
 	"hash/crc32"
 	"maps"
 	"math/rand/v2"
 	"net"
 	"os"
+	"os/exec"
+	"os/user"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -33,6 +37,7 @@ type proxy struct {
 	left    int64 // until it cuts; -1: never
 	stay    bool  // after the cut no connection is taken any more
 	down    bool  // none is taken
+	silent  bool  // nothing gets through, and nothing ends
 	moved   int64
 	open    map[net.Conn]bool
 }
@@ -80,6 +85,9 @@ func (p *proxy) pass(from, to net.Conn) {
 			p.left -= int64(n)
 		}
 		p.mu.Unlock()
+		if p.mute() {
+			n = 0
+		}
 		_, _ = to.Write(buffer[:n])
 		if stop {
 			p.cut()
@@ -89,6 +97,13 @@ func (p *proxy) pass(from, to net.Conn) {
 			return
 		}
 	}
+}
+
+// mute keeps what is on its way to itself.
+func (p *proxy) mute() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.silent
 }
 
 // cut ends all connections.
@@ -309,15 +324,90 @@ func TestServersThatCantBeReached(t *testing.T) {
 	assert.Contains(t, f.What, "/nowhere/at/all")
 	f = fails(func(x *project.Target) { x.User, x.Key = "nobody-here", "~/.ssh/id_ed25519" })
 	assert.Contains(t, f.What, "lets nobody in")
+}
 
-	if os.Getuid() == 0 {
-		t.Log("as root no folder is closed: left out")
-		return
+// A server whose account may not write into one folder, or whose disk is full: nothing is changed, and it says where and why.
+func TestServersThatCantTakeIt(t *testing.T) {
+	if os.Getuid() != 0 {
+		t.Skip("only root can set such servers up")
 	}
+	d := newDesk(t, "ore_spiral")
+	s := peer.StartSSHD(t, "ForceCommand internal-sftp")
+	d.remote(s, s.Address)
+	about := d.p.File.Targets["practice"]
+	d.server = filepath.Join("/tmp", fmt.Sprintf("vornix-test-%d", os.Getpid()), "server")
+	t.Cleanup(func() { os.RemoveAll(filepath.Dir(d.server)) })
+	about.Path, about.User = d.server, "nobody"
+	about.Key = s.Key
 	d.target(about)
-	require.NoError(t, os.MkdirAll(filepath.Join(d.server, "levels"), 0o555))
-	before := d.read("levels.txt")
-	_, err := d.run()
-	assert.ErrorContains(t, err, "no permission")
-	assert.Equal(t, before, d.read("levels.txt"))
+	require.NoError(t, os.MkdirAll(filepath.Join(d.server, "levels"), 0o755))
+	nobody, err := user.Lookup("nobody")
+	require.NoError(t, err)
+	uid, _ := strconv.Atoi(nobody.Uid)
+	require.NoError(t, os.Chmod(filepath.Dir(d.server), 0o755))
+	require.NoError(t, os.Chown(d.server, uid, -1))
+	require.NoError(t, os.Chmod(filepath.Dir(s.Allowed), 0o755)) // the keys are read as that account
+	for at := filepath.Dir(s.Allowed); at != "/tmp" && at != "/"; at = filepath.Dir(at) {
+		_ = os.Chmod(at, 0o755)
+	}
+	require.NoError(t, os.Chmod(s.Allowed, 0o644))
+	d.put("levels.txt", "old_shaft\n")
+	before := d.snapshot()
+	_, err = d.run()
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Contains(t, f.Error(), "levels/ore_spiral.vnm")
+	assert.Contains(t, f.Error(), "no permission")
+	assert.Contains(t, f.What, `"practice"`)
+	assert.Equal(t, before, d.snapshot())
+	require.NoError(t, os.Chown(filepath.Join(d.server, "levels"), uid, -1))
+	require.NoError(t, os.Chown(filepath.Join(d.server, "levels.txt"), uid, -1))
+	d.must()
+
+	for _, size := range []int{400_000, 3_000_000} { // one that is tried, and one that is seen not to fit before
+		small := filepath.Join(t.TempDir(), "small")
+		require.NoError(t, os.Mkdir(small, 0o777))
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", small).CombinedOutput(); err != nil {
+			t.Skipf("no small disk can be made here: %s", out)
+		}
+		t.Cleanup(func() { _ = exec.Command("umount", small).Run() })
+		d.remote(s, s.Address)
+		about := d.p.File.Targets["practice"]
+		about.Path = small
+		d.target(about)
+		d.server = small
+		d.pack("1.0.0", "ore_spiral")
+		d.must()
+		before := d.snapshot()
+		d.pack("1.1.0", "ore_spiral")
+		d.write(bundle.Dir+"/loam_pit.vnm", strings.Repeat("not much to say; ", size/17))
+		d.bundle("loam_pit")
+		_, err = d.run()
+		require.ErrorAs(t, err, &f)
+		assert.Regexp(t, "disk is full|KB free", f.Error())
+		assert.Equal(t, before, d.snapshot())
+		staged, _ := os.ReadDir(filepath.Join(small, ".vornix-target", d.p.File.Project.Name, "staged"))
+		assert.LessOrEqual(t, len(staged), 1, "what would keep the disk full is gone")
+		d.pack("1.1.0", "ore_spiral")
+		d.must()
+	}
+}
+
+// Whatever is under way on a line that answers no more ends soon after it is not wanted any more.
+func TestInterruptedWhileNothingAnswers(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	s := peer.StartSSHD(t, "ForceCommand internal-sftp")
+	p := newProxy(t, s.Address)
+	d.remote(s, p.address)
+	tg := d.open()
+	goal := d.goal(tg)
+	p.mu.Lock()
+	p.silent = true
+	p.mu.Unlock()
+	stopped, cancel := context.WithTimeout(ctx, 200*time.Millisecond)
+	defer cancel()
+	start := time.Now()
+	_, err := tg.Run(stopped, goal, nil, options())
+	require.Error(t, err)
+	assert.Less(t, time.Since(start), 5*time.Second)
 }

@@ -112,7 +112,9 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	}
 	plan := r.Plan
 	for _, x := range plan.Steps {
-		step.Made = append(step.Made, Made{t.String() + "/" + x.Path, x.Size, string(x.Action)})
+		if x.Action != deploy.Leave {
+			step.Made = append(step.Made, Made{x.Path, x.Size, string(x.Action)})
+		}
 	}
 	step.Kept = r.Changed == 0
 	step.Server = r.Status

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -240,4 +241,119 @@ func TestBotsWalk(t *testing.T) {
 	assert.Equal(t, 4, m.Bots)
 	assert.Equal(t, 3, m.Arrived)
 	assert.True(t, m.Loaded, "a cut-off spawn is no reason not to load it")
+}
+
+// The stand-in notices what changes in its folder, plays its rotation, and simulated players get whole bundles, however they are replaced.
+func TestItWatchesAndPlays(t *testing.T) {
+	p := demotest.Built(t, "lower-sidings")
+	whole, err := os.ReadFile(packed(t, p))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	s, err := standin.Start(dir, p.Profile, standin.Options{Watch: true, Players: 3, Token: "secret"})
+	require.NoError(t, err)
+	defer s.Close()
+	write := func(rel, data string) { // as a deployment does: whole, at once
+		name := filepath.Join(dir, filepath.FromSlash(rel))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "new"), []byte(data), 0o666))
+		require.NoError(t, os.Rename(filepath.Join(dir, "new"), name))
+	}
+	until := func(say string, f func(st *standin.Status) bool) {
+		t.Helper()
+		require.Eventually(t, func() bool { return f(s.Status()) }, 10*time.Second, 10*time.Millisecond, say)
+	}
+	write("levels/tram_depot.vnm", string(whole))
+	write("levels.txt", "tram_depot\n")
+	write("timetable.txt", "no_such shift\ntram_depot shift\n")
+	until("it plays what was put there", func(st *standin.Status) bool { return st.Playing == "tram_depot" })
+	until("players get it", func(st *standin.Status) bool { return st.Players.Loaded >= 3*int64(len(whole)) })
+	for range 5 { // another file of the same name, again and again
+		write("levels/tram_depot.vnm", string(whole))
+		time.Sleep(20 * time.Millisecond)
+	}
+	until("players go on", func(st *standin.Status) bool { return st.Players.Joined > 20 })
+	assert.Zero(t, s.Status().Players.Failed, s.Status().Players.Why)
+
+	// Half a bundle, copied over the old one in place: the map is not loaded, and it says why.
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels", "tram_depot.vnm"), whole[:len(whole)/2], 0o666))
+	until("half a file is noticed", func(st *standin.Status) bool {
+		m := st.Find("tram_depot")
+		return m != nil && !m.Loaded && m.Error != "" && st.Playing == ""
+	})
+	resp, err := http.Get(s.URL + "/events")
+	require.NoError(t, err)
+	text, err := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "something has changed")
+	for path, code := range map[string]int{"/files/tram_depot.vnm": 200, "/files/..%2Flevels.txt": 404, "/files/stand-server.url": 404} {
+		resp, err := http.Get(s.URL + path)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, code, resp.StatusCode, path)
+	}
+}
+
+func TestItGoesWrongAsItIsTold(t *testing.T) {
+	p := demotest.Built(t, "lower-sidings")
+	whole, err := os.ReadFile(packed(t, p))
+	require.NoError(t, err)
+	dir := t.TempDir()
+	for name, data := range map[string]string{"levels/tram_depot.vnm": string(whole), "levels.txt": "tram_depot\n", "timetable.txt": "tram_depot a\ntram_depot b\n"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o777))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o666))
+	}
+	s, err := standin.Start(dir, p.Profile, standin.Options{Token: "secret"})
+	require.NoError(t, err)
+	defer s.Close()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	post := func(path, body, token string) int {
+		req, err := http.NewRequestWithContext(ctx, http.MethodPost, s.URL+path, strings.NewReader(body))
+		require.NoError(t, err)
+		req.Header.Set("Authorization", "Bearer "+token)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return 0
+		}
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	c, err := standin.Dial(ctx, s.URL, standin.Calls{Token: "secret"})
+	require.NoError(t, err)
+	assert.Equal(t, 401, post("/fail", `{"mode":"error"}`, "wrong"))
+	assert.Equal(t, 400, post("/fail", `{"mode":"sulk"}`, "secret"))
+	assert.Equal(t, 204, post("/fail", `{"mode":"load","map":"tram_depot"}`, "secret"))
+	st, err := c.Reload(ctx)
+	require.NoError(t, err)
+	assert.False(t, st.Find("tram_depot").Loaded)
+	assert.Equal(t, "load", st.Failing)
+	for _, mode := range []string{"error", "drop"} {
+		assert.Equal(t, 204, post("/fail", `{"mode":"`+mode+`"}`, "secret"))
+		_, err = c.Status(ctx)
+		assert.Error(t, err, mode)
+	}
+	assert.Equal(t, 204, post("/fail", `{"mode":"hang"}`, "secret"))
+	short, stop := context.WithTimeout(ctx, 50*time.Millisecond)
+	_, err = c.Status(short)
+	stop()
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+	assert.Equal(t, 204, post("/fail", `{"mode":"deaf"}`, "secret"))
+	st, err = c.Reload(ctx)
+	require.NoError(t, err)
+	assert.False(t, st.Find("tram_depot").Loaded, "it did not load anew")
+	assert.Equal(t, 204, post("/fail", `{"mode":""}`, "secret"))
+	st, err = c.Reload(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "tram_depot", st.Playing)
+	assert.Equal(t, 200, post("/next", "", "secret"))
+	assert.Equal(t, 204, post("/fail", `{"mode":"crash"}`, "secret"))
+	_, err = c.Reload(ctx)
+	assert.Error(t, err)
+	select {
+	case <-s.Ended():
+	case <-ctx.Done():
+		t.Fatal("it did not end")
+	}
+	_, err = standin.Start(dir, p.Profile, standin.Options{Fail: standin.Failure{Mode: "sulk"}})
+	assert.Equal(t, fault.Usage, fault.KindOf(err))
 }

@@ -191,7 +191,8 @@ func (s *SFTP) do(ctx context.Context, f func(*line) error) error {
 		}
 		l, err := s.connected(ctx, lost)
 		if err == nil {
-			if err = f(l); err == nil || !(isLost(err) || l.isDead()) {
+			err = l.limited(ctx, f)
+			if err == nil || !(isLost(err) || l.isDead()) {
 				return err
 			}
 			lost = l
@@ -211,6 +212,24 @@ func (s *SFTP) do(ctx context.Context, f func(*line) error) error {
 		case <-time.After(s.patience[try]):
 		}
 	}
+}
+
+// grace is how long an operation may go on that is not wanted any more.
+const grace = 500 * time.Millisecond
+
+// limited runs an operation, which ends soon after ctx does: what waits for an answer that does not come can only be ended with its line.
+func (l *line) limited(ctx context.Context, f func(*line) error) error {
+	done := make(chan struct{})
+	defer close(done)
+	stop := context.AfterFunc(ctx, func() {
+		select {
+		case <-done:
+		case <-time.After(grace):
+			l.ssh.Close()
+		}
+	})
+	defer stop()
+	return f(l)
 }
 
 // plainly says in words what the library calls by a code.

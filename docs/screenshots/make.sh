@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Takes the pictures in this folder from the demo: each command in a terminal window of 1280x800 under Xvfb.
-# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core x11-utils
+# Needs, from Debian: xvfb xterm imagemagick fonts-dejavu-core x11-utils chromium
 set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
@@ -60,12 +60,10 @@ vornix pack --quiet 2>/dev/null
 vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
 vornix sprite ../lower-sidings/sprites/mole.toml "$work/sprite.png" --state walk --direction east --scale 12 --quiet
 vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/lit-postcard.png" --shot postcard --quiet
-convert out/pictures/cairn_station-page.jpg "$here/shot-page.png"
 vornix shoot saltpan_relay --plan-view --quiet
 cp out/pictures/plans/saltpan_relay-isometric.png "$here/plan-isometric.png"
 shot shoot "vornix shoot cairn_station; vornix inspect out/tree/maps/cairn_station.vnm --shot porch"
 convert ../lower-sidings/out/pictures/tram_depot.png "$work/sprite.png[0]" -background "#15181c" -gravity center -append "$here/tiles.png"
-vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/map-ground.png" --view ground --quiet
 cat > "$work/gallery.vnx" <<'VNX'
 map gallery title="Sorting Gallery" sealed=yes
 solid floor box 0,0,-0.5 30,20,0 material=wood/plank
@@ -102,5 +100,20 @@ printf '{ "title": "Highline", "crew": "Highline crew, M. Ridge", "season": "tha
 shot fetch "vornix addon import ../old.json --plan; vornix index check ../public; vornix fetch ../public ../player; vornix index retract 1.1.0 ..." \
   "vornix addon import ../old.json --plan; echo; vornix index check ../public; echo; vornix fetch ../public ../player; echo; vornix index retract 1.1.0 --reason 'the winch in the tower does not stop'; vornix index write --key ../highline.key --to ../public; echo; vornix fetch ../player"
 vornix index retract 1.1.0 --undo --quiet
+mkdir -p ../servers/ridge ../servers/valley
+for name in ridge valley; do
+  printf '\n[target.%s]\nkind = "folder"\npath = "../servers/%s"\n' $name $name >> vornix.toml
+  printf '# others play here too\nold_tarn relay\n' > ../servers/$name/rota.txt
+done
+vornix release 1.2.0 --key ../highline.key --yes --quiet --without-server 2>/dev/null
+sed -i 's/^version = "1.2.0"/version = "1.3.0"/; ' vornix.toml
+sed -i 's/for 5s, then rest/for 4s, then rest/' scripts/winch.txt
+vornix pack --quiet 2>/dev/null
+shot deploy "vornix deploy ridge valley --wave --yes; vornix deploy withdraw saltpan_relay ridge --yes; vornix deploy history valley" \
+  "vornix deploy ridge valley --wave --yes; vornix deploy withdraw saltpan_relay ridge --yes; echo; vornix deploy history valley"
+cp notes/1.1.0.md notes/1.3.0.md
+vornix deploy preview practice ../welcome --quiet
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/welcome.png" "file://$PWD/../welcome/welcome.html" >/dev/null 2>&1
+convert "$here/welcome.png" -strip -define png:compression-level=9 "$here/welcome.png"
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,6.6,3.2/point 18,6.6/' maps/cairn_station.vnx
 shot mistakes "vornix build"

@@ -26,9 +26,7 @@ func (a *app) access() deploy.Access {
 	if u, err := user.Current(); err == nil {
 		x.Account = u.Username[strings.LastIndexByte(u.Username, '\\')+1:] // Windows puts the domain before it
 	}
-	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
-		x.Agent = func() (io.ReadWriter, error) { return dialAgent(socket) }
-	}
+	x.Agent = func() (io.ReadWriter, error) { return dialAgent(os.Getenv("SSH_AUTH_SOCK")) }
 	if a.out.Terminal && !a.out.JSON && term.IsTerminal(int(os.Stdin.Fd())) {
 		x.Ask = a.askSecret
 	}

@@ -238,7 +238,7 @@ func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deploy
 	}, Ended: func(x *deploy.Outcome) {
 		mu.Lock()
 		defer mu.Unlock()
-		_ = a.step(answer, steps[x.Target], nil)
+		a.deployed(answer, steps[x.Target])
 		if x.Err != nil && len(names) > 1 {
 			a.out.Error(x.Err)
 		}
@@ -373,7 +373,21 @@ func (a *app) toGoal(ctx context.Context, answer *show.Answer, t *deploy.Target,
 		bundles = nil // what to go back to may be there without anything packed here
 	}
 	_, step, err := s.Run(ctx, &release.Deploying{Target: t, Goal: goal, Plan: plan}, bundles)
-	return a.step(answer, step, err)
+	a.deployed(answer, step)
+	return err
+}
+
+// deployed shows how it ended; the files stand in the plan, which has been shown.
+func (a *app) deployed(answer *show.Answer, s *release.Step) {
+	if s == nil {
+		return
+	}
+	answer.Steps = append(answer.Steps, *s)
+	short := *s
+	if !a.out.Verbose {
+		short.Made = nil
+	}
+	a.out.Step(short)
 }
 
 func (a *app) rollbackCommand() *cobra.Command {
@@ -488,7 +502,7 @@ func (a *app) historyCommand() *cobra.Command {
 				}
 				rows = append(rows, []string{fmt.Sprint(r.Serial), r.Time.Local().Format("2006-01-02 15:04"), what, orWord(r.Version, "nothing"), changes(&r.Record), show.Clean(r.By), state})
 			}
-			a.out.Table([]string{"number", "when", "what", "version", "files", "by", ""}, rows)
+			a.out.Table([]string{"number", "when", "what", "version", "changes", "by", ""}, rows)
 			return nil
 		}),
 	}
