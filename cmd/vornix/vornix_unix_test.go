@@ -130,7 +130,7 @@ func TestKilledWhileDeploying(t *testing.T) {
 	want, _, err := safefile.HashFile(filepath.Join(p, "out/bundles/tram_depot.vnm"))
 	require.NoError(t, err)
 	killed := 0
-	for _, after := range []int{90, 150, 210, 250, 290, 330, 380, 450} {
+	for _, after := range []int{120, 220, 300, 400} {
 		cmd := command(p, "deploy", "valley", "--yes")
 		require.NoError(t, cmd.Start())
 		time.Sleep(time.Duration(after) * time.Millisecond)

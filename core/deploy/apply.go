@@ -59,6 +59,8 @@ type journal struct {
 type kept struct {
 	Path   string `json:"path"`
 	SHA256 string `json:"sha256,omitempty"` // in the safe place; empty: there was none
+	// Ours are the contents that the switch puts there. What is neither of these nor what was there is somebody else's.
+	Ours []string `json:"ours,omitempty"`
 }
 
 const (

@@ -26,6 +26,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/standin"
+	"vornix/core/transport"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 )
@@ -411,6 +412,42 @@ func TestTheServerIsAskedAndAFailureGoesBack(t *testing.T) {
 	_, err = d.run(asked)
 	assert.ErrorContains(t, err, "401")
 	assert.Equal(t, good, d.snapshot())
+}
+
+// Between a run that died in the middle of its switch and the next one, somebody edits a list and replaces a bundle: neither is lost.
+func TestWhatOthersDidMeanwhileIsNotUndone(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.must()
+	d.pack("1.1.0", "ore_spiral", "silt_works", "tram_depot")
+	n := 0
+	d.access.Dial = func(s transport.Site) transport.Site { return &cutter{Site: s, at: 1 << 30, changes: true} }
+	tg := d.open()
+	c := deploy.SiteOf(tg).(*cutter)
+	_, err := tg.Run(ctx, d.goal(tg), nil, options(func(o *deploy.Options) {
+		var mu sync.Mutex
+		o.Between = func() {
+			mu.Lock()
+			defer mu.Unlock()
+			if n++; n == 5 { // bundles and the first list are in place
+				c.mu.Lock()
+				c.at = c.count + 1
+				c.mu.Unlock()
+			}
+		}
+	}))
+	require.ErrorIs(t, err, transport.ErrLost)
+	d.access.Dial = nil
+	d.died()
+	d.sound("died")
+	d.put("levels.txt", d.read("levels.txt")+"# somebody was here\r\n")
+	d.put("levels/tram_depot.vnm", "somebody's bundle")
+	_, err = d.run()
+	require.Equal(t, fault.Refused, fault.KindOf(err), "%v", err)
+	_, err = d.run(func(o *deploy.Options) { o.Overwrite = true })
+	require.NoError(t, err)
+	assert.Contains(t, d.read("levels.txt"), "# somebody was here")
+	assert.Contains(t, d.read("levels.txt"), "silt_works")
+	d.sound("finished")
 }
 
 func TestFleet(t *testing.T) {

@@ -12,3 +12,6 @@ func (t *Target) Impatient() {
 		s.Patience(10*time.Millisecond, 20*time.Millisecond)
 	}
 }
+
+// SiteOf is the site that a target is reached by.
+func SiteOf(t *Target) transport.Site { return t.site }

@@ -233,7 +233,7 @@ func TestOnlyWhatDiffersIsSent(t *testing.T) {
 // TestCutAtRandom runs deployments over OpenSSH whose connection is cut after a random number of bytes, sometimes for good: what is there is
 // sound at every moment, the next run finishes, and what it leads to is always the same.
 func TestCutAtRandom(t *testing.T) {
-	times := 12
+	times := 6
 	if n, err := strconv.Atoi(os.Getenv("VORNIX_CUTS")); err == nil { // CI wants hundreds
 		times = n
 	}

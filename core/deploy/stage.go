@@ -335,6 +335,12 @@ func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool)
 	taken := map[string]bool{}
 	for _, x := range p.order() {
 		k := kept{Path: x.Path}
+		if x.Action != Remove {
+			k.Ours = append(k.Ours, x.want.SHA256)
+		}
+		if x.union != nil {
+			k.Ours = append(k.Ours, hashOf(x.union))
+		}
 		if x.found != nil {
 			k.SHA256 = x.found.SHA256
 			if !taken[k.SHA256] && !inSafe(k.SHA256) {

@@ -201,12 +201,28 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 }
 
 // undo brings every file of a journal back, in the opposite order, then forgets the journal. It can be repeated after a crash. Files come back
-// before lists that name them.
+// before lists that name them. What somebody else has put there meanwhile stays: the next deployment edits their list as it is, and
+// finds that their file differs.
 func (t *Target) undo(ctx context.Context, j *journal) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Minute)
 	defer cancel()
+	var names []string
+	for _, k := range j.Files {
+		names = append(names, k.Path)
+	}
+	now, err := t.site.Hash(ctx, names)
+	if err != nil {
+		return t.explain("read", "files there", err)
+	}
 	for i := len(j.Files) - 1; i >= 0; i-- {
 		k := j.Files[i]
+		there := now[k.Path]
+		if there == k.SHA256 {
+			continue
+		}
+		if there != "" && k.Path != t.profile.Server.Call.Touch && !slices.Contains(k.Ours, there) {
+			continue
+		}
 		var err error
 		if k.SHA256 == "" {
 			err = t.site.Remove(ctx, k.Path)
@@ -217,7 +233,6 @@ func (t *Target) undo(ctx context.Context, j *journal) error {
 			return t.explain("put back", k.Path, err)
 		}
 	}
-	var err error
 	if len(j.Head) > 0 {
 		err = t.site.Write(ctx, t.own(headFile), j.Head)
 	} else {

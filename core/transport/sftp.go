@@ -449,7 +449,7 @@ func (s *SFTP) Upload(ctx context.Context, u Upload) (sent Sent, err error) {
 			if n, ok, err := s.parts(ctx, l, &u, in); err != nil {
 				return err
 			} else if ok {
-				sent.Bytes, sent.Reused, sent.Hashed = n, u.Size-n, true
+				sent.Bytes, sent.Reused = n, u.Size-n
 				return nil
 			}
 			if u.Size >= pours && l.shell() != nil && l.shell().sum != "" {

@@ -32,7 +32,8 @@ type Site interface {
 	Get(ctx context.Context, rel string, w io.Writer) error
 	// Hash takes the SHA-256, in hex, of files; those that are not there are left out.
 	Hash(ctx context.Context, rels []string) (map[string]string, error)
-	// Upload brings a file to its path, going on where an earlier try was cut. It is not there as a whole until Upload returns.
+	// Upload brings a file to its path, going on where an earlier try was cut. It is not there as a whole until Upload returns; whether it is
+	// what it should be, its hash says, which the caller takes unless the site did.
 	Upload(ctx context.Context, u Upload) (Sent, error)
 	// Write puts a small file in its place at once.
 	Write(ctx context.Context, rel string, data []byte) error
