@@ -3,15 +3,18 @@ package main_test
 import (
 	"encoding/json"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/deploy"
+	"vornix/core/standin"
 	"vornix/internal/peer"
 )
 
@@ -118,4 +121,53 @@ func TestTheWelcomePage(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(p, "out", "pictures")))
 	ok(t, p, "deploy", "practice", "--yes", "--without-server")
 	assert.NotContains(t, read(t, filepath.Join(p, "..", "servers", "kestrel"), "welcome.html"), "<img", "a picture that is not there is not shown")
+}
+
+// TestAServerThatGoesWrong deploys to a stand-in that can't load a map, and to the same one when it has got over it; players meanwhile get
+// whole files only.
+func TestAServerThatGoesWrong(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	ok(t, p, "pack")
+	folder := filepath.Join(p, "..", "servers", "burrow")
+	server := command(p, "stand", "server", folder, "--players", "2", "--fail", "load:tram_depot", "--json")
+	require.NoError(t, server.Start())
+	defer func() { _ = server.Process.Kill(); _ = server.Wait() }()
+	var url string
+	require.Eventually(t, func() bool { url = strings.TrimSpace(read(t, folder, "stand-server.url")); return url != "" }, 10*time.Second, 10*time.Millisecond)
+	before := read(t, folder, "levels.txt")
+	o := vornix(t, p, "deploy", "practice", "--yes")
+	assert.Equal(t, 1, o.exit)
+	assert.Contains(t, o.err, "tram_depot: it goes wrong, as it was told to")
+	assert.Contains(t, o.err, "Everything was put back as it was.")
+	assert.Equal(t, before, read(t, folder, "levels.txt"))
+	assert.NoFileExists(t, filepath.Join(folder, "levels", "tram_depot.vnm"))
+	assert.Contains(t, ok(t, p, "deploy", "history", "practice").out, "Nothing was deployed to practice yet.")
+	fail := func(mode string) {
+		resp, err := http.Post(url+"/fail", "application/json", strings.NewReader(`{"mode":"`+mode+`"}`))
+		require.NoError(t, err)
+		resp.Body.Close()
+		require.Equal(t, http.StatusNoContent, resp.StatusCode)
+	}
+	fail("drop")
+	o = vornix(t, p, "deploy", "practice", "--yes")
+	assert.Equal(t, 4, o.exit, "a server that does not answer is found before anything is changed: %s", o.err)
+	assert.NoFileExists(t, filepath.Join(folder, "levels", "tram_depot.vnm"))
+	fail("")
+	assert.Contains(t, ok(t, p, "deploy", "practice", "--yes").out, "its server has loaded tram_depot and plays tram_depot")
+	status := func() (st standin.Status) {
+		resp, err := http.Get(url + "/status")
+		require.NoError(t, err)
+		defer resp.Body.Close()
+		require.NoError(t, json.NewDecoder(resp.Body).Decode(&st))
+		return st
+	}
+	require.Eventually(t, func() bool { return status().Players.Loaded > 100_000 }, 10*time.Second, 20*time.Millisecond, "players get what was deployed")
+	for range 3 { // there and back, under their feet
+		ok(t, p, "deploy", "rollback", "practice", "--yes")
+		ok(t, p, "deploy", "practice", "--yes", "--overwrite")
+	}
+	st := status()
+	assert.Zero(t, st.Players.Failed, st.Players.Why)
+	assert.Equal(t, 2, vornix(t, p, "stand", "server", folder, "--fail", "sulk").exit)
 }

@@ -105,6 +105,15 @@ func TestToAGitRepository(t *testing.T) {
 	assert.NotContains(t, git(filepath.Join(d.p.State(), "git", "practice"), "tag"), "1.3.0")
 	require.NoError(t, os.Remove(filepath.Join(bare, "hooks", "pre-receive")))
 	d.must()
+	// The project lies in a repository of its own, with the same remote, and the clone is damaged: it is made anew, and nothing else is touched.
+	git(d.p.Dir, "init", "--quiet")
+	git(d.p.Dir, "remote", "add", "origin", bare)
+	d.write("not-committed.txt", "hours of work")
+	require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "git", "practice", ".git")))
+	d.pack("1.4.0", "tram_depot")
+	d.must()
+	assert.FileExists(t, d.p.Join("not-committed.txt"))
+	assert.Contains(t, git(d.p.Dir, "status", "--short", "--branch"), "No commits yet")
 	about := d.p.File.Targets["practice"]
 	about.URL = bare + "-gone"
 	d.target(about)

@@ -326,6 +326,126 @@ func TestServersThatCantBeReached(t *testing.T) {
 	assert.Contains(t, f.What, "lets nobody in")
 }
 
+// The target's own command runs on the server after the switch; when it fails, everything goes back, and it runs once more for what is there
+// again.
+func TestTheTargetsCommand(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	s := peer.StartSSHD(t, "")
+	d.remote(s, s.Address)
+	about := d.p.File.Targets["practice"]
+	about.Command = `cp levels.txt seen.txt; test ! -e refuse || { echo "not today"; exit 7; }`
+	d.target(about)
+	d.must()
+	assert.Equal(t, d.read("levels.txt"), d.read("seen.txt"), "it runs in the target's folder, with all in place")
+	before := d.snapshot()
+	d.put("refuse", "")
+	before["refuse"] = ""
+	d.pack("1.1.0", "ore_spiral", "silt_works")
+	_, err := d.run()
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Contains(t, f.Error(), "it ended with 7")
+	assert.Contains(t, f.Error(), "not today")
+	assert.Equal(t, before, d.snapshot(), "also for the command, which ran once more")
+	require.NoError(t, os.Remove(filepath.Join(d.server, "refuse")))
+	d.must()
+	assert.Contains(t, d.read("seen.txt"), "silt_works")
+
+	bare := peer.StartSSHD(t, "ForceCommand internal-sftp")
+	d.remote(bare, bare.Address)
+	x := d.p.File.Targets["practice"]
+	x.Command = about.Command
+	d.target(x)
+	before = d.snapshot()
+	d.pack("1.2.0", "ore_spiral")
+	_, err = d.run()
+	assert.ErrorContains(t, err, "may run no commands there")
+	assert.Equal(t, before, d.snapshot())
+}
+
+// Maps that others share a server with, over two transports at once: eight targets, one of which refuses.
+func TestHalfOfTheServersAreGone(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	s := peer.StartSSHD(t, "ForceCommand internal-sftp")
+	var names []string
+	dirs := map[string]string{}
+	for i := range 8 {
+		name := fmt.Sprintf("valley%d", i)
+		names, dirs[name] = append(names, name), t.TempDir()
+		x := project.Target{Kind: "sftp", Host: "127.0.0.1", Port: s.Port, User: s.User, Path: dirs[name], HostKey: []string{s.Fingerprint}}
+		if i%2 == 1 {
+			x.Port = 1
+		}
+		d.p.File.Targets[name] = x
+	}
+	d.access.Home = s.Home
+	run := func(ctx context.Context, name string) (*deploy.Result, error) {
+		tg, err := deploy.Open(ctx, d.p, name, d.access)
+		if err != nil {
+			return nil, err
+		}
+		defer tg.Close()
+		return tg.Run(ctx, d.goal(tg), nil, options())
+	}
+	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8}, run)
+	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+	for i, x := range list {
+		if i%2 == 1 {
+			assert.Equal(t, deploy.Failed, x.State)
+			assert.Contains(t, x.Error, names[i])
+			assert.Empty(t, snapshot(t, dirs[names[i]]))
+			y := d.p.File.Targets[names[i]]
+			y.Port = s.Port
+			d.p.File.Targets[names[i]] = y
+		} else {
+			assert.Equal(t, deploy.Done, x.State, x.Error)
+		}
+	}
+	list, err = deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8}, run)
+	require.NoError(t, err)
+	want := snapshot(t, dirs["valley0"])
+	assert.Contains(t, want, "levels/tram_depot.vnm")
+	for i, x := range list {
+		assert.Equal(t, []string{deploy.Unchanged, deploy.Done}[i%2], x.State)
+		assert.Equal(t, want, snapshot(t, dirs[x.Target]), "all have the same")
+		st := deploy.Look(ctx, d.p, x.Target, d.access, true)
+		assert.Equal(t, "1.0.0", st.Version)
+		assert.Empty(t, st.Drift)
+	}
+}
+
+// A server whose clock is hours off, in either direction: what is compared are its own times only.
+func TestAClockThatIsWrong(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.must()
+	for _, off := range []time.Duration{-30 * time.Hour, 400 * time.Hour} {
+		require.NoError(t, filepath.WalkDir(d.server, func(p string, e os.DirEntry, err error) error {
+			info, _ := e.Info()
+			if err == nil && e.Type().IsRegular() && filepath.Ext(p) == ".vnm" {
+				err = os.Chtimes(p, info.ModTime().Add(off), info.ModTime().Add(off))
+			}
+			return err
+		}))
+		r := d.must()
+		assert.Zero(t, r.Changed, "another time alone is no change: the content was looked at")
+		assert.Empty(t, deploy.Look(ctx, d.p, "practice", d.access, false).Drift)
+		d.pack("1.1.0", "ore_spiral", "silt_works")
+		d.must()
+		d.pack("1.0.0", "ore_spiral", "tram_depot")
+		d.must()
+		d.sound("with the clock off")
+	}
+	// A lock is as old as the target's clock says, whatever the holder's said.
+	d.put(".vornix-target/lock.json", `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"1999-01-01T00:00:00Z"}`)
+	old := time.Now().Add(-10 * time.Minute)
+	require.NoError(t, os.Chtimes(filepath.Join(d.server, ".vornix-target", "lock.json"), old, old))
+	_, err := d.run()
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Contains(t, f.What, "last sign of life 10m0s ago")
+	assert.Contains(t, f.Do, "has probably ended")
+}
+
 // A server whose account may not write into one folder, or whose disk is full: nothing is changed, and it says where and why.
 func TestServersThatCantTakeIt(t *testing.T) {
 	if os.Getuid() != 0 {

@@ -79,6 +79,9 @@ func (g *Git) String() string {
 
 // git runs the program in the working tree. The answer is in its own words for programs, whatever the user's language.
 func (g *Git) git(ctx context.Context, args ...string) (string, error) {
+	if g.o.URL != "" { // should the clone be damaged, git must not find the repository that the project itself may lie in
+		args = append([]string{"--git-dir", filepath.Join(g.work, ".git"), "--work-tree", g.work}, args...)
+	}
 	out, err := g.gitIn(ctx, g.work, args...)
 	return strings.TrimRight(out, "\n"), err
 }
@@ -94,6 +97,9 @@ func (g *Git) gitIn(ctx context.Context, dir string, args ...string) (string, er
 		return "", ctx.Err()
 	}
 	if err != nil {
+		for len(args) > 2 && strings.HasPrefix(args[0], "--") {
+			args = args[2:]
+		}
 		text := strings.TrimSpace(said.String())
 		if text == "" {
 			text = strings.TrimSpace(out.String())
@@ -364,7 +370,7 @@ func (g *Git) Older(ctx context.Context, rel, sum, to string) (bool, error) {
 		return false, nil // nothing has been committed yet
 	}
 	for commit := range strings.FieldsSeq(commits) {
-		out, err := g.gitIn(ctx, g.work, "cat-file", "blob", commit+":"+name)
+		out, err := g.gitIn(ctx, g.work, "cat-file", "blob", commit+":"+name) // whose line ends are not touched
 		if err != nil {
 			continue // there it was removed
 		}
