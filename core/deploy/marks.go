@@ -1,11 +1,13 @@
 package deploy
 
 import (
-	"bytes"
 	"context"
-	"encoding/gob"
+	"encoding/binary"
+	"encoding/hex"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -21,15 +23,46 @@ const marksFile = "blocks"
 // leastMarked is from which size on a file is marked.
 const leastMarked = 4 << 10
 
-// marks reads them, by SHA-256 of the files.
+// marks reads them, by SHA-256 of the files: for each the hash, its size, the length of a block, the number of blocks and their sums.
 func (t *Target) marks() map[string]*transport.Marks {
 	known := map[string]*transport.Marks{}
-	if data, err := os.ReadFile(filepath.Join(t.cache, marksFile)); err == nil {
-		if gob.NewDecoder(bytes.NewReader(data)).Decode(&known) != nil {
+	data, err := os.ReadFile(filepath.Join(t.cache, marksFile))
+	if err != nil {
+		return known
+	}
+	for len(data) >= 56 {
+		sum, m := hex.EncodeToString(data[:32]), &transport.Marks{Size: int64(binary.LittleEndian.Uint64(data[32:])), Block: int(binary.LittleEndian.Uint64(data[40:]))}
+		n := binary.LittleEndian.Uint64(data[48:])
+		data = data[56:]
+		if n > uint64(len(data)/8) || m.Block < 1 {
 			return map[string]*transport.Marks{}
 		}
+		m.Sums = make([]uint64, n)
+		for i := range m.Sums {
+			m.Sums[i] = binary.LittleEndian.Uint64(data[8*i:])
+		}
+		known[sum], data = m, data[8*n:]
 	}
 	return known
+}
+
+// written is what marks reads.
+func written(all map[string]*transport.Marks) (b []byte) {
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		sum, err := hex.DecodeString(name)
+		if err != nil || len(sum) != 32 {
+			continue
+		}
+		m := all[name]
+		b = append(b, sum...)
+		for _, v := range []uint64{uint64(m.Size), uint64(m.Block), uint64(len(m.Sums))} {
+			b = binary.LittleEndian.AppendUint64(b, v)
+		}
+		for _, v := range m.Sums {
+			b = binary.LittleEndian.AppendUint64(b, v)
+		}
+	}
+	return b
 }
 
 // mark remembers what the target has now: the blocks of files, and the contents of lists.
@@ -89,8 +122,5 @@ func (t *Target) mark(ctx context.Context, p *Plan) {
 	if !news && len(now) == len(known) {
 		return
 	}
-	var b bytes.Buffer
-	if gob.NewEncoder(&b).Encode(now) == nil {
-		_ = d.WriteCache(marksFile, b.Bytes())
-	}
+	_ = d.WriteCache(marksFile, written(now))
 }
