@@ -399,8 +399,13 @@ func (a *app) rollbackCommand() *cobra.Command {
 keeps ('vornix deploy history' lists them; keep = 5 in the target says how many). Lines of others in lists stay.`,
 		Example: `  vornix deploy rollback practice --yes
   vornix deploy rollback practice 1.0.0 --plan`,
-		Args:              between(1, 2, "the name of one target, and a version if it is not the one before"),
-		ValidArgsFunction: a.completeTargets,
+		Args: between(1, 2, "the name of one target, and a version if it is not the one before"),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 1 {
+				return a.completeVersions(cmd, nil, begun)
+			}
+			return a.completeTargets(cmd, args, begun)
+		},
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			_, t, err := a.oneTarget(ctx, args[0])
 			if err != nil {
@@ -433,7 +438,7 @@ back, unless the target names it in without = ["MAP"].`,
 		Example: `  vornix deploy withdraw ore_spiral practice --plan
   vornix deploy withdraw ore_spiral practice --yes`,
 		Args:              between(2, -1, "the names of maps, and last of one target"),
-		ValidArgsFunction: a.completeTargets,
+		ValidArgsFunction: a.completeWithdraw,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			names, target := args[:len(args)-1], args[len(args)-1]
 			p, t, err := a.oneTarget(ctx, target)
@@ -621,4 +626,25 @@ func (a *app) completeTargets(_ *cobra.Command, args []string, _ string) ([]stri
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	return release.Targets(p), cobra.ShellCompDirectiveNoFileComp
+}
+
+// completeWithdraw offers packed maps, and targets.
+func (a *app) completeWithdraw(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	list, directive := a.completeTargets(cmd, args, begun)
+	p, err := a.load()
+	if err != nil {
+		return list, directive
+	}
+	bundles, err := bundle.Packed(p)
+	if err != nil {
+		return list, directive
+	}
+	var names []string
+	for _, b := range bundles {
+		names = append(names, b.Maps...)
+	}
+	if len(args) == 0 {
+		return names, directive
+	}
+	return append(list, names...), directive
 }
