@@ -136,3 +136,35 @@ func TestEverySiteDoesTheSame(t *testing.T) {
 		assert.True(t, errors.Is(err, context.Canceled), "%v", err)
 	})
 }
+
+// What a cut left of an upload is not sent again; when it was something else, the hash says so.
+func TestUploadsGoOn(t *testing.T) {
+	root := t.TempDir()
+	s, err := transport.OpenSFTP(ctx, login(peer.StartSSHD(t, "ForceCommand internal-sftp")), root)
+	require.NoError(t, err)
+	defer s.Close()
+	data := make([]byte, 900_000)
+	r := rand.New(rand.NewPCG(9, 9))
+	for i := range data {
+		data[i] = byte(r.Uint32())
+	}
+	file, sum := source(t, data)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "x"), data[:600_000], 0o666))
+	var seen int64
+	sent, err := s.Upload(ctx, transport.Upload{To: "x", Size: 900_000, SHA256: sum, Source: file, Advanced: func(n int64) { seen += n }})
+	require.NoError(t, err)
+	assert.Equal(t, transport.Sent{Bytes: 300_000, Reused: 600_000}, sent)
+	assert.Equal(t, int64(900_000), seen)
+	got, err := os.ReadFile(filepath.Join(root, "x"))
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(data, got))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "x"), bytes.Repeat([]byte("else "), 1000), 0o666))
+	_, err = s.Upload(ctx, transport.Upload{To: "x", Size: 900_000, SHA256: sum, Source: file})
+	require.NoError(t, err)
+	sums, err := s.Hash(ctx, []string{"x"})
+	require.NoError(t, err)
+	assert.NotEqual(t, sum, sums["x"])
+	free, err := s.Free(ctx)
+	require.NoError(t, err)
+	assert.Positive(t, free)
+}
