@@ -28,7 +28,7 @@ func TestKilledAnywhere(t *testing.T) {
 	took := time.Since(begin)
 	want, _, err := safefile.HashFile(filepath.Join(whole, "out/releases/1.0.0/highline-1.0.0.parcel"))
 	require.NoError(t, err)
-	const kills = 5
+	const kills = 3
 	for i := range kills {
 		p := project(t, "highline")
 		if i%2 == 1 { // and where all that is built comes from the cache
