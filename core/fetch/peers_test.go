@@ -13,6 +13,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -130,17 +131,18 @@ func TestRawFilesOfAGitRepository(t *testing.T) {
 	require.NoError(t, os.WriteFile(config, []byte("$projectroot = '"+repos+"';\n$feature{'pathinfo'}{'default'} = [1];\n"), 0o644))
 	server := httptest.NewServer(&cgi.Handler{Path: script, Env: []string{"GITWEB_CONFIG=" + config}, Stderr: io.Discard})
 	defer server.Close()
+	slowly := func(o *fetch.Options) { o.Remote.Stall = 20 * time.Second } // a script of Perl's begins anew for every answer
 	raw, page := server.URL+"/pack.git/blob_plain/main:/", server.URL+"/pack.git/blob/main:/index.json"
 	dir := t.TempDir()
-	got(t, raw, dir)
+	got(t, raw, dir, slowly)
 	assert.Equal(t, string(noise(1, 20_000)), files(t, dir)["a.zip"])
-	_, err := get(t, page, t.TempDir())
+	_, err := get(t, page, t.TempDir(), slowly)
 	assert.ErrorContains(t, err, "web page")
 
 	s.publish("1.1.0", map[string][]byte{"a.zip": noise(2, 20_000)}, 0)
 	run("commit", "-q", "-a", "-m", "1.1.0")
 	run("push", "-q", filepath.Join(repos, "pack.git"), "main")
-	got(t, "", dir)
+	got(t, "", dir, slowly)
 	assert.Equal(t, string(noise(2, 20_000)), files(t, dir)["a.zip"])
 
 	// By an address with the file's name in the query, as other servers have it: what lies beside it can't be told from that; base says it.
@@ -150,6 +152,6 @@ func TestRawFilesOfAGitRepository(t *testing.T) {
 	run("commit", "-q", "-a", "-m", "base")
 	run("push", "-q", filepath.Join(repos, "pack.git"), "main")
 	dir = t.TempDir()
-	got(t, server.URL+"/?"+url.Values{"p": {"pack.git"}, "a": {"blob_plain"}, "f": {"index.json"}, "hb": {"main"}}.Encode(), dir)
+	got(t, server.URL+"/?"+url.Values{"p": {"pack.git"}, "a": {"blob_plain"}, "f": {"index.json"}, "hb": {"main"}}.Encode(), dir, slowly)
 	assert.Len(t, files(t, dir), 1)
 }
