@@ -232,6 +232,7 @@ type cutter struct {
 	once    bool // only that one fails
 	half    bool // that one is done all the same, or, of an upload, half done
 	changes bool // count only what changes something
+	began   bool // the connection is being lost
 }
 
 var errCut = fmt.Errorf("%w: cut by the test", transport.ErrLost)
@@ -243,6 +244,9 @@ func (c *cutter) op(change bool, f func() error) error {
 	}
 	cut := c.at > 0 && (c.count == c.at && (change || !c.changes) || c.count > c.at && !c.once)
 	now := cut && c.count == c.at
+	if now {
+		c.began = true
+	}
 	c.mu.Unlock()
 	if cut {
 		if now && c.half {
@@ -271,7 +275,10 @@ func (c *cutter) Hash(ctx context.Context, rels []string) (m map[string]string, 
 }
 func (c *cutter) Upload(ctx context.Context, u transport.Upload) (s transport.Sent, err error) {
 	err = c.op(true, func() (err error) {
-		if c.half && c.at > 0 && c.count == c.at {
+		c.mu.Lock()
+		cut := c.half && c.began
+		c.mu.Unlock()
+		if cut {
 			data, _ := os.ReadFile(u.Source)
 			return c.Site.Write(ctx, u.To, data[:len(data)/2])
 		}

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -57,16 +58,15 @@ func TestToAGitRepository(t *testing.T) {
 
 	// Others push meanwhile: something else is rebased over, the same lines are planned anew.
 	meanwhile := func(file, text string) func(*deploy.Options) {
-		done := false
+		var once sync.Once
 		return func(o *deploy.Options) {
 			o.Between = func() {
-				if !done {
-					done = true
+				once.Do(func() {
 					git(other, "pull", "--quiet", "--rebase")
 					require.NoError(t, os.WriteFile(filepath.Join(other, filepath.FromSlash(file)), []byte(text), 0o666))
 					git(other, "commit", "--quiet", "-am", "meanwhile")
 					git(other, "push", "--quiet", "origin", "HEAD")
-				}
+				})
 			}
 		}
 	}
