@@ -284,7 +284,8 @@ func TestCutAtRandom(t *testing.T) {
 		d.sound(fmt.Sprintf("cut %d", i))
 		if err != nil {
 			failed++
-			assert.Contains(t, err.Error(), "practice")
+			assert.Contains(t, err.Error(), `"practice"`)
+			assert.Equal(t, fault.Unreachable, fault.KindOf(err), "%v", err)
 		} else {
 			healed++
 		}

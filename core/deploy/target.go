@@ -152,7 +152,12 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 // onTarget says which target an error is about.
 func onTarget(name string, err error) error {
 	var f *fault.Fault
-	if errors.As(err, &f) && !strings.Contains(f.What, fmt.Sprintf("%q", name)) {
+	switch {
+	case err == nil || errors.Is(err, context.Canceled):
+		return err
+	case !errors.As(err, &f):
+		return fmt.Errorf("target %q: %w", name, err)
+	case !strings.Contains(f.What, fmt.Sprintf("%q", name)):
 		g := *f
 		g.What = fmt.Sprintf("target %q: %s", name, f.What)
 		return &g

@@ -54,16 +54,33 @@ const streams = 16
 // OpenSFTP logs in and looks at the folder root, which must be there. A path that does not begin with / is in the account's home.
 func OpenSFTP(ctx context.Context, l *Login, root string) (*SFTP, error) {
 	s := &SFTP{login: l, root: path.Clean(root), patience: []time.Duration{200 * time.Millisecond, time.Second, 3 * time.Second}}
-	if _, err := s.connected(ctx, nil); err != nil {
-		return nil, err
+	first, err := s.connected(ctx, nil)
+	if err != nil {
+		return nil, s.cutOff(ctx, err)
 	}
-	info, err := s.line.sftp.Stat(s.root)
+	info, err := first.sftp.Stat(s.root)
+	if err != nil && (isLost(err) || first.isDead()) {
+		s.Close()
+		return nil, s.cutOff(ctx, err)
+	}
 	if err != nil || !info.IsDir() {
 		s.Close()
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + s.root, Place: fault.Place{File: s.where}, Err: quietly(err),
 			Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.", Do: "Correct the path, or make the folder by hand if it is meant to be new."}
 	}
 	return s, nil
+}
+
+// cutOff says that a connection was lost as it began.
+func (s *SFTP) cutOff(ctx context.Context, err error) error {
+	var known *fault.Fault
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if errors.As(err, &known) {
+		return err
+	}
+	return &fault.Fault{Kind: fault.Unreachable, What: "the connection was lost as it began", Place: fault.Place{File: s.where}, Err: plainly(err), Why: "Nothing was changed.", Do: "Look whether the server and the line to it are up, and run the same command again."}
 }
 
 // Patience sets how long is waited before each new try of a lost connection.
