@@ -3,6 +3,7 @@
 package main
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"log"
@@ -294,7 +295,7 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 				return err
 			}
 			_, err = f.WriteAt(noise(d.r, 200), 7000)
-			if err = firstErr(err, f.Close()); err != nil {
+			if err = cmp.Or(err, f.Close()); err != nil {
 				return err
 			}
 		}
@@ -325,7 +326,7 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 	if p, err = d.turns(1, big, ours, scp); err != nil {
 		return "", err
 	}
-	if p, err = d.turns(3, func(i int) error { return firstErr(big(i), empty(i)) }, ours, scp); err != nil {
+	if p, err = d.turns(3, func(i int) error { return cmp.Or(big(i), empty(i)) }, ours, scp); err != nil {
 		return "", err
 	}
 	row("one file of 100 MB, new", "`scp`", p)
@@ -385,11 +386,4 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 	}
 	fmt.Fprintf(&b, "| %d servers at once, 500 files of 20 kB each | %s; one alone %s | | | | | %s |\n", fleetOf, ms(all.wall), ms(one.wall), mb(all.memory))
 	return b.String(), nil
-}
-
-func firstErr(a, b error) error {
-	if a != nil {
-		return a
-	}
-	return b
 }

@@ -171,3 +171,53 @@ func TestAServerThatGoesWrong(t *testing.T) {
 	assert.Zero(t, st.Players.Failed, st.Players.Why)
 	assert.Equal(t, 2, vornix(t, p, "stand", "server", folder, "--fail", "sulk").exit)
 }
+
+// With a wave the first target goes ahead; when it is not well after the pause, the others are not touched.
+func TestAWaveThatStops(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	ok(t, p, "pack")
+	dirs := []string{t.TempDir(), t.TempDir(), t.TempDir()}
+	text := read(t, p, "vornix.toml")
+	for i, dir := range dirs {
+		text += fmt.Sprintf("\n[target.pit%d]\nkind = \"folder\"\npath = %q\n", i, filepath.ToSlash(dir))
+	}
+	put(t, filepath.Join(p, "vornix.toml"), text)
+	wave := func(args ...string) outcome {
+		return vornix(t, p, append([]string{"deploy", "pit0", "pit1", "pit2", "--wave", "--yes", "--json"}, args...)...)
+	}
+	states := func(o outcome) (list []string) {
+		var answer struct{ Outcomes []*deploy.Outcome }
+		require.NoError(t, json.Unmarshal(parse(t, o).Result, &answer))
+		for _, x := range answer.Outcomes {
+			list = append(list, x.State)
+		}
+		return list
+	}
+	ended := make(chan bool)
+	go func() { // somebody breaks the first one while it is looked at
+		defer close(ended)
+		file := filepath.Join(dirs[0], "levels", "tram_depot.vnm")
+		for range 2000 {
+			if _, err := os.Stat(filepath.Join(dirs[0], "changed.txt")); err == nil {
+				time.Sleep(300 * time.Millisecond)
+				_ = os.WriteFile(file, []byte("broken"), 0o666)
+				return
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+	}()
+	o := wave("--pause", "1500ms")
+	<-ended
+	assert.Equal(t, 1, o.exit)
+	assert.Equal(t, []string{"done", "not started", "not started"}, states(o))
+	assert.Contains(t, parse(t, o).Error.What+parse(t, o).Error.Do, `"pit0" is not well`)
+	assert.NoDirExists(t, filepath.Join(dirs[1], "levels"))
+	assert.Equal(t, 3, wave().exit, "nor is what broke it overwritten")
+	o = wave("--overwrite")
+	assert.Zero(t, o.exit, o.err)
+	assert.Equal(t, []string{"done", "done", "done"}, states(o))
+	for _, dir := range dirs {
+		assert.Equal(t, read(t, p, "out/bundles/tram_depot.vnm"), read(t, dir, "levels/tram_depot.vnm"))
+	}
+}

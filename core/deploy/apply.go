@@ -307,7 +307,18 @@ func (t *Target) journal(ctx context.Context) (*journal, error) {
 		return nil, t.explain("read", t.own(journalFile), err)
 	}
 	j := &journal{}
-	if err := json.Unmarshal(data, j); err != nil {
+	if err = json.Unmarshal(data, j); err == nil {
+		for _, k := range j.Files {
+			f := &File{SHA256: k.SHA256}
+			if k.SHA256 == "" {
+				f = nil // there was none
+			}
+			if err == nil {
+				err = believable(k.Path, f)
+			}
+		}
+	}
+	if err != nil {
 		return nil, &fault.Fault{What: fmt.Sprintf("target %q: the journal of a deployment that did not come to its end is damaged", t.Name), Place: fault.Place{File: t.where + "/" + t.own(journalFile)}, Err: err,
 			Why: "What was there before is in " + t.own(safeDir) + ", by its SHA-256.", Do: "Copy it back by hand and delete the journal."}
 	}

@@ -4,6 +4,7 @@ import (
 	"compress/bzip2"
 	"compress/gzip"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -545,21 +546,65 @@ func TestTargetsThatAreNotThere(t *testing.T) {
 	assert.NotEmpty(t, st.Error)
 }
 
+// Whoever can write into .vornix-target must not get a deployer, who may do more, to write anywhere else.
 func TestWhatIsRememberedIsNotBelieved(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	d.must()
 	own := filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name)
-	for name, damage := range map[string]string{"head.json": "{", "records/000001.json": `{"serial":1,"full":true,"files":{"../../etc/passwd":{"sha256":"x"}}}`} {
-		file := filepath.Join(own, filepath.FromSlash(name))
-		whole, err := os.ReadFile(file)
-		require.NoError(t, err)
-		require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "targets")))
-		require.NoError(t, os.WriteFile(file, []byte(damage), 0o666))
-		_, err = d.run()
-		assert.ErrorContains(t, err, "damaged", name)
-		require.NoError(t, os.WriteFile(file, whole, 0o666))
+	outside := filepath.Join(filepath.Dir(d.server), "outside")
+	require.NoError(t, os.WriteFile(outside, []byte("not yours"), 0o600))
+	sum := strings.Repeat("a", 64)
+	record := func(files string) map[string]string { // with a head that stands for it
+		text := `{"serial":1,"kind":"deploy","version":"1.0.0","full":true,` + files + `}`
+		return map[string]string{"records/000001.json": text, "head.json": fmt.Sprintf(`{"kind":"vornix target","format":1,"project":"x","records":[{"serial":1,"sha256":"%x"}]}`, sha256.Sum256([]byte(text)))}
 	}
+	for name, files := range map[string]map[string]string{
+		"half a head":              {"head.json": "{"},
+		"another file":             {"head.json": `{"kind":"a list"}`},
+		"a record that is gone":    {"head.json": `{"kind":"vornix target","format":1,"records":[{"serial":7,"sha256":"` + sum + `"}]}`},
+		"another record":           {"records/000001.json": `{"serial":1}`},
+		"a record that is not":     record(`"files":[]`),
+		"not the first":            {"head.json": record(`"files":{}`)["head.json"], "records/000001.json": `{"serial":2}`},
+		"a path that leads out":    record(`"files":{"../outside":{"sha256":"` + sum + `"}}`),
+		"found that leads out":     record(`"files":{},"found":{"../outside":{"sha256":"` + sum + `"}}`),
+		"found at the root":        record(`"files":{},"found":{"/etc/passwd":null}`),
+		"a hash that is a path":    record(`"files":{"a":{"sha256":"../../../outside"}}`),
+		"half a journal":           {"journal.json": `{"files":[`},
+		"a journal that leads out": {"journal.json": `{"kind":"deploy","files":[{"path":"../outside"}]}`},
+		"a journal's hash":         {"journal.json": `{"kind":"deploy","files":[{"path":"levels.txt","sha256":"../../../outside"}]}`},
+	} {
+		kept := map[string][]byte{}
+		for rel, text := range files {
+			file := filepath.Join(own, filepath.FromSlash(rel))
+			if data, err := os.ReadFile(file); err == nil {
+				kept[file] = data
+			} else {
+				kept[file] = nil
+			}
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o666))
+		}
+		require.NoError(t, os.RemoveAll(filepath.Join(d.p.State(), "targets")))
+		before := d.snapshot()
+		_, err := d.run()
+		assert.ErrorContains(t, err, "damaged", name)
+		assert.ErrorContains(t, err, `"practice"`, name)
+		assert.Equal(t, before, d.snapshot(), name)
+		st := deploy.Look(ctx, d.p, "practice", d.access, false)
+		assert.Contains(t, st.Error, "damaged", name)
+		for file, data := range kept {
+			require.NoError(t, os.Remove(file))
+			if data != nil {
+				require.NoError(t, os.WriteFile(file, data, 0o666))
+			}
+		}
+	}
+	data, err := os.ReadFile(outside)
+	require.NoError(t, err)
+	assert.Equal(t, "not yours", string(data))
 	assert.Zero(t, d.must().Changed)
+	d.put(".vornix-target/"+d.p.File.Project.Name+"/head.json", `{"kind":"vornix target","format":9}`)
+	_, err = d.run()
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "one of a later Vornix is not touched")
 }
 
 func TestLinksOnTheTargetAreNotFollowedOut(t *testing.T) {

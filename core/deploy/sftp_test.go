@@ -514,6 +514,44 @@ func TestServersThatCantTakeIt(t *testing.T) {
 	}
 }
 
+// What runs on the server is not what it is called: hashes that are wrong end it before anything is changed, lists that can't be read are made
+// over SFTP, and what is missing is done without.
+func TestOddPrograms(t *testing.T) {
+	for name, c := range map[string]struct {
+		programs map[string]string
+		fails    bool
+	}{
+		"hashes that lie":        {map[string]string{"openssl": "exit 1", "sha256sum": `for f in "$@"; do echo "` + strings.Repeat("0", 64) + `  $f"; done`}, true},
+		"no hashes at all":       {map[string]string{"openssl": "exit 1", "sha256sum": "echo I am something else", "shasum": "exit 1"}, false},
+		"a find of another kind": {map[string]string{"find": `case "$*" in *maxdepth\ 0*) echo find;; *) echo "total 5 files";; esac`}, false},
+		"no gzip":                {map[string]string{"gzip": "exit 127"}, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			bin := t.TempDir()
+			for program, script := range c.programs {
+				require.NoError(t, os.WriteFile(filepath.Join(bin, program), []byte("#!/bin/sh\n"+script+"\n"), 0o755))
+			}
+			d := newDesk(t, "ore_spiral", "tram_depot")
+			s := peer.StartSSHD(t, `SetEnv SHLVL=2 PATH="`+bin+`:/usr/bin:/bin"`)
+			d.remote(s, s.Address)
+			before := d.snapshot()
+			_, err := d.run()
+			if c.fails {
+				assert.ErrorContains(t, err, "does not arrive whole")
+				assert.Equal(t, before, d.snapshot())
+				return
+			}
+			require.NoError(t, err)
+			d.sound(name)
+			assert.Contains(t, d.read("levels.txt"), "tram_depot")
+			d.pack("1.1.0", "ore_spiral", "silt_works")
+			d.must()
+			d.sound(name)
+			assert.Empty(t, deploy.Look(ctx, d.p, "practice", d.access, true).Drift)
+		})
+	}
+}
+
 // Whatever is under way on a line that answers no more ends soon after it is not wanted any more.
 func TestInterruptedWhileNothingAnswers(t *testing.T) {
 	d := newDesk(t, "ore_spiral")

@@ -186,14 +186,33 @@ func (t *Target) readState(ctx context.Context, project string) (*state, error) 
 		if err := json.Unmarshal(data, record); err != nil || record.Serial != r.Serial || i == 0 && !record.Full {
 			return nil, damaged(r.file(), "it can't be read")
 		}
-		for name := range record.Files { // paths are used for writing
-			if err := safefile.CheckPath(name); err != nil {
-				return nil, damaged(r.file(), err.Error())
+		for _, files := range []map[string]*File{record.Files, record.Found} {
+			for name, f := range files {
+				if err := believable(name, f); err != nil {
+					return nil, damaged(r.file(), err.Error())
+				}
 			}
 		}
 		s.records = append(s.records, record)
 	}
 	return s, nil
+}
+
+// believable says what is wrong with a file that a target names: paths are used for writing, and hashes as names.
+func believable(name string, f *File) error {
+	if err := safefile.CheckPath(name); err != nil {
+		return err
+	}
+	if f != nil && !isSum(f.SHA256) {
+		return fmt.Errorf("%q is no SHA-256", f.SHA256)
+	}
+	return nil
+}
+
+// isSum says whether a text is a SHA-256 in hex.
+func isSum(s string) bool {
+	b, err := hex.DecodeString(s)
+	return err == nil && len(b) == sha256.Size
 }
 
 func hashOf(data []byte) string {

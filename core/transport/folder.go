@@ -135,7 +135,7 @@ func (f *Folder) Write(_ context.Context, rel string, data []byte) error {
 	return f.dir.WriteFile(rel, data)
 }
 
-// Create is Site's. A link to a whole file is made at once or not at all, on any system.
+// Create is Site's.
 func (f *Folder) Create(_ context.Context, rel string, data []byte) error {
 	return f.dir.CreateNew(rel, data)
 }

@@ -1,6 +1,7 @@
 package transport
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -77,7 +78,7 @@ func newRanger(client *ssh.Client) (*ranger, error) {
 	kind, data, err := readPacket(out)
 	if err != nil || kind != fxVersion || len(data) < 4 {
 		session.Close()
-		return nil, cmpErr(err, errNoRanges)
+		return nil, cmp.Or(err, errNoRanges)
 	}
 	found := false
 	for rest := data[4:]; len(rest) > 0; {
@@ -97,13 +98,6 @@ func newRanger(client *ssh.Client) (*ranger, error) {
 	}
 	go r.read(out)
 	return r, nil
-}
-
-func cmpErr(err, otherwise error) error {
-	if err != nil {
-		return err
-	}
-	return otherwise
 }
 
 func readPacket(r io.Reader) (kind byte, data []byte, err error) {
@@ -227,7 +221,7 @@ func (r *ranger) open(name string, flags uint32) (string, error) {
 			return string(handle), nil
 		}
 	}
-	return "", cmpErr(a.status(), errors.New("the server opened nothing"))
+	return "", cmp.Or(a.status(), errors.New("the server opened nothing"))
 }
 
 func (r *ranger) close(handle string) error {
@@ -337,7 +331,7 @@ func (s *SFTP) parts(ctx context.Context, l *line, u *Upload, in *os.File) (sent
 			return sent, true, nil
 		}
 		if isLost(err) || l.isDead() || ctx.Err() != nil {
-			return sent, false, cmpErr(ctx.Err(), err)
+			return sent, false, cmp.Or(ctx.Err(), err)
 		}
 		if err := s.Remove(ctx, u.To); err != nil {
 			return sent, false, err
