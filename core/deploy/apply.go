@@ -91,6 +91,15 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 	}
 	defer l.release(ctx)
 	t.sweep(goal)
+	if t.git != nil && t.git.Own() { // the other kind has been brought up to date when it was opened
+		moved, err := t.git.Refresh(ctx)
+		if err != nil {
+			return nil, onTarget(t.Name, err)
+		}
+		if moved {
+			shown = nil
+		}
+	}
 	for try := 1; ; try++ {
 		r, err = t.once(ctx, l, client, goal, shown, o)
 		if !errors.Is(err, transport.ErrBehind) {
@@ -100,7 +109,7 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: others change the same files all the time", t.Name), Err: err, Why: "Nothing of this deployment was pushed.", Do: "Agree with them, then deploy again."}
 		}
 		shown = nil
-		if err := t.git.Refresh(ctx); err != nil {
+		if _, err := t.git.Refresh(ctx); err != nil {
 			return nil, onTarget(t.Name, err)
 		}
 	}

@@ -237,12 +237,13 @@ func Welcome(p *project.Project, goal *Goal, records []index.Record) ([]byte, er
 
 // relative is how a file is named from a folder, both below the same root.
 func relative(folder, file string) string {
+	up := ""
 	for folder != "." && folder != "" && !strings.HasPrefix(file, folder+"/") {
 		folder = path.Dir(folder)
-		file = "../" + file
+		up += "../"
 	}
 	if folder == "." || folder == "" {
-		return file
+		return up + file
 	}
-	return strings.TrimPrefix(file, folder+"/")
+	return up + strings.TrimPrefix(file, folder+"/")
 }

@@ -38,7 +38,8 @@ type GitOptions struct {
 // ErrBehind says that somebody else's commits contradict this one: plan again on what is there now.
 var ErrBehind = errors.New("somebody else changed the same files in the repository meanwhile")
 
-// OpenGit brings the working tree up to what its remote has, and opens the folder in it.
+// OpenGit opens the folder in the working tree. A clone that Vornix keeps is brought up to what its remote has; a working tree of the user's own
+// is only looked at, until Refresh.
 func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 	if o.Remote == "" {
 		o.Remote = "origin"
@@ -54,11 +55,26 @@ func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 	} else if _, err := g.git(ctx, "rev-parse", "--is-inside-work-tree"); err != nil {
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "this is no working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
 	}
-	if err := g.Refresh(ctx); err != nil {
-		return nil, err
-	}
 	folder := filepath.Join(g.work, filepath.FromSlash(o.Folder))
-	d, err := safefile.MakeDir(folder)
+	open := safefile.OpenDir
+	if o.URL != "" {
+		if _, err := g.Refresh(ctx); err != nil {
+			return nil, err
+		}
+		open = safefile.MakeDir
+	} else {
+		branch, err := g.branch(ctx)
+		if err == nil {
+			err = g.ready(ctx, branch)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
+			return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + o.Folder, Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "Correct folder of the target, or make it by hand if it is meant to be new."}
+		}
+	}
+	d, err := open(folder)
 	if err != nil {
 		return nil, err
 	}
@@ -158,41 +174,57 @@ func (g *Git) branch(ctx context.Context) (string, error) {
 	return name, nil
 }
 
-// Refresh brings the working tree up to what the remote has.
-func (g *Git) Refresh(ctx context.Context) error {
+// Refresh brings the working tree up to what the remote has, and says whether that changed anything.
+func (g *Git) Refresh(ctx context.Context) (moved bool, err error) {
 	branch, err := g.branch(ctx)
 	if err != nil {
-		return err
+		return false, err
 	}
+	before, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
 	if g.o.URL != "" {
-		if _, err := g.git(ctx, "fetch", "--prune", "--tags", "--force", g.o.Remote); err != nil {
-			return g.unreachable(err)
-		}
-		at := g.o.Remote + "/" + branch
-		if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
-			// A new branch, or a repository with nothing in it.
-			if _, err := g.git(ctx, "symbolic-ref", "HEAD", "refs/heads/"+branch); err != nil {
-				return err
-			}
-			_, _ = g.git(ctx, "update-ref", "-d", "refs/heads/"+branch)
-			_, err = g.git(ctx, "read-tree", "--empty")
+		err = g.take(ctx, branch)
+	} else if err = g.ready(ctx, branch); err == nil && g.o.Push {
+		err = g.follow(ctx, branch)
+	}
+	after, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	return before != after, err
+}
+
+// take makes the clone what the remote has, whatever was in it.
+func (g *Git) take(ctx context.Context, branch string) error {
+	if _, err := g.git(ctx, "fetch", "--prune", "--tags", "--force", g.o.Remote); err != nil {
+		return g.unreachable(err)
+	}
+	at := g.o.Remote + "/" + branch
+	if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
+		// A new branch, or a repository with nothing in it.
+		if _, err := g.git(ctx, "symbolic-ref", "HEAD", "refs/heads/"+branch); err != nil {
 			return err
 		}
-		if _, err := g.git(ctx, "checkout", "--force", "-B", branch, at); err != nil {
-			return err
-		}
-		_, err = g.git(ctx, "clean", "-fdq")
+		_, _ = g.git(ctx, "update-ref", "-d", "refs/heads/"+branch)
+		_, err = g.git(ctx, "read-tree", "--empty")
 		return err
 	}
+	if _, err := g.git(ctx, "checkout", "--force", "-B", branch, at); err != nil {
+		return err
+	}
+	_, err := g.git(ctx, "clean", "-fdq", "--exclude=lock.json") // whoever refreshes may hold it
+	return err
+}
+
+// ready says why nothing can be committed in the user's own working tree.
+func (g *Git) ready(ctx context.Context, branch string) error {
 	if now, err := g.git(ctx, "symbolic-ref", "--short", "HEAD"); err == nil && now != branch {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the branch %s is checked out, and the target wants %s", now, branch), Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "git switch " + branch}
 	}
 	if staged, err := g.git(ctx, "diff", "--cached", "--name-only"); err == nil && staged != "" {
 		return &fault.Fault{Kind: fault.Refused, What: "something is staged for a commit there: " + strings.ReplaceAll(staged, "\n", ", "), Place: fault.Place{File: g.work}, Why: "It would become part of the deployment's commit. Nothing was changed.", Do: "Commit it, or take it back with 'git restore --staged .'."}
 	}
-	if !g.o.Push {
-		return nil
-	}
+	return nil
+}
+
+// follow brings the user's own working tree up to what others have pushed, when nothing there stands against it.
+func (g *Git) follow(ctx context.Context, branch string) error {
 	if _, err := g.git(ctx, "fetch", g.o.Remote); err != nil {
 		return g.unreachable(err)
 	}
@@ -200,16 +232,17 @@ func (g *Git) Refresh(ctx context.Context) error {
 	if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
 		return nil
 	}
+	if behind, err := g.git(ctx, "rev-list", "--count", "HEAD.."+at); err == nil && behind == "0" {
+		return nil // it may be ahead: what is not pushed yet goes along
+	}
 	if _, err := g.git(ctx, "merge", "--ff-only", "--quiet", at); err != nil {
-		if ahead, _ := g.git(ctx, "rev-list", "--count", at+"..HEAD"); ahead != "" && ahead != "0" {
-			if behind, _ := g.git(ctx, "rev-list", "--count", "HEAD.."+at); behind == "0" {
-				return nil
-			}
-		}
 		return &fault.Fault{Kind: fault.Refused, What: "the working tree can't be brought up to " + at, Place: fault.Place{File: g.work}, Err: err, Why: "Nothing was changed.", Do: "Bring it in order there (git status, git pull --rebase), then deploy again."}
 	}
 	return nil
 }
+
+// Own says whether the working tree is one of the user's own.
+func (g *Git) Own() bool { return g.o.URL == "" }
 
 // Commit is what a Publish made.
 type Commit struct {
