@@ -209,3 +209,28 @@ func serve(conn net.Conn, config *ssh.ServerConfig) {
 		}()
 	}
 }
+
+func TestWhereAServerIs(t *testing.T) {
+	for text, want := range map[string][3]any{
+		"valley":                    {"", "valley", 0},
+		"crew@valley":               {"crew", "valley", 0},
+		"crew@valley:2222":          {"crew", "valley", 2222},
+		"ssh://crew@valley:2222":    {"crew", "valley", 2222},
+		"a@b@valley":                {"a@b", "valley", 0},
+		"crew@[2001:db8::1]:22":     {"crew", "2001:db8::1", 22},
+		"crew@2001:db8::1":          {"crew", "2001:db8::1", 0},
+		"crew@valley:70000":         {},
+		"crew@valley:many":          {},
+		"crew@":                     {},
+		"-oProxyCommand=rm":         {},
+		"crew@-oProxyCommand=rm:22": {},
+	} {
+		user, host, port, err := transport.SplitHost(text)
+		if want == [3]any{} {
+			assert.Equal(t, fault.Usage, fault.KindOf(err), text)
+			continue
+		}
+		require.NoError(t, err, text)
+		assert.Equal(t, want, [3]any{user, host, port}, text)
+	}
+}
