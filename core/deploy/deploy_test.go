@@ -339,6 +339,12 @@ func TestTheLock(t *testing.T) {
 	require.NoError(t, <-done)
 	d.must()
 
+	// One that was cut off as it was made, before its holder's name was in it, holds nobody up.
+	for _, half := range []string{"", `{"id":"2f`} {
+		d.put(".vornix-target/lock.json", half)
+		d.must()
+		assert.NoFileExists(t, filepath.Join(d.server, ".vornix-target", "lock.json"))
+	}
 	// The lock of another machine is broken by hand, and whoever held it notices.
 	d.pack("1.1.0", "ore_spiral")
 	before := d.snapshot()

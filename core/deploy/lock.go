@@ -31,6 +31,9 @@ const lockFile = ownDir + "/lock.json"
 // beat is how often a holder gives a sign of life.
 const beat = 30 * time.Second
 
+// unwritten is how long a lock may be without its holder's name: it is made and written in two steps, and a connection can be lost between them.
+const unwritten = 3 * time.Second
+
 // lock is a target that is held.
 type lock struct {
 	t    *Target
@@ -48,12 +51,21 @@ func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 	err := t.site.Create(ctx, lockFile, data)
 	if errors.Is(err, fs.ErrExist) {
 		other, readErr := t.holder(ctx)
+		for until := time.Now().Add(unwritten); readErr == nil && other != nil && other.ID == "" && time.Now().Before(until); {
+			select {
+			case <-time.After(unwritten / 10):
+				other, readErr = t.holder(ctx)
+			case <-ctx.Done():
+				readErr = ctx.Err()
+			}
+		}
 		switch {
 		case readErr != nil:
 			return nil, readErr
 		case other == nil:
 			err = t.site.Create(ctx, lockFile, data) // it was just let go
-		case other.Host == h.Host && other.Host != "" && !alive(other.PID):
+		case other.ID == "", other.Host == h.Host && other.Host != "" && !alive(other.PID):
+			// Should another do the same right now, the later one has it: the first sees so before it changes anything.
 			err = t.site.Write(ctx, lockFile, data)
 		default:
 			return nil, t.held(other)
