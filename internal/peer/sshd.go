@@ -77,7 +77,7 @@ func RunSSHD(dir, more string) (s *SSHD, stop func(), err error) {
 	l.Close()
 	s.Allowed = filepath.Join(dir, "allowed")
 	// SHLVL: so that the account's shell does not read what its owner has set up, which may take long.
-	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nSubsystem sftp %s\nLogLevel ERROR\n%s\nSetEnv SHLVL=2\n",
+	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nLoginGraceTime 20\nSubsystem sftp %s\nLogLevel ERROR\n%s\nSetEnv SHLVL=2\n",
 		s.Port, s.HostKey, s.Allowed, sftpProgram, more)
 	for name, text := range map[string][]byte{s.Allowed: ssh.MarshalAuthorizedKey(own), filepath.Join(dir, "config"): []byte(config),
 		filepath.Join(s.Home, ".ssh", "known_hosts"): fmt.Appendf(nil, "[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(host))} {
@@ -87,6 +87,7 @@ func RunSSHD(dir, more string) (s *SSHD, stop func(), err error) {
 	}
 	cmd := exec.Command(sshdProgram, "-D", "-e", "-f", filepath.Join(dir, "config"))
 	cmd.Stderr = s.Log
+	cmd.WaitDelay = time.Second // a child whose login was cut off holds the log open for as long as logins may take
 	if err := cmd.Start(); err != nil {
 		return nil, nil, err
 	}
