@@ -37,15 +37,16 @@ func Profiles() fs.FS {
 
 // Project is a project of the demo with the server that it goes to.
 type Project struct {
-	Folder string // in the demo's folder
-	Server string // the server's folder in the demo's folder
-	Map    string
+	Folder   string // in the demo's folder
+	Server   string // the server's folder in the demo's folder
+	Workshop string // the workshop's
+	Map      string
 }
 
 // Projects are the demo's projects, in the order in which they are shown.
 var Projects = []Project{
-	{Folder: "highline", Server: "servers/kestrel", Map: "cairn_station"},
-	{Folder: "lower-sidings", Server: "servers/burrow", Map: "tram_depot"},
+	{Folder: "highline", Server: "servers/kestrel", Workshop: "workshops/kestrel", Map: "cairn_station"},
+	{Folder: "lower-sidings", Server: "servers/burrow", Workshop: "workshops/burrow", Map: "tram_depot"},
 }
 
 // markFile says that a folder holds the demo.
@@ -54,6 +55,7 @@ const markFile = "about-this-demo.txt"
 const markText = `This folder was written by 'vornix demo'. Everything in it is made up; change what you like.
 highline/       a project for Kestrel Post (3D), lower-sidings/ one for Burrow Tramways (tiles)
 servers/        the folders of two game servers' stand-ins, to which the projects are deployed
+workshops/      the folders of two workshops' stand-ins, on which they are published
 Deleting a file and running 'vornix demo' again brings it back; files that you changed are left alone.
 `
 

@@ -40,16 +40,11 @@ type GoalFile struct {
 	safe   string // path on the target to take it from
 }
 
-// sends says whether the target takes a map.
-func sends(about *project.Target, name string) bool {
-	return (len(about.Maps) == 0 || slices.Contains(about.Maps, name)) && !slices.Contains(about.Without, name)
-}
-
 // selected are the bundles that go to a target, with those of their maps that do. A bundle without maps is a part of others.
 func selected(about *project.Target, bundles []bundle.Bundle) (list []bundle.Bundle) {
 	for _, b := range bundles {
 		if len(b.Maps) > 0 {
-			b.Maps = slices.DeleteFunc(slices.Clone(b.Maps), func(m string) bool { return !sends(about, m) })
+			b.Maps = slices.DeleteFunc(slices.Clone(b.Maps), func(m string) bool { return !about.Sends(m) })
 			if len(b.Maps) == 0 {
 				continue
 			}
@@ -100,7 +95,7 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 	}
 	records := index.Records(p, bundles, g)
 	for i := range records {
-		records[i].Maps = slices.DeleteFunc(records[i].Maps, func(m index.Map) bool { return !sends(&t.about, m.Name) })
+		records[i].Maps = slices.DeleteFunc(records[i].Maps, func(m index.Map) bool { return !t.about.Sends(m.Name) })
 	}
 	for i := range s.Lists {
 		l := &s.Lists[i]

@@ -74,12 +74,15 @@ func (t *Target) own(name string) string { return path.Join(ownDir, t.Project, n
 // Find gives a target's description by its name.
 func Find(p *project.Project, name string) (project.Target, error) {
 	t, ok := p.File.Targets[name]
+	if ok && t.Kind == "workshop" {
+		return t, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a workshop", name), Place: p.Doc.At("target", name), Do: fmt.Sprintf("Items are made and changed by 'vornix publish %s'.", name)}
+	}
 	if ok {
 		return t, nil
 	}
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the project has no target %q", name), Place: fault.Place{File: project.FileName},
 		Do: fmt.Sprintf("Describe it under [target.%s].", name)}
-	known := slices.Sorted(maps.Keys(p.File.Targets))
+	known := slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)), func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
 	if near := nearest.Word(name, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	} else if len(known) > 0 {

@@ -130,6 +130,11 @@ var (
 	AddonVersion  = declare("addon.version", Error, "Nobody gets it: players who have the later version keep that.", "Raise the version under [project].")
 	AddonLeftover = declare("addon.placeholder", Warning, "Players read the placeholder on the addon's page.", "Write the real text.")
 
+	WorkshopText    = declare("workshop.text", Error, "The workshop refuses it, so nothing of the release would come up.", "Change it in the file that is named, or under [page].")
+	WorkshopPicture = declare("workshop.picture", Error, "The workshop refuses the picture, and with it the whole page.", "Make another one with 'vornix shoot', or leave it out under [page].")
+	WorkshopFile    = declare("workshop.file", Error, "The workshop refuses the file, so players get no new version.", "Make it smaller, or name it as the workshop wants.")
+	WorkshopMissing = declare("workshop.missing", Warning, "The item can't be shown to players before it is there.", "Add it under [page].")
+
 	LanguageMissing = declare("language.missing", Warning, "Players who read that language see the text in another one.", "Add the text, or an accepted finding if it is the same in both.")
 	LanguageLeft    = declare("language.left-over", Warning, "Nobody ever sees it; it was probably renamed, and the new name has no text.", "Remove it, or give it the name that is used now.")
 	LanguageUnknown = declare("language.unknown", Warning, "Nobody ever sees the texts in it.", "Name the file by a language that the game shows.")

@@ -26,6 +26,8 @@ const (
 	Swept      = "swept"
 	Restored   = "restored"
 	Indexed    = "indexed"
+	Published  = "published" // on a workshop
+	Tried      = "tried"     // as it came from a workshop
 )
 
 // Event is one thing that happened.
@@ -35,6 +37,7 @@ type Event struct {
 	Version string            `json:"version,omitempty"`
 	Target  string            `json:"target,omitempty"`
 	Place   string            `json:"place,omitempty"`  // the safe place of what was swept or restored
+	Item    string            `json:"item,omitempty"`   // name of an item on a workshop
 	Files   map[string]string `json:"files,omitempty"`  // SHA-256 by file name
 	Date    string            `json:"date,omitempty"`   // of a release, as it was given
 	Serial  int64             `json:"serial,omitempty"` // of an index

@@ -37,6 +37,7 @@ type Profile struct {
 	Addon     Addon     `toml:"addon"`
 	Index     Index     `toml:"index"`
 	Server    Server    `toml:"server"`
+	Workshop  Workshop  `toml:"workshop"`
 	Pictures  []Picture `toml:"picture" jsonschema:"description=Pictures that the game and its workshops want"`
 	Sweeps    []Sweep   `toml:"sweep" jsonschema:"description=Files that the game's tools leave behind"`
 	Install   Install   `toml:"install" jsonschema:"description=Where an installer finds the game"`
@@ -327,6 +328,7 @@ func (p *Profile) validate() []finding.Finding {
 	p.installing(wrong)
 	p.metadata(wrong, oneOf)
 	p.serving(wrong, oneOf)
+	p.publishing(wrong, oneOf)
 	return list
 }
 

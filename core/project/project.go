@@ -55,6 +55,7 @@ type File struct {
 	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
+	Pages    Pages             `toml:"page" jsonschema:"description=What workshops show of the project"`
 	Signing  Signing           `toml:"signing" jsonschema:"description=Whose signatures count"`
 	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
 	Accept   []Accept          `toml:"accept" jsonschema:"description=Findings that are known and harmless here"`
@@ -303,6 +304,7 @@ func (p *Project) validate() []finding.Finding {
 		}
 	}
 	list = append(list, p.targets()...)
+	list = append(list, p.pages()...)
 	for i, key := range p.File.Signing.Trusted {
 		if _, err := sign.ParseWord(key); err != nil {
 			list = append(list, p.Doc.Wrong([]any{"signing", "trusted", i}, "this is no public key: %v", err))

@@ -2,6 +2,7 @@ package project
 
 import (
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -12,10 +13,10 @@ import (
 
 // Target is a place that a release goes to.
 type Target struct {
-	Kind string `toml:"kind" jsonschema:"required,enum=folder,enum=sftp,enum=git,enum=web,description=How to reach it"`
+	Kind string `toml:"kind" jsonschema:"required,enum=folder,enum=sftp,enum=git,enum=web,enum=workshop,description=How to reach it"`
 	Role string `toml:"role" jsonschema:"enum=server,enum=mirror,description=What it is: a game server\\, or a mirror that players download from (default server)"`
 	Path string `toml:"path" jsonschema:"description=The server's folder: relative to the project or absolute; with sftp on the server\\, relative to the account's home; with git a working tree of your own\\, instead of url"`
-	URL  string `toml:"url" jsonschema:"description=Of git: the repository; of web: the folder's address"`
+	URL  string `toml:"url" jsonschema:"description=Of git: the repository; of web: the folder's address; of workshop: its address\\, or a file in the project's folder that holds it"`
 
 	Host        string   `toml:"host" jsonschema:"description=Of sftp: name or address\\, or an alias of your ssh_config"`
 	Port        int      `toml:"port" jsonschema:"minimum=0,maximum=65535,description=Of sftp (default: as ssh_config says\\, else 22)"`
@@ -32,17 +33,31 @@ type Target struct {
 	Tag    string `toml:"tag" jsonschema:"description=Of git: name of the tag; {name} and {version} are filled in (default: no tag)"`
 	Author string `toml:"author" jsonschema:"description=Of git: the commit's author\\, as in Name <address> (default: as Git is set up)"`
 
-	Server   string         `toml:"server" jsonschema:"description=Address of the game server's HTTP answer\\, or the name of a file in the target's folder that holds the address; empty: nobody is asked"`
-	TokenEnv string         `toml:"token_env" jsonschema:"description=Name of the environment variable that holds the server's token"`
-	Wait     int            `toml:"wait" jsonschema:"minimum=0,maximum=3600,description=Seconds that the server may take to notice what is new (default 0; of git 30)"`
-	Maps     []string       `toml:"maps" jsonschema:"description=The only maps that go there (default all)"`
-	Without  []string       `toml:"without" jsonschema:"description=Maps that do not go there"`
-	Keep     int            `toml:"keep" jsonschema:"minimum=0,maximum=100,description=Deployments that can be gone back to (default 5)"`
-	Weights  map[string]int `toml:"weights" jsonschema:"description=For lists in the order weight: a number for each map\\, also of others; lighter ones stand first"`
+	Server   string `toml:"server" jsonschema:"description=Address of the game server's HTTP answer\\, or the name of a file in the target's folder that holds the address; empty: nobody is asked"`
+	TokenEnv string `toml:"token_env" jsonschema:"description=Name of the environment variable that holds the token of the server\\, or of the workshop"`
+	Wait     int    `toml:"wait" jsonschema:"minimum=0,maximum=3600,description=Seconds that the server may take to notice what is new (default 0; of git 30)"`
+
+	Account         string   `toml:"account" jsonschema:"description=Of workshop: the account that the token must belong to (default: any)"`
+	TokenFile       string   `toml:"token_file" jsonschema:"description=Of workshop: file that holds the token\\, which only you may read: absolute\\, from ~/\\, or relative to the project"`
+	PlayerTokenEnv  string   `toml:"player_token_env" jsonschema:"description=Of workshop: name of the environment variable that holds the token of a second account\\, with which the item is tried"`
+	PlayerTokenFile string   `toml:"player_token_file" jsonschema:"description=Of workshop: file that holds that token"`
+	PlainHTTP       bool     `toml:"plain_http" jsonschema:"description=Of workshop: whether the token may go over http to another machine"`
+	Testers         []string `toml:"testers" jsonschema:"description=Of workshop: accounts that see the item while it is hidden"`
+	Needs           []string `toml:"needs" jsonschema:"description=Of workshop: ids of the items there that players need besides"`
+
+	Maps    []string       `toml:"maps" jsonschema:"description=The only maps that go there (default all)"`
+	Without []string       `toml:"without" jsonschema:"description=Maps that do not go there"`
+	Keep    int            `toml:"keep" jsonschema:"minimum=0,maximum=100,description=Deployments that can be gone back to (default 5)"`
+	Weights map[string]int `toml:"weights" jsonschema:"description=For lists in the order weight: a number for each map\\, also of others; lighter ones stand first"`
 }
 
 // Mirror says whether the target is one that players download from.
 func (t *Target) Mirror() bool { return t.Role == "mirror" }
+
+// Sends says whether the target takes a map.
+func (t *Target) Sends(name string) bool {
+	return (len(t.Maps) == 0 || slices.Contains(t.Maps, name)) && !slices.Contains(t.Without, name)
+}
 
 // targets checks what the project says of its targets.
 func (p *Project) targets() (list []finding.Finding) {
@@ -87,8 +102,15 @@ func (p *Project) targets() (list []finding.Finding) {
 			if !strings.HasPrefix(t.URL, "http://") && !strings.HasPrefix(t.URL, "https://") {
 				wrong("url", "url is missing: the folder's address, beginning with https://")
 			}
+		case "workshop":
+			if t.URL == "" {
+				wrong("url", "url is missing: the workshop's address, or a file that holds it")
+			}
+			if u, err := url.Parse(t.URL); err == nil && u.User != nil {
+				wrong("url", "a token does not belong here; use token_env, token_file or 'vornix publish login %s'", name)
+			}
 		default:
-			wrong("kind", "kind must be folder, sftp, git or web, and is %q", t.Kind)
+			wrong("kind", "kind must be folder, sftp, git, web or workshop, and is %q", t.Kind)
 		}
 		if t.Role != "" && t.Role != "server" && t.Role != "mirror" {
 			wrong("role", "role must be server or mirror, and is %q", t.Role)

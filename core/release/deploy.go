@@ -16,8 +16,10 @@ import (
 	"vornix/core/project"
 )
 
-// Targets lists the names of the project's targets, sorted.
-func Targets(p *project.Project) []string { return slices.Sorted(maps.Keys(p.File.Targets)) }
+// Targets lists the names of the project's targets, sorted, but for workshops, which package publish reaches.
+func Targets(p *project.Project) []string {
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)), func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
+}
 
 // Writable lists those of the project's targets that something can be brought to.
 func Writable(p *project.Project) []string {

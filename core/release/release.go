@@ -1,4 +1,4 @@
-// Package release runs the steps of a release, each also alone: check, build, shoot, pack, try, addon, index, deploy.
+// Package release runs the steps of a release, each also alone: check, build, shoot, pack, try, addon, index, deploy, publish.
 //
 // A Session works on one project and holds its lock. Each step answers with a Step, which says in words and as data what
 // was made; Release runs all of them and records the version in the ledger, after which it is never altered.
@@ -8,6 +8,7 @@ import (
 	"cmp"
 	"context"
 	"crypto"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -28,8 +29,10 @@ import (
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/publish"
 	"vornix/core/safefile"
 	"vornix/core/standin"
+	"vornix/core/text"
 )
 
 // Folders in a project for what is made beside bundles.
@@ -45,9 +48,11 @@ type Options struct {
 	Progress      job.Progress
 	Program       string          // tells one build of Vornix from another
 	Access        deploy.Access   // what lets in at targets
+	Publish       publish.Access  // what lets in at workshops
 	Overwrite     bool            // deploy over what somebody else changed
 	Verify        bool            // targets are compared by content
 	WithoutServer bool            // deploy without asking the game server
+	NoWorkshops   bool            // the release stays away from workshops
 	OnStep        func(Step)      // told of each step of a release as it ends
 	Date          string          // of the release, as in 2026-11-25; empty: the day on which it is made
 	Keys          []crypto.Signer // sign the index
@@ -340,6 +345,21 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 		}
 		t.Close()
 	}
+	workshops, err := s.workshops()
+	if err != nil {
+		return steps, err
+	}
+	for _, target := range workshops {
+		d, err := publish.Open(ctx, s.P, target, s.o.Publish)
+		if err != nil {
+			var f *fault.Fault
+			if errors.As(err, &f) {
+				f.Do += " To leave workshops out of this release, add --without-workshops."
+			}
+			return steps, err
+		}
+		d.Close()
+	}
 	if err := ended(Check(ctx, s.P, g)); err != nil {
 		return steps, err
 	}
@@ -384,6 +404,12 @@ func (s *Session) Release(ctx context.Context, version string) (steps []Step, er
 	}
 	for _, target := range targets {
 		if err := ended(s.Deploy(ctx, target, bundles)); err != nil {
+			return steps, err
+		}
+	}
+	for _, target := range workshops {
+		step, err := s.publishAll(ctx, target, bundles)
+		if err := ended(step, err); err != nil {
 			return steps, err
 		}
 	}
@@ -462,17 +488,7 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date stri
 }
 
 // Bytes prints a size for people.
-func Bytes(n int64) string {
-	switch {
-	case n < 1000:
-		return fmt.Sprintf("%d B", n)
-	case n < 1000*1000:
-		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
-	case n < 1000*1000*1000:
-		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-	}
-	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
-}
+func Bytes(n int64) string { return text.Bytes(n) }
 
 func hashes(bundles []bundle.Bundle) map[string]string {
 	files := map[string]string{}

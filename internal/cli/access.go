@@ -6,13 +6,18 @@ import (
 	"io"
 	"os"
 	"os/user"
+	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
+	"time"
 
+	"github.com/zalando/go-keyring"
 	"golang.org/x/term"
 
 	"vornix/core/deploy"
 	"vornix/core/fault"
+	"vornix/core/publish"
 )
 
 // asking is held while somebody is asked, since several targets may want something at once.
@@ -31,6 +36,62 @@ func (a *app) access() deploy.Access {
 		x.Ask = a.askSecret
 	}
 	return x
+}
+
+// publishing is what this person and this machine let in with at workshops.
+func (a *app) publishing() publish.Access {
+	x := publish.Access{Env: os.Getenv, Agent: strings.TrimSuffix("vornix/"+released, "/"), Keyring: systemKeyring()}
+	x.Home, _ = os.UserHomeDir()
+	if dir, err := os.UserConfigDir(); err == nil {
+		x.Own = filepath.Join(dir, "vornix", "tokens")
+	}
+	return x
+}
+
+// keyringWait is how long the keyring may take, which can ask its owner to unlock it.
+const keyringWait = time.Minute
+
+// ring is the system's keyring, given up when it does not answer.
+type ring struct{}
+
+// systemKeyring is nil where there is none.
+func systemKeyring() publish.Keyring {
+	if runtime.GOOS != "windows" && runtime.GOOS != "darwin" && os.Getenv("DBUS_SESSION_BUS_ADDRESS") == "" {
+		return nil // asking would start a session of its own
+	}
+	return ring{}
+}
+
+func waited(work func() (string, error)) (string, error) {
+	type answer struct {
+		secret string
+		err    error
+	}
+	c := make(chan answer, 1)
+	go func() {
+		secret, err := work()
+		c <- answer{secret, err}
+	}()
+	select {
+	case x := <-c:
+		return x.secret, x.err
+	case <-time.After(keyringWait):
+		return "", errors.New("the keyring does not answer")
+	}
+}
+
+func (ring) Get(service, user string) (string, error) {
+	return waited(func() (string, error) { return keyring.Get(service, user) })
+}
+
+func (ring) Set(service, user, secret string) error {
+	_, err := waited(func() (string, error) { return "", keyring.Set(service, user, secret) })
+	return err
+}
+
+func (ring) Delete(service, user string) error {
+	_, err := waited(func() (string, error) { return "", keyring.Delete(service, user) })
+	return err
 }
 
 // askSecret asks for something that is not shown.

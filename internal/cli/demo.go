@@ -8,9 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vornix/core/bundle"
+	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/publish"
 	"vornix/core/release"
 	"vornix/core/standin"
+	"vornix/core/workshop/stand"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -20,8 +24,8 @@ func (a *app) demoCommand() *cobra.Command {
 		Use:   "demo [DIR]",
 		Short: "Write the demo projects and release them, here and now",
 		Long: `Demo writes two made-up projects into DIR (default: vornix-demo), one for a 3D game and one for a tile game, starts a
-stand-in of each game's server, and does a full release of both: check, build, pictures, pack, try, metadata, index, deploy. Files
-that you have changed are left alone. Run again, it finds that nothing has changed.`,
+stand-in of each game's server and of a workshop, and does a full release of both: check, build, pictures, pack, try, metadata, index,
+deploy, publish. Files that you have changed are left alone. Run again, it finds that nothing has changed.`,
 		Example: `  vornix demo
   vornix demo /tmp/demo --verbose`,
 		Args: between(0, 1, "one folder at most"),
@@ -56,11 +60,12 @@ that you have changed are left alone. Run again, it finds that nothing has chang
 			a.out.Say(`  %[3]s status --project %[1]s
   %[3]s inspect %[1]s/out/bundles/highline-1.0.0.parcel
   %[3]s stand server %[2]s --project %[1]s
+  %[3]s stand workshop %[6]s
   %[3]s index write --to %[4]s --project %[1]s
   %[3]s fetch %[4]s %[5]s
-  change a line of %[1]s/maps/cairn_station.vnx, then, while that server runs:
+  change a line of %[1]s/maps/cairn_station.vnx, then, while those two run:
   %[3]s release 1.0.1 --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")))
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")), filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))))
 			return nil
 		}),
 	}
@@ -85,9 +90,15 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 		return nil, err
 	}
 	defer server.Close()
+	shop, err := stand.Start(filepath.Join(dir, filepath.FromSlash(d.Workshop)), stand.Options{Accounts: []string{"maker", "player"}, Kinds: workshopKinds(p.Profile), Name: p.Profile.Game.Title + " Exchange"})
+	if err != nil {
+		return nil, err
+	}
+	defer shop.Close()
 	head := p.File.Project
 	a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title, filepath.ToSlash(filepath.Join(dir, d.Folder)))
 	a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
+	a.out.Say("server  up    a stand-in of a workshop answers at %s", shop.URL)
 	o := a.options()
 	o.OnStep = a.out.Step
 	s, err := release.Open(p, "vornix demo", o)
@@ -97,6 +108,9 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	defer s.Close()
 	one := &demoAnswer{Project: head.Name, Version: head.Version}
 	if one.Steps, err = s.Release(ctx, ""); err != nil {
+		return one, err
+	}
+	if err := a.demoPublish(ctx, s, one); err != nil {
 		return one, err
 	}
 	c, err := standin.Dial(ctx, server.URL, standin.Calls{})
@@ -111,6 +125,45 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	a.mapTable(one.Server.Maps)
 	a.out.Say("playing %s", one.Server.Playing)
 	return one, nil
+}
+
+// demoPublish makes the project's items on its workshop, unless they are there, and gets them as a player.
+func (a *app) demoPublish(ctx context.Context, s *release.Session, one *demoAnswer) error {
+	for _, target := range publish.Targets(s.P) {
+		if done, err := publish.Published(s.P); err != nil || len(done) > 0 {
+			return err // the release has brought it there
+		}
+		bundles, err := bundle.Packed(s.P)
+		if err != nil {
+			return err
+		}
+		load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, s.P) }
+		x, err := release.PlanPublish(ctx, s.P, load, target, bundles, nil, publish.PlanOptions{}, a.publishing())
+		if err != nil {
+			return err
+		}
+		defer x.Desk.Close()
+		step, results, err := s.Publish(ctx, x)
+		if step != nil {
+			one.Steps = append(one.Steps, *step)
+			a.out.Step(*step)
+		}
+		if err != nil {
+			return err
+		}
+		for _, r := range results {
+			step, _, err := s.TryPublished(ctx, x.Desk, r.Item)
+			if step != nil {
+				step.Findings = nil // the release has said them
+				one.Steps = append(one.Steps, *step)
+				a.out.Step(*step)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // invocation is how the program was started, for commands to copy.

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"maps"
 	"os"
 	"slices"
@@ -20,10 +19,10 @@ import (
 
 func (a *app) standCommand() *cobra.Command {
 	cmd := &cobra.Command{
-		Use:   "stand server",
-		Short: "Play a game server, to test against",
+		Use:   "stand server|workshop",
+		Short: "Play a game server or a workshop, to test against",
 		Example: `  vornix stand server ../servers/kestrel
-  vornix stand server /tmp/srv --profile burrow-tramways --listen 127.0.0.1:4180`,
+  vornix stand workshop ../workshop`,
 	}
 	var listen, profileName, tokenEnv, fail string
 	var noWatch bool
@@ -45,7 +44,7 @@ writes its address into DIR/stand-server.url.
 
 With --token-env, what changes something wants the token as a bearer token. Ways to go wrong:
 
-` + ways(),
+` + failures(standin.Failures),
 		Example: `  vornix stand server ../servers/kestrel
   curl -s $(cat ../servers/kestrel/stand-server.url)/status`,
 		Args: between(1, 1, "the server's folder"),
@@ -89,17 +88,8 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 	_ = server.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
 	})
-	cmd.AddCommand(server)
+	cmd.AddCommand(server, a.standWorkshopCommand())
 	return only(cmd)
-}
-
-// ways lists the ways in which a stand-in can go wrong.
-func ways() string {
-	var lines []string
-	for _, mode := range slices.Sorted(maps.Keys(standin.Failures)) {
-		lines = append(lines, fmt.Sprintf("  %-6s  %s", mode, standin.Failures[mode]))
-	}
-	return strings.Join(lines, "\n")
 }
 
 // standProfile is the named profile, or that of the project.

@@ -1,0 +1,258 @@
+package publish
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"slices"
+
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/workshop"
+)
+
+// State is what a target has of an item.
+type State struct {
+	Target   string             `json:"target"`
+	Item     string             `json:"item"`
+	There    *workshop.Item     `json:"there"` // nil when there is none
+	Address  string             `json:"address,omitempty"`
+	Versions []workshop.Version `json:"versions"`
+	Error    string             `json:"error,omitempty"`
+}
+
+// There finds an item that must be there.
+func (d *Desk) There(ctx context.Context, name string) (*workshop.Item, error) {
+	if err := d.owner(); err != nil {
+		return nil, err
+	}
+	key := d.P.File.Project.Name
+	if d.P.Profile.Workshop.Each == "bundle" {
+		key += "/" + name
+	}
+	x, r, found, err := d.item(ctx, name, key, false)
+	if err != nil {
+		return nil, err
+	}
+	if x == nil {
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no item %s at %s yet", name, d.About.Name), Place: fault.Place{File: d.Address}, Do: fmt.Sprintf("'vornix publish %s' makes it.", d.Name)}
+	}
+	if found {
+		return x, d.remember(name, r)
+	}
+	return x, nil
+}
+
+// Look says what is there of items, without an error for those that are not.
+func (d *Desk) Look(ctx context.Context, name string) (*State, error) {
+	s := &State{Target: d.Name, Item: name, Versions: []workshop.Version{}}
+	x, err := d.There(ctx, name)
+	if fault.KindOf(err) == fault.Usage {
+		return s, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.There, s.Address = x, d.Client.PageOf(x.ID)
+	s.Versions, err = d.Client.Versions(ctx, x.ID)
+	return s, err
+}
+
+// Show is what changing an item's visibility rests on.
+type Show struct {
+	Target  string              `json:"target"`
+	Item    string              `json:"item"`
+	ID      string              `json:"id"`
+	Address string              `json:"address"`
+	From    workshop.Visibility `json:"from"`
+	To      workshop.Visibility `json:"to"`
+	Version string              `json:"version"`
+	Missing []workshop.Wrong    `json:"missing"` // of the page
+
+	after int
+}
+
+// PlanShow says what making an item visible, or hiding it, would do. It changes nothing.
+func (d *Desk) PlanShow(ctx context.Context, name string, to workshop.Visibility) (*Show, error) {
+	x, err := d.There(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	s := &Show{Target: d.Name, Item: name, ID: x.ID, Address: d.Client.PageOf(x.ID), From: x.Visibility, To: to, Version: x.Version, Missing: []workshop.Wrong{}, after: x.Revision}
+	if to == workshop.Hidden {
+		return s, nil
+	}
+	if x.Withdrawn != nil {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s was withdrawn: %s", name, x.Withdrawn.Reason), Place: fault.Place{File: s.Address}, Do: fmt.Sprintf("Bring it back first: vornix publish withdraw %s --back", d.Name)}
+	}
+	var current *workshop.Version
+	if x.Current > 0 {
+		versions, err := d.Client.Versions(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		if i := slices.IndexFunc(versions, func(v workshop.Version) bool { return v.Number == x.Current }); i >= 0 {
+			current = &versions[i]
+		}
+	}
+	s.Missing = append(s.Missing, d.limits.Missing(&x.Page, current)...)
+	return s, nil
+}
+
+// Show changes an item's visibility as planned.
+func (d *Desk) Show(ctx context.Context, s *Show) (*workshop.Item, error) {
+	if len(s.Missing) > 0 && s.To != workshop.Hidden {
+		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the page of %s is not finished: %s", s.Item, s.Missing[0]), Place: fault.Place{File: s.Address}, Why: "Players would see it as it is.", Do: fmt.Sprintf("Add it under [page] in %s, and run 'vornix publish %s'.", project.FileName, d.Name)}
+		if s.Missing[0].Field == "files" {
+			f.Do = fmt.Sprintf("Run 'vornix publish %s' first.", d.Name)
+		}
+		return nil, f
+	}
+	return d.Client.SetVisibility(ctx, s.ID, s.To, s.after)
+}
+
+// Withdraw takes an item back, or with a version that one; back brings it back again.
+func (d *Desk) Withdraw(ctx context.Context, name, version, reason string, back bool) (*workshop.Item, error) {
+	x, err := d.There(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	number := 0
+	gone := x.Withdrawn
+	if version != "" {
+		versions, err := d.Client.Versions(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		i := slices.IndexFunc(versions, func(v workshop.Version) bool { return v.Version == version })
+		if i < 0 {
+			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the item %s has no version %s", name, version), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: fmt.Sprintf("See: vornix publish history %s", d.Name)}
+		}
+		number, gone = versions[i].Number, versions[i].Withdrawn
+	}
+	if (gone == nil) == back {
+		return x, nil // it is as it should be
+	}
+	if back {
+		reason = ""
+	}
+	return d.Client.Withdraw(ctx, x.ID, number, reason, x.Revision)
+}
+
+// Got is what a player got.
+type Got struct {
+	Account string   `json:"account"` // that followed it; empty for nobody's
+	ID      string   `json:"id"`
+	Version string   `json:"version"`
+	Number  int      `json:"-"`
+	Files   []string `json:"files"` // system paths
+	Size    int64    `json:"size"`
+	Sums    map[string]string
+}
+
+// Get follows an item as a player does, downloads its current version into a folder and holds every file to its hash, and to what the project
+// published. It is the second account's token that is used, where the target has one; else nobody's for what everybody can see, else the owner's.
+func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced func(done, total int64)) (*Got, error) {
+	x, err := d.There(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	token, _, err := d.access.token(d.P, &d.target, d.Address, true)
+	if err != nil {
+		return nil, err
+	}
+	client := d.Client
+	got := &Got{Account: d.About.Account, ID: x.ID, Sums: map[string]string{}}
+	if token != "" || x.Visibility != workshop.Hidden {
+		if client, err = d.dial(token); err != nil {
+			return nil, err
+		}
+		defer client.Close()
+		about, err := client.About(ctx)
+		if err != nil {
+			return nil, err
+		}
+		got.Account = about.Account
+	}
+	seen, err := client.Item(ctx, x.ID)
+	if workshop.Is(err, workshop.NotThere) {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s is hidden from %s", name, got.Account), Place: fault.Place{File: d.Client.PageOf(x.ID)},
+			Do: fmt.Sprintf("Add testers = [%q] to the target and run 'vornix publish edit %s', or show it to those who have the link: vornix publish visibility %s link", got.Account, d.Name, d.Name)}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if got.Account != "" && token != "" {
+		if seen, err = client.Follow(ctx, x.ID, true); err != nil {
+			return nil, err
+		}
+	}
+	if seen.Current == 0 {
+		return nil, &fault.Fault{What: fmt.Sprintf("the item %s has nothing to download", name), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: fmt.Sprintf("Run 'vornix publish %s' first.", d.Name)}
+	}
+	v, err := client.Version(ctx, x.ID, seen.Current)
+	if err != nil {
+		return nil, err
+	}
+	got.Version, got.Number = v.Version, v.Number
+	total := int64(0)
+	for _, f := range v.Files {
+		if safefile.CheckPath(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) || f.Size < 0 {
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop names a file %q, which is no file's name", f.Name), Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.", Do: "Tell the workshop."}
+		}
+		total += f.Size
+	}
+	for _, f := range v.Files {
+		if err := d.take(ctx, client, x.ID, v, f, dir, func(done int64) {
+			if advanced != nil {
+				advanced(got.Size+done, total)
+			}
+		}); err != nil {
+			return nil, err
+		}
+		got.Size += f.Size
+		got.Sums[f.Name] = f.SHA256
+		got.Files = append(got.Files, dir.Join(f.Name))
+	}
+	return got, nil
+}
+
+// take downloads one file, twice when what came first is another one.
+func (d *Desk) take(ctx context.Context, client *workshop.Client, id string, v *workshop.Version, f workshop.File, dir *safefile.Dir, advanced func(int64)) error {
+	for try := 0; ; try++ {
+		part, err := dir.Resume(f.Name)
+		if err != nil {
+			return err
+		}
+		err = client.Download(ctx, id, v.Number, f, &told{part, advanced})
+		sum := ""
+		if err == nil {
+			sum, err = part.SHA256(ctx)
+		}
+		if err == nil && sum != f.SHA256 {
+			err = part.Restart()
+		}
+		if closeErr := part.Close(); err == nil {
+			err = closeErr
+		}
+		if err != nil || sum == f.SHA256 {
+			return err
+		}
+		if try == 1 {
+			return &fault.Fault{What: fmt.Sprintf("what players get as %s is not what was published", f.Name), Place: fault.Place{File: d.Client.PageOf(id)}, Why: "They would have something else, or something broken.", Do: fmt.Sprintf("Take the version off: vornix publish withdraw %s %s --reason damaged", d.Name, v.Version)}
+		}
+	}
+}
+
+// told is a sink that says how far it is.
+type told struct {
+	*safefile.Partial
+	advanced func(int64)
+}
+
+func (t *told) Write(b []byte) (int, error) {
+	n, err := t.Partial.Write(b)
+	t.advanced(t.Size())
+	return n, err
+}

@@ -1,0 +1,185 @@
+package publish
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/workshop"
+)
+
+// Keyring keeps secrets for a person, as systems do.
+type Keyring interface {
+	Get(service, user string) (string, error)
+	Set(service, user, secret string) error
+	Delete(service, user string) error
+}
+
+// service is what Vornix is called in keyrings.
+const service = "vornix"
+
+// mostToken is how long a token can be.
+const mostToken = 4096
+
+// token finds the token of a target: in the environment, in its file, in the keyring, in this person's own folder. where says where it was, for
+// people; a token itself is never said. player asks for the second account's. Having none is no error.
+func (a *Access) token(p *project.Project, t *project.Target, address string, player bool) (token, where string, err error) {
+	env, file, user := t.TokenEnv, t.TokenFile, address
+	if player {
+		env, file, user = t.PlayerTokenEnv, t.PlayerTokenFile, address+" player"
+	}
+	if env != "" && a.Env != nil {
+		if token := strings.TrimSpace(a.Env(env)); token != "" {
+			return check(token, "the variable "+env)
+		}
+	}
+	if file != "" {
+		name := a.path(p, file)
+		data, err := readOwn(name)
+		if err != nil {
+			return "", "", err
+		}
+		return check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
+	}
+	if a.Keyring != nil {
+		if token, err := a.Keyring.Get(service, user); err == nil && token != "" {
+			return check(token, "the system's keyring")
+		}
+	}
+	if a.Own != "" {
+		name := filepath.Join(a.Own, ownFile(user))
+		data, err := readOwn(name)
+		switch {
+		case err == nil:
+			return check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
+		case !errors.Is(err, fs.ErrNotExist):
+			return "", "", err
+		}
+	}
+	return "", "", nil
+}
+
+func check(token, where string) (string, string, error) {
+	if len(token) > mostToken || strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		return "", "", &fault.Fault{Kind: fault.Usage, What: "what is there is no token: it has spaces, line ends or other characters in it", Place: fault.Place{File: where}, Do: "Put the token there alone, on one line."}
+	}
+	return token, where, nil
+}
+
+// path is a file that vornix.toml names: absolute, in the home folder, or in the project.
+func (a *Access) path(p *project.Project, file string) string {
+	if rest, ok := strings.CutPrefix(file, "~/"); ok && a.Home != "" {
+		return filepath.Join(a.Home, filepath.FromSlash(rest))
+	}
+	if filepath.IsAbs(file) {
+		return file
+	}
+	return p.Join(file)
+}
+
+// readOwn reads a file that nobody else may read.
+func readOwn(name string) ([]byte, error) {
+	place := fault.Place{File: filepath.ToSlash(name)}
+	info, err := os.Stat(name)
+	if err != nil {
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the token's file can't be read", Place: place, Err: errors.Unwrap(err), Do: "Put the token there, or name another file."}
+	}
+	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("others on this machine may read the token's file (%#o)", info.Mode().Perm()), Place: place,
+			Why: "Whoever has the token can publish under your name.", Do: "chmod 600 " + filepath.ToSlash(name)}
+	}
+	if info.Size() > mostToken+2 {
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for a token", Place: place, Do: "Put the token there alone."}
+	}
+	data, err := os.ReadFile(name)
+	if err != nil {
+		return nil, &fault.Fault{What: "the token's file can't be read", Place: place, Err: err, Do: "Check who may read it."}
+	}
+	return data, nil
+}
+
+// ownFile is the name of the file in a person's own folder that holds a token.
+func ownFile(user string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '.' || r == '-' {
+			return r
+		}
+		return '_'
+	}, strings.ToLower(user)) + ".token"
+}
+
+// Keep keeps a token for a target's workshop: in the keyring, or where there is none in a file of this person's own folder. It says where.
+func (d *Desk) Keep(token string, player bool) (where string, err error) {
+	token = strings.TrimSpace(token)
+	if _, _, err := check(token, "what was typed"); err != nil || token == "" {
+		return "", cmp.Or(err, error(&fault.Fault{Kind: fault.Usage, What: "there is no token", Do: "Type or paste it."}))
+	}
+	user := d.user(player)
+	if k := d.access.Keyring; k != nil && k.Set(service, user, token) == nil {
+		return "the system's keyring", nil
+	}
+	if d.access.Own == "" {
+		return "", &fault.Fault{What: "there is no keyring, and no folder for settings", Do: "Set the variable that token_env names, or write a file that token_file names."}
+	}
+	dir, err := safefile.MakeDir(d.access.Own)
+	if err != nil {
+		return "", err
+	}
+	defer dir.Close()
+	f, err := dir.Create(ownFile(user))
+	if err != nil {
+		return "", err
+	}
+	defer f.Abort()
+	f.Private()
+	if _, err := f.Write([]byte(token + "\n")); err != nil {
+		return "", err
+	}
+	return filepath.ToSlash(dir.Join(ownFile(user))), f.Commit()
+}
+
+// Forget forgets the token that Keep kept. Having kept none is no error.
+func (d *Desk) Forget(player bool) error {
+	user := d.user(player)
+	if d.access.Keyring != nil {
+		_ = d.access.Keyring.Delete(service, user) // it may have none
+	}
+	if d.access.Own == "" {
+		return nil
+	}
+	dir, err := safefile.OpenDir(d.access.Own)
+	if err != nil {
+		return nil // nothing was ever kept
+	}
+	defer dir.Close()
+	return dir.RemoveFile(ownFile(user))
+}
+
+func (d *Desk) user(player bool) string {
+	if player {
+		return d.Address + " player"
+	}
+	return d.Address
+}
+
+// Whose asks the workshop whose token that is.
+func (d *Desk) Whose(ctx context.Context, token string) (*workshop.About, error) {
+	if _, _, err := check(token, "what was typed"); err != nil {
+		return nil, err
+	}
+	c, err := d.dial(token)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return c.About(ctx)
+}

@@ -1,0 +1,16 @@
+package text
+
+import "fmt"
+
+// Bytes says how large something is, for people: in steps of a thousand.
+func Bytes(n int64) string {
+	switch {
+	case n < 1000:
+		return fmt.Sprintf("%d B", n)
+	case n < 1000*1000:
+		return fmt.Sprintf("%.1f kB", float64(n)/1e3)
+	case n < 1000*1000*1000:
+		return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+	}
+	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
+}
