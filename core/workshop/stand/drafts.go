@@ -26,7 +26,7 @@ const (
 	// draftDays is how long what was sent for a draft is kept.
 	draftDays = 7
 	// mostDrafts of an item can be open at once; the oldest gives way.
-	mostDrafts = 10
+	mostDrafts = 32
 )
 
 // draft is what an item is to become.
