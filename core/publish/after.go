@@ -3,8 +3,10 @@ package publish
 import (
 	"context"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
+	"time"
 
 	"vornix/core/fault"
 	"vornix/core/project"
@@ -20,18 +22,13 @@ type State struct {
 	Address  string             `json:"address,omitempty"`
 	Versions []workshop.Version `json:"versions"`
 	Error    string             `json:"error,omitempty"`
+	// Unreachable says that the error is that the workshop does not answer.
+	Unreachable bool `json:"unreachable,omitempty"`
 }
 
 // There finds an item that must be there.
 func (d *Desk) There(ctx context.Context, name string) (*workshop.Item, error) {
-	if err := d.owner(); err != nil {
-		return nil, err
-	}
-	key := d.P.File.Project.Name
-	if d.P.Profile.Workshop.Each == "bundle" {
-		key += "/" + name
-	}
-	x, r, found, err := d.item(ctx, name, key, false)
+	x, r, found, err := d.there(ctx, name)
 	if err != nil {
 		return nil, err
 	}
@@ -44,19 +41,59 @@ func (d *Desk) There(ctx context.Context, name string) (*workshop.Item, error) {
 	return x, nil
 }
 
-// Look says what is there of items, without an error for those that are not.
+func (d *Desk) there(ctx context.Context, name string) (x *workshop.Item, r record, found bool, err error) {
+	if err := d.owner(); err != nil {
+		return nil, r, false, err
+	}
+	key := d.P.File.Project.Name
+	if d.P.Profile.Workshop.Each == "bundle" {
+		key += "/" + name
+	}
+	return d.item(ctx, name, key, false)
+}
+
+// Look says what is there of an item, without an error when there is none. It changes nothing.
 func (d *Desk) Look(ctx context.Context, name string) (*State, error) {
 	s := &State{Target: d.Name, Item: name, Versions: []workshop.Version{}}
-	x, err := d.There(ctx, name)
-	if fault.KindOf(err) == fault.Usage {
-		return s, nil
-	}
-	if err != nil {
-		return nil, err
+	x, _, _, err := d.there(ctx, name)
+	if err != nil || x == nil {
+		return s, err
 	}
 	s.There, s.Address = x, d.Client.PageOf(x.ID)
 	s.Versions, err = d.Client.Versions(ctx, x.ID)
 	return s, err
+}
+
+// Survey says what a target has of the items that the project knows there. What can't be looked at is in the states.
+func Survey(ctx context.Context, p *project.Project, target string, a Access) []*State {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	failed := func(err error) []*State {
+		return []*State{{Target: target, Versions: []workshop.Version{}, Error: err.Error(), Unreachable: fault.KindOf(err) == fault.Unreachable}}
+	}
+	all, err := readRecords(p)
+	if err != nil {
+		return failed(err)
+	}
+	names := slices.Sorted(maps.Keys(all[target].Items))
+	if len(names) == 0 {
+		return []*State{{Target: target, Versions: []workshop.Version{}}}
+	}
+	d, err := Open(ctx, p, target, a)
+	if err != nil {
+		return failed(err)
+	}
+	defer d.Close()
+	var list []*State
+	for _, name := range names {
+		s, err := d.Look(ctx, name)
+		if err != nil {
+			s = failed(err)[0]
+			s.Item = name
+		}
+		list = append(list, s)
+	}
+	return list
 }
 
 // Show is what changing an item's visibility rests on.

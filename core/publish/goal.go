@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -78,13 +79,47 @@ func (d *Desk) items(bundles []bundle.Bundle) ([]item, error) {
 	return list, nil
 }
 
-// Items are the names of a target's items, as far as can be told of what is packed.
-func (d *Desk) Items(bundles []bundle.Bundle) (names []string, err error) {
-	list, err := d.items(bundles)
-	for _, x := range list {
-		names = append(names, x.name)
+// Items are the names of a target's items: of what is packed, and of what was published. Those that are wanted must be among them.
+func (d *Desk) Items(bundles []bundle.Bundle, wanted []string) (names []string, err error) {
+	if len(bundles) > 0 || d.P.Profile.Workshop.Each != "bundle" {
+		list, err := d.items(bundles)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range list {
+			names = append(names, x.name)
+		}
 	}
-	return names, err
+	all, err := readRecords(d.P)
+	if err != nil {
+		return nil, err
+	}
+	known := slices.Concat(names, slices.Sorted(maps.Keys(all[d.Name].Items)))
+	if len(names) == 0 {
+		names = known
+	}
+	if len(names) == 0 {
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item yet", d.Name), Place: fault.Place{File: d.Address}, Do: "Run 'vornix pack' first."}
+	}
+	if len(wanted) == 0 {
+		return names, nil
+	}
+	return wanted, d.known(wanted, known)
+}
+
+// known wants names to be among those of a target's items.
+func (d *Desk) known(wanted, known []string) error {
+	for _, name := range wanted {
+		if slices.Contains(known, name) {
+			continue
+		}
+		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item %q", d.Name, name), Do: "It has " + strings.Join(known, ", ") + "."}
+		if near := nearest.Word(name, known); near != "" {
+			f.Do = fmt.Sprintf("Did you mean %q?", near)
+		}
+		return f
+	}
+	return nil
 }
 
 // Goals says what the items of these names should be; all of the target when there are none. What the workshop would refuse is a finding.
@@ -97,14 +132,8 @@ func (d *Desk) Goals(ctx context.Context, g *needs.Graph, bundles []bundle.Bundl
 	for _, x := range list {
 		known = append(known, x.name)
 	}
-	for _, name := range names {
-		if !slices.Contains(known, name) {
-			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item %q", d.Name, name), Do: "It has " + strings.Join(known, ", ") + "."}
-			if near := nearest.Word(name, known); near != "" {
-				f.Do = fmt.Sprintf("Did you mean %q?", near)
-			}
-			return nil, nil, f
-		}
+	if err := d.known(names, known); err != nil {
+		return nil, nil, err
 	}
 	var goals []*Goal
 	var all []finding.Finding
@@ -135,7 +164,7 @@ func (d *Desk) goal(ctx context.Context, g *needs.Graph, x item) (*Goal, []findi
 	if !whole {
 		goal.Key += "/" + x.name
 	}
-	var maps []*scene.Map
+	var scenes []*scene.Map
 	var names []string
 	for _, b := range x.bundles {
 		names = append(names, b.Maps...)
@@ -144,10 +173,10 @@ func (d *Desk) goal(ctx context.Context, g *needs.Graph, x item) (*Goal, []findi
 	}
 	for _, m := range addon.Scenes(g) {
 		if slices.Contains(names, m.Name) {
-			maps = append(maps, m)
+			scenes = append(scenes, m)
 		}
 	}
-	facts := addon.Look(p, g, maps)
+	facts := addon.Look(p, g, scenes)
 	page := &goal.Page
 	page.Title = head.Title
 	if !whole && len(facts.Maps) == 1 && facts.Maps[0].Title != "" {

@@ -12,6 +12,7 @@ package publish
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"os"
@@ -81,7 +82,7 @@ func Find(p *project.Project, name string, a Access) (*Desk, error) {
 		file := a.path(p, t.URL)
 		data, err := os.ReadFile(file)
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("target %q: the workshop's address is not there", name), Place: fault.Place{File: filepath.ToSlash(file)}, Err: err,
+			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("target %q: the workshop's address is not there", name), Place: fault.Place{File: filepath.ToSlash(file)}, Err: errors.Unwrap(err),
 				Why: "A stand-in writes it there while it runs.", Do: "Start it with 'vornix stand workshop " + filepath.ToSlash(filepath.Dir(file)) + "', or correct url of the target."}
 		}
 		d.Address = strings.TrimSpace(string(data))

@@ -499,7 +499,7 @@ func TestAnItemForEachBundle(t *testing.T) {
 	_, _, err = x.Goals(ctx, d.g, d.bundles, []string{"tram_depto"})
 	assert.ErrorContains(t, err, `no item "tram_depto"`)
 	d.target(func(x *project.Target) { x.Without = []string{"tram_depot"} })
-	names, err := d.open().Items(d.bundles)
+	names, err := d.open().Items(d.bundles, nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"ore_spiral"}, names)
 }

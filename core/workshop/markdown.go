@@ -38,6 +38,8 @@ func (m Markdown) Check(field, markdown string) (list []Wrong) {
 			if x.Type() == ast.TypeInline {
 				if t, ok := x.(*ast.Text); ok {
 					at = t.Segment.Start
+				} else if t, ok := x.(*ast.RawHTML); ok && t.Segments.Len() > 0 {
+					at = t.Segments.At(0).Start
 				} else if t, ok := x.FirstChild().(*ast.Text); ok {
 					at = t.Segment.Start
 				}

@@ -289,16 +289,14 @@ func (a *app) desk(ctx context.Context, target string, items []string) (*publish
 	if err != nil {
 		return nil, nil, err
 	}
-	names := items
-	if len(names) == 0 {
-		bundles, err := bundle.Packed(p)
-		if err == nil || p.Profile.Workshop.Each != "bundle" {
-			names, err = d.Items(bundles)
-		}
-		if err != nil {
-			d.Close()
-			return nil, nil, err
-		}
+	bundles, err := bundle.Packed(p)
+	if err != nil {
+		bundles = nil // what is published can be looked at without anything packed
+	}
+	names, err := d.Items(bundles, items)
+	if err != nil {
+		d.Close()
+		return nil, nil, err
 	}
 	return d, names, nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/project"
+	"vornix/core/publish"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
@@ -30,7 +32,9 @@ type statusAnswer struct {
 	Indexed  bool            `json:"indexed"`
 	Released string          `json:"released"` // the latest finished version
 	Targets  []*deploy.State `json:"targets"`
-	Next     string          `json:"next"`
+	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
+	Workshops []*publish.State `json:"workshops"`
+	Next      string           `json:"next"`
 }
 
 func (a *app) statusCommand() *cobra.Command {
@@ -108,9 +112,12 @@ there, whether files there were changed since, and what its game server plays.`,
 			if st.Released != head.Version {
 				st.Next = orWord(st.Next, "vornix release")
 			}
-			st.Targets = a.lookAtAll(ctx, p)
+			st.Targets, st.Workshops = a.lookAtAll(ctx, p)
 			for _, t := range st.Targets {
 				row("on "+t.Target, stateOf(t))
+			}
+			for _, w := range st.Workshops {
+				row("at "+w.Target, itemState(w))
 			}
 			answer.Result = st
 			a.out.Table([]string{"", ""}, rows)
@@ -148,16 +155,40 @@ func (a *app) pictureRow(ctx context.Context, p *project.Project, row func(what,
 }
 
 // lookAtAll looks at all targets at once, since some may not answer for a while.
-func (a *app) lookAtAll(ctx context.Context, p *project.Project) []*deploy.State {
-	names := release.Targets(p)
+func (a *app) lookAtAll(ctx context.Context, p *project.Project) ([]*deploy.State, []*publish.State) {
+	names, workshops := release.Targets(p), publish.Targets(p)
 	list := make([]*deploy.State, len(names))
+	items := make([][]*publish.State, len(workshops))
 	access := a.access()
 	var wg sync.WaitGroup
 	for i, name := range names {
 		wg.Go(func() { list[i] = deploy.Look(ctx, p, name, access, false) })
 	}
+	for i, name := range workshops {
+		wg.Go(func() { items[i] = publish.Survey(ctx, p, name, a.publishing()) })
+	}
 	wg.Wait()
-	return list
+	return list, slices.Concat(items...)
+}
+
+// itemState says what a workshop has of an item, in a line.
+func itemState(s *publish.State) string {
+	switch {
+	case s.Unreachable:
+		return "unreachable: " + show.Clean(s.Error)
+	case s.Error != "":
+		return "could not be looked at: " + show.Clean(s.Error)
+	case s.Item == "":
+		return "nothing of this project"
+	case s.There == nil:
+		return s.Item + ": not there"
+	}
+	x := s.There
+	text := fmt.Sprintf("%s %s, %s", s.Item, orWord(x.Version, "without a version"), x.Visibility)
+	if x.Withdrawn != nil {
+		text += ", withdrawn"
+	}
+	return text + fmt.Sprintf("; %s, %s", release.Count(x.Followers, "follower"), release.Count(x.Downloads, "download"))
 }
 
 // stateOf says what a target has, in a line.
