@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"vornix/core/finding"
@@ -73,7 +74,7 @@ var typeWords = map[string]string{
 	"point": "three numbers joined by commas", "sound": "the name of a sound", "material": "the name of a material", "sprite": "the name of a sprite", "model": "the name of a model",
 }
 
-var colourForm = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
+var colourForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^#[0-9a-fA-F]{6}$`) })
 
 // wrongValue says what a property must be, when it isn't.
 func wrongValue(rule profile.Property, pair scene.Pair) string {
@@ -92,7 +93,7 @@ func wrongValue(rule profile.Property, pair scene.Pair) string {
 			return must
 		}
 	case "colour":
-		if !colourForm.MatchString(pair.Value) {
+		if !colourForm().MatchString(pair.Value) {
 			return must
 		}
 	case "point":

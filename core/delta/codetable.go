@@ -3,6 +3,7 @@ package delta
 import (
 	"errors"
 	"io"
+	"sync"
 )
 
 // Types of instructions (RFC 3284, 5.4).
@@ -60,18 +61,19 @@ var defaultTable = func() (t codeTable) {
 	return t
 }()
 
-// singles and pairs look the default table up the other way round: the byte of an instruction, and of one after another.
-var singles, pairs = func() (map[instruction]uint8, map[[2]instruction]uint8) {
-	one, two := map[instruction]uint8{}, map[[2]instruction]uint8{}
+// opcodes look the default table up the other way round: the byte of an instruction, and of one after another. They are made when the first
+// delta is, not when the program starts.
+var opcodes = sync.OnceValues(func() (singles map[instruction]uint8, pairs map[[2]instruction]uint8) {
+	singles, pairs = map[instruction]uint8{}, map[[2]instruction]uint8{}
 	for op, e := range defaultTable {
 		if e[1].kind == noop {
-			one[e[0]] = uint8(op)
+			singles[e[0]] = uint8(op)
 		} else {
-			two[e] = uint8(op)
+			pairs[e] = uint8(op)
 		}
 	}
-	return one, two
-}()
+	return singles, pairs
+})
 
 // bytes lays a code table out as the RFC sends it (7): six columns.
 func (t *codeTable) bytes() []byte {

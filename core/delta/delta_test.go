@@ -179,6 +179,7 @@ func TestTheExampleOfTheStandard(t *testing.T) {
 	target := "abcdwxyzefghefghefghefghzzzz"
 	// COPY 4, 0; ADD 4, w x y z; COPY 4, 4; COPY 12, 24; RUN 4, z
 	inst := []byte{}
+	singles, _ := opcodes()
 	a := newAddresses(defaultNear, defaultSame)
 	var addr []byte
 	put := func(at, here int64, size uint8) {

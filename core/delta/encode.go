@@ -206,6 +206,7 @@ func lay(target []byte, ops []op) *encoded {
 	}
 	e.size = max(end-e.from, 0)
 	a := newAddresses(defaultNear, defaultSame)
+	singles, pairs := opcodes()
 	// last is the instruction before, when it stands in a byte of its own and may share it.
 	last, shared := instruction{}, false
 	emit := func(in instruction, size int) {

@@ -64,8 +64,8 @@ var names = []struct {
 	{Secret, "a file of passwords", "{.env,.env.*,.netrc,_netrc,.npmrc,.htpasswd,.git-credentials,.pgpass}"},
 }
 
-// endings are those that the patterns of names speak of, and odd the letters that the others begin or end with.
-var endings, odd = func() (map[string]bool, string) {
+// endings are those that the patterns of names speak of.
+var endings = sync.OnceValue(func() map[string]bool {
 	m := map[string]bool{}
 	for _, n := range names {
 		_, list, ok := strings.Cut(n.pattern, ".")
@@ -78,12 +78,15 @@ var endings, odd = func() (map[string]bool, string) {
 	for _, e := range []string{".db", ".ini", ".swp", ".swo"} {
 		m[e] = true
 	}
-	return m, "~#._"
-}()
+	return m
+})
+
+// odd are the letters that the others begin or end with.
+const odd = "~#._"
 
 // plain says quickly of nearly all names that no pattern matches them.
 func plain(base string) bool {
-	return base != "" && !endings[path.Ext(base)] && !strings.ContainsRune(odd, rune(base[0])) && !strings.ContainsRune(odd, rune(base[len(base)-1])) && !strings.HasPrefix(base, "id_") && base != "vornix.toml"
+	return base != "" && !endings()[path.Ext(base)] && !strings.ContainsRune(odd, rune(base[0])) && !strings.ContainsRune(odd, rune(base[len(base)-1])) && !strings.HasPrefix(base, "id_") && base != "vornix.toml"
 }
 
 // folders are parts of a path that no release has.
@@ -177,7 +180,7 @@ type needle struct {
 	rule  *rule
 }
 
-var needles = func() (list []needle) {
+var needles = sync.OnceValue(func() (list []needle) {
 	for i := range rules {
 		list = append(list, needle{[]byte(rules[i].piece), 1, &rules[i]})
 		if rules[i].sort == Home || rules[i].piece == "-----BEGIN " {
@@ -185,7 +188,7 @@ var needles = func() (list []needle) {
 		}
 	}
 	return list
-}()
+})
 
 // settings are the ends of the names under which a text sets passwords and keys, in small letters.
 var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "auth_token", "auth-token", "authtoken",
@@ -278,9 +281,9 @@ const (
 )
 
 // first says of each two bytes what may begin with them: one look at a byte tells nearly all that is harmless.
-var first = func() *[1 << 16]uint8 {
+var first = sync.OnceValue(func() *[1 << 16]uint8 {
 	var t [1 << 16]uint8
-	for _, n := range needles {
+	for _, n := range needles() {
 		t[int(n.bytes[0])|int(n.bytes[1])<<8] = piece
 	}
 	for second := range 256 {
@@ -288,7 +291,7 @@ var first = func() *[1 << 16]uint8 {
 		t[':'|second<<8] |= setting
 	}
 	return &t
-}()
+})
 
 // look searches data, which begins at the byte at and in that line. With border >= 0 only what reaches across it counts.
 func (s *Scanner) look(data []byte, at int64, border, line int) {
@@ -299,9 +302,10 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 	if end <= 0 {
 		return
 	}
+	begins := first()
 	for i, pair := 0, int(data[0])<<8; i < end; i++ {
 		pair = pair>>8 | int(data[i+1])<<8
-		switch what := first[pair]; {
+		switch what := begins[pair]; {
 		case what&piece != 0:
 			s.begins(data, i, at, line)
 		case what != 0 && s.text && set(data, i):
@@ -312,8 +316,9 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 
 // begins looks closer at what may begin at data[i].
 func (s *Scanner) begins(data []byte, i int, at int64, line int) {
-	for k := range needles {
-		n := &needles[k]
+	list := needles()
+	for k := range list {
+		n := &list[k]
 		if n.bytes[0] != data[i] || !bytes.HasPrefix(data[i:], n.bytes) {
 			continue
 		}

@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -35,7 +36,7 @@ var nodeKeywords = []string{"map", "sky", "fog", "solid", "detail", "prop", "lig
 var meshKeywords = []string{"solid", "detail", "prop", "volume"}
 
 // copied is the number that modelling programs put behind the name of a copy.
-var copied = regexp.MustCompile(`\.([0-9]{3,})$`)
+var copied = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`\.([0-9]{3,})$`) })
 
 // gltfReader turns nodes into records of the map language, so that they have the same settings, rules and findings.
 type gltfReader struct {
@@ -64,7 +65,7 @@ func readGLTF(name string, data []byte, o Options) (*scene.Map, []finding.Findin
 // keywordOf is what a node stands for and the rest of its name: "spawn blue_1", "Spawn.Blue 1" and "spawn_blue_1.002" are
 // spawns. A node that says nothing is what it holds.
 func keywordOf(n glb.Node) (keyword, name string) {
-	name = wordOf(copied.ReplaceAllString(n.Name, "_$1"))
+	name = wordOf(copied().ReplaceAllString(n.Name, "_$1"))
 	if k, ok := n.Extras[recordKey].(string); ok {
 		return k, name
 	}
@@ -141,7 +142,7 @@ func (g *gltfReader) node(n glb.Node) {
 		}
 		return
 	case "item":
-		kind := copied.ReplaceAllString(n.Name, "")
+		kind := copied().ReplaceAllString(n.Name, "")
 		if _, rest := keywordOf(glb.Node{Name: kind}); rest != "" {
 			name = rest
 		}

@@ -144,7 +144,7 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 	}
 	for i, p := range list {
 		say := func(format string, args ...any) { wrong("pictures", p.Name, format, args...) }
-		if !names.MatchString(p.Name) || slices.ContainsFunc(list[:i], func(o Picture) bool { return strings.EqualFold(o.Name, p.Name) }) {
+		if !isName(p.Name) || slices.ContainsFunc(list[:i], func(o Picture) bool { return strings.EqualFold(o.Name, p.Name) }) {
 			say("its name must be one of its own, of letters, digits, dots and dashes")
 		}
 		if bytes := int64(least(int(x.MostBytes), mostPictureS)); p.Size > bytes {
@@ -191,7 +191,7 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 	for i, f := range files {
 		total += f.Size
 		switch {
-		case !names.MatchString(f.Name) || strings.HasSuffix(f.Name, "."):
+		case !isName(f.Name) || strings.HasSuffix(f.Name, "."):
 			wrong("files", f.Name, "its name must be of letters, digits, dots and dashes, without folders")
 		case slices.ContainsFunc(files[:i], func(o File) bool { return strings.EqualFold(o.Name, f.Name) }):
 			wrong("files", f.Name, "it is there twice")

@@ -7,50 +7,34 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"sync"
 
-	"github.com/yuin/goldmark"
-	"github.com/yuin/goldmark/ast"
-	"github.com/yuin/goldmark/extension"
-	"github.com/yuin/goldmark/text"
+	"github.com/gomarkdown/markdown"
+	"github.com/gomarkdown/markdown/ast"
+	"github.com/gomarkdown/markdown/html"
+	"github.com/gomarkdown/markdown/parser"
 )
 
-// reader reads CommonMark with tables and struck-out words. Raw HTML in it is not passed on, nor are addresses that run programs.
-var reader = sync.OnceValue(func() goldmark.Markdown {
-	return goldmark.New(goldmark.WithExtensions(extension.Table, extension.Strikethrough))
-})
+// parse reads common Markdown, with tables and struck-out words.
+func parse(text string) ast.Node {
+	return parser.NewWithExtensions(parser.NoIntraEmphasis | parser.Tables | parser.FencedCode | parser.Strikethrough | parser.SpaceHeadings | parser.BackslashLineBreak | parser.NoEmptyLineBeforeBlock).Parse([]byte(text))
+}
 
-// HTML is what a text in Markdown looks like on a page.
-func HTML(markdown string) template.HTML {
-	var b bytes.Buffer
-	if err := reader().Convert([]byte(markdown), &b); err != nil {
-		return template.HTML("<p>" + template.HTMLEscapeString(markdown) + "</p>")
-	}
-	return template.HTML(b.String()) // goldmark escapes what is no Markdown
+// HTML is what a text in Markdown looks like on a page. Raw HTML in it is left out, and so are addresses that run programs.
+func HTML(text string) template.HTML {
+	r := html.NewRenderer(html.RendererOptions{Flags: html.SkipHTML | html.Safelink | html.NofollowLinks | html.NoreferrerLinks})
+	return template.HTML(markdown.Render(parse(text), r)) // which escapes what is no Markdown
 }
 
 // Check holds a text in Markdown to what is taken.
-func (m Markdown) Check(field, markdown string) (list []Wrong) {
-	source := []byte(markdown)
-	line := func(n ast.Node) int {
-		at := -1
-		for x := n; x != nil && at < 0; x = x.Parent() {
-			if x.Type() == ast.TypeInline {
-				if t, ok := x.(*ast.Text); ok {
-					at = t.Segment.Start
-				} else if t, ok := x.(*ast.RawHTML); ok && t.Segments.Len() > 0 {
-					at = t.Segments.At(0).Start
-				} else if t, ok := x.FirstChild().(*ast.Text); ok {
-					at = t.Segment.Start
-				}
-			} else if x.Lines().Len() > 0 {
-				at = x.Lines().At(0).Start
-			}
+func (m Markdown) Check(field, text string) (list []Wrong) {
+	// The reader says of nothing where it stands. Things come in their order, so each is looked for from where the last one was.
+	at := 0
+	wrong := func(piece []byte, format string, args ...any) {
+		piece, _, _ = bytes.Cut(bytes.TrimSpace(piece), []byte("\n"))
+		if i := strings.Index(text[at:], string(piece)); i >= 0 {
+			at += i
 		}
-		return 1 + bytes.Count(source[:max(at, 0)], []byte("\n"))
-	}
-	wrong := func(n ast.Node, format string, args ...any) {
-		w := Wrong{Field: field, Line: line(n), Text: fmt.Sprintf(format, args...)}
+		w := Wrong{Field: field, Line: 1 + strings.Count(text[:at], "\n"), Text: fmt.Sprintf(format, args...)}
 		if !slices.Contains(list, w) {
 			list = append(list, w)
 		}
@@ -59,42 +43,46 @@ func (m Markdown) Check(field, markdown string) (list []Wrong) {
 	if len(links) == 0 {
 		links = []string{"https", "http", "mailto"}
 	}
-	leads := func(n ast.Node, to string) {
-		u, err := url.Parse(to)
+	leads := func(to []byte) {
+		u, err := url.Parse(string(to))
 		switch {
 		case err != nil || u.Scheme == "" || u.Scheme != "mailto" && u.Host == "":
-			wrong(n, "%q leads nowhere from the workshop's page; write the whole address", to)
+			wrong(to, "%q leads nowhere from the workshop's page; write the whole address", to)
 		case !slices.Contains(links, strings.ToLower(u.Scheme)):
-			wrong(n, "%q begins with %s:, and taken is %s", to, u.Scheme, strings.Join(links, ", "))
+			wrong(to, "%q begins with %s:, and taken is %s", to, u.Scheme, strings.Join(links, ", "))
 		}
 	}
-	_ = ast.Walk(reader().Parser().Parse(text.NewReader(source)), func(n ast.Node, entering bool) (ast.WalkStatus, error) {
+	ast.WalkFunc(parse(text), func(n ast.Node, entering bool) ast.WalkStatus {
 		if !entering {
-			return ast.WalkContinue, nil
+			return ast.GoToNext
 		}
 		switch n := n.(type) {
 		case *ast.Image:
 			if !m.Images {
-				wrong(n, "it shows the picture %q from elsewhere; only the page's own pictures are taken", n.Destination)
+				wrong(n.Destination, "it shows the picture %q from elsewhere; only the page's own pictures are taken", n.Destination)
 			} else {
-				leads(n, string(n.Destination))
+				leads(n.Destination)
 			}
 		case *ast.Link:
-			leads(n, string(n.Destination))
-		case *ast.AutoLink:
-			if n.AutoLinkType == ast.AutoLinkURL {
-				leads(n, string(n.URL(source)))
-			}
-		case *ast.RawHTML, *ast.HTMLBlock:
+			leads(n.Destination)
+		case *ast.HTMLSpan:
 			if !m.HTML {
-				wrong(n, "it has HTML, which players would not see")
+				wrong(n.Literal, "it has HTML, which players would not see")
+			}
+		case *ast.HTMLBlock:
+			if !m.HTML {
+				wrong(n.Literal, "it has HTML, which players would not see")
 			}
 		case *ast.Heading:
-			if m.Heading > 0 && n.Level < m.Heading {
-				wrong(n, "a heading of level %d, and the highest that is taken is %d", n.Level, m.Heading)
+			if n.Level < m.Heading {
+				var title []byte
+				if c := ast.GetFirstChild(n); c != nil && c.AsLeaf() != nil {
+					title = c.AsLeaf().Literal
+				}
+				wrong(title, "a heading of level %d, and the highest that is taken is %d", n.Level, m.Heading)
 			}
 		}
-		return ast.WalkContinue, nil
+		return ast.GoToNext
 	})
 	return list
 }

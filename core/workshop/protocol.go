@@ -12,8 +12,8 @@ package workshop
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
+	"strings"
 	"time"
 
 	"vornix/core/chunk"
@@ -200,25 +200,36 @@ const (
 	MostChunk   = chunk.Most
 )
 
-var (
-	ids     = regexp.MustCompile(`^[a-z0-9]{6,40}$`)
-	hashes  = regexp.MustCompile(`^[0-9a-f]{64}$`)
-	names   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_.-]{0,119}$`)
-	keys    = regexp.MustCompile(`^[a-z0-9][a-z0-9_./-]{0,119}$`)
-	account = regexp.MustCompile(`^[a-z0-9][a-z0-9_-]{0,39}$`)
-)
+// word says whether s begins with a letter or a digit and has only letters, digits and these characters, at least so many and at most so many.
+// It is no regular expression because those are made when the program starts, whatever it does.
+func word(s, more string, capitals bool, least, most int) bool {
+	if len(s) < least || len(s) > most {
+		return false
+	}
+	for i := range len(s) {
+		c := s[i]
+		plain := c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || capitals && c >= 'A' && c <= 'Z'
+		if !plain && (i == 0 || strings.IndexByte(more, c) < 0) {
+			return false
+		}
+	}
+	return true
+}
 
 // IsID says whether a string can be an item's id.
-func IsID(s string) bool { return ids.MatchString(s) }
+func IsID(s string) bool { return word(s, "", false, 6, 40) }
 
 // IsHash says whether a string can be a SHA-256.
-func IsHash(s string) bool { return hashes.MatchString(s) }
+func IsHash(s string) bool { return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == "" }
 
 // IsKey says whether a string can be a key.
-func IsKey(s string) bool { return keys.MatchString(s) }
+func IsKey(s string) bool { return word(s, "_./-", false, 1, 120) }
 
 // IsAccount says whether a string can be an account's name.
-func IsAccount(s string) bool { return account.MatchString(s) }
+func IsAccount(s string) bool { return word(s, "_-", false, 1, 40) }
+
+// isName says whether a string can be a file's or a picture's name.
+func isName(s string) bool { return word(s, "_.-", true, 1, 120) }
 
 // Changed names the parts of a page in which two differ, in the order of Page's members.
 func Changed(a, b *Page) (list []string) {

@@ -87,7 +87,7 @@ func TestMarkdown(t *testing.T) {
 		"[x](//a.example)":                `description, line 1: "//a.example" leads nowhere from the workshop's page; write the whole address`,
 		"a\n\n<div>\nx\n</div>":           "description, line 3: it has HTML, which players would not see",
 		"`<i>` and \\<b>":                 "",
-		"[x]: javascript:alert(1)\n\n[x]": `description, line 3: "javascript:alert(1)" leads nowhere from the workshop's page; write the whole address`,
+		"[x]: javascript:alert(1)\n\n[x]": `description, line 1: "javascript:alert(1)" leads nowhere from the workshop's page; write the whole address`,
 	} {
 		list := m.Check("description", text)
 		if want == "" {
@@ -305,4 +305,18 @@ func TestPublishingGoesOn(t *testing.T) {
 			assert.Equal(t, 3, d.Version, name)
 		}
 	}
+}
+
+// Whatever is written: it is read in the end, and nothing of it runs.
+func FuzzMarkdown(f *testing.F) {
+	for _, text := range []string{"# a\n\n- b\n  - c\n", "| a |\n|---|\n| <b> |", "[a]: b\n[![x](y)](javascript:z)", "```\n<script>\n```", "> > > a\n\n1. b\n\n   c", "\\[x\\](data:a)"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		m := workshop.Markdown{Heading: 2, Links: []string{"https"}}
+		for _, w := range m.Check("description", text) {
+			assert.LessOrEqual(t, w.Line, 1+strings.Count(text, "\n"))
+		}
+		assert.NotContains(t, strings.ToLower(string(workshop.HTML(text))), "<script")
+	})
 }
