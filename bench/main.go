@@ -54,6 +54,7 @@ func main() {
 	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
 	deltas := flag.Bool("deltas", false, "only deltas and patches beside xdelta3")
 	indexes := flag.Bool("index", false, "only the version index, fetch, and many players at once from nginx")
+	workshops := flag.Bool("workshop", false, "only publishing to a workshop")
 	deploys := flag.Bool("deploy", false, "only deployments over SFTP beside rsync and scp")
 	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
 	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
@@ -71,7 +72,7 @@ func main() {
 		}
 		return
 	}
-	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes || *deploys {
+	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes || *deploys || *workshops {
 		measure := measureMaps
 		switch {
 		case *rays:
@@ -82,6 +83,8 @@ func main() {
 			measure = func() (string, error) { return alone(measureDelta) }
 		case *indexes:
 			measure = func() (string, error) { return alone(measureIndex) }
+		case *workshops:
+			measure = func() (string, error) { return alone(measureWorkshop) }
 		case *deploys:
 			measure = func() (string, error) { return alone(measureDeploy) }
 		case *packing:

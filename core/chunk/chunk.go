@@ -22,9 +22,9 @@ import (
 
 // Sizes of chunks in bytes. Only the last chunk of a file, or one before an entry's content, can be smaller than Least.
 const (
-	Least  = 16 << 10
-	Wanted = 64 << 10
-	Most   = 256 << 10
+	Least  = 32 << 10
+	Wanted = 128 << 10
+	Most   = 512 << 10
 )
 
 // Chunk is a piece of a file.
@@ -35,8 +35,8 @@ type Chunk struct {
 
 // How many of the hash's highest bits, which depend on the last 64 bytes, must be zero where a chunk ends: before Wanted, and after it.
 const (
-	strict = 18
-	lax    = 14
+	strict = 19
+	lax    = 15
 )
 
 // gear gives each byte a number; splitmix64 makes them, so that they need not be kept.
@@ -80,7 +80,7 @@ func next(data []byte) int {
 }
 
 // window is how much of a file is in memory at once, twice.
-const window = 16 * Most
+const window = 8 * Most
 
 // Cut cuts what r holds, size bytes, and takes the hash of each chunk, on all processors and in memory that does not grow with the file.
 // bounds, sorted, are places where a chunk must end; Bounds finds those of archives. advanced may be nil.

@@ -217,7 +217,16 @@ func (w *Workshop) keepChunk(owner string, c chunk.Chunk, body []byte, packed bo
 	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != c.SHA256 || int64(len(data)) != c.Size {
 		return problem(workshop.WrongHash, "what came for chunk %.12s… has %d bytes and another hash", c.SHA256, len(data))
 	}
-	return w.dir.WriteCache(name, body)
+	f, err := w.dir.Create(name)
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	f.Unhashed() // that was done
+	if _, err := f.Write(body); err != nil {
+		return err
+	}
+	return f.CommitCache()
 }
 
 func (w *Workshop) readChunk(owner string, c chunk.Chunk) ([]byte, error) {
