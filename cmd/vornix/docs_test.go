@@ -102,6 +102,9 @@ func TestTheGuideIsTrue(t *testing.T) {
 	dir := filepath.Dir(demo)
 	require.NoError(t, os.Rename(demo, filepath.Join(dir, "vornix-demo")))
 	at := dir
+	// A workshop that takes the fixture's pictures, which are small.
+	put(t, filepath.Join(dir, "vornix-demo", "workshops", "kestrel", "workshop.toml"), "id = \"guide\"\nname = \"Exchange\"\n[kind.parcel.files]\nendings = [\".parcel\"]\n")
+	shop(t, dir, filepath.Join(dir, "vornix-demo", "workshops", "kestrel"), "--profile", "kestrel-post") // what the guide runs in another terminal
 	ran := 0
 	for _, block := range regexp.MustCompile("(?ms)^```console\n(.*?)^```").FindAllStringSubmatch(string(data), -1) {
 		output := ""

@@ -210,8 +210,17 @@ func (s *Session) TryPublished(ctx context.Context, d *publish.Desk, name string
 	if step == nil {
 		return nil, nil, err
 	}
-	step.Summary = fmt.Sprintf("%s %s as %s got it (%s, %s right%s): %s", name, got.Version, who, Bytes(got.Size), Count(len(got.Files), "hash"), ours, step.Summary)
-	step.Summary = strings.Replace(step.Summary, "hashs right", "hashes right", 1)
+	loaded := 0
+	for _, m := range maps {
+		if m.Loaded {
+			loaded++
+		}
+	}
+	right := "1 hash right"
+	if n := len(got.Files); n != 1 {
+		right = fmt.Sprintf("%d hashes right", n)
+	}
+	step.Summary = fmt.Sprintf("%s %s as %s got it (%s, %s%s): %d of %s loaded in an empty folder", name, got.Version, who, Bytes(got.Size), right, ours, loaded, Count(len(maps), "map"))
 	if err != nil {
 		return step, &Tried{got, maps}, err
 	}

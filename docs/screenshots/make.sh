@@ -5,7 +5,7 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
 work=$(mktemp -d)
-trap 'kill "${server:-}" "${stand:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
+trap 'kill "${server:-}" "${stand:-}" "${shop:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
 CGO_ENABLED=0 go build -o "$work/vornix" ./cmd/vornix
 export PATH="$work:$PATH" DISPLAY=:97 HOME="$work"
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -41,11 +41,14 @@ vornix demo --quiet
 cd vornix-demo/highline
 vornix stand server ../servers/kestrel --quiet &
 stand=$!
+vornix stand workshop ../workshops/kestrel --quiet &
+shop=$!
+until [ -s ../workshops/kestrel/stand-workshop.url ]; do sleep 0.1; done
 shot check "vornix check"
 shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
 kill "$stand"
-shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm" "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,48p'"
-shot needs "vornix needs cairn_station; vornix needs --by textures/rock/slab.png"
+shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm; vornix needs --by textures/rock/slab.png" \
+  "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,33p'; echo ...; echo; in_terminal 'vornix needs --by textures/rock/slab.png' | head -14"
 shot pack "vornix pack; vornix try; vornix needs --by sounds/station/hum.wav; vornix sweep --yes; vornix restore" "rm -rf out/bundles; vornix pack; vornix try; echo; vornix needs --by sounds/station/hum.wav; echo; vornix sweep --yes; vornix restore"
 head -c 1850000 out/bundles/highline-1.0.0.parcel > cut.parcel
 sed -i 's/for 3s/for 5s, then rest/' scripts/winch.txt
@@ -115,5 +118,14 @@ cp notes/1.1.0.md notes/1.3.0.md
 vornix deploy preview practice ../welcome --quiet
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$here/welcome.png" "file://$PWD/../welcome/welcome.html" >/dev/null 2>&1
 convert "$here/welcome.png" -strip -define png:compression-level=9 "$here/welcome.png"
+sed -i 's/Tell us what broke/Tell us what broke, and where,/' page.md
+sed -i 's/^version = "1.3.0"/version = "1.4.0"/' vornix.toml
+sed -i 's/item winch at=6.5,13/item winch at=6,13/' maps/cairn_station.vnx
+vornix build --quiet 2>/dev/null && vornix pack --quiet 2>/dev/null
+shot publish "vornix publish exchange --plan; vornix publish exchange --yes; vornix publish visibility exchange public --yes; vornix publish history exchange" \
+  "vornix publish exchange --plan 2>&1; in_terminal 'vornix publish exchange --yes' | tail -1; echo; vornix publish visibility exchange public --yes 2>/dev/null; vornix publish history exchange"
+page=$(sed -n "s/^id = '\\(.*\\)'/\\1/p" published.toml)
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$work/page.png" "$(cat ../workshops/kestrel/stand-workshop.url)/items/$page" >/dev/null 2>&1
+convert "$here/publish.png" "$work/page.png" -append -strip -define png:compression-level=9 "$here/publish.png"
 sed -i 's/solid deck box/solid deck bxo/; s/spawn blue_2 at=/spawn blue_2 ta=/; s/point 18,6.6,3.2/point 18,6.6/' maps/cairn_station.vnx
 shot mistakes "vornix build"

@@ -351,7 +351,7 @@ func (a *app) publishHistoryCommand() *cobra.Command {
 					for _, f := range v.Files {
 						size += f.Size
 					}
-					rows = append(rows, []string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size), show.Clean(state), show.Clean(oneLine(strings.TrimLeft(v.Notes, "# ")))})
+					rows = append(rows, []string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size), show.Clean(state), show.Clean(short(oneLine(strings.TrimLeft(v.Notes, "# ")), noteWidth))})
 				}
 				a.out.Table([]string{"version", "since", "size", "", "notes"}, rows)
 				a.out.Heading("what happened")
