@@ -18,7 +18,7 @@ import (
 )
 
 // Version is raised when the rules change: what was found clean by older ones is looked at again.
-const Version = 1
+const Version = 2
 
 // Sort is the sort of thing that must not ship.
 type Sort string
@@ -60,7 +60,7 @@ var names = []struct {
 	{Source, "a sound project, which is a source", "*.{aup,aup3,rpp}"},
 	{Backup, "an editor's backup", "{*~,#*#,.#*,*.swp,*.swo}"}, {Backup, "a backup", "*.{bak,orig,old,rej}"}, {Backup, "a temporary file", "*.{tmp,temp,part}"}, {Backup, "a log", "*.log"},
 	{Backup, "a file of the system", "{thumbs.db,desktop.ini,.ds_store,ehthumbs.db}"},
-	{Secret, "a file that holds keys", "*.{pem,key,p12,pfx,jks,keystore,kdbx,ppk}"}, {Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
+	{Secret, "a file that holds keys", "*.{pem,key,p12,pfx,jks,keystore,kdbx,ppk,token}"}, {Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
 	{Secret, "a file of passwords", "{.env,.env.*,.netrc,_netrc,.npmrc,.htpasswd,.git-credentials,.pgpass}"},
 }
 
@@ -162,7 +162,7 @@ var rules = []rule{
 	{"/home/", Home, home}, {"/Users/", Home, home}, {`:\Users\`, Home, home}, {`:\\Users\\`, Home, func(rest string) string { return home(strings.Replace(rest, `\\`, `\`, 1)) }},
 	{"ghp_", Secret, token(`[A-Za-z0-9]{36}`)}, {"gho_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghs_", Secret, token(`[A-Za-z0-9]{36}`)}, {"github_pat_", Secret, token(`[A-Za-z0-9_]{40}`)},
 	{"glpat-", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"xoxb-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"xoxp-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"AKIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)}, {"sk_live_", Secret, token(`[A-Za-z0-9]{20}`)},
-	{"npm_", Secret, token(`[A-Za-z0-9]{36}`)}, {"eyJ", Secret, token(`[A-Za-z0-9_-]{12,}\.eyJ[A-Za-z0-9_-]{12,}\.[A-Za-z0-9_-]{16}`)},
+	{"vornix-token-", Secret, token(`[a-z0-9]{20}`)}, {"npm_", Secret, token(`[A-Za-z0-9]{36}`)}, {"eyJ", Secret, token(`[A-Za-z0-9_-]{12,}\.eyJ[A-Za-z0-9_-]{12,}\.[A-Za-z0-9_-]{16}`)},
 }
 
 // wide is a piece as UTF-16 has it, low byte first.

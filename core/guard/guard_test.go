@@ -17,7 +17,7 @@ func TestNames(t *testing.T) {
 		"maps/a.vnx~": Backup, "notes.bak": Backup, "Thumbs.db": Backup, ".#lock": Backup, ".vornix/ledger.jsonl": Backup,
 		"id_ed25519": Secret, "deploy/server.PEM": Secret, ".env": Secret, ".env.local": Secret, "a/.ssh/known_hosts": Secret,
 		"maps/a.vnm": "", "sounds/key.wav": "", "keys.txt": "", "id_rsa.txt": "", "materials/wood.toml": "", "logs/wood.png": "", "gitter/a.txt": "",
-		"x.swp": Backup, "x.swo": Backup, "#x#": Backup, "a.rej": Backup, "a.part": Backup, "a.log": Backup, "desktop.ini": Backup, ".DS_Store": Backup, "ehthumbs.db": Backup, "_netrc": Secret, ".npmrc": Secret, "a.ppk": Secret,
+		"x.swp": Backup, "x.swo": Backup, "#x#": Backup, "a.rej": Backup, "a.part": Backup, "a.log": Backup, "desktop.ini": Backup, ".DS_Store": Backup, "ehthumbs.db": Backup, "_netrc": Secret, ".npmrc": Secret, "a.ppk": Secret, "bazaar.token": Secret,
 		"id_rsa": Secret, "x.aup3": Source, "x.ora": Source, "id_card.png": "", "settings.ini": "", "a.database": "",
 	} {
 		h, ok := Name(name)
@@ -37,7 +37,7 @@ var leaks = []struct {
 	sort    Sort
 }{
 	{key, Secret}, {"-----BEGIN " + "PRIVATE KEY-----", Secret}, {"-----BEGIN PGP " + "PRIVATE KEY BLOCK-----", Secret}, {"-----BEGIN RSA " + "PRIVATE KEY-----", Secret},
-	{drawn("gh"+"p_", 36), Secret}, {drawn("glp"+"at-", 20), Secret}, {"AK" + "IAQ2W3E4R5T6Y7U8I9 ", Secret}, {"ey" + "JhbGciOiJIUzI1NiJ9.ey" + "JzdWIiOiIxMjM0NTY3ODkwIn0.dozjgNryP4J3jVmNHl0w5N_XgL0n3I9", Secret},
+	{drawn("gh"+"p_", 36), Secret}, {drawn("glp"+"at-", 20), Secret}, {"vornix-" + "token-" + strings.Repeat("ab23", 8), Secret}, {"AK" + "IAQ2W3E4R5T6Y7U8I9 ", Secret}, {"ey" + "JhbGciOiJIUzI1NiJ9.ey" + "JzdWIiOiIxMjM0NTY3ODkwIn0.dozjgNryP4J3jVmNHl0w5N_XgL0n3I9", Secret},
 	{"password = \"hunter22\"\n", Secret}, {"api_key: 9f8e7d6c5b4a\n", Secret},
 	{"/home/mirella/maps/a.png", Home}, {"C:\\Users\\Mirella\\maps", Home}, {`"C:\\Users\\Mirella\\maps"`, Home}, {"/Users/mirella/x", Home},
 }
