@@ -8,13 +8,11 @@ import (
 	"fmt"
 	"log"
 	"math/rand/v2"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"vornix/core/bundle"
@@ -31,48 +29,6 @@ const (
 	fleetOf     = 8      // servers at once
 )
 
-// meter passes connections on to an address, and counts what goes both ways.
-type meter struct {
-	address string
-	bytes   atomic.Int64
-}
-
-func newMeter(to string) (*meter, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	m := &meter{address: l.Addr().String()}
-	pass := func(from, to net.Conn) {
-		buffer := make([]byte, 64<<10)
-		for {
-			n, err := from.Read(buffer)
-			m.bytes.Add(int64(n))
-			if _, werr := to.Write(buffer[:n]); err != nil || werr != nil {
-				from.Close()
-				to.Close()
-				return
-			}
-		}
-	}
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out, err := net.Dial("tcp", to)
-			if err != nil {
-				in.Close()
-				continue
-			}
-			go pass(in, out)
-			go pass(out, in)
-		}
-	}()
-	return m, nil
-}
-
 // port is the port of an address.
 func port(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }
 
@@ -82,7 +38,7 @@ type deployment struct {
 	p        *project.Project
 	r        *rand.Rand
 	sshd     *peer.SSHD
-	meter    *meter
+	meter    *peer.Line
 	list     []bundle.Bundle
 }
 
@@ -204,15 +160,15 @@ func (d *deployment) turns(runs int, before func(run int) error, ours func(port 
 	if err := before(runs); err != nil {
 		return nil, err
 	}
-	if err := d.targets(d.meter.address); err != nil {
+	if err := d.targets(d.meter.Address); err != nil {
 		return nil, err
 	}
-	for i, command := range [][]string{ours(port(d.meter.address)), theirs(port(d.meter.address))} {
-		d.meter.bytes.Store(0)
+	for i, command := range [][]string{ours(port(d.meter.Address)), theirs(port(d.meter.Address))} {
+		d.meter.After(1<<60, false)
 		if _, err := timeOnce("", command...); err != nil {
 			return nil, err
 		}
-		*[]*int64{&p.bytes, &p.bytes2}[i] = d.meter.bytes.Load()
+		*[]*int64{&p.bytes, &p.bytes2}[i] = d.meter.Moved()
 	}
 	return p, d.targets(d.sshd.Address)
 }
@@ -243,7 +199,7 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 	}
 	defer stop()
 	d.sshd = sshd
-	if d.meter, err = newMeter(sshd.Address); err != nil {
+	if d.meter, err = peer.NewLine(sshd.Address); err != nil {
 		return "", err
 	}
 	if err := d.targets(d.sshd.Address); err != nil {

@@ -16,7 +16,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -30,99 +29,11 @@ import (
 	"vornix/internal/peer"
 )
 
-// proxy passes a connection on, and cuts it when it has passed on so many bytes; what is on its way then is lost.
-type proxy struct {
-	address string
-	mu      sync.Mutex
-	left    int64 // until it cuts; -1: never
-	stay    bool  // after the cut no connection is taken any more
-	down    bool  // none is taken
-	silent  bool  // nothing gets through, and nothing ends
-	moved   int64
-	open    map[net.Conn]bool
-}
-
-func newProxy(t *testing.T, to string) *proxy {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+func newLine(t *testing.T, to string) *peer.Line {
+	l, err := peer.NewLine(to)
 	require.NoError(t, err)
-	p := &proxy{address: l.Addr().String(), left: -1, open: map[net.Conn]bool{}}
-	t.Cleanup(func() { l.Close(); p.cut() })
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out, err := net.Dial("tcp", to)
-			p.mu.Lock()
-			if err != nil || p.down {
-				p.mu.Unlock()
-				in.Close()
-				continue
-			}
-			p.open[in], p.open[out] = true, true
-			p.mu.Unlock()
-			go p.pass(in, out)
-			go p.pass(out, in)
-		}
-	}()
-	return p
-}
-
-func (p *proxy) pass(from, to net.Conn) {
-	defer from.Close()
-	defer to.Close()
-	buffer := make([]byte, 8192)
-	for {
-		n, err := from.Read(buffer)
-		p.mu.Lock()
-		p.moved += int64(n)
-		stop := p.left >= 0 && int64(n) > p.left
-		if stop {
-			n = int(p.left)
-		}
-		if p.left >= 0 {
-			p.left -= int64(n)
-		}
-		p.mu.Unlock()
-		if p.mute() {
-			n = 0
-		}
-		_, _ = to.Write(buffer[:n])
-		if stop {
-			p.cut()
-			return
-		}
-		if err != nil {
-			return
-		}
-	}
-}
-
-// mute keeps what is on its way to itself.
-func (p *proxy) mute() bool {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.silent
-}
-
-// cut ends all connections.
-func (p *proxy) cut() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.left, p.down = -1, p.stay
-	for c := range p.open {
-		c.Close()
-		delete(p.open, c)
-	}
-}
-
-// after lets so many bytes pass before a cut. Connections that are still open end.
-func (p *proxy) after(bytes int64, stay bool) {
-	p.cut()
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.left, p.moved, p.stay, p.down = bytes, 0, stay, false
+	t.Cleanup(l.Close)
+	return l
 }
 
 // remote makes the desk's target one that is reached through OpenSSH.
@@ -239,7 +150,7 @@ func TestCutAtRandom(t *testing.T) {
 	}
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	servers := []*peer.SSHD{peer.StartSSHD(t, ""), peer.StartSSHD(t, "ForceCommand internal-sftp")}
-	proxies := []*proxy{newProxy(t, servers[0].Address), newProxy(t, servers[1].Address)}
+	lines := []*peer.Line{newLine(t, servers[0].Address), newLine(t, servers[1].Address)}
 	big := make([]byte, 150_000)
 	r := rand.New(rand.NewPCG(3, 4))
 	for i := range big {
@@ -256,21 +167,21 @@ func TestCutAtRandom(t *testing.T) {
 	moved := make([]int64, 2)
 	for i, v := range []string{"1.0.0", "1.1.0", "1.0.0", "1.1.0"} {
 		pack(v)
-		d.remote(servers[i/2], proxies[i/2].address)
-		proxies[i/2].after(1<<40, false)
+		d.remote(servers[i/2], lines[i/2].Address)
+		lines[i/2].After(1<<40, false)
 		d.must()
-		moved[i/2] = max(moved[i/2], proxies[i/2].moved)
+		moved[i/2] = max(moved[i/2], lines[i/2].Moved())
 		states[v] = d.snapshot()
 	}
 	failed, healed := 0, 0
 	version := "1.1.0"
 	for i := range times {
 		which := min(1, i%4) // one of four with a shell
-		p := proxies[which]
-		d.remote(servers[which], p.address)
+		p := lines[which]
+		d.remote(servers[which], p.Address)
 		version = map[string]string{"1.0.0": "1.1.0", "1.1.0": "1.0.0"}[version]
 		pack(version)
-		p.after(3000+r.Int64N(moved[which]), i%3 != 0) // after two of three the server stays away
+		p.After(3000+r.Int64N(moved[which]), i%3 != 0) // after two of three the server stays away
 		err := func() error {
 			tg, err := deploy.Open(ctx, d.p, "practice", d.access)
 			if err != nil {
@@ -289,7 +200,7 @@ func TestCutAtRandom(t *testing.T) {
 		} else {
 			healed++
 		}
-		p.after(1<<40, false)
+		p.After(1<<40, false)
 		d.died()
 		d.must()
 		d.sound(fmt.Sprintf("after cut %d", i))
@@ -556,13 +467,11 @@ func TestOddPrograms(t *testing.T) {
 func TestInterruptedWhileNothingAnswers(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	s := peer.StartSSHD(t, "ForceCommand internal-sftp")
-	p := newProxy(t, s.Address)
-	d.remote(s, p.address)
+	p := newLine(t, s.Address)
+	d.remote(s, p.Address)
 	tg := d.open()
 	goal := d.goal(tg)
-	p.mu.Lock()
-	p.silent = true
-	p.mu.Unlock()
+	p.Mute()
 	stopped, cancel := context.WithTimeout(ctx, 200*time.Millisecond)
 	defer cancel()
 	start := time.Now()

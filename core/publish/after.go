@@ -188,6 +188,9 @@ type Got struct {
 	Sums    map[string]string
 }
 
+// mostGot is how much an item can have, in bytes.
+const mostGot = 64 << 30
+
 // Get follows an item as a player does, downloads its current version into a folder and holds every file to its hash, and to what the project
 // published. It is the second account's token that is used, where the target has one; else nobody's for what everybody can see, else the owner's.
 func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced func(done, total int64)) (*Got, error) {
@@ -238,7 +241,9 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 		if safefile.CheckPath(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) || f.Size < 0 {
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop names a file %q, which is no file's name", f.Name), Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.", Do: "Tell the workshop."}
 		}
-		total += f.Size
+		if total += f.Size; total > mostGot || f.Size > mostGot {
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop says that the item has %d bytes or more", total), Place: fault.Place{File: d.Client.String()}, Why: "No disk is filled on its word.", Do: "Tell the workshop."}
+		}
 	}
 	for _, f := range v.Files {
 		if err := d.take(ctx, client, x.ID, v, f, dir, func(done int64) {

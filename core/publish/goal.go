@@ -205,7 +205,20 @@ func (d *Desk) goal(ctx context.Context, g *needs.Graph, x item) (*Goal, []findi
 	if err := d.pictures(ctx, g, goal, about, names); err != nil {
 		return nil, nil, err
 	}
-	return goal, d.findings(goal), nil
+	list := d.findings(goal)
+	for _, id := range page.Needs {
+		if !workshop.IsID(id) {
+			continue // which was said
+		}
+		_, err := d.Client.Item(ctx, id)
+		switch {
+		case workshop.Is(err, workshop.NotThere) || workshop.Is(err, workshop.Gone):
+			list = append(list, finding.WorkshopText.At(d.P.Doc.At("target", d.Name), "needs: there is no item %q at %s", id, d.About.Name))
+		case err != nil:
+			return nil, nil, err
+		}
+	}
+	return goal, list, nil
 }
 
 // readText reads a text of the project: UTF-8, with line feeds.

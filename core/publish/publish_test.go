@@ -1,11 +1,11 @@
 package publish_test
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
-	"net"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -22,6 +22,7 @@ import (
 	"vornix/core/publish"
 	"vornix/core/safefile"
 	"vornix/core/workshop"
+	"vornix/internal/peer"
 )
 
 func TestFromTheFirstVersionToTheNext(t *testing.T) {
@@ -142,89 +143,6 @@ func TestEveryRequestGoesWrong(t *testing.T) {
 	t.Logf("%d publishings with a request that goes wrong: %d went on by themselves", n, finished)
 }
 
-// cutter passes connections on to the workshop and cuts them after a number of bytes.
-type cutter struct {
-	address string
-	mu      sync.Mutex
-	left    int64 // -1: never
-	moved   int64
-	open    map[net.Conn]bool
-}
-
-func newCutter(t *testing.T, to string) *cutter {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	c := &cutter{address: l.Addr().String(), left: -1, open: map[net.Conn]bool{}}
-	t.Cleanup(func() { l.Close(); c.cut() })
-	pass := func(from, to net.Conn) {
-		defer from.Close()
-		defer to.Close()
-		buffer := make([]byte, 4096)
-		for {
-			n, err := from.Read(buffer)
-			c.mu.Lock()
-			c.moved += int64(n)
-			stop := c.left >= 0 && int64(n) > c.left
-			if stop {
-				n = int(c.left)
-			}
-			if c.left >= 0 {
-				c.left -= int64(n)
-			}
-			c.mu.Unlock()
-			if _, werr := to.Write(buffer[:n]); stop || err != nil || werr != nil {
-				if stop {
-					c.cut()
-				}
-				return
-			}
-		}
-	}
-	go func() {
-		for {
-			in, err := l.Accept()
-			if err != nil {
-				return
-			}
-			out, err := net.Dial("tcp", to)
-			if err != nil {
-				in.Close()
-				continue
-			}
-			c.mu.Lock()
-			c.open[in], c.open[out] = true, true
-			c.mu.Unlock()
-			go pass(in, out)
-			go pass(out, in)
-		}
-	}()
-	return c
-}
-
-func (c *cutter) cut() {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.left = -1
-	for x := range c.open {
-		x.Close()
-		delete(c.open, x)
-	}
-}
-
-func (c *cutter) after(n int64) {
-	c.cut()
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.left, c.moved = n, 0
-}
-
-// sent is how many bytes went through.
-func (c *cutter) sent() int64 {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.moved
-}
-
 // The line is cut after any number of bytes, hundreds of times: in half of them the program tries again by itself, in the others the next run
 // does. What was sent once is not sent again.
 func TestTheLineIsCutAtRandom(t *testing.T) {
@@ -233,10 +151,12 @@ func TestTheLineIsCutAtRandom(t *testing.T) {
 		times = n
 	}
 	d := newDesk(t)
-	line := newCutter(t, strings.TrimPrefix(d.w.URL, "http://"))
-	d.target(func(x *project.Target) { x.URL = "http://" + line.address })
+	line, err := peer.NewLine(strings.TrimPrefix(d.w.URL, "http://"))
+	require.NoError(t, err)
+	t.Cleanup(line.Close)
+	d.target(func(x *project.Target) { x.URL = "http://" + line.Address })
 	d.must(publish.PlanOptions{})
-	whole := line.sent()
+	whole := line.Moved()
 	r := rand.New(rand.NewPCG(5, 6))
 	failed := 0
 	for i := range times {
@@ -245,20 +165,20 @@ func TestTheLineIsCutAtRandom(t *testing.T) {
 		d.rename(fmt.Sprintf("cut-%d", i))
 		d.base = byte(i + 1)
 		d.pack("1.0.0", byte(i/256))
-		line.after(r.Int64N(whole))
+		line.After(r.Int64N(whole), false)
 		_, _, err := d.publish(publish.PlanOptions{}, publish.Options{})
 		if err != nil {
 			failed++
 			require.Equal(t, fault.Unreachable, fault.KindOf(err), "%s: %v", what, err)
 		}
 		d.sound(what)
-		sent := line.sent()
-		line.after(1 << 40)
+		sent := line.Moved()
+		line.After(1<<40, false)
 		d.must(publish.PlanOptions{})
 		x := d.sound(what)
 		require.Equal(t, "1.0.0", x.Version, what)
 		// Chunks that were on their way, and what is asked and answered, come on top.
-		assert.Less(t, sent+line.sent(), 2*whole+400_000, what)
+		assert.Less(t, sent+line.Moved(), 2*whole+400_000, what)
 	}
 	t.Logf("%d publishings whose line was cut: %d were finished by the next run", times, failed)
 	assert.Greater(t, failed, times/4)
@@ -442,6 +362,62 @@ func TestVersionsThatWouldBeAMistake(t *testing.T) {
 	d.p.File.Project.Version = "1.2.0"
 	_, _, err = d.publish(publish.PlanOptions{}, publish.Options{})
 	assert.Error(t, err)
+}
+
+// What another machine has begun, this one finishes, hours later: nothing of the project's own state is needed for it.
+func TestAnUploadGoesOnElsewhere(t *testing.T) {
+	d := newDesk(t)
+	stopped, cancel := context.WithCancel(ctx)
+	x := d.open()
+	goals, _, err := x.Goals(ctx, d.g, d.bundles, nil)
+	require.NoError(t, err)
+	plan, err := x.Plan(ctx, goals[0], publish.PlanOptions{})
+	require.NoError(t, err)
+	_, err = x.Run(stopped, plan, publish.Options{Advanced: func(stage string, done, total int64) {
+		if stage == "sending" && done > total/2 {
+			cancel()
+		}
+	}})
+	require.ErrorIs(t, err, context.Canceled)
+	id := d.sound("stopped").ID
+	for _, name := range []string{publish.RecordFile, project.StateDir} {
+		require.NoError(t, os.RemoveAll(d.p.Join(name)))
+	}
+	r := d.must(publish.PlanOptions{})
+	assert.True(t, r.Found)
+	assert.Equal(t, id, r.ID)
+	assert.Less(t, r.Content, r.Size/2, "what was sent is there")
+	assert.Equal(t, "1.0.0", d.sound("gone on").Version)
+}
+
+// Items that this one can't be played without must be there.
+func TestNeededItems(t *testing.T) {
+	d := newDesk(t)
+	base := d.must(publish.PlanOptions{}).ID
+	d.rename("trams_at_night")
+	d.target(func(x *project.Target) { x.Needs = []string{base, "nothinghere"} })
+	d.trip.set(0, "")
+	_, list, err := d.publish(publish.PlanOptions{}, publish.Options{})
+	require.NoError(t, err)
+	require.Equal(t, 1, finding.Count(list, finding.Error))
+	assert.Contains(t, list[0].Text, `there is no item "nothinghere" at Exchange`)
+	assert.Zero(t, d.trip.sent("P"))
+	d.target(func(x *project.Target) { x.Needs = []string{base} })
+	d.must(publish.PlanOptions{})
+	assert.Equal(t, []string{base}, d.sound("needs").Page.Needs)
+	dir, err := safefile.MakeDir(t.TempDir())
+	require.NoError(t, err)
+	defer dir.Close()
+	x := d.open()
+	goals, _, err := x.Goals(ctx, d.g, d.bundles, nil)
+	require.NoError(t, err)
+	plan, err := x.Plan(ctx, goals[0], publish.PlanOptions{})
+	require.NoError(t, err)
+	files, err := x.Preview(ctx, plan, dir)
+	require.NoError(t, err)
+	page, err := dir.ReadFile(files[0])
+	require.NoError(t, err)
+	assert.Contains(t, string(page), `/items/`+base+`">Lower Sidings</a>`)
 }
 
 // What the workshop would refuse is said before anything is sent, with the file and the line.

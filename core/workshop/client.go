@@ -17,6 +17,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+	"unicode"
 
 	"github.com/hashicorp/go-retryablehttp"
 	"github.com/klauspost/compress/zstd"
@@ -348,7 +349,20 @@ func (c *Client) About(ctx context.Context) (*About, error) {
 	if a.Protocol != Protocol || a.ID == "" {
 		return nil, c.odd(fmt.Sprintf("it speaks version %d of the protocol, and this program speaks %d", a.Protocol, Protocol))
 	}
+	printable(&a.Name, &a.Account)
 	return a, nil
+}
+
+// printable takes what could repaint a terminal out of what a workshop calls things.
+func printable(list ...*string) {
+	for _, s := range list {
+		*s = strings.Map(func(r rune) rune {
+			if unicode.IsControl(r) || r == '\u202e' || r == '\u2066' || r == '\u2067' {
+				return '\ufffd'
+			}
+			return r
+		}, *s)
+	}
 }
 
 type itemList struct {
@@ -363,6 +377,13 @@ func (c *Client) Mine(ctx context.Context, key string) ([]Item, error) {
 	}
 	var list itemList
 	err := c.ask(ctx, request{method: http.MethodGet, path: "/v1/items", query: q}, &list)
+	for i := range list.Items {
+		x := &list.Items[i]
+		if !IsID(x.ID) {
+			return nil, c.odd("its answer has an item without an id")
+		}
+		printable(&x.Owner, &x.Version, &x.Kind, &x.By)
+	}
 	return list.Items, err
 }
 
@@ -383,6 +404,7 @@ func (c *Client) item(ctx context.Context, q request) (*Item, error) {
 	if !IsID(x.ID) || x.Revision < 1 {
 		return nil, c.odd("its answer has no item")
 	}
+	printable(&x.Owner, &x.Version, &x.Kind, &x.By)
 	return x, nil
 }
 
@@ -412,6 +434,9 @@ func (c *Client) Versions(ctx context.Context, id string) ([]Version, error) {
 		Versions []Version `json:"versions"`
 	}
 	err := c.ask(ctx, request{method: http.MethodGet, path: of(id, "versions")}, &list)
+	for i := range list.Versions {
+		printable(&list.Versions[i].Version)
+	}
 	return list.Versions, err
 }
 
@@ -475,7 +500,11 @@ func (c *Client) Publish(ctx context.Context, id, draft string, after int) (*Dra
 				return nil, err
 			}
 		}
+		began := time.Now()
 		for wait := 100 * time.Millisecond; d.State == Checking; wait = min(2*wait, 2*time.Second) {
+			if time.Since(began) > longestCheck {
+				return nil, c.odd(fmt.Sprintf("it has been checking what was sent for %s", longestCheck))
+			}
 			select {
 			case <-ctx.Done():
 				return nil, ctx.Err()
@@ -496,6 +525,9 @@ func (c *Client) Publish(ctx context.Context, id, draft string, after int) (*Dra
 		}
 	}
 }
+
+// longestCheck is how long a workshop may check what was sent.
+const longestCheck = 20 * time.Minute
 
 // settled asks for a change of an item, and when the answer is lost looks whether it was done before trying again.
 func (c *Client) settled(ctx context.Context, q request, id string, done func(*Item) bool) (*Item, error) {

@@ -178,7 +178,7 @@ func Usual() workshop.Limits {
 	return workshop.Limits{
 		Title: 80, Description: 8000, Notes: 4000, Markdown: workshop.Markdown{Heading: 2, Links: []string{"https"}},
 		MostTags: 8, LongestTag: 24, MostNeeds: 20,
-		Pictures: workshop.PictureLimits{Most: 10, Forms: []string{"jpeg", "png"}, MostBytes: 1_000_000, LeastWidth: 200, LeastHeight: 100, MostWidth: 3840, MostHeight: 2160},
+		Pictures: workshop.PictureLimits{Most: 10, Forms: []string{"jpeg", "png"}, MostBytes: 1_000_000, LeastWidth: 64, LeastHeight: 24, MostWidth: 3840, MostHeight: 2160},
 		Files:    workshop.FileLimits{Most: 20, MostBytes: 2_000_000_000},
 		Required: []string{"description", "pictures", "tags"},
 	}

@@ -446,7 +446,7 @@ func TestWhatIsRefused(t *testing.T) {
 			return [][]byte{data, []byte("GIF89a, or so")}
 		},
 		"a picture that is too small": func(d *workshop.NewDraft, data []byte) [][]byte {
-			pic := picture(64, 64, "jpeg")
+			pic := picture(20, 20, "jpeg")
 			d.Page = page("Other", pic)
 			return [][]byte{data, pic}
 		},
@@ -649,6 +649,82 @@ func TestWhatIsKept(t *testing.T) {
 	list, err := os.ReadDir(filepath.Join(s.dir, "items", x.ID, "drafts"))
 	require.NoError(t, err)
 	assert.Len(t, list, 32)
+}
+
+// Each way to go wrong is what it says, for as many requests as it says, and is told to or given up by an account.
+func TestGoingWrongOnDemand(t *testing.T) {
+	s := open(t, t.TempDir(), stand.Options{Fail: stand.Failure{Mode: "error", Times: 1}})
+	assert.Equal(t, 500, s.raw("GET", "/v1", "", nil, nil), "from the beginning")
+	assert.Equal(t, 200, s.raw("GET", "/v1", "", nil, nil))
+	mole := s.client("mole")
+	tell := func(f stand.Failure) {
+		t.Helper()
+		data, err := json.Marshal(f)
+		require.NoError(t, err)
+		require.Equal(t, http.StatusNoContent, s.raw("POST", "/fail", "mole", bytes.NewReader(data), nil))
+	}
+	about := func() (string, error) {
+		c, err := workshop.Dial(s.URL, workshop.Options{Retries: -1, Stall: 200 * time.Millisecond})
+		require.NoError(t, err)
+		defer c.Close()
+		a, err := c.About(ctx)
+		if err != nil {
+			return err.Error(), err
+		}
+		return a.Name, nil
+	}
+	for mode, want := range map[string]string{"busy": "try again in a second", "error": "it was told to", "full": "its disk is full", "drop": "does not answer", "lost": "does not answer", "half": "does not answer", "page": "no workshop", "hang": "does not answer", "slow": "does not answer"} {
+		tell(stand.Failure{Mode: mode, At: "GET /v1", After: 1, Times: 1})
+		_, err := about()
+		require.NoError(t, err, mode)
+		said, err := about()
+		require.Error(t, err, mode)
+		assert.Contains(t, said, want, mode)
+		_, err = about()
+		assert.NoError(t, err, mode)
+	}
+	assert.Len(t, stand.Failures, 9, "all were tried")
+
+	// What is lost on its way back is done all the same; what is dropped is not.
+	tell(stand.Failure{Mode: "lost", At: "POST /v1/items", Times: 1})
+	_, err := mole.Make(ctx, workshop.NewItem{Key: "lost", Kind: "parcel", Title: "Lost"})
+	assert.Error(t, err)
+	tell(stand.Failure{Mode: "drop", At: "POST /v1/items"})
+	_, err = mole.Make(ctx, workshop.NewItem{Key: "dropped", Kind: "parcel", Title: "Dropped"})
+	assert.Error(t, err)
+	tell(stand.Failure{})
+	mine, err := mole.Mine(ctx, "")
+	require.NoError(t, err)
+	require.Len(t, mine, 1)
+	assert.Equal(t, "lost", mine[0].Key)
+	_, err = stand.Start(t.TempDir(), stand.Options{Fail: stand.Failure{Mode: "sulk"}})
+	assert.ErrorContains(t, err, "sulk")
+	_, err = stand.Start(t.TempDir(), stand.Options{Accounts: []string{"../mole"}})
+	assert.ErrorContains(t, err, "no name of an account")
+}
+
+// A folder in which something is damaged is said, with the file, and nothing in it is changed.
+func TestADamagedFolder(t *testing.T) {
+	s := open(t, t.TempDir(), stand.Options{})
+	x := publish(t, s.client("mole"), "highline", "1.0.0", noise(1, 50_000))
+	require.NoError(t, s.Close())
+	for file, text := range map[string]string{"workshop.toml": "id = ", "accounts.json": "{", "items/" + x.ID + "/item.json": `{"id":"another"}`} {
+		name := filepath.Join(s.dir, filepath.FromSlash(file))
+		was, err := os.ReadFile(name)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o666))
+		_, err = stand.Start(s.dir, stand.Options{})
+		require.Error(t, err, file)
+		assert.Contains(t, filepath.ToSlash(err.Error()), file)
+		now, err := os.ReadFile(name)
+		require.NoError(t, err)
+		assert.Equal(t, text, string(now))
+		require.NoError(t, os.WriteFile(name, was, 0o666))
+	}
+	s = open(t, s.dir, stand.Options{})
+	now, err := s.client("mole").Item(ctx, x.ID)
+	require.NoError(t, err)
+	assert.Equal(t, x.Revision, now.Revision)
 }
 
 // The page shows what players read, and nothing of it is taken for a program.
