@@ -34,6 +34,14 @@ profile = %q
 # [target.practice]
 # kind = "folder"
 # path = "../server"
+
+# A workshop to publish to, with: vornix publish exchange
+# [page]
+# description = "page.md"
+# tags = []
+# [target.exchange]
+# kind = "workshop"
+# url = "https://workshop.example"
 `, name, title, p.Game.ID, name),
 		"materials/first/floor.toml": []byte("colour = \"first/floor\"\n" + surface + "size = 2\n"),
 		"materials/first/wall.toml":  []byte("colour = \"first/wall\"\n" + surface + "size = 2\n"),

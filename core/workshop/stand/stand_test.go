@@ -394,6 +394,7 @@ func TestWhatIsRefused(t *testing.T) {
 		"no token":                           {401, "POST", "/v1/items", "", js(workshop.NewItem{Key: "a", Kind: "parcel", Title: "A"}), nil},
 		"a wrong token, even for reading":    {401, "GET", item, "", nil, http.Header{"Authorization": {"Bearer vornix-token-no"}}},
 		"another's name with a good token":   {401, "GET", item, "", nil, http.Header{"Authorization": {"Basic " + basic("mole", s.token("vole"))}}},
+		"a change by a browser's sign-in":    {401, "PUT", item + "/visibility", "", strings.NewReader(`{"visibility":"hidden"}`), http.Header{"Authorization": {"Basic " + basic("mole", s.token("mole"))}, "If-Match": seen["If-Match"]}},
 		"a kind that is not taken":           {422, "POST", "/v1/items", "mole", js(workshop.NewItem{Key: "a", Kind: "boat", Title: "A"}), nil},
 		"a key with a path":                  {422, "POST", "/v1/items", "mole", js(workshop.NewItem{Key: "../a", Kind: "parcel", Title: "A"}), nil},
 		"no JSON":                            {400, "POST", "/v1/items", "mole", strings.NewReader("{"), nil},
