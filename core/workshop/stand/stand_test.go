@@ -282,6 +282,7 @@ func TestTheLifeOfAnItem(t *testing.T) {
 	first := s.contract
 	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "items", "halfmade22", "versions"), 0o777)) // its making was cut off
 	s = open(t, s.dir, stand.Options{})
+	assert.NoDirExists(t, filepath.Join(s.dir, "items", "halfmade22"))
 	mole, vole = s.client("mole"), s.client("vole")
 	was := x
 	x, err = vole.Item(ctx, x.ID)

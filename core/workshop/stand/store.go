@@ -76,7 +76,11 @@ func (w *Workshop) readItems() error {
 		r := &record{}
 		data, err := w.dir.ReadFile(itemFile(x.Name(), "item.json"))
 		if errors.Is(err, fs.ErrNotExist) {
-			continue // its making was cut off before anybody was told of it
+			// Its making was cut off before anybody was told of it.
+			if err := w.dir.RemoveTree(path.Join(itemsDir, x.Name())); err != nil {
+				return err
+			}
+			continue
 		}
 		if err == nil {
 			err = json.Unmarshal(data, r)
