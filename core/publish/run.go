@@ -13,12 +13,13 @@ import (
 
 	"vornix/core/chunk"
 	"vornix/core/fault"
+	"vornix/core/text"
 	"vornix/core/workshop"
 )
 
 // Options for Run.
 type Options struct {
-	// Advanced is told how far it is: stage is "reading" or "sending", in bytes. It may be nil, and is called from several goroutines.
+	// Advanced is told how far it is, in bytes: stage is "reading", or "sending" with how much of how much that is. It may be nil, and is called from several goroutines.
 	Advanced func(stage string, done, total int64)
 }
 
@@ -202,6 +203,7 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 			}
 			total += at.size
 		}
+		stage := fmt.Sprintf("sending %s of %s", text.Bytes(total), text.Bytes(p.Size))
 		var done atomic.Int64
 		g, sending := errgroup.WithContext(ctx)
 		g.SetLimit(workshop.AtOnce)
@@ -220,7 +222,7 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 					return &fault.Fault{What: "the bundle was changed while it was sent", Place: fault.Place{File: at.name}, Why: "Nobody gets it: the item is as it was.", Do: "Run 'vornix pack', and publish again."}
 				}
 				if err == nil && o.Advanced != nil {
-					o.Advanced("sending", done.Add(at.size), total)
+					o.Advanced(stage, done.Add(at.size), total)
 				}
 				return err
 			})
