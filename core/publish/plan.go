@@ -36,6 +36,18 @@ const (
 	Pictures   Scope = "pictures" // only those
 )
 
+// parts are those of a page that a scope is about.
+func (s Scope) parts() []string {
+	last := len(parts) - 1 // the pictures
+	switch s {
+	case Texts:
+		return parts[:last]
+	case Pictures:
+		return parts[last:]
+	}
+	return parts
+}
+
 // PlanOptions change what is planned.
 type PlanOptions struct {
 	Scope     Scope
@@ -75,7 +87,6 @@ type Plan struct {
 	versions []workshop.Version
 	options  PlanOptions
 	record   record
-	key      string
 	uploads  bool // a version is added
 	cuts     []cut
 }
@@ -164,7 +175,7 @@ func (d *Desk) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Target: d.Name, Item: goal.Name, New: x == nil, Found: found, Version: goal.Version, Goal: goal, There: x, record: r, key: r.Key, options: o, Steps: []Step{}}
+	p := &Plan{Target: d.Name, Item: goal.Name, New: x == nil, Found: found, Version: goal.Version, Goal: goal, There: x, record: r, options: o, Steps: []Step{}}
 	there := emptyPage
 	if x != nil {
 		if x.Kind != goal.Kind {
@@ -202,12 +213,12 @@ func tidy(p workshop.Page) workshop.Page {
 func (p *Plan) page(there workshop.Page) {
 	p.Page = there
 	goal := &p.Goal.Page
-	for _, part := range parts {
-		if p.options.Scope == Texts && part == "pictures" || p.options.Scope == Pictures && part != "pictures" {
-			continue
-		}
+	for _, part := range p.options.Scope.parts() {
 		was, now := hashPart(&there, part), hashPart(goal, part)
 		sent, known := p.record.Sent[part]
+		if p.record.Tried[part] == was {
+			sent, known = was, true
+		}
 		action := Change
 		switch {
 		case was == now:
@@ -243,10 +254,10 @@ func (p *Plan) page(there workshop.Page) {
 // said is a part of a page in words.
 func said(p *workshop.Page, part string) string {
 	switch x := partOf(p, part).(type) {
-	case string:
-		return x
-	case []string:
-		return strings.Join(x, ", ")
+	case *string:
+		return *x
+	case *[]string:
+		return strings.Join(*x, ", ")
 	}
 	return ""
 }
@@ -290,6 +301,9 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 			}
 			p.Steps = append(p.Steps, s)
 		}
+	}
+	if (action == Stays || action == Conflict) && !slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Part == "picture" && s.Action == action }) {
+		p.Steps = append(p.Steps, Step{Part: "picture", Name: "order", Action: action})
 	}
 }
 

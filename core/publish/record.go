@@ -35,6 +35,8 @@ type record struct {
 	Key string `toml:"key"`
 	// Sent are hashes of the parts of the page as the project published them last, whatever became of them since.
 	Sent map[string]string `toml:"sent"`
+	// Tried are those of the parts that are on their way: should the answer never come, what is found there is known for the project's own.
+	Tried map[string]string `toml:"tried,omitempty"`
 }
 
 func readRecords(p *project.Project) (records, error) {
@@ -124,52 +126,48 @@ const recordHead = "# Which items of workshops are this project's. 'vornix publi
 // parts are the parts of a page, in the order in which they are shown.
 var parts = []string{"title", "description", "tags", "modes", "needs", "testers", "pictures"}
 
-// partOf is a part of a page.
+// partOf is where a part of a page stands: a *string, a *[]string or the *[]workshop.Picture.
 func partOf(p *workshop.Page, part string) any {
 	switch part {
 	case "title":
-		return p.Title
+		return &p.Title
 	case "description":
-		return p.Description
+		return &p.Description
 	case "tags":
-		return p.Tags
+		return &p.Tags
 	case "modes":
-		return p.Modes
+		return &p.Modes
 	case "needs":
-		return p.Needs
+		return &p.Needs
 	case "testers":
-		return p.Testers
+		return &p.Testers
 	}
-	list := [][3]string{}
-	for _, x := range p.Pictures {
-		list = append(list, [3]string{x.Name, x.Text, x.SHA256})
-	}
-	return list
+	return &p.Pictures
 }
 
 // setPart takes a part over from another page.
 func setPart(to, from *workshop.Page, part string) {
-	switch part {
-	case "title":
-		to.Title = from.Title
-	case "description":
-		to.Description = from.Description
-	case "tags":
-		to.Tags = from.Tags
-	case "modes":
-		to.Modes = from.Modes
-	case "needs":
-		to.Needs = from.Needs
-	case "testers":
-		to.Testers = from.Testers
-	case "pictures":
-		to.Pictures = from.Pictures
+	switch x := partOf(from, part).(type) {
+	case *string:
+		*partOf(to, part).(*string) = *x
+	case *[]string:
+		*partOf(to, part).(*[]string) = *x
+	case *[]workshop.Picture:
+		*partOf(to, part).(*[]workshop.Picture) = *x
 	}
 }
 
 // hashPart tells two states of a part apart.
 func hashPart(p *workshop.Page, part string) string {
-	data, _ := json.Marshal(partOf(p, part)) // of strings
+	value := partOf(p, part)
+	if list, ok := value.(*[]workshop.Picture); ok {
+		shown := [][3]string{} // what is seen of them; how they are cut is no matter
+		for _, x := range *list {
+			shown = append(shown, [3]string{x.Name, x.Text, x.SHA256})
+		}
+		value = shown
+	}
+	data, _ := json.Marshal(value) // of strings
 	sum := sha256.Sum256(data)
 	return hex.EncodeToString(sum[:8])
 }

@@ -119,9 +119,9 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 		return err
 	}
 	if p.New {
-		x, err := d.Client.Make(ctx, workshop.NewItem{Key: p.key, Kind: p.Goal.Kind, Title: p.Goal.Page.Title})
+		x, err := d.Client.Make(ctx, workshop.NewItem{Key: p.record.Key, Kind: p.Goal.Kind, Title: p.Goal.Page.Title})
 		if workshop.Is(err, workshop.Gone) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("an item with the key %s was deleted at %s, and the project has no record of it", p.key, d.About.Name), Place: fault.Place{File: RecordFile},
+			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("an item with the key %s was deleted at %s, and the project has no record of it", p.record.Key, d.About.Name), Place: fault.Place{File: RecordFile},
 				Why: "Its followers would not get a new one.", Do: "Bring " + RecordFile + " back from version control, and add --new-item; or give the project another name."}
 		}
 		if err != nil {
@@ -129,14 +129,17 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 		}
 		r.Made = true
 		p.New, p.There, p.ID, p.Address = false, x, x.ID, d.Client.PageOf(x.ID)
-		p.record = record{ID: x.ID, Key: p.key, Sent: map[string]string{}}
+		p.record.Sent = nil // of an item that was there before
 		p.Page.Title = p.Goal.Page.Title
 	}
 	if p.record.Sent == nil {
 		p.record.Sent = map[string]string{}
 	}
-	p.record.ID = p.ID
-	// Before anything else: should this be cut off, the next run knows the item.
+	p.record.ID, p.record.Tried = p.ID, map[string]string{}
+	for _, part := range p.ours() {
+		p.record.Tried[part] = hashPart(&p.Page, part)
+	}
+	// Before anything else: should this be cut off, the next run knows the item, and what of its page is the project's own.
 	if err := d.remember(p.Item, p.record); err != nil {
 		return err
 	}
@@ -167,16 +170,19 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 		}
 		r.Revision = done.Revision
 	}
-	for _, part := range parts {
-		scope := p.options.Scope
-		if scope == Texts && part == "pictures" || scope == Pictures && part != "pictures" {
-			continue
-		}
+	maps.Copy(p.record.Sent, p.record.Tried)
+	p.record.Tried = nil
+	return d.remember(p.Item, p.record)
+}
+
+// ours are the parts of the page that are published as the project says, not as somebody else wrote them.
+func (p *Plan) ours() (list []string) {
+	for _, part := range p.options.Scope.parts() {
 		if hashPart(&p.Page, part) == hashPart(&p.Goal.Page, part) {
-			p.record.Sent[part] = hashPart(&p.Goal.Page, part)
+			list = append(list, part)
 		}
 	}
-	return d.remember(p.Item, p.record)
+	return list
 }
 
 // fill sends what a draft still lacks.

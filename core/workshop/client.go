@@ -408,24 +408,37 @@ func (c *Client) item(ctx context.Context, q request) (*Item, error) {
 	return x, nil
 }
 
-// Make makes an item. When its answer is lost, the workshop is asked whether it is there before it is tried again.
-func (c *Client) Make(ctx context.Context, n NewItem) (*Item, error) {
+// again asks, and when it stays unknown whether that was done, looks what is there before it asks once more. look says whether it was done.
+func again[T any](ctx context.Context, c *Client, ask func() (T, error), look func() (T, bool, error)) (T, error) {
 	for try := 0; ; try++ {
-		x, err := c.item(ctx, request{method: http.MethodPost, path: "/v1/items", body: n, once: true})
+		x, err := ask()
 		if err == nil || !Lost(err) || ctx.Err() != nil || try >= max(c.o.Retries, 0) {
 			return x, err
 		}
 		if err := c.pause(ctx, try); err != nil {
-			return nil, err
+			return x, err
 		}
-		list, lookErr := c.Mine(ctx, n.Key)
+		there, done, lookErr := look()
 		if lookErr != nil {
-			return nil, err
+			return x, err
 		}
-		if len(list) == 1 {
-			return &list[0], nil
+		if done {
+			return there, nil
 		}
 	}
+}
+
+// Make makes an item. When its answer is lost, the workshop is asked whether it is there before it is tried again.
+func (c *Client) Make(ctx context.Context, n NewItem) (*Item, error) {
+	return again(ctx, c, func() (*Item, error) {
+		return c.item(ctx, request{method: http.MethodPost, path: "/v1/items", body: n, once: true})
+	}, func() (*Item, bool, error) {
+		list, err := c.Mine(ctx, n.Key)
+		if err != nil || len(list) != 1 {
+			return nil, false, err
+		}
+		return &list[0], true, nil
+	})
 }
 
 // Versions lists an item's versions, the oldest first.
@@ -485,75 +498,59 @@ func (c *Client) SendChunk(ctx context.Context, id, draft, sum string, data []by
 // Publish makes a draft the item's next state, if the item is still as it was at the revision after. When the answer is lost, the workshop is
 // asked what became of it before it is tried again. It waits as long as the workshop checks what was sent.
 func (c *Client) Publish(ctx context.Context, id, draft string, after int) (*Draft, error) {
-	for try := 0; ; try++ {
+	d, err := again(ctx, c, func() (*Draft, error) {
 		d := &Draft{}
-		err := c.ask(ctx, request{method: http.MethodPost, path: of(id, "drafts", draft, "publish"), body: Publish{After: after}, once: true}, d)
-		if err != nil {
-			if !Lost(err) || ctx.Err() != nil || try >= max(c.o.Retries, 0) {
-				return nil, err
-			}
-			if err := c.pause(ctx, try); err != nil {
-				return nil, err
-			}
-			var lookErr error
-			if d, lookErr = c.Draft(ctx, id, draft); lookErr != nil {
-				return nil, err
-			}
+		return d, c.ask(ctx, request{method: http.MethodPost, path: of(id, "drafts", draft, "publish"), body: Publish{After: after}, once: true}, d)
+	}, func() (*Draft, bool, error) {
+		d, err := c.Draft(ctx, id, draft)
+		return d, err == nil && d.State != Open, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	for wait := 100 * time.Millisecond; d.State == Checking; wait = min(2*wait, 2*time.Second) {
+		if time.Since(began) > longestCheck {
+			return nil, c.odd(fmt.Sprintf("it has been checking what was sent for %s", longestCheck))
 		}
-		began := time.Now()
-		for wait := 100 * time.Millisecond; d.State == Checking; wait = min(2*wait, 2*time.Second) {
-			if time.Since(began) > longestCheck {
-				return nil, c.odd(fmt.Sprintf("it has been checking what was sent for %s", longestCheck))
-			}
-			select {
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			case <-time.After(wait):
-			}
-			var err error
-			if d, err = c.Draft(ctx, id, draft); err != nil {
-				return nil, err
-			}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(wait):
 		}
-		switch {
-		case d.State == Published:
-			return d, nil
-		case d.State == Refused && d.Problem != nil:
-			return nil, c.refused(d.Problem)
-		case err == nil:
-			return nil, c.odd("it did not say what became of the draft")
+		if d, err = c.Draft(ctx, id, draft); err != nil {
+			return nil, err
 		}
 	}
+	switch {
+	case d.State == Published:
+		return d, nil
+	case d.State == Refused && d.Problem != nil:
+		return nil, c.refused(d.Problem)
+	}
+	return nil, c.odd("it did not say what became of the draft")
 }
 
 // longestCheck is how long a workshop may check what was sent.
 const longestCheck = 20 * time.Minute
 
 // settled asks for a change of an item, and when the answer is lost looks whether it was done before trying again.
-func (c *Client) settled(ctx context.Context, q request, id string, done func(*Item) bool) (*Item, error) {
+func (c *Client) settled(ctx context.Context, q request, id string, done func(*Item) (bool, error)) (*Item, error) {
 	q.once = true
-	for try := 0; ; try++ {
-		x, err := c.item(ctx, q)
-		if err == nil || !Lost(err) || ctx.Err() != nil || try >= max(c.o.Retries, 0) {
-			return x, err
+	return again(ctx, c, func() (*Item, error) { return c.item(ctx, q) }, func() (*Item, bool, error) {
+		x, err := c.Item(ctx, id)
+		if err != nil {
+			return nil, false, err
 		}
-		if err := c.pause(ctx, try); err != nil {
-			return nil, err
-		}
-		x, lookErr := c.Item(ctx, id)
-		if lookErr != nil {
-			return nil, err
-		}
-		if done(x) {
-			return x, nil
-		}
-	}
+		ok, err := done(x)
+		return x, ok, err
+	})
 }
 
 // SetVisibility changes who finds an item.
 func (c *Client) SetVisibility(ctx context.Context, id string, v Visibility, after int) (*Item, error) {
 	return c.settled(ctx, request{method: http.MethodPut, path: of(id, "visibility"), body: map[string]Visibility{"visibility": v}, after: after}, id,
-		func(x *Item) bool { return x.Visibility == v })
+		func(x *Item) (bool, error) { return x.Visibility == v, nil })
 }
 
 // Withdraw takes an item back, or with a number one of its versions; without a reason it brings it back.
@@ -565,8 +562,16 @@ func (c *Client) Withdraw(ctx context.Context, id string, number int, reason str
 	if reason == "" {
 		q.method, q.body = http.MethodDelete, nil
 	}
-	return c.settled(ctx, q, id, func(x *Item) bool {
-		return x.Revision > after && (number > 0 || (x.Withdrawn != nil) == (reason != ""))
+	return c.settled(ctx, q, id, func(x *Item) (bool, error) {
+		gone := x.Withdrawn
+		if number > 0 {
+			v, err := c.Version(ctx, id, number)
+			if err != nil {
+				return false, err
+			}
+			gone = v.Withdrawn
+		}
+		return (gone != nil) == (reason != ""), nil
 	})
 }
 

@@ -15,9 +15,24 @@ import (
 	"vornix/internal/cli/show"
 )
 
-func (a *app) publishTryCommand() *cobra.Command {
+// aboutItems makes a command one about the items of a target.
+func (a *app) aboutItems(cmd *cobra.Command, work func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error) *cobra.Command {
 	var items []string
-	cmd := &cobra.Command{
+	cmd.Args, cmd.ValidArgsFunction = between(1, 1, "the name of one target"), a.completeWorkshops
+	cmd.RunE = a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
+		d, names, err := a.desk(ctx, args[0], items)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		return work(ctx, answer, d, names)
+	})
+	itemFlag(cmd, &items)
+	return cmd
+}
+
+func (a *app) publishTryCommand() *cobra.Command {
+	return a.aboutItems(&cobra.Command{
 		Use:   "try TARGET",
 		Short: "Get the item as a player does, check every hash, and load it with nothing else there",
 		Long: `Try follows the item with the second account's token (player_token_env or player_token_file of the target), downloads what
@@ -25,35 +40,25 @@ players get, holds every file to its hash and to what was published from here, a
 Without a second account it is got as nobody, or while it is hidden as its owner.`,
 		Example: `  vornix publish try bazaar
   vornix publish try bazaar --item tram_depot --json`,
-		Args:              between(1, 1, "the name of one target"),
-		ValidArgsFunction: a.completeWorkshops,
-		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			d, names, err := a.desk(ctx, args[0], items)
+	}, func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error {
+		s, err := a.session("publish try "+d.Name, nil)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		result := []*release.Tried{}
+		for _, name := range names {
+			tried, err := a.tryOne(ctx, answer, s, d, name)
+			if tried != nil {
+				result = append(result, tried)
+			}
+			answer.Result = result
 			if err != nil {
 				return err
 			}
-			defer d.Close()
-			s, err := a.session("publish try "+args[0], nil)
-			if err != nil {
-				return err
-			}
-			defer s.Close()
-			result := []*release.Tried{}
-			for _, name := range names {
-				tried, err := a.tryOne(ctx, answer, s, d, name)
-				if tried != nil {
-					result = append(result, tried)
-				}
-				answer.Result = result
-				if err != nil {
-					return err
-				}
-			}
-			return nil
-		}),
-	}
-	itemFlag(cmd, &items)
-	return cmd
+		}
+		return nil
+	})
 }
 
 func (a *app) tryOne(ctx context.Context, answer *show.Answer, s *release.Session, d *publish.Desk, name string) (*release.Tried, error) {
@@ -194,39 +199,28 @@ type publishShown struct {
 }
 
 func (a *app) publishShowCommand() *cobra.Command {
-	var items []string
-	cmd := &cobra.Command{
+	return a.aboutItems(&cobra.Command{
 		Use:   "show TARGET",
 		Short: "What the workshop has: page, version, followers, and how it differs from the project",
 		Example: `  vornix publish show bazaar
   vornix publish show bazaar --json | jq '.result[].there.followers'`,
-		Args:              between(1, 1, "the name of one target"),
-		ValidArgsFunction: a.completeWorkshops,
-		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			d, names, err := a.desk(ctx, args[0], items)
+	}, func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error {
+		result := []publishShown{}
+		for _, name := range names {
+			st, err := d.Look(ctx, name)
 			if err != nil {
 				return err
 			}
-			defer d.Close()
-			result := []publishShown{}
-			for _, name := range names {
-				st, err := d.Look(ctx, name)
-				if err != nil {
-					return err
-				}
-				one := publishShown{State: st, Differs: []publish.Step{}}
-				a.showItem(d, st)
-				if st.There != nil {
-					one.Differs = a.differs(ctx, d, name)
-				}
-				result = append(result, one)
+			one := publishShown{State: st, Differs: []publish.Step{}}
+			a.showItem(d, st)
+			if st.There != nil {
+				one.Differs = a.differs(ctx, d, name)
 			}
-			answer.Result = result
-			return nil
-		}),
-	}
-	itemFlag(cmd, &items)
-	return cmd
+			result = append(result, one)
+		}
+		answer.Result = result
+		return nil
+	})
 }
 
 func (a *app) showItem(d *publish.Desk, st *publish.State) {
@@ -304,69 +298,58 @@ func (a *app) differs(ctx context.Context, d *publish.Desk, name string) []publi
 }
 
 func (a *app) publishHistoryCommand() *cobra.Command {
-	var items []string
-	cmd := &cobra.Command{
+	return a.aboutItems(&cobra.Command{
 		Use:   "history TARGET",
 		Short: "The item's versions, and what happened to it and by whom",
 		Example: `  vornix publish history bazaar
   vornix publish history bazaar --json`,
-		Args:              between(1, 1, "the name of one target"),
-		ValidArgsFunction: a.completeWorkshops,
-		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			d, names, err := a.desk(ctx, args[0], items)
+	}, func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error {
+		type told struct {
+			Item     string             `json:"item"`
+			ID       string             `json:"id"`
+			Versions []workshop.Version `json:"versions"`
+			Events   []workshop.Event   `json:"events"`
+		}
+		result := []told{}
+		for _, name := range names {
+			x, err := d.There(ctx, name)
 			if err != nil {
 				return err
 			}
-			defer d.Close()
-			type told struct {
-				Item     string             `json:"item"`
-				ID       string             `json:"id"`
-				Versions []workshop.Version `json:"versions"`
-				Events   []workshop.Event   `json:"events"`
+			t := told{Item: name, ID: x.ID}
+			if t.Versions, err = d.Client.Versions(ctx, x.ID); err != nil {
+				return err
 			}
-			result := []told{}
-			for _, name := range names {
-				x, err := d.There(ctx, name)
-				if err != nil {
-					return err
-				}
-				t := told{Item: name, ID: x.ID}
-				if t.Versions, err = d.Client.Versions(ctx, x.ID); err != nil {
-					return err
-				}
-				if t.Events, err = d.Client.Events(ctx, x.ID); err != nil {
-					return err
-				}
-				result = append(result, t)
-				a.out.Heading("versions of %s at %s", name, d.Name)
-				var rows [][]string
-				for _, v := range t.Versions {
-					state, size := "", int64(0)
-					switch {
-					case v.Withdrawn != nil:
-						state = "withdrawn: " + v.Withdrawn.Reason
-					case v.Number == x.Current:
-						state = "what players get"
-					}
-					for _, f := range v.Files {
-						size += f.Size
-					}
-					rows = append(rows, []string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size), show.Clean(state), show.Clean(short(oneLine(strings.TrimLeft(v.Notes, "# ")), noteWidth))})
-				}
-				a.out.Table([]string{"version", "since", "size", "", "notes"}, rows)
-				a.out.Heading("what happened")
-				rows = nil
-				for _, e := range t.Events {
-					rows = append(rows, []string{e.Time.Local().Format("2006-01-02 15:04:05"), show.Clean(e.By), show.Clean(short(e.What, noteWidth))})
-				}
-				a.out.Table([]string{"", "by", ""}, rows)
+			if t.Events, err = d.Client.Events(ctx, x.ID); err != nil {
+				return err
 			}
-			answer.Result = result
-			return nil
-		}),
-	}
-	itemFlag(cmd, &items)
-	return cmd
+			result = append(result, t)
+			a.out.Heading("versions of %s at %s", name, d.Name)
+			var rows [][]string
+			for _, v := range t.Versions {
+				state, size := "", int64(0)
+				switch {
+				case v.Withdrawn != nil:
+					state = "withdrawn: " + v.Withdrawn.Reason
+				case v.Number == x.Current:
+					state = "what players get"
+				}
+				for _, f := range v.Files {
+					size += f.Size
+				}
+				rows = append(rows, []string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size), show.Clean(state), show.Clean(short(oneLine(strings.TrimLeft(v.Notes, "# ")), noteWidth))})
+			}
+			a.out.Table([]string{"version", "since", "size", "", "notes"}, rows)
+			a.out.Heading("what happened")
+			rows = nil
+			for _, e := range t.Events {
+				rows = append(rows, []string{e.Time.Local().Format("2006-01-02 15:04:05"), show.Clean(e.By), show.Clean(short(e.What, noteWidth))})
+			}
+			a.out.Table([]string{"", "by", ""}, rows)
+		}
+		answer.Result = result
+		return nil
+	})
 }
 
 func (a *app) publishWithdrawCommand() *cobra.Command {

@@ -222,7 +222,7 @@ func (ws *Workshop) stateOf(e *entry, id string) (workshop.Draft, error) {
 		return workshop.Draft{}, err
 	}
 	if d == nil {
-		return workshop.Draft{}, problem(workshop.NotThere, "there is no such draft; it may have expired")
+		return workshop.Draft{}, noDraft()
 	}
 	state := workshop.Draft{ID: id, State: workshop.Open, Missing: ws.missing(x.Owner, d), Revision: x.Revision, Expires: d.Made.AddDate(0, 0, draftDays)}
 	ws.mu.RLock()
@@ -275,7 +275,7 @@ func (ws *Workshop) takeChunk(w http.ResponseWriter, r *http.Request) (any, erro
 	}
 	sum := chi.URLParam(r, "sha256")
 	if d == nil {
-		return nil, problem(workshop.NotThere, "there is no such draft; it may have expired")
+		return nil, noDraft()
 	}
 	size, ok := d.sizes[sum]
 	if !ok {
@@ -335,6 +335,13 @@ func (ws *Workshop) publish(w http.ResponseWriter, r *http.Request) (any, error)
 		p.Missing = state.Missing
 		return nil, p
 	}
+	d, err := ws.draft(e, id)
+	if err != nil {
+		return nil, err
+	}
+	if d == nil {
+		return nil, noDraft()
+	}
 	key := x.ID + "/" + id
 	ws.mu.Lock()
 	c := ws.checks[key]
@@ -347,11 +354,6 @@ func (ws *Workshop) publish(w http.ResponseWriter, r *http.Request) (any, error)
 		}
 	}
 	if !running {
-		d, derr := ws.peek(e, id)
-		if derr != nil {
-			ws.mu.Unlock()
-			return nil, derr
-		}
 		c = &check{done: make(chan struct{})}
 		ws.checks[key] = c
 		agent := by(r)
@@ -383,14 +385,8 @@ func (ws *Workshop) publish(w http.ResponseWriter, r *http.Request) (any, error)
 	return state, nil
 }
 
-// peek is a draft that is in memory.
-func (ws *Workshop) peek(e *entry, id string) (*draft, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if d := e.drafts[id]; d != nil {
-		return d, nil
-	}
-	return nil, problem(workshop.NotThere, "there is no such draft; it may have expired")
+func noDraft() error {
+	return problem(workshop.NotThere, "there is no such draft; it may have expired")
 }
 
 // takeOver checks everything that a draft has against its hashes and the limits, and then changes the item in one step.
