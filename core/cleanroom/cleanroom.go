@@ -32,14 +32,9 @@ type Result struct {
 // Try lays the bundles out as the game wants them, alone, lets the game's stand-in start there and load every map, and reads every entry.
 // The room is removed afterwards.
 func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, error) {
-	room, err := os.MkdirTemp("", "vornix-try-")
+	d, err := safefile.NewScratchDir("")
 	if err != nil {
 		return nil, &fault.Fault{What: "could not make a temporary folder", Err: err, Do: "Check the free space of " + os.TempDir() + "."}
-	}
-	defer os.RemoveAll(room)
-	d, err := safefile.OpenDir(room)
-	if err != nil {
-		return nil, err
 	}
 	defer d.Close()
 	bare := *p
@@ -57,7 +52,7 @@ func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, er
 		inside = append(inside, d.Join(rel))
 	}
 	r.texts(p, inside)
-	server, err := standin.Start(room, &bare, standin.Options{})
+	server, err := standin.Start(d.Path(), &bare, standin.Options{})
 	if err != nil {
 		return nil, err
 	}

@@ -7,9 +7,10 @@ import (
 
 // Win32 error codes, from the system's winerror.h.
 const (
-	errorWriteProtect   = syscall.Errno(19)
-	errorHandleDiskFull = syscall.Errno(39)
-	errorDiskFull       = syscall.Errno(112)
+	errorInvalidFunction = syscall.Errno(1)
+	errorWriteProtect    = syscall.Errno(19)
+	errorHandleDiskFull  = syscall.Errno(39)
+	errorDiskFull        = syscall.Errno(112)
 )
 
 func isDiskFull(err error) bool {

@@ -76,7 +76,7 @@ func heldFault(d *Dir) error {
 
 // Release frees the lock.
 func (l *Lock) Release() {
-	_ = l.dir.root.Remove(holderFile)
+	_ = l.dir.remove(holderFile)
 	_ = l.lock.Unlock()
 	_ = l.dir.Close()
 }

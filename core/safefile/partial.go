@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -110,6 +111,10 @@ func NewScratchDir(dir string) (*ScratchDir, error) {
 
 // Close removes the folder.
 func (s *ScratchDir) Close() {
+	entries, _ := fs.ReadDir(s.root.FS(), ".")
+	for _, e := range entries {
+		_ = s.removeAll(e.Name())
+	}
 	_ = s.Dir.Close() // nobody wants what is in it
-	_ = os.RemoveAll(s.Path())
+	_ = os.Remove(s.Path())
 }

@@ -183,7 +183,7 @@ func (f *File) Abort() {
 	}
 	f.done = true
 	_ = f.f.Close()
-	_ = f.dir.root.Remove(f.temp)
+	_ = f.dir.remove(f.temp)
 }
 
 // rename retries for a moment on Windows, where a virus scanner or an indexer may hold the old file open.
@@ -274,11 +274,11 @@ func (d *Dir) Remove(rel string) error {
 	if err := CheckPath(rel); err != nil {
 		return err
 	}
-	if err := d.root.Remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := d.remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return explain(err, "remove", d.Join(rel))
 	}
 	for parent := path.Dir(rel); parent != "."; parent = path.Dir(parent) {
-		if d.root.Remove(filepath.FromSlash(parent)) != nil {
+		if d.remove(filepath.FromSlash(parent)) != nil {
 			break // not empty
 		}
 	}
@@ -287,7 +287,7 @@ func (d *Dir) Remove(rel string) error {
 
 // RemoveFile removes a file, and leaves the folder that it was in, which may not be Vornix's own. A file that is not there is no error.
 func (d *Dir) RemoveFile(rel string) error {
-	err := d.root.Remove(filepath.FromSlash(rel))
+	err := d.remove(filepath.FromSlash(rel))
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
@@ -299,7 +299,7 @@ func (d *Dir) RemoveTree(rel string) error {
 	if err := CheckPath(rel); err != nil {
 		return err
 	}
-	if err := d.root.RemoveAll(filepath.FromSlash(rel)); err != nil {
+	if err := d.removeAll(filepath.FromSlash(rel)); err != nil {
 		return explain(err, "remove", d.Join(rel))
 	}
 	return nil
@@ -313,7 +313,7 @@ func (d *Dir) RemoveEmpty(rel string) error {
 	if list, err := fs.ReadDir(d.root.FS(), path.Clean(rel)); err != nil || len(list) > 0 {
 		return nil
 	}
-	if err := d.root.Remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := d.remove(filepath.FromSlash(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return explain(err, "remove", d.Join(rel))
 	}
 	return nil
@@ -391,7 +391,7 @@ func (d *Dir) CleanTemp() { d.CleanTempBelow(".") }
 func (d *Dir) CleanTempBelow(folder string) {
 	_ = fs.WalkDir(d.root.FS(), folder, func(p string, e fs.DirEntry, err error) error {
 		if err == nil && !e.IsDir() && IsTemp(e.Name()) {
-			_ = d.root.Remove(filepath.FromSlash(p))
+			_ = d.remove(filepath.FromSlash(p))
 		}
 		return nil
 	})
@@ -403,7 +403,7 @@ func (d *Dir) CleanTempIn(folders ...string) {
 		list, _ := fs.ReadDir(d.root.FS(), path.Clean(folder))
 		for _, e := range list {
 			if !e.IsDir() && IsTemp(e.Name()) {
-				_ = d.root.Remove(filepath.Join(filepath.FromSlash(folder), e.Name()))
+				_ = d.remove(filepath.Join(filepath.FromSlash(folder), e.Name()))
 			}
 		}
 	}
@@ -497,11 +497,11 @@ func (d *Dir) LinkFrom(ctx context.Context, from, rel string) error {
 		return err
 	}
 	if err := d.rename(temp, filepath.FromSlash(rel)); err != nil {
-		_ = d.root.Remove(temp)
+		_ = d.remove(temp)
 		return explain(err, "write", d.Join(rel))
 	}
 	// Renaming one link of a file over another of the same file does nothing and leaves both (POSIX rename).
-	_ = d.root.Remove(temp)
+	_ = d.remove(temp)
 	return nil
 }
 
