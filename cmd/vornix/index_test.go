@@ -64,7 +64,7 @@ func indexed(t *testing.T, p string) {
 	// The address that the project names is one that answers, with all that the index names.
 	edit(t, p, "vornix.toml", "https://downloads.example/highline", server.URL)
 	ok(t, p, append([]string{"index", "write", "--to", public}, sign...)...)
-	assert.Contains(t, ok(t, p, "index", "check", "--online").out, "2 of 2 files whole")
+	assert.Contains(t, ok(t, p, "index", "check", "--online").out, "3 of 3 files whole")
 	require.NoError(t, os.Remove(filepath.Join(public, "stations.txt")))
 	o = vornix(t, p, "index", "check", "--online")
 	assert.Equal(t, 1, o.exit)

@@ -126,7 +126,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	first := ok(t, dir, "demo", "--json")
 	a := parse(t, first)
 	assert.True(t, a.OK)
-	assert.Len(t, a.Steps, 23, "with publishing and trying what came of it")
+	assert.Len(t, a.Steps, 27, "with publishing and trying what came of it")
 	var result []struct {
 		Project string
 		Server  standin.Status

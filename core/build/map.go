@@ -158,7 +158,7 @@ func (pl *planner) compileMap(a *needs.Asset) {
 				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
 			}
 			options := rules.options(props)
-			options.Long = rules.long(t.Input, stage.Env{Only: pl.stages.Only, Draft: pl.stages.Draft, Memory: pl.stages.Memory, Grows: pl.stages.Grows, Workers: pl.workers, Store: t, Progress: t.Advance})
+			options.Long = rules.long(t.Input, stage.Env{Only: pl.stages.Only, Draft: pl.stages.Draft, Memory: pl.stages.Memory, Grows: pl.stages.Grows, Workers: pl.workers, Store: t, Progress: t.Advance, Took: t.Spend})
 			compiled, err := compile.Compile(ctx, m, options)
 			if err != nil {
 				return err

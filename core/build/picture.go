@@ -150,6 +150,11 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 		return nil, err
 	}
 	dir.Close()
+	top, err := safefile.OpenDir(p.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer top.Close()
 	var only []string
 	if len(names) > 0 {
 		only = []string{}
@@ -165,6 +170,9 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 	}
 	r := &Result{Removed: report.Removed, Findings: finding.Accept(merge(nil, report), p.Acceptances())}
 	r.take(report)
+	if err := clock(top, p, report.Results, false); err != nil {
+		return r, err
+	}
 	if failed := r.Failed(); failed > 0 {
 		return r, buildFault(report, failed)
 	}

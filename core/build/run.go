@@ -159,6 +159,9 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
 	r.take(report)
 	r.Tree = tree(planned.maps, report)
+	if err := clock(dir, p, report.Results, only == nil); err != nil {
+		return r, err
+	}
 	failed, whole := r.Failed(), only == nil
 	if failed == 0 && whole {
 		foreign, err := foreignFiles(p, r.Tree)

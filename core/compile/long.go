@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"time"
 
 	"vornix/core/compile/geometry"
 	"vornix/core/compile/lighting"
@@ -63,7 +64,12 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 	r.Stats = map[string]int64{}
 	r.buried(m)
 	r.distant(m)
+	mark := time.Now()
 	done := func(name string) {
+		if l.Took != nil {
+			l.Took(name, time.Since(mark))
+		}
+		mark = time.Now()
 		if out.Meta.Stages == nil {
 			out.Meta.Stages = map[string]string{}
 		}

@@ -240,8 +240,11 @@ func (w *writer) index(ctx context.Context, bundles []bundle.Bundle) (*Index, er
 		if err != nil {
 			return nil, err
 		}
+		for i := range records {
+			records[i].Patches = nil // they may have been made anew since
+		}
 		x.Bundles = records
-		return x, nil
+		return x, w.patches(ctx, x)
 	}
 	x.Bundles = Records(w.p, bundles, w.g)
 	notes, err := Notes(w.p)

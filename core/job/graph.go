@@ -54,6 +54,7 @@ type Result struct {
 	ID, Step string
 	State    State
 	Elapsed  time.Duration
+	Spent    map[string]time.Duration // of Elapsed, in stages that told how long they took
 	Outputs  []Output
 	Findings []finding.Finding
 	Err      error
@@ -391,14 +392,14 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		}
 		return result, nil
 	}
+	t := &Task{job: j, run: r, inputs: map[string]statEntry{}}
 	end := func(s State, rec record) (Result, *record) {
-		result.State, result.Findings, result.Elapsed = s, rec.Findings, time.Since(start)
+		result.State, result.Findings, result.Elapsed, result.Spent = s, rec.Findings, time.Since(start), t.spent
 		for _, o := range rec.Outputs {
 			result.Outputs = append(result.Outputs, Output(o))
 		}
 		return result, &rec
 	}
-	t := &Task{job: j, run: r, inputs: map[string]statEntry{}}
 	for _, id := range slices.Sorted(maps.Keys(before)) {
 		t.earlier = append(t.earlier, before[id].Outputs...)
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -24,6 +25,7 @@ type Task struct {
 	earlier  []output
 	outputs  []output
 	findings []finding.Finding
+	spent    map[string]time.Duration
 }
 
 // Input reads a declared input. It fails when the file is no longer what the job's key was made of.
@@ -115,6 +117,14 @@ func (t *Task) Kept(key string) (data []byte, ok bool) { return t.run.store.part
 
 // Keep keeps a part of a job's work.
 func (t *Task) Keep(key string, data []byte) error { return t.run.store.keepPart(key, data) }
+
+// Spend says how long a stage of the job took. It is for people, and kept with no result.
+func (t *Task) Spend(stage string, d time.Duration) {
+	if t.spent == nil {
+		t.spent = map[string]time.Duration{}
+	}
+	t.spent[stage] += d
+}
 
 // Advance says how far the job is.
 func (t *Task) Advance(stage string, done, total int64) {

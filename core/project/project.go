@@ -55,6 +55,7 @@ type File struct {
 	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
+	Release  Release           `toml:"release" jsonschema:"description=What a release does besides"`
 	Pages    Pages             `toml:"page" jsonschema:"description=What workshops show of the project"`
 	Signing  Signing           `toml:"signing" jsonschema:"description=Whose signatures count"`
 	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
@@ -108,6 +109,23 @@ type Index struct {
 	ValidDays int         `toml:"valid_days" jsonschema:"minimum=0,maximum=3650,description=Days after which a signed index is taken no more\\, so that nobody can serve an old one for ever (default 0: it does not expire)"`
 	Notes     string      `toml:"notes" jsonschema:"description=File with what is new in a version\\, for players; {version} is filled in (default notes/{version}.md\\, when it is there)"`
 	Retracted []Retracted `toml:"retracted" jsonschema:"description=Versions that nobody should have any more"`
+}
+
+// Release says what a release does besides.
+type Release struct {
+	Patches *int   `toml:"patches" jsonschema:"minimum=0,maximum=50,description=From how many of the versions before it a release makes patches (default 2)"`
+	Tag     string `toml:"tag" jsonschema:"description=Git tag of a release\\, such as v{version}; {name} and {version} are filled in (default: no tag)"`
+}
+
+// defaultPatches is from how many versions a release makes patches when nobody says.
+const defaultPatches = 2
+
+// PatchesFrom is from how many of the versions before it a release makes patches.
+func (r *Release) PatchesFrom() int {
+	if r.Patches == nil {
+		return defaultPatches
+	}
+	return *r.Patches
 }
 
 // Retracted is a version that was taken back.
@@ -229,7 +247,10 @@ func (p *Project) fill() {
 }
 
 var (
-	nameForm    = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`) })
+	nameForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z0-9]+([_-][a-z0-9]+)*$`) })
+	tagForm  = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_+-]*([./][A-Za-z0-9_+-]+)*$`)
+	})
 	versionForm = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})$`)
 	})
@@ -271,6 +292,12 @@ func (p *Project) validate() []finding.Finding {
 	}
 	if f.Index.ValidDays < 0 || f.Index.ValidDays > 3650 {
 		wrong([]any{"index", "valid_days"}, "valid_days must lie between 0 and 3650, and is %d", f.Index.ValidDays)
+	}
+	if n := f.Release.PatchesFrom(); n < 0 || n > 50 {
+		wrong([]any{"release", "patches"}, "patches must lie between 0 and 50, and is %d", n)
+	}
+	if tag := f.Release.Tag; tag != "" && !tagForm().MatchString(profile.Fill(tag, map[string]string{"name": "a", "version": "1.0.0"})) {
+		wrong([]any{"release", "tag"}, "%q can't be a Git tag", tag)
 	}
 	for i, r := range f.Textures {
 		if !doublestar.ValidatePattern(r.Match) || r.Match == "" {
@@ -436,19 +463,24 @@ func NextVersion(v string) string {
 
 // SetVersion writes a new version into vornix.toml, touching nothing else in it, and into the loaded project.
 func (p *Project) SetVersion(version string) error {
-	start, end, ok := p.Doc.Value("project", "version")
-	if !ok || !IsVersion(version) {
-		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0", Place: p.Doc.At("project", "version")}
+	if err := p.Pretend(version); err != nil {
+		return err
 	}
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
 		return err
 	}
 	defer d.Close()
-	data := slices.Concat(p.Source[:start], []byte(strconv.Quote(version)), p.Source[end:])
-	if err := d.WriteFile(FileName, data); err != nil {
-		return err
+	return d.WriteFile(FileName, p.Source)
+}
+
+// Pretend gives the loaded project another version. Its file keeps the one that it has.
+func (p *Project) Pretend(version string) error {
+	start, end, ok := p.Doc.Value("project", "version")
+	if !ok || !IsVersion(version) {
+		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0", Place: p.Doc.At("project", "version")}
 	}
+	data := slices.Concat(p.Source[:start], []byte(strconv.Quote(version)), p.Source[end:])
 	p.Source, p.File.Project.Version = data, version
 	p.Doc, _ = tomlfile.Decode(FileName, data, &File{}) // what stands behind the version has moved
 	return nil

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
+	"slices"
 
 	"github.com/pelletier/go-toml/v2"
 
@@ -73,6 +75,12 @@ func Published(p *project.Project) (list []string, err error) {
 		}
 	}
 	return list, err
+}
+
+// Items are the names of the items that the project has at a target, sorted.
+func Items(p *project.Project, target string) ([]string, error) {
+	all, err := readRecords(p)
+	return slices.Sorted(maps.Keys(all[target].Items)), err
 }
 
 // recorded finds the record of an item; ok is false when there is none.

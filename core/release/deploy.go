@@ -118,6 +118,7 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 			step.Made = append(step.Made, Made{x.Path, x.Size, string(x.Action)})
 		}
 	}
+	step.Target = t.Name
 	step.Kept = r.Changed == 0
 	step.Server = r.Status
 	step.Summary = said(plan, r)
@@ -138,7 +139,10 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	return r, step, ledger.Add(s.P, ledger.Event{Kind: kind, Time: time.Now(), Version: plan.Version, Target: t.Name, Files: files})
+	if err := ledger.Add(s.P, ledger.Event{Kind: kind, Time: time.Now(), Version: plan.Version, Target: t.Name, Files: files}); err != nil {
+		return r, step, err
+	}
+	return r, step, s.went()
 }
 
 // progress passes on how far a deployment is. Several may be under way; events are told one at a time.

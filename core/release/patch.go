@@ -2,18 +2,24 @@ package release
 
 import (
 	"context"
+	"crypto"
+	"fmt"
 	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
+	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/patch"
 	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/sign"
 )
 
 // Versions lists the versions that were released, the oldest first.
@@ -82,4 +88,163 @@ func KnownVersions(p *project.Project) ([]patch.Known, error) {
 		list = append(list, patch.Known{Version: v, Files: maps.Clone(ledger.Release(events, v).Files)})
 	}
 	return list, err
+}
+
+// patches makes patches to what is packed from the versions released before it, as many as the project says.
+func (x *running) patches(ctx context.Context) (*Step, error) {
+	step := &Step{Name: "patch", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	from, err := x.patchFrom()
+	if err != nil || len(from) == 0 {
+		return nil, err
+	}
+	head := x.P.File.Project
+	var key crypto.Signer
+	if len(x.o.Keys) > 0 {
+		key = x.o.Keys[0]
+	}
+	if key == nil && x.P.File.Signing.Required {
+		return nil, &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named", Why: "[signing] required stands in vornix.toml; players who hold to it would refuse them.",
+			Do: "Name the key's file, --key FILE, or make no patches: patches = 0 under [release]."}
+	}
+	files := map[string]string{}
+	for _, b := range x.bundles {
+		files[b.Name] = x.P.Join(bundle.Dir, b.Name)
+	}
+	now, err := patch.SideOf(ctx, bundle.Dir, files)
+	if err != nil {
+		return nil, err
+	}
+	o := patch.Options{Workers: x.o.Workers, Title: head.Title, Game: x.P.Profile.Game.ID, To: head.Version, Authors: head.Authors, Key: key, Bring: map[string]string{}}
+	if o.Notes, err = index.Notes(x.P); err != nil {
+		return nil, err
+	}
+	if o.Known, err = KnownVersions(x.P); err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(o.Known, func(k patch.Known) bool { return k.Version == head.Version }) {
+		o.Known = append(o.Known, patch.Known{Version: head.Version, Files: hashes(x.bundles)})
+	}
+	beside, err := x.beside(ctx)
+	if err != nil {
+		return nil, err
+	}
+	brought := map[string]string{}
+	for _, rel := range beside {
+		name := path.Base(rel)
+		o.Bring[name] = x.P.Join(rel)
+		if brought[name], _, err = safefile.HashFile(o.Bring[name]); err != nil {
+			return nil, err
+		}
+	}
+	if x.o.Progress != nil {
+		o.Advanced = func(done, total int64) { x.o.Progress.Advanced("", "comparing for patches", done, total) }
+	}
+	var said []string
+	for _, version := range from {
+		text, err := x.patchOne(ctx, step, version, now, brought, o)
+		if err != nil {
+			return nil, err
+		}
+		said = append(said, text)
+	}
+	step.Summary = strings.Join(said, "; ")
+	return step, nil
+}
+
+// patchFrom are the versions that patches are made from, the newest first.
+func (s *Session) patchFrom() ([]string, error) {
+	versions, err := Versions(s.P)
+	if err != nil {
+		return nil, err
+	}
+	versions = slices.DeleteFunc(versions, func(v string) bool {
+		return project.CompareVersions(v, s.P.File.Project.Version) >= 0 || slices.ContainsFunc(s.P.File.Index.Retracted, func(r project.Retracted) bool { return r.Version == v })
+	})
+	slices.Reverse(versions)
+	return versions[:min(len(versions), s.P.File.Release.PatchesFrom())], nil
+}
+
+// patchOne makes the patch from one version, unless it is there already, and says so.
+func (x *running) patchOne(ctx context.Context, step *Step, version string, now *patch.Side, brought map[string]string, o patch.Options) (string, error) {
+	if _, err := os.Stat(x.P.Join(ReleasesDir, version)); err != nil {
+		return fmt.Sprintf("none from %s, whose files are not in %s any more", version, ReleasesDir), nil
+	}
+	events, err := ledger.Read(x.P)
+	if err != nil {
+		return "", err
+	}
+	was, to := ledger.Release(events, version).Files, hashes(x.bundles)
+	if maps.Equal(was, to) {
+		return "none from " + version + ", which has the same bundles", nil
+	}
+	rel := path.Join(index.PatchesDir, fmt.Sprintf("%s-%s-to-%s%s", x.P.File.Project.Name, version, o.To, patch.Ending))
+	signer := ""
+	if o.Key != nil {
+		signer = sign.Public(o.Key)
+	}
+	key := keyOf(x.o.Program, was, to, brought, o.Title, o.Game, o.Authors, o.Notes, o.Known, signer)
+	d, err := safefile.OpenDir(x.P.Dir)
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	what := func(size int64) string {
+		whole := int64(0)
+		for _, b := range x.bundles {
+			whole += b.Size
+		}
+		return fmt.Sprintf("from %s %s, %s of the whole", version, Bytes(size), share(size, whole))
+	}
+	if before := x.journal.Steps[rel]; before.Key == key {
+		if before.SHA256 == "" {
+			return before.Why, nil
+		}
+		if sum, size, err := safefile.HashFile(d.Join(rel)); err == nil && before.SHA256 == sum {
+			step.add(rel, size, true)
+			return what(size), nil
+		}
+	}
+	old, had, err := VersionSide(ctx, x.P, version)
+	if err != nil {
+		return "", err
+	}
+	o.From, o.Bring = version, maps.Clone(o.Bring)
+	for name, file := range had { // players have what is as it was
+		if sum, _, err := safefile.HashFile(file); err == nil && sum == brought[name] {
+			delete(o.Bring, name)
+		}
+	}
+	out, err := d.Create(rel)
+	if err != nil {
+		return "", err
+	}
+	defer out.Abort()
+	made, err := patch.Make(ctx, old, now, out, o)
+	if err != nil {
+		return "", err
+	}
+	if made.Size >= made.Full {
+		text := fmt.Sprintf("none from %s: it would be no smaller than the whole", version)
+		x.journal.Steps[rel] = entry{Ended: moment(), Key: key, Why: text}
+		return text, x.journal.save(x.P)
+	}
+	if err := out.Commit(); err != nil {
+		return "", err
+	}
+	step.add(rel, made.Size, false)
+	x.journal.Steps[rel] = entry{Ended: moment(), Key: key, SHA256: made.SHA256}
+	return what(made.Size), x.journal.save(x.P)
+}
+
+// share is a part of a whole in words.
+func share(part, whole int64) string {
+	if whole == 0 {
+		return "0%"
+	}
+	p := 100 * float64(part) / float64(whole)
+	if p < 10 {
+		return fmt.Sprintf("%.2g%%", p)
+	}
+	return fmt.Sprintf("%.0f%%", p)
 }

@@ -74,10 +74,13 @@ func (x *Publishing) Refused() error {
 	return &fault.Fault{What: fmt.Sprintf("%s would refuse it: %s", x.Desk.About.Name, Count(n, "error")), Why: "Nothing was sent.", Do: "Correct them and publish again."}
 }
 
-// workshops are those that a release brings its version to: where the project has items already. Making an item is a thing of its own.
+// workshops are those that a release brings its version to: where the project has items already, and with MakeItems all.
 func (s *Session) workshops() ([]string, error) {
-	if s.o.NoWorkshops {
+	switch {
+	case s.o.NoWorkshops:
 		return nil, nil
+	case s.o.MakeItems:
+		return publish.Targets(s.P), nil
 	}
 	return publish.Published(s.P)
 }
@@ -95,7 +98,7 @@ func (s *Session) publishAll(ctx context.Context, target string, bundles []bundl
 
 // Publish does what plans say, and writes it into the ledger.
 func (s *Session) Publish(ctx context.Context, x *Publishing) (*Step, []*publish.Result, error) {
-	step := &Step{Name: "publish", Made: []Made{}, Kept: true, Findings: x.Findings}
+	step := &Step{Name: "publish", Target: x.Desk.Name, Made: []Made{}, Kept: true, Findings: x.Findings}
 	defer timed(step, time.Now())
 	if err := x.Refused(); err != nil {
 		step.Failed = true
@@ -147,7 +150,10 @@ func (s *Session) publishOne(ctx context.Context, d *publish.Desk, plan *publish
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	return r, ledger.Add(s.P, ledger.Event{Kind: ledger.Published, Time: time.Now(), Version: plan.Version, Target: d.Name, Item: plan.Item, Files: files})
+	if err := ledger.Add(s.P, ledger.Event{Kind: ledger.Published, Time: time.Now(), Version: plan.Version, Target: d.Name, Item: plan.Item, Files: files}); err != nil {
+		return r, err
+	}
+	return r, s.went()
 }
 
 // published is how publishing an item ended, in a sentence.

@@ -5,10 +5,8 @@
 package release
 
 import (
-	"cmp"
 	"context"
 	"crypto"
-	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -16,7 +14,6 @@ import (
 	"sync"
 	"time"
 
-	"vornix/core/addon"
 	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/check"
@@ -26,7 +23,6 @@ import (
 	"vornix/core/finding"
 	"vornix/core/index"
 	"vornix/core/job"
-	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/publish"
@@ -53,20 +49,25 @@ type Options struct {
 	Verify        bool            // targets are compared by content
 	WithoutServer bool            // deploy without asking the game server
 	NoWorkshops   bool            // the release stays away from workshops
+	MakeItems     bool            // the release makes items at workshops where the project has none yet
 	OnStep        func(Step)      // told of each step of a release as it ends
 	Date          string          // of the release, as in 2026-11-25; empty: the day on which it is made
 	Keys          []crypto.Signer // sign the index
 	Unsigned      bool            // the index may go out without a signature although the last one had one
 	LostKey       bool            // the index may be signed by keys that the last one does not know
+	Until         string          // the last step of a release; empty: all
+	Dry           bool            // a rehearsal: nothing leaves this machine, nothing is recorded
+	Tag           string          // Git tag of the release instead of the project's; "none" for none
 	ReplaceEdited bool            // metadata files that somebody changed by hand are written anew; what was there goes to the safe place
 }
 
 // Step is how one step ended.
 type Step struct {
 	Name     string            `json:"step"`
-	Kept     bool              `json:"kept"`    // everything was there already
-	Failed   bool              `json:"failed"`  // it did not get to its end
-	Summary  string            `json:"summary"` // one sentence
+	Target   string            `json:"target,omitempty"` // deploy, publish: where
+	Kept     bool              `json:"kept"`             // everything was there already
+	Failed   bool              `json:"failed"`           // it did not get to its end
+	Summary  string            `json:"summary"`          // one sentence
 	Made     []Made            `json:"made"`
 	Findings []finding.Finding `json:"findings"`
 	Seconds  float64           `json:"seconds"`
@@ -319,181 +320,5 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 	return step, r.Maps, nil
 }
 
-// Release runs all steps for a version; "" is the project's own. Steps that ended are in the result even with an error.
-func (s *Session) Release(ctx context.Context, version string) (steps []Step, err error) {
-	if err := s.takeVersion(version); err != nil {
-		return nil, err
-	}
-	ended := func(step *Step, err error) error {
-		if step != nil {
-			steps = append(steps, *step)
-			if s.o.OnStep != nil {
-				s.o.OnStep(*step)
-			}
-		}
-		return err
-	}
-	g, err := s.scan(ctx)
-	if err != nil {
-		return steps, err
-	}
-	targets := Writable(s.P)
-	for _, target := range targets { // a target that is not there is better found before the work than after it
-		t, err := deploy.Open(ctx, s.P, target, s.o.Access)
-		if err != nil {
-			return steps, err
-		}
-		t.Close()
-	}
-	workshops, err := s.workshops()
-	if err != nil {
-		return steps, err
-	}
-	for _, target := range workshops {
-		d, err := publish.Open(ctx, s.P, target, s.o.Publish)
-		if err != nil {
-			var f *fault.Fault
-			if errors.As(err, &f) {
-				f.Do += " To leave workshops out of this release, add --without-workshops."
-			}
-			return steps, err
-		}
-		d.Close()
-	}
-	if err := ended(Check(ctx, s.P, g)); err != nil {
-		return steps, err
-	}
-	step, built, err := s.Build(ctx, nil)
-	if step != nil {
-		step.Findings = except(step.Findings, steps[0].Findings) // what the check said is not said again
-	}
-	if err := ended(step, err); err != nil {
-		return steps, err
-	}
-	if HasBeside(s.P.Profile) {
-		step, _, err := s.Shoot(ctx, false, nil)
-		if err := ended(step, err); err != nil {
-			return steps, err
-		}
-	}
-	step, bundles, err := s.Pack(ctx, &built.Tree, false)
-	if err := ended(step, err); err != nil {
-		return steps, err
-	}
-	if err := index.Guard(s.P, bundles); err != nil {
-		return steps, err
-	}
-	var files []string
-	for _, b := range bundles {
-		files = append(files, s.P.Join(bundle.Dir, b.Name))
-	}
-	step, _, err = Try(ctx, s.P, files)
-	if err := ended(step, err); err != nil {
-		return steps, err
-	}
-	step, err = s.Addon(ctx, bundles)
-	if step != nil {
-		step.Findings = except(step.Findings, steps[0].Findings)
-	}
-	if err := ended(step, err); err != nil {
-		return steps, err
-	}
-	date := cmp.Or(s.o.Date, time.Now().UTC().Format(time.DateOnly))
-	if err := ended(s.Index(ctx, bundles, date)); err != nil {
-		return steps, err
-	}
-	for _, target := range targets {
-		if err := ended(s.Deploy(ctx, target, bundles)); err != nil {
-			return steps, err
-		}
-	}
-	for _, target := range workshops {
-		step, err := s.publishAll(ctx, target, bundles)
-		if err := ended(step, err); err != nil {
-			return steps, err
-		}
-	}
-	return steps, ended(s.record(ctx, bundles, date))
-}
-
-func except(list, said []finding.Finding) []finding.Finding {
-	return slices.DeleteFunc(slices.Clone(list), func(f finding.Finding) bool {
-		return slices.ContainsFunc(said, func(o finding.Finding) bool {
-			return o.ID == f.ID && o.Place == f.Place && o.Text == f.Text
-		})
-	})
-}
-
-// takeVersion makes version the project's, when it is a later one.
-func (s *Session) takeVersion(version string) error {
-	now := s.P.File.Project.Version
-	if version == "" || version == now {
-		return nil
-	}
-	if !project.IsVersion(version) {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + project.NextVersion(now) + "."}
-	}
-	if project.CompareVersions(version, now) < 0 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which the project has", version, now), Place: s.P.Doc.At("project", "version"),
-			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + project.NextVersion(now) + "."}
-	}
-	return s.P.SetVersion(version)
-}
-
-// record keeps a copy of everything that went out, under the version, and closes it in the ledger.
-func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string) (*Step, error) {
-	step := &Step{Name: "record", Made: []Made{}, Kept: true}
-	defer timed(step, time.Now())
-	version := s.P.File.Project.Version
-	events, err := ledger.Read(s.P)
-	if err != nil {
-		return nil, err
-	}
-	folder := path.Join(ReleasesDir, version)
-	if ledger.Release(events, version) != nil {
-		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
-		return step, nil
-	}
-	d, err := safefile.OpenDir(s.P.Dir)
-	if err != nil {
-		return nil, err
-	}
-	defer d.Close()
-	var from []string
-	for _, b := range bundles {
-		from = append(from, path.Join(bundle.Dir, b.Name))
-	}
-	g, err := s.scan(ctx)
-	if err != nil {
-		return nil, err
-	}
-	metadata, _ := addon.Make(s.P, g, addon.Options{})
-	for _, f := range metadata {
-		if f.Place == "beside" {
-			from = append(from, path.Join(AddonDir, f.Path))
-		}
-	}
-	from = append(from, path.Join(index.Dir, index.FileName))
-	from = append(from, s.besidePictures(g)...)
-	for _, rel := range from {
-		to := path.Join(folder, path.Base(rel))
-		_, size, err := d.CopyFrom(ctx, d.Join(rel), to)
-		if err != nil {
-			return nil, err
-		}
-		step.add(to, size, false)
-	}
-	step.Summary = fmt.Sprintf("version %s is finished; a copy of what went out is in %s", version, folder)
-	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
-}
-
 // Bytes prints a size for people.
 func Bytes(n int64) string { return text.Bytes(n) }
-
-func hashes(bundles []bundle.Bundle) map[string]string {
-	files := map[string]string{}
-	for _, b := range bundles {
-		files[b.Name] = b.SHA256
-	}
-	return files
-}

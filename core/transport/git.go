@@ -98,11 +98,12 @@ func (g *Git) git(ctx context.Context, args ...string) (string, error) {
 	if g.o.URL != "" { // should the clone be damaged, git must not find the repository that the project itself may lie in
 		args = append([]string{"--git-dir", filepath.Join(g.work, ".git"), "--work-tree", g.work}, args...)
 	}
-	out, err := g.gitIn(ctx, g.work, args...)
+	out, err := RunGit(ctx, g.work, args...)
 	return strings.TrimRight(out, "\n"), err
 }
 
-func (g *Git) gitIn(ctx context.Context, dir string, args ...string) (string, error) {
+// RunGit runs the program git in a folder, with answers in its own words for programs, and without questions.
+func RunGit(ctx context.Context, dir string, args ...string) (string, error) {
 	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.safecrlf=false", "-c", "core.quotePath=false", "-c", "advice.detachedHead=false"}, args...)...)
 	cmd.Dir = dir
 	cmd.Env = append(cmd.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
@@ -156,7 +157,7 @@ func (g *Git) clone(ctx context.Context) error {
 	if err := parent.RemoveTree(filepath.Base(g.work)); err != nil { // one of another address, or one that was not finished
 		return err
 	}
-	if _, err := g.gitIn(ctx, parent.Path(), "clone", "--no-checkout", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
+	if _, err := RunGit(ctx, parent.Path(), "clone", "--no-checkout", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
 		return g.unreachable(err)
 	}
 	return nil
@@ -403,7 +404,7 @@ func (g *Git) Older(ctx context.Context, rel, sum, to string) (bool, error) {
 		return false, nil // nothing has been committed yet
 	}
 	for commit := range strings.FieldsSeq(commits) {
-		out, err := g.gitIn(ctx, g.work, "cat-file", "blob", commit+":"+name) // whose line ends are not touched
+		out, err := RunGit(ctx, g.work, "cat-file", "blob", commit+":"+name) // whose line ends are not touched
 		if err != nil {
 			continue // there it was removed
 		}

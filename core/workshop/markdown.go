@@ -3,27 +3,14 @@ package workshop
 import (
 	"bytes"
 	"fmt"
-	"html/template"
 	"net/url"
 	"slices"
 	"strings"
 
-	"github.com/gomarkdown/markdown"
 	"github.com/gomarkdown/markdown/ast"
-	"github.com/gomarkdown/markdown/html"
-	"github.com/gomarkdown/markdown/parser"
+
+	"vornix/core/markup"
 )
-
-// parse reads common Markdown, with tables and struck-out words.
-func parse(text string) ast.Node {
-	return parser.NewWithExtensions(parser.NoIntraEmphasis | parser.Tables | parser.FencedCode | parser.Strikethrough | parser.SpaceHeadings | parser.BackslashLineBreak | parser.NoEmptyLineBeforeBlock).Parse([]byte(text))
-}
-
-// HTML is what a text in Markdown looks like on a page. Raw HTML in it is left out, and so are addresses that run programs.
-func HTML(text string) template.HTML {
-	r := html.NewRenderer(html.RendererOptions{Flags: html.SkipHTML | html.Safelink | html.NofollowLinks | html.NoreferrerLinks})
-	return template.HTML(markdown.Render(parse(text), r)) // which escapes what is no Markdown
-}
 
 // Check holds a text in Markdown to what is taken.
 func (m Markdown) Check(field, text string) (list []Wrong) {
@@ -52,7 +39,7 @@ func (m Markdown) Check(field, text string) (list []Wrong) {
 			wrong(to, "%q begins with %s:, and taken is %s", to, u.Scheme, strings.Join(links, ", "))
 		}
 	}
-	ast.WalkFunc(parse(text), func(n ast.Node, entering bool) ast.WalkStatus {
+	ast.WalkFunc(markup.Parse(text), func(n ast.Node, entering bool) ast.WalkStatus {
 		if !entering {
 			return ast.GoToNext
 		}

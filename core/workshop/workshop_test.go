@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/fault"
+	"vornix/core/markup"
 	"vornix/core/workshop"
 )
 
@@ -98,7 +99,7 @@ func TestMarkdown(t *testing.T) {
 		assert.Equal(t, want, list[0].String(), text)
 	}
 	for _, text := range []string{"<script>alert(1)</script>", "[x](javascript:alert(1))", "![x](javascript:alert(1))", "<a href='javascript:alert(1)'>x</a>", "[x](data:text/html;base64,aaaa)", "<img src=x onerror=alert(1)>"} {
-		html := strings.ToLower(string(workshop.HTML(text)))
+		html := strings.ToLower(string(markup.HTML(text)))
 		for _, bad := range []string{"<script", "javascript:", "onerror", "data:text"} {
 			assert.NotContains(t, html, bad, text)
 		}
@@ -317,6 +318,6 @@ func FuzzMarkdown(f *testing.F) {
 		for _, w := range m.Check("description", text) {
 			assert.LessOrEqual(t, w.Line, 1+strings.Count(text, "\n"))
 		}
-		assert.NotContains(t, strings.ToLower(string(workshop.HTML(text))), "<script")
+		assert.NotContains(t, strings.ToLower(string(markup.HTML(text))), "<script")
 	})
 }

@@ -26,6 +26,7 @@ import (
 	"vornix/core/patch"
 	"vornix/core/profile"
 	"vornix/core/project"
+	"vornix/core/report"
 	"vornix/core/sign"
 	"vornix/core/sprite"
 	"vornix/demo"
@@ -36,6 +37,7 @@ var published = map[string]struct {
 	of    any
 }{
 	"project.json":      {"A Vornix project: vornix.toml", &project.File{}},
+	"report.json":       {"A Vornix report on a release: out/reports/VERSION.json", &report.Report{}},
 	"profile.json":      {"A Vornix game profile", &profile.Profile{}},
 	"material.json":     {"A Vornix material", &material.Material{}},
 	"texture.json":      {"How one Vornix texture is made: NAME.texture.toml", &project.Sidecar{}},
@@ -72,7 +74,7 @@ func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 
 // tagOf is where a file's keys are named.
 func tagOf(name string) string {
-	if name == "sprite-index.json" || name == "patch.json" || name == "index.json" {
+	if name == "report.json" || strings.HasSuffix(name, ".answer.json") || name == "sprite-index.json" || name == "patch.json" || name == "index.json" {
 		return "json"
 	}
 	return "toml"

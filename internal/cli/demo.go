@@ -8,8 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/publish"
 	"vornix/core/release"
@@ -100,17 +98,18 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
 	a.out.Say("server  up    a stand-in of a workshop answers at %s", shop.URL)
 	o := a.options()
-	o.OnStep = a.out.Step
+	o.OnStep, o.MakeItems = a.out.Step, true
 	s, err := release.Open(p, "vornix demo", o)
 	if err != nil {
 		return nil, err
 	}
 	defer s.Close()
 	one := &demoAnswer{Project: head.Name, Version: head.Version}
-	if one.Steps, err = s.Release(ctx, ""); err != nil {
+	run, err := s.Release(ctx, "")
+	if one.Steps = run.Steps; err != nil {
 		return one, err
 	}
-	if err := a.demoPublish(ctx, s, one); err != nil {
+	if err := a.demoPublished(ctx, s, one); err != nil {
 		return one, err
 	}
 	c, err := standin.Dial(ctx, server.URL, standin.Calls{})
@@ -127,32 +126,20 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	return one, nil
 }
 
-// demoPublish makes the project's items on its workshop, unless they are there, and gets them as a player.
-func (a *app) demoPublish(ctx context.Context, s *release.Session, one *demoAnswer) error {
+// demoPublished gets the project's items from its workshop as a player does.
+func (a *app) demoPublished(ctx context.Context, s *release.Session, one *demoAnswer) error {
 	for _, target := range publish.Targets(s.P) {
-		if done, err := publish.Published(s.P); err != nil || len(done) > 0 {
-			return err // the release has brought it there
-		}
-		bundles, err := bundle.Packed(s.P)
+		d, err := publish.Open(ctx, s.P, target, a.publishing())
 		if err != nil {
 			return err
 		}
-		load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, s.P) }
-		x, err := release.PlanPublish(ctx, s.P, load, target, bundles, nil, publish.PlanOptions{}, a.publishing())
+		defer d.Close()
+		items, err := publish.Items(s.P, target)
 		if err != nil {
 			return err
 		}
-		defer x.Desk.Close()
-		step, results, err := s.Publish(ctx, x)
-		if step != nil {
-			one.Steps = append(one.Steps, *step)
-			a.out.Step(*step)
-		}
-		if err != nil {
-			return err
-		}
-		for _, r := range results {
-			step, _, err := s.TryPublished(ctx, x.Desk, r.Item)
+		for _, item := range items {
+			step, _, err := s.TryPublished(ctx, d, item)
 			if step != nil {
 				step.Findings = nil // the release has said them
 				one.Steps = append(one.Steps, *step)

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -76,7 +75,7 @@ what the map says of itself, how much of which material is seen, terrains, props
 				}
 				rows = append(rows, []string{string(c.State), what, old, now, grown(c.Grown())})
 				if c.State == compare.Changed && isMap(c.Path) {
-					if list := mapsWithin(names, c.Path); len(list) > 0 {
+					if list := compare.Maps(names[0], names[1], c.Path); len(list) > 0 {
 						d.Maps = append(d.Maps, mapChanges{c.Path, list})
 					}
 				}
@@ -148,55 +147,6 @@ func (a *app) versionFolder(name string) string {
 }
 
 func isMap(name string) bool { return strings.EqualFold(filepath.Ext(name), ".vnm") }
-
-// mapsWithin compares a compiled map that is on both sides.
-func mapsWithin(names []string, file string) []mapfile.Change {
-	var m [2]*mapfile.Map
-	for i, name := range names {
-		data, err := fileWithin(name, file)
-		if err != nil {
-			return nil
-		}
-		if m[i], err = mapfile.Read(data); err != nil {
-			return nil
-		}
-	}
-	return mapfile.Diff(m[0], m[1])
-}
-
-// fileWithin reads a file out of a bundle, a folder, or a folder of bundles.
-func fileWithin(name, file string) ([]byte, error) {
-	info, err := os.Stat(name)
-	if err != nil {
-		return nil, err
-	}
-	if !info.IsDir() {
-		return fileInBundle(name, file)
-	}
-	data, err := os.ReadFile(filepath.Join(name, filepath.FromSlash(file)))
-	if err == nil {
-		return data, nil
-	}
-	entries, _ := os.ReadDir(name)
-	for _, e := range entries {
-		if data, err := fileInBundle(filepath.Join(name, e.Name()), file); err == nil {
-			return data, nil
-		}
-	}
-	return nil, err
-}
-
-func fileInBundle(name, file string) ([]byte, error) {
-	b, err := mount.OpenAny(name)
-	if err != nil {
-		return nil, err
-	}
-	defer b.Close()
-	if b.MapData != nil && filepath.Base(name) == file {
-		return slices.Clone(b.MapData), nil
-	}
-	return b.ReadFile(file)
-}
 
 // diffMaps compares two compiled maps that stand alone.
 func (a *app) diffMaps(answer *show.Answer, args []string) error {

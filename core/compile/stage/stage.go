@@ -16,6 +16,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 )
 
 // The long stages, in the order in which they run.
@@ -49,6 +50,7 @@ type Env struct {
 	Memory   int64    // bytes that a stage may take; 0: DefaultMemory
 	Store    Store    // nil: nothing is kept
 	Progress func(stage string, done, total int64)
+	Took     func(stage string, d time.Duration) // told how long a stage took; nil: nobody wants to know
 	// Grows is told, before a stage takes memory, about how many bytes it will be; nil: nobody wants to know.
 	Grows func(bytes int64)
 }

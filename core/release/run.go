@@ -1,0 +1,441 @@
+package release
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"vornix/core/addon"
+	"vornix/core/build"
+	"vornix/core/bundle"
+	"vornix/core/deploy"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/index"
+	"vornix/core/ledger"
+	"vornix/core/nearest"
+	"vornix/core/needs"
+	"vornix/core/project"
+	"vornix/core/publish"
+	"vornix/core/report"
+	"vornix/core/safefile"
+)
+
+// StepNames are the steps of a release at which it can be told to end, in their order. After the last the version is recorded, tagged
+// and reported on.
+var StepNames = []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "patch", "index", "deploy", "publish"}
+
+// Run is how a release went.
+type Run struct {
+	Steps   []Step
+	Version string
+	Report  *report.Report // nil unless it came to its end
+}
+
+// running is a release on its way.
+type running struct {
+	*Session
+	r       *Run
+	journal *journal
+	g       *needs.Graph
+	date    string
+	targets []string
+	shops   []string
+	tag     *tagger
+
+	built   *build.Result
+	bundles []bundle.Bundle
+	checked []finding.Finding
+}
+
+// Release runs all steps for a version; "" is the project's own. The steps that ended are there even with an error.
+func (s *Session) Release(ctx context.Context, version string) (*Run, error) {
+	x := &running{Session: s, r: &Run{}}
+	err := x.prepare(ctx, version)
+	x.r.Version = s.P.File.Project.Version
+	if err != nil {
+		return x.r, err
+	}
+	for _, step := range []struct {
+		name string
+		run  func(context.Context) error
+	}{
+		{"check", x.check}, {"build", x.build}, {"shoot", x.shoot}, {"sweep", x.sweep}, {"pack", x.pack}, {"try", x.try}, {"addon", x.addon}, {"patch", x.patch},
+		{"index", x.index}, {"deploy", x.deploy}, {"publish", x.publish}, {"", x.finish},
+	} {
+		if err := ctx.Err(); err != nil {
+			return x.r, err
+		}
+		if err := step.run(ctx); err != nil {
+			return x.r, err
+		}
+		if step.name == s.o.Until && step.name != "" {
+			return x.r, nil
+		}
+	}
+	return x.r, nil
+}
+
+// prepare finds out what would stop the release later: better before the work than after it.
+func (x *running) prepare(ctx context.Context, version string) error {
+	if u := x.o.Until; u != "" && !slices.Contains(StepNames, u) {
+		return NoStep(u)
+	}
+	if err := CanTake(x.P, version); err != nil {
+		return err
+	}
+	tag, err := x.openTag(ctx, cmp.Or(version, x.P.File.Project.Version))
+	if err != nil {
+		return err
+	}
+	x.tag = tag
+	if x.reaches("deploy") {
+		x.targets = Writable(x.P)
+		for _, target := range x.targets {
+			t, err := deploy.Open(ctx, x.P, target, x.o.Access)
+			if err != nil {
+				return err
+			}
+			t.Close()
+		}
+	}
+	if x.reaches("publish") {
+		if x.shops, err = x.workshops(); err != nil {
+			return err
+		}
+		for _, target := range x.shops {
+			d, err := publish.Open(ctx, x.P, target, x.o.Publish)
+			if err != nil {
+				var f *fault.Fault
+				if errors.As(err, &f) {
+					f.Do += " To leave workshops out of this release, add --without-workshops."
+				}
+				return err
+			}
+			d.Close()
+		}
+	}
+	if version != "" && version != x.P.File.Project.Version {
+		take := x.P.SetVersion
+		if x.o.Dry {
+			take = x.P.Pretend
+		}
+		if err := take(version); err != nil {
+			return err
+		}
+	}
+	x.journal = openJournal(x.P, x.o.Dry)
+	x.date = cmp.Or(x.o.Date, time.Now().UTC().Format(time.DateOnly))
+	x.g, err = x.scan(ctx)
+	return err
+}
+
+// NoStep says that a release has no step of a name.
+func NoStep(name string) error {
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a release has no step %q", name), Do: "Its steps are " + strings.Join(StepNames, ", ") + "."}
+	if near := nearest.Word(name, StepNames); near != "" {
+		f.Do = fmt.Sprintf("Did you mean %q?", near)
+	}
+	return f
+}
+
+// reaches says whether the release goes as far as a step.
+func (x *running) reaches(step string) bool {
+	return x.o.Until == "" || slices.Index(StepNames, x.o.Until) >= slices.Index(StepNames, step)
+}
+
+// ended takes how a step ended: it is shown, and written down.
+func (x *running) ended(step *Step, key string, err error) error {
+	if step == nil {
+		return err
+	}
+	x.r.Steps = append(x.r.Steps, *step)
+	if x.o.OnStep != nil {
+		x.o.OnStep(*step)
+	}
+	if err == nil {
+		err = x.journal.end(x.P, step, key)
+	}
+	return err
+}
+
+func (x *running) check(ctx context.Context) error {
+	step, err := Check(ctx, x.P, x.g)
+	if step != nil {
+		x.checked = step.Findings
+	}
+	return x.ended(step, "", err)
+}
+
+func (x *running) build(ctx context.Context) error {
+	step, built, err := x.Build(ctx, nil)
+	if step != nil {
+		step.Findings = except(step.Findings, x.checked) // what the check said is not said again
+	}
+	x.built = built
+	return x.ended(step, "", err)
+}
+
+func (x *running) shoot(ctx context.Context) error {
+	if !HasBeside(x.P.Profile) {
+		return nil
+	}
+	step, _, err := x.Shoot(ctx, false, nil)
+	return x.ended(step, "", err)
+}
+
+// sweep says what is stray, and moves nothing: that is for somebody who looks.
+func (x *running) sweep(ctx context.Context) error {
+	step := &Step{Name: "sweep", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	plan, err := PlanSweep(ctx, x.P, x.g, nil, nil)
+	if err != nil {
+		return err
+	}
+	step.Summary = "nothing is stray"
+	if n := len(plan.Go); n > 0 {
+		step.Summary = fmt.Sprintf("%s, %s, that no release needs; they stay, 'vornix sweep' moves them away", Count(n, "stray file"), Bytes(plan.Size()))
+	}
+	return x.ended(step, "", nil)
+}
+
+func (x *running) pack(ctx context.Context) error {
+	step, bundles, err := x.Pack(ctx, &x.built.Tree, false)
+	x.bundles = bundles
+	if err := x.ended(step, "", err); err != nil {
+		return err
+	}
+	return index.Guard(x.P, bundles)
+}
+
+func (x *running) try(ctx context.Context) error {
+	key := tryKey(x.P, x.o.Program, x.bundles)
+	if before := x.journal.Steps["try"]; before.Key == key && before.Step != nil {
+		step := *before.Step
+		step.Kept, step.Seconds = true, 0
+		step.Summary += fmt.Sprintf(", at %s: the bundles are the same", before.Ended.Local().Format("2006-01-02 15:04"))
+		return x.ended(&step, "", nil)
+	}
+	var files []string
+	for _, b := range x.bundles {
+		files = append(files, x.P.Join(bundle.Dir, b.Name))
+	}
+	step, _, err := Try(ctx, x.P, files)
+	return x.ended(step, key, err)
+}
+
+func (x *running) addon(ctx context.Context) error {
+	step, err := x.Addon(ctx, x.bundles)
+	if step != nil {
+		step.Findings = except(step.Findings, x.checked)
+	}
+	return x.ended(step, "", err)
+}
+
+func (x *running) patch(ctx context.Context) error {
+	step, err := x.patches(ctx)
+	return x.ended(step, "", err)
+}
+
+func (x *running) index(ctx context.Context) error {
+	if x.o.Dry { // its number rises with every change, and can't be given back
+		return nil
+	}
+	step, err := x.Index(ctx, x.bundles, x.date)
+	return x.ended(step, "", err)
+}
+
+func (x *running) deploy(ctx context.Context) error {
+	for _, target := range x.targets {
+		run := x.Deploy
+		if x.o.Dry {
+			run = x.rehearseDeploy
+		}
+		step, err := run(ctx, target, x.bundles)
+		if err := x.ended(step, "", err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (x *running) publish(ctx context.Context) error {
+	for _, target := range x.shops {
+		run := x.publishAll
+		if x.o.Dry {
+			run = x.rehearsePublish
+		}
+		step, err := run(ctx, target, x.bundles)
+		if err := x.ended(step, "", err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// finish closes the version, tags it and reports on it.
+func (x *running) finish(ctx context.Context) error {
+	if x.o.Dry {
+		return nil
+	}
+	step, err := x.record(ctx, x.bundles, x.date)
+	if err := x.ended(step, "", err); err != nil {
+		return err
+	}
+	if x.tag != nil {
+		step, err := x.tag.run(ctx, x.P)
+		if err := x.ended(step, "", err); err != nil {
+			return err
+		}
+	}
+	if err := x.journal.finish(x.P); err != nil {
+		return err
+	}
+	rep, step, err := x.report(ctx)
+	x.r.Report = rep
+	return x.ended(step, "", err)
+}
+
+// rehearseDeploy says what a deployment would do.
+func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
+	step := &Step{Name: "deploy", Target: target, Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, s.o.Access, s.o.Verify)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Target.Close()
+	n, size := 0, int64(0)
+	for _, w := range d.Plan.Steps {
+		if w.Action != deploy.Leave {
+			n++
+			size += w.Size
+		}
+	}
+	step.Summary = fmt.Sprintf("%s would get version %s: %s to change, %s at most", target, d.Plan.Version, Count(n, "file"), Bytes(size))
+	if n == 0 {
+		step.Summary = fmt.Sprintf("%s has version %s already", target, d.Plan.Version)
+	}
+	return step, nil
+}
+
+// rehearsePublish says what publishing would do.
+func (s *Session) rehearsePublish(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
+	step := &Step{Name: "publish", Target: target, Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	x, err := PlanPublish(ctx, s.P, s.scan, target, bundles, nil, publish.PlanOptions{Overwrite: s.o.Overwrite}, s.o.Publish)
+	if err != nil {
+		return nil, err
+	}
+	defer x.Desk.Close()
+	step.Findings = x.Findings
+	var said []string
+	for _, p := range x.Plans {
+		n := 0
+		for _, w := range p.Steps {
+			if w.Action != publish.Leave {
+				n++
+			}
+		}
+		said = append(said, fmt.Sprintf("%s would get %s at %s: %s to change", p.Item, p.Version, target, Count(n, "part")))
+	}
+	step.Summary = strings.Join(said, "; ")
+	if err := x.Refused(); err != nil {
+		step.Failed = true
+		return step, err
+	}
+	return step, nil
+}
+
+func except(list, said []finding.Finding) []finding.Finding {
+	return slices.DeleteFunc(slices.Clone(list), func(f finding.Finding) bool {
+		return slices.ContainsFunc(said, func(o finding.Finding) bool {
+			return o.ID == f.ID && o.Place == f.Place && o.Text == f.Text
+		})
+	})
+}
+
+// CanTake says whether a version can be the project's: "" and its own can, and later ones.
+func CanTake(p *project.Project, version string) error {
+	now := p.File.Project.Version
+	if version == "" || version == now {
+		return nil
+	}
+	if !project.IsVersion(version) {
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + project.NextVersion(now) + "."}
+	}
+	if project.CompareVersions(version, now) < 0 {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which the project has", version, now), Place: p.Doc.At("project", "version"),
+			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + project.NextVersion(now) + "."}
+	}
+	return nil
+}
+
+// record keeps a copy of everything that went out, under the version, and closes it in the ledger.
+func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string) (*Step, error) {
+	step := &Step{Name: "record", Made: []Made{}, Kept: true}
+	defer timed(step, time.Now())
+	version := s.P.File.Project.Version
+	events, err := ledger.Read(s.P)
+	if err != nil {
+		return nil, err
+	}
+	folder := path.Join(ReleasesDir, version)
+	if ledger.Release(events, version) != nil {
+		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
+		return step, nil
+	}
+	d, err := safefile.OpenDir(s.P.Dir)
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	var from []string
+	for _, b := range bundles {
+		from = append(from, path.Join(bundle.Dir, b.Name))
+	}
+	beside, err := s.beside(ctx)
+	if err != nil {
+		return nil, err
+	}
+	from = append(from, beside...)
+	from = append(from, path.Join(index.Dir, index.FileName))
+	for _, rel := range from {
+		to := path.Join(folder, path.Base(rel))
+		_, size, err := d.CopyFrom(ctx, d.Join(rel), to)
+		if err != nil {
+			return nil, err
+		}
+		step.add(to, size, false)
+	}
+	step.Summary = fmt.Sprintf("version %s is finished; a copy of what went out is in %s", version, folder)
+	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
+}
+
+// beside lists what goes out with the bundles: metadata files and pictures, as paths in the project.
+func (s *Session) beside(ctx context.Context) (list []string, err error) {
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	metadata, _ := addon.Make(s.P, g, addon.Options{})
+	for _, f := range metadata {
+		if f.Place == "beside" {
+			list = append(list, path.Join(AddonDir, f.Path))
+		}
+	}
+	return append(list, s.besidePictures(g)...), nil
+}
+
+func hashes(bundles []bundle.Bundle) map[string]string {
+	files := map[string]string{}
+	for _, b := range bundles {
+		files[b.Name] = b.SHA256
+	}
+	return files
+}
