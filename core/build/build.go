@@ -94,6 +94,7 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 	pl.pictures(pictures, true)
 	pl.included()
 	pl.metadata()
+	pl.own(o.Own)
 	return pl
 }
 

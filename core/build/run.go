@@ -40,6 +40,8 @@ type Options struct {
 	Maps     []string
 	// Program tells one build of Vornix from another: results of the quick look are only believed from the same one.
 	Program string
+	// Own is what steps of the project's own are run with.
+	Own Own
 	// Stages says how maps are compiled.
 	Stages Stages
 }
@@ -140,6 +142,11 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		only = pictureJobs(pictures, o.Maps)
 	case len(o.Paths) > 0:
 		if only, err = planned.selectJobs(o.Paths); err != nil {
+			return nil, err
+		}
+	}
+	if slices.ContainsFunc(jobs, func(j *job.Job) bool { return j.Step == "step" && (only == nil || slices.Contains(only, j.ID)) }) {
+		if err := o.Own.trusted(p); err != nil {
 			return nil, err
 		}
 	}

@@ -8,6 +8,8 @@ var (
 
 	AcceptUnused = declare("accept.unused", Note, "An acceptance that matches nothing may hide the next, real case.", "Remove the [[accept]] block, or correct its finding or where.")
 
+	StepFailed = declare("step.failed", Error, "What it makes would be missing from the release.", "Correct the command under [[step]], or what it reads.")
+
 	MapSyntax    = declare("map.syntax", Error, "The map can't be compiled, so it would be missing from the release.", "Correct the line.")
 	MapDuplicate = declare("map.duplicate-name", Error, "Two things with one name can't be told apart by the game.", "Give one of them another name.")
 	MapName      = declare("map.name-differs", Error, "A game that looks a map up by its file finds another name inside and does not load it.", "Make the name after 'map' and the file name the same.")

@@ -14,6 +14,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/safefile"
 )
 
 // Task is what a running job sees of the world: its declared inputs, and where its outputs go. That it can read and
@@ -54,6 +55,22 @@ func (t *Task) Copy(ctx context.Context, input, output string) error {
 	if errors.Is(err, errChanged) {
 		return changed(input)
 	}
+	if err == nil {
+		t.outputs = append(t.outputs, o)
+	}
+	return err
+}
+
+// Take makes a file at a system path a declared output, however large. It is left where it is.
+func (t *Task) Take(ctx context.Context, from, output string) error {
+	if !slices.Contains(t.job.Outputs, output) {
+		return fmt.Errorf("job %q makes %s without declaring it", t.job.ID, output)
+	}
+	sum, _, err := safefile.HashFile(from)
+	if err != nil {
+		return err
+	}
+	o, err := t.run.store.keepFile(ctx, from, output, sum)
 	if err == nil {
 		t.outputs = append(t.outputs, o)
 	}

@@ -254,6 +254,9 @@ func Needed(g *Graph, pictures []string) map[string]bool {
 	for _, image := range pictures {
 		needed[image] = true
 	}
+	for file := range g.ByStep {
+		needed[file] = true
+	}
 	return needed
 }
 

@@ -87,6 +87,7 @@ type Graph struct {
 	Files    []project.Info
 	Assets   []*Asset // by kind and name
 	Findings []finding.Finding
+	ByStep   map[string]bool // files that steps of the project's own read
 	byKey    map[string]*Asset
 	classes  map[Kind]*profile.Content
 	files    []string                      // paths of Files

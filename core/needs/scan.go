@@ -27,9 +27,12 @@ import (
 
 // Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
 func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
-	g := &Graph{Files: files, byKey: map[string]*Asset{}, classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
+	g := &Graph{Files: files, ByStep: map[string]bool{}, byKey: map[string]*Asset{}, classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
 	for _, f := range files {
 		g.files = append(g.files, f.Path)
+		if p.ReadByStep(f.Path) {
+			g.ByStep[f.Path] = true
+		}
 	}
 	g.collect(p)
 	g.readDefaults(p)

@@ -55,6 +55,7 @@ type File struct {
 	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
+	Steps    []Step            `toml:"step" jsonschema:"description=Commands of the project's own that make files which ship"`
 	Release  Release           `toml:"release" jsonschema:"description=What a release does besides"`
 	Pages    Pages             `toml:"page" jsonschema:"description=What workshops show of the project"`
 	Signing  Signing           `toml:"signing" jsonschema:"description=Whose signatures count"`
@@ -330,6 +331,7 @@ func (p *Project) validate() []finding.Finding {
 			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it must ship."))
 		}
 	}
+	list = append(list, p.steps()...)
 	list = append(list, p.targets()...)
 	list = append(list, p.pages()...)
 	for i, key := range p.File.Signing.Trusted {

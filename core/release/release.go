@@ -42,6 +42,7 @@ type Options struct {
 	Workers       int
 	Stages        build.Stages // how maps are compiled
 	Progress      job.Progress
+	Own           build.Own       // what steps of the project's own are run with
 	Program       string          // tells one build of Vornix from another
 	Access        deploy.Access   // what lets in at targets
 	Publish       publish.Access  // what lets in at workshops
@@ -204,7 +205,7 @@ func Count(n int, word string) string {
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Studio: &s.studio})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}

@@ -85,6 +85,9 @@ func NewPlan(ctx context.Context, p *project.Project, g *needs.Graph, o Options)
 	for _, image := range o.Pictures {
 		used[image] = true
 	}
+	for file := range g.ByStep {
+		used[file] = true
+	}
 	needed := needs.Needed(g, o.Pictures)
 	plan := &Plan{Go: []Item{}, Left: []Item{}}
 	for _, file := range w.order {
@@ -100,6 +103,8 @@ func NewPlan(ctx context.Context, p *project.Project, g *needs.Graph, o Options)
 		case w.exactly(file):
 		case git[file]:
 			item.Left = "Git tracks it"
+		case g.ByStep[file]:
+			item.Left = "a step of the project reads it"
 		case needed[file] || used[file] && g.Takes(file):
 			item.Left = "something needs it"
 		case used[file]:

@@ -156,7 +156,7 @@ func (a *app) root() *cobra.Command {
 	root.SetHelpCommandGroupID("start")
 	root.SetCompletionCommandGroupID("start")
 	add("start", a.demoCommand(), a.newCommand())
-	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand())
+	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand(), a.trustCommand())
 	add("ship", a.addonCommand(), a.patchCommand(), a.indexCommand(), a.deployCommand(), a.publishCommand(), a.releaseCommand(), a.statusCommand(), a.keyCommand(), a.fetchCommand())
 	add("look", a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.deltaCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
@@ -258,7 +258,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 }
 
 func (a *app) options() release.Options {
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Stages: build.Stages{Grows: grow}}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Stages: build.Stages{Grows: grow}}
 }
 
 // session loads and locks the project.

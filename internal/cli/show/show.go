@@ -12,6 +12,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 	"unicode/utf8"
 
@@ -32,6 +33,7 @@ type Out struct {
 	Terminal bool
 	// Width of the terminal in characters; 100 when it isn't one.
 	Width                int
+	saying               sync.Mutex // held by one of several that run at once
 	colourOut, colourErr bool
 }
 
@@ -166,6 +168,19 @@ func (o *Out) made(s release.Step) {
 	}
 	if hidden > 0 {
 		fmt.Fprintln(o.Stdout, paint(o.colourOut, faint, fmt.Sprintf("             and %d smaller (--verbose lists all)", hidden)))
+	}
+}
+
+// Said shows what a command of the project's own printed: when it failed, and with --verbose always.
+func (o *Out) Said(step string, output []byte, failed bool) {
+	if o.JSON || len(output) == 0 || !failed && !o.Verbose {
+		return
+	}
+	o.saying.Lock()
+	defer o.saying.Unlock()
+	fmt.Fprintln(o.Stderr, paint(o.colourErr, faint, Clean(step)+" said:"))
+	for line := range strings.SplitSeq(CleanLines(string(output)), "\n") {
+		fmt.Fprintln(o.Stderr, "    "+line)
 	}
 }
 

@@ -1,0 +1,333 @@
+package build
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/needs"
+	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/core/safefile"
+)
+
+// ownVersion is raised when a step of a project's own would be run otherwise.
+const ownVersion = 1
+
+// Own is what steps of a project's own are run with.
+type Own struct {
+	// Untrusted says which of a project's commands nobody has trusted here; nil: nobody trusts any.
+	Untrusted func(p *project.Project) ([]string, error)
+	Environ   []string // NAME=value; of these a step sees what it names, and what every program needs
+	Program   string   // path of this program, for {vornix}
+	// Said is told what a step printed, when it ends; nil: nobody wants to know.
+	Said func(step string, output []byte, failed bool)
+}
+
+// longestStep is how long a step may take when it does not say.
+const longestStep = 10 * time.Minute
+
+// everywhere are the variables that every program needs.
+var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA"}
+
+// own adds the project's own steps. They come last, since they may read what other jobs make.
+func (pl *planner) own(own Own) {
+	made := map[string]string{} // by output: its job
+	for _, j := range pl.jobs {
+		for _, o := range j.Outputs {
+			made[o] = j.ID
+		}
+	}
+	type planned struct {
+		step   *project.Step
+		values map[string]string
+		job    *job.Job
+	}
+	var list []planned
+	head := pl.p.File.Project
+	for i := range pl.p.File.Steps {
+		s := &pl.p.File.Steps[i]
+		of := []string{""}
+		if s.Each == "map" {
+			of = nil
+			for _, m := range pl.g.Of(needs.Map) {
+				of = append(of, m.Name)
+			}
+		}
+		for _, m := range of {
+			x := planned{step: s, values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
+			id := "step " + s.Name
+			if m != "" {
+				x.values["map"] = m
+				id += " " + m
+			}
+			x.job = &job.Job{ID: id, Step: "step", Version: ownVersion, Outputs: s.Files(x.values)}
+			for _, o := range x.job.Outputs {
+				made[o] = id
+				if m != "" {
+					pl.maps[o] = []string{m}
+				}
+			}
+			place := pl.p.StepPlace(i)
+			x.job.Run = func(ctx context.Context, t *job.Task) error { return pl.runOwn(ctx, t, own, s, x.job, x.values, place) }
+			list = append(list, x)
+		}
+	}
+	for _, x := range list {
+		var earlier []string
+		for _, pattern := range x.step.Reads(x.values) {
+			if below, ok := strings.CutPrefix(pattern, project.TreeDir+"/"); ok {
+				for o, id := range made {
+					if match, _ := doublestar.Match(below, o); match && id != x.job.ID {
+						x.job.After, earlier = append(x.job.After, id), append(earlier, o)
+					}
+				}
+				continue
+			}
+			for _, f := range pl.g.Files {
+				if match, _ := doublestar.Match(pattern, f.Path); match {
+					x.job.Inputs = append(x.job.Inputs, f.Path)
+				}
+			}
+		}
+		for _, l := range []*[]string{&x.job.Inputs, &x.job.After, &earlier} {
+			slices.Sort(*l)
+			*l = slices.Compact(*l)
+		}
+		x.job.Recipe = recipe(struct {
+			Step    project.Step
+			Values  map[string]string
+			Earlier []string
+		}{*x.step, x.values, earlier})
+		x.values["earlier"] = strings.Join(earlier, "\n")
+		pl.add(x.job)
+	}
+}
+
+// trusted refuses a build whose project has steps of its own that nobody trusted here.
+func (o Own) trusted(p *project.Project) error {
+	if len(p.File.Steps) == 0 {
+		return nil
+	}
+	fresh := p.Trusts()
+	if o.Untrusted != nil {
+		var err error
+		if fresh, err = o.Untrusted(p); err != nil {
+			return err
+		}
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s that nobody has trusted on this machine", commands(len(fresh))), Place: p.StepPlace(slices.Index(p.Trusts(), fresh[0])),
+		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
+}
+
+// runOwn runs a step in a folder of its own that holds its inputs, and takes its outputs over.
+func (pl *planner) runOwn(ctx context.Context, t *job.Task, own Own, s *project.Step, j *job.Job, values map[string]string, place fault.Place) error {
+	scratch, err := safefile.NewScratchDir(pl.p.State())
+	if err != nil {
+		return err
+	}
+	defer scratch.Close()
+	inputs, err := pl.layOut(ctx, t, scratch, values)
+	if err != nil {
+		return err
+	}
+	const outFolder = "out"
+	for _, folder := range []string{workFolder, outFolder} {
+		if err := scratch.MakeFolder(folder); err != nil {
+			return err
+		}
+	}
+	root, err := filepath.Abs(scratch.Path())
+	if err != nil {
+		return err
+	}
+	out := filepath.Join(root, outFolder)
+	for _, o := range j.Outputs { // a program that writes a file seldom makes its folder
+		if dir := path.Dir(o); dir != "." {
+			if err := scratch.MakeFolder(path.Join(outFolder, dir)); err != nil {
+				return err
+			}
+		}
+	}
+	failed := func(format string, args ...any) error {
+		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(place, "the step %q %s", strings.TrimPrefix(j.ID, "step "), fmt.Sprintf(format, args...))}}
+	}
+	args, err := pl.command(own, s, values, inputs, out)
+	if err != nil {
+		return failed("could not be run: %v", err)
+	}
+	limited, cancel := context.WithTimeout(ctx, cmp.Or(time.Duration(s.Longest)*time.Second, longestStep))
+	defer cancel()
+	cmd := exec.CommandContext(limited, args[0], args[1:]...)
+	cmd.Dir = filepath.Join(root, workFolder)
+	cmd.Env = own.environ(s, root)
+	cmd.WaitDelay = 2 * time.Second
+	alone(cmd)
+	var printed, said bytes.Buffer
+	kept := &keptWriter{w: &said} // the same for both, so that one goroutine writes
+	cmd.Stderr, cmd.Stdout = kept, kept
+	if s.Stdout != "" {
+		cmd.Stdout = &printed
+	}
+	runErr := cmd.Run()
+	if own.Said != nil && ctx.Err() == nil {
+		own.Said(strings.TrimPrefix(j.ID, "step "), bytes.TrimSpace(said.Bytes()), runErr != nil)
+	}
+	var exit *exec.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case limited.Err() != nil:
+		return failed("did not end in %s", cmp.Or(time.Duration(s.Longest)*time.Second, longestStep))
+	case errors.As(runErr, &exit):
+		return failed("ended with exit code %d%s", exit.ExitCode(), lastLine(said.Bytes()))
+	case runErr != nil:
+		return failed("could not be run: %v", runErr)
+	}
+	if s.Stdout != "" {
+		file := profile.Fill(s.Stdout, values)
+		if err := t.Write(file, printed.Bytes()); err != nil {
+			return err
+		}
+	}
+	for _, o := range j.Outputs {
+		if s.Stdout != "" && o == profile.Fill(s.Stdout, values) {
+			continue
+		}
+		file := filepath.Join(out, filepath.FromSlash(o))
+		info, err := os.Lstat(file)
+		if err != nil || !info.Mode().IsRegular() {
+			return failed("did not make %s%s", o, lastLine(said.Bytes()))
+		}
+		if err := t.Take(ctx, file, o); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// workFolder is where a step runs, inside its scratch folder.
+const workFolder = "work"
+
+// layOut copies a step's inputs to where it runs: sources at their paths in the project, what the build made below out/tree.
+func (pl *planner) layOut(ctx context.Context, t *job.Task, scratch *safefile.ScratchDir, values map[string]string) (list []string, err error) {
+	for _, rel := range t.Inputs() {
+		f, err := scratch.Create(path.Join(workFolder, rel))
+		if err != nil {
+			return nil, err
+		}
+		defer f.Abort()
+		if err := f.Fill(ctx, pl.p.Join(rel)); err != nil {
+			return nil, err
+		}
+		if info, err := os.Stat(pl.p.Join(rel)); err == nil && info.Mode()&0o111 != 0 {
+			f.Executable()
+		}
+		if f.SHA256() != t.Sum(rel) {
+			return nil, &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel}, Do: "Build again when it has been saved."}
+		}
+		if err := f.CommitCache(); err != nil {
+			return nil, err
+		}
+		list = append(list, rel)
+	}
+	for rel := range strings.SplitSeq(values["earlier"], "\n") {
+		if rel == "" {
+			continue
+		}
+		data, err := t.Output(rel)
+		if err != nil {
+			return nil, err
+		}
+		at := path.Join(project.TreeDir, rel)
+		if err := scratch.WriteCache(path.Join(workFolder, at), data); err != nil {
+			return nil, err
+		}
+		list = append(list, at)
+	}
+	return list, nil
+}
+
+// command fills in a step's command.
+func (pl *planner) command(own Own, s *project.Step, values map[string]string, inputs []string, out string) ([]string, error) {
+	all := map[string]string{"out": out, "vornix": own.Program}
+	for k, v := range values {
+		all[k] = v
+	}
+	delete(all, "earlier")
+	var args []string
+	for _, a := range s.Command {
+		if a == "{inputs}" {
+			args = append(args, inputs...)
+			continue
+		}
+		args = append(args, profile.Fill(a, all))
+	}
+	if strings.Contains(s.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
+		return args, nil
+	}
+	found, err := exec.LookPath(args[0])
+	if err != nil {
+		return nil, fmt.Errorf("there is no program %q on this machine", args[0])
+	}
+	args[0] = found
+	return args, nil
+}
+
+// environ is what a step sees of the environment, with what makes programs give the same on any machine and day.
+func (o Own) environ(s *project.Step, temp string) (list []string) {
+	for _, v := range o.Environ {
+		name, _, _ := strings.Cut(v, "=")
+		same := func(n string) bool { return n == name || runtime.GOOS == "windows" && strings.EqualFold(n, name) }
+		if slices.ContainsFunc(everywhere, same) || slices.ContainsFunc(s.Environment, same) {
+			list = append(list, v)
+		}
+	}
+	return append(list, "TZ=UTC", "LC_ALL=C.UTF-8", "SOURCE_DATE_EPOCH=0", "TMPDIR="+temp, "TEMP="+temp, "TMP="+temp)
+}
+
+// lastLine is the last thing that a program said, for a sentence.
+func lastLine(said []byte) string {
+	lines := strings.Split(strings.TrimSpace(strings.ToValidUTF8(string(said), "\ufffd")), "\n")
+	if last := strings.TrimSpace(lines[len(lines)-1]); last != "" {
+		return ": " + last
+	}
+	return ""
+}
+
+// keptWriter keeps the most that is worth to be shown of what a program says.
+type keptWriter struct{ w *bytes.Buffer }
+
+const mostSaid = 1 << 20
+
+func (l *keptWriter) Write(p []byte) (int, error) {
+	if room := mostSaid - l.w.Len(); room > 0 {
+		l.w.Write(p[:min(room, len(p))])
+	}
+	return len(p), nil
+}
+
+func commands(n int) string {
+	if n == 1 {
+		return "1 command"
+	}
+	return fmt.Sprintf("%d commands", n)
+}
