@@ -33,13 +33,18 @@ const Version = 2
 const (
 	Dir        = project.OutDir + "/bundles"
 	IntoMapDir = project.OutDir + "/into-map"
+	// PlayRoot is the folder of a stand-in that plays what is being worked on: its bundles are for nobody else.
+	PlayRoot = project.StateDir + "/play"
 )
 
 // place is where bundles go, and what is remembered of them.
 type place struct{ dir, state string }
 
-func placeOf(o Options) place {
-	if o.IntoMap {
+func placeOf(p *project.Project, o Options) place {
+	switch {
+	case o.Play:
+		return place{path.Join(PlayRoot, p.Profile.Server.Bundles), project.StateDir + "/pack-play"}
+	case o.IntoMap:
 		return place{IntoMapDir, project.StateDir + "/pack-into-map"}
 	}
 	return place{Dir, project.StateDir + "/pack"}
@@ -68,6 +73,7 @@ type Result struct {
 type Options struct {
 	Workers int
 	IntoMap bool // content goes into the compiled maps, whatever the profile says, beside the bundles
+	Play    bool // to be played here and now, below PlayRoot; may be a draft
 	// Wrote is told how much of all content is packed.
 	Wrote func(done, total int64)
 }
@@ -110,7 +116,7 @@ func Pack(ctx context.Context, p *project.Project, tree *build.Tree, o Options) 
 		return nil, err
 	}
 	defer dir.Close()
-	w := &packer{ctx: ctx, p: p, o: o, dir: dir, place: placeOf(o), form: formOf(p, o), watch: newWatch(p)}
+	w := &packer{ctx: ctx, p: p, o: o, dir: dir, place: placeOf(p, o), form: formOf(p, o), watch: newWatch(p)}
 	if data, err := dir.ReadFile(w.place.state + ".json"); err == nil {
 		_ = json.Unmarshal(data, &w.old) // damaged memory is as good as none
 	}
@@ -476,7 +482,7 @@ func (w *packer) find(bundle, name string) (keptEntry, bool) {
 
 // Packed lists the bundles of the last Pack that are still on disk as they were packed.
 func Packed(p *project.Project) ([]Bundle, error) {
-	at := placeOf(Options{})
+	at := placeOf(p, Options{})
 	data, err := os.ReadFile(p.Join(at.state + ".json"))
 	var list []kept
 	if err != nil || json.Unmarshal(data, &list) != nil || len(list) == 0 {
@@ -497,7 +503,7 @@ func Packed(p *project.Project) ([]Bundle, error) {
 
 // Known lists the slash paths in the project of all bundles of the last runs of Pack, whether they are as they were packed or not.
 func Known(p *project.Project) (files []string) {
-	for _, at := range []place{placeOf(Options{}), placeOf(Options{IntoMap: true})} {
+	for _, at := range []place{placeOf(p, Options{}), placeOf(p, Options{IntoMap: true})} {
 		var list []kept
 		if data, err := os.ReadFile(p.Join(at.state + ".json")); err == nil && json.Unmarshal(data, &list) == nil {
 			for _, k := range list {

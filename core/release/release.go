@@ -286,6 +286,15 @@ func (s *Session) Pack(ctx context.Context, tree *build.Tree, intoMap bool) (*St
 	return step, r.Bundles, nil
 }
 
+// Play packs a tree, which may be a draft, for a stand-in that plays what is being worked on.
+func (s *Session) Play(ctx context.Context, tree *build.Tree) ([]bundle.Bundle, error) {
+	r, err := bundle.Pack(ctx, s.P, tree, bundle.Options{Workers: s.o.Workers, Play: true})
+	if err != nil {
+		return nil, err
+	}
+	return r.Bundles, nil
+}
+
 func (s *Step) add(rel string, size int64, kept bool) {
 	state := "made"
 	if kept {

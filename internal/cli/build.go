@@ -10,12 +10,14 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/installer"
+	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
 
 func (a *app) buildCommand() *cobra.Command {
 	var stages func() (build.Stages, error)
+	var watching watchFlags
 	cmd := &cobra.Command{
 		Use:   "build [PATH...]",
 		Short: "Compile maps, textures, materials, sprites and sounds that changed into out/tree",
@@ -25,35 +27,51 @@ removed. PATH is a source, a folder of sources or a map's name; only what is mad
 
 The long stages of maps (visibility, lighting, reflections, navigation) keep what they made by content: a moved camera lights
 nothing again. With --draft they are quick and rough, with --stage only those named run. Neither is for players: every command
-that packs builds in full first. A build that was stopped goes on where it was.`,
+that packs builds in full first. A build that was stopped goes on where it was.
+
+With --watch it builds again whenever a source is saved, and says what changed and how long it took; with --server also a stand-in of
+the game's server plays what was built, drafts too, and loads it anew each time.`,
 		Example: `  vornix build
   vornix build maps/cairn_station.vnx textures/rock
-  vornix build cairn_station --draft --stage lighting`,
+  vornix build cairn_station --draft --stage lighting
+  vornix build --watch --draft --server`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			how, err := stages()
 			if err != nil {
 				return err
+			}
+			if err := watching.check(); err != nil {
+				return err
+			}
+			if watching.on {
+				return a.watch(ctx, args, how, watching)
 			}
 			s, err := a.session("build", func(o *release.Options) { o.Stages = how })
 			if err != nil {
 				return err
 			}
 			defer s.Close()
-			paths := []string{}
-			for _, arg := range args {
-				if rel := inProject(s.P, arg); rel != "." {
-					paths = append(paths, rel)
-				}
-			}
-			if len(paths) < len(args) { // the project's own folder: all of it
-				paths = nil
-			}
-			step, _, err := s.Build(ctx, paths)
+			step, _, err := s.Build(ctx, pathsIn(s.P, args))
 			return a.step(answer, step, err)
 		}),
 	}
 	stages = stageFlags(cmd)
+	watching.add(cmd)
 	return cmd
+}
+
+// pathsIn are sources that were typed as they are called in the project; nil for all of it.
+func pathsIn(p *project.Project, args []string) []string {
+	paths := []string{}
+	for _, arg := range args {
+		if rel := inProject(p, arg); rel != "." {
+			paths = append(paths, rel)
+		}
+	}
+	if len(paths) < len(args) { // the project's own folder
+		return nil
+	}
+	return paths
 }
 
 func (a *app) packCommand() *cobra.Command {

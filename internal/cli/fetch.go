@@ -194,7 +194,7 @@ func (a *app) fetchWatch(ctx context.Context, dir string, o fetch.Options, every
 			if err != nil {
 				exit = fault.KindOf(err).ExitCode()
 			}
-			a.out.Answer(&show.Answer{Command: "fetch", Result: r}, err, exit)
+			a.out.Line(&show.Answer{Command: "fetch", Result: r}, err, exit)
 			return
 		}
 		line := ""

@@ -383,7 +383,12 @@ type ErrorAnswer struct {
 }
 
 // Answer prints the object of a command, once: a command that runs on may have said it already.
-func (o *Out) Answer(a *Answer, err error, exit int) {
+func (o *Out) Answer(a *Answer, err error, exit int) { o.answer(a, err, exit, "  ") }
+
+// Line is Answer as one line, for what goes on.
+func (o *Out) Line(a *Answer, err error, exit int) { o.answer(a, err, exit, "") }
+
+func (o *Out) answer(a *Answer, err error, exit int, indent string) {
 	if !o.JSON || a.said {
 		return
 	}
@@ -413,6 +418,6 @@ func (o *Out) Answer(a *Answer, err error, exit int) {
 	}
 	e := json.NewEncoder(o.Stdout)
 	e.SetEscapeHTML(false)
-	e.SetIndent("", "  ")
+	e.SetIndent("", indent)
 	_ = e.Encode(a) // a closed standard output can't be told to anybody
 }
