@@ -30,6 +30,7 @@ type entry struct {
 	Ended   time.Time `json:"ended"`
 	Seconds float64   `json:"seconds"`       // when it last had something to do
 	Key     string    `json:"key,omitempty"` // of all that decides its result, where no file shows that
+	When    time.Time `json:"when,omitzero"` // Key and Step are of
 	Step    *Step     `json:"step,omitempty"`
 	SHA256  string    `json:"sha256,omitempty"` // of a file; empty when it was decided to make none
 	Why     string    `json:"why,omitempty"`    // then
@@ -67,6 +68,18 @@ func openJournal(p *project.Project, rehearsal bool) *journal {
 // moment is now, as it is written down.
 func moment() time.Time { return time.Now().UTC().Truncate(time.Second) }
 
+// last is the last step that came to its end; empty when none did.
+func (j *journal) last() (last string) {
+	for _, name := range StepNames {
+		for id, e := range j.Steps {
+			if !e.Ended.IsZero() && (id == name || strings.HasPrefix(id, name+" ")) {
+				last = name
+			}
+		}
+	}
+	return last
+}
+
 // end writes down that a step ended. With a key, its result is kept.
 func (j *journal) end(p *project.Project, step *Step, key string) error {
 	id := strings.TrimSpace(step.Name + " " + step.Target)
@@ -77,7 +90,7 @@ func (j *journal) end(p *project.Project, step *Step, key string) error {
 	}
 	if key != "" {
 		kept := *step
-		e.Key, e.Step = key, &kept
+		e.Key, e.Step, e.When = key, &kept, e.Ended
 	}
 	j.Steps[id] = e
 	return j.save(p)

@@ -99,14 +99,7 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 func (plan *Planned) steps(p *project.Project, o Options) {
 	j := readJournal(p)
 	if j.Version == plan.Version && j.Finished.IsZero() && !plan.Released {
-		plan.Begun = j.Begun
-		for _, name := range StepNames {
-			for id, e := range j.Steps {
-				if !e.Ended.IsZero() && (id == name || strings.HasPrefix(id, name+" ")) {
-					plan.Stopped = name
-				}
-			}
-		}
+		plan.Begun, plan.Stopped = j.Begun, j.last()
 	}
 	packed, err := bundle.Packed(p)
 	fresh := err == nil && len(plan.Build) == 0

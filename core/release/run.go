@@ -218,7 +218,7 @@ func (x *running) try(ctx context.Context) error {
 	if before := x.journal.Steps["try"]; before.Key == key && before.Step != nil {
 		step := *before.Step
 		step.Kept, step.Seconds = true, 0
-		step.Summary += fmt.Sprintf(", at %s: the bundles are the same", before.Ended.Local().Format("2006-01-02 15:04"))
+		step.Summary += fmt.Sprintf(", at %s: the bundles are the same", before.When.Local().Format("2006-01-02 15:04"))
 		return x.ended(&step, "", nil)
 	}
 	var files []string

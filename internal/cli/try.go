@@ -52,9 +52,9 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 				return a.bringBack(ctx, answer, o.installed)
 			}
 			files := args
+			var packed []bundle.Bundle
 			if len(files) == 0 {
-				packed, err := bundle.Packed(p)
-				if err != nil {
+				if packed, err = bundle.Packed(p); err != nil {
 					return err
 				}
 				for _, b := range packed {
@@ -66,6 +66,9 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 			}
 			step, maps, err := release.Try(ctx, p, files)
 			answer.Result = maps
+			if err == nil && packed != nil {
+				err = release.NoteTried(p, programID(), packed, step)
+			}
 			err = a.step(answer, step, err)
 			a.mapTable(maps)
 			return err

@@ -1,0 +1,293 @@
+package release
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vornix/core/build"
+	"vornix/core/bundle"
+	"vornix/core/deploy"
+	"vornix/core/finding"
+	"vornix/core/index"
+	"vornix/core/ledger"
+	"vornix/core/project"
+	"vornix/core/publish"
+)
+
+// Overview is where a project stands: what is made, what is released, what is where, and what to do next.
+type Overview struct {
+	Project  string          `json:"project"`
+	Version  string          `json:"version"`
+	Profile  string          `json:"profile"`
+	Errors   int             `json:"errors"` // that a check finds
+	Warnings int             `json:"warnings"`
+	Notes    int             `json:"notes"`
+	Stale    []string        `json:"stale"`    // jobs that a build would run
+	Pictures []string        `json:"pictures"` // beside bundles, that would be made
+	Packed   []bundle.Bundle `json:"packed"`
+	Tried    bool            `json:"tried"` // what is packed was tried, as it is
+	Indexed  bool            `json:"indexed"`
+	UnderWay string          `json:"under_way"` // the last step of a release of this version that did not come to its end
+	Released string          `json:"released"`  // the latest finished version
+	Changed  bool            `json:"changed"`   // what is packed is not what was released
+	Stray    int             `json:"stray"`     // files that no release needs
+	Targets  []*deploy.State `json:"targets"`
+	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
+	Workshops []*publish.State `json:"workshops"`
+	Next      string           `json:"next"` // a command; empty when nothing is to be done
+	Why       string           `json:"why"`
+
+	Rows [][2]string `json:"-"` // the same for people
+}
+
+// Survey finds out where a project stands. It changes nothing. The last two say how the state of a target and of a
+// workshop's item reads.
+func Survey(ctx context.Context, p *project.Project, o Options, targetWords func(*deploy.State) string, itemWords func(*publish.State) string) (*Overview, error) {
+	head := p.File.Project
+	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{}, Pictures: []string{}, Packed: []bundle.Bundle{}}
+	looked := make(chan struct{})
+	go func() { // others may not answer for a while
+		defer close(looked)
+		v.Targets, v.Workshops = lookAtAll(ctx, p, o)
+	}()
+	err := v.here(ctx, p, o)
+	<-looked
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range v.Targets {
+		v.row("on "+t.Target, targetWords(t))
+	}
+	for _, w := range v.Workshops {
+		v.row("at "+w.Target, itemWords(w))
+	}
+	v.abroad()
+	return v, nil
+}
+
+func (v *Overview) row(what, format string, args ...any) {
+	v.Rows = append(v.Rows, [2]string{what, fmt.Sprintf(format, args...)})
+}
+
+// next takes the first thing that is to be done; what comes later waits for it.
+func (v *Overview) next(command, why string, args ...any) {
+	if v.Next == "" {
+		v.Next, v.Why = command, fmt.Sprintf(why, args...)
+	}
+}
+
+// here looks at what is on this machine.
+func (v *Overview) here(ctx context.Context, p *project.Project, o Options) error {
+	head := p.File.Project
+	v.row("project", "%s %s for %s", head.Title, head.Version, p.Profile.Game.Title)
+	g, err := Scan(ctx, p)
+	if err != nil {
+		return err
+	}
+	checked, _ := Check(ctx, p, g) // the error says that there are errors
+	if checked != nil {
+		v.Errors, v.Warnings, v.Notes = finding.Count(checked.Findings, finding.Error), finding.Count(checked.Findings, finding.Warning), finding.Count(checked.Findings, finding.Note)
+		v.row("checked", "%s", Tally(checked.Findings))
+	}
+	if v.Errors > 0 {
+		v.next("vornix check", "%s would keep it from being released", Count(v.Errors, "error"))
+	}
+	if o.Own.Untrusted != nil && len(p.File.Steps) > 0 {
+		fresh, err := o.Own.Untrusted(p)
+		if err != nil {
+			return err
+		}
+		if n := len(fresh); n > 0 {
+			v.row("steps", "%s of its own that nobody has trusted on this machine", Count(n, "command"))
+			v.next("vornix trust", "it may run no command of its own before that")
+		}
+	}
+	if err := v.made(ctx, p, o); err != nil {
+		return err
+	}
+	if plan, err := PlanSweep(ctx, p, g, nil, nil); err == nil {
+		if v.Stray = len(plan.Go); v.Stray > 0 {
+			v.row("stray", "%s, %s, that no release needs ('vornix sweep --plan' lists them)", Count(v.Stray, "file"), Bytes(plan.Size()))
+		}
+	}
+	return v.gone(p)
+}
+
+// made looks at what is built, pictured, packed, tried and indexed.
+func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err error) {
+	stale, err := build.Stale(ctx, p, o.Program)
+	if err != nil {
+		return err
+	}
+	v.Stale = append(v.Stale, stale...)
+	if len(stale) == 0 {
+		v.row("built", "up to date")
+	} else {
+		v.row("built", "%d to build: %s", len(stale), few(stale))
+		v.next("vornix build", "%s not as the sources are", are(stale))
+	}
+	if HasBeside(p.Profile) {
+		g, err := Scan(ctx, p)
+		if err != nil {
+			return err
+		}
+		list, err := build.StaleBeside(ctx, p, g)
+		if err != nil {
+			return err
+		}
+		for _, id := range list {
+			v.Pictures = append(v.Pictures, strings.TrimPrefix(id, build.PictureStep+" "))
+		}
+		if len(list) == 0 {
+			v.row("pictures", "up to date")
+		} else {
+			v.row("pictures", "%d to make: %s", len(list), few(v.Pictures))
+			v.next("vornix shoot", "%s not as the maps are", are(v.Pictures))
+		}
+	}
+	packed, err := bundle.Packed(p)
+	if err != nil {
+		v.row("packed", "no: %s", err)
+		v.next("vornix pack", "nothing is packed of what is built")
+	} else {
+		v.Packed = packed
+		var names []string
+		for _, b := range packed {
+			names = append(names, fmt.Sprintf("%s (%s)", b.Name, Bytes(b.Size)))
+		}
+		older := ""
+		if len(stale) > 0 {
+			older = ", of an older build"
+		}
+		v.row("packed", "%s%s", few(names), older)
+		j := readJournal(p)
+		e := j.Steps["try"]
+		if v.Tried = e.Key == tryKey(p, o.Program, packed); v.Tried {
+			v.row("tried", "as it is packed")
+		} else {
+			v.row("tried", "not as it is packed")
+			v.next("vornix try", "nobody has tried it without everything else")
+		}
+	}
+	x, err := index.Check(p)
+	if err != nil {
+		v.row("indexed", "no: %s", err)
+		v.next("vornix index write", "players' programs would not hear of it")
+		return nil
+	}
+	v.Indexed = true
+	state := fmt.Sprintf("number %d", x.Serial)
+	if len(x.Signatures) > 0 {
+		state += ", signed"
+		if x.Expires != "" {
+			state += ", good until " + x.Expires[:min(len(x.Expires), len(time.DateOnly))]
+		}
+	}
+	if x.Expired(time.Now()) {
+		state += ": expired, so players refuse it"
+		v.next("vornix index sign", "players refuse an index that has expired")
+	}
+	v.row("indexed", "%s", state)
+	return nil
+}
+
+// gone looks at what was released.
+func (v *Overview) gone(p *project.Project) error {
+	events, err := ledger.Read(p)
+	if err != nil {
+		return err
+	}
+	var last *ledger.Event
+	for i := range events {
+		if events[i].Kind == ledger.Released {
+			last = &events[i]
+			v.Released = last.Version
+		}
+	}
+	if last == nil {
+		v.row("released", "nothing yet")
+	} else {
+		text := fmt.Sprintf("%s on %s", last.Version, last.Date)
+		if v.Changed = len(v.Packed) > 0 && last.Version == v.Version && !maps.Equal(last.Files, hashes(v.Packed)); v.Changed {
+			text += "; what is packed is not what was released"
+		}
+		v.row("released", "%s", text)
+	}
+	if j := readJournal(p); j.Version == v.Version && j.Finished.IsZero() && ledger.Release(events, v.Version) == nil {
+		if v.UnderWay = j.last(); v.UnderWay != "" {
+			v.row("under way", "the release of %s, which came as far as %s", v.Version, v.UnderWay)
+		}
+	}
+	switch {
+	case v.Released != v.Version:
+		v.next("vornix release", "version %s is not released", v.Version)
+	case v.Changed:
+		v.next("vornix release "+project.NextVersion(v.Version), "version %s is finished, and what is packed is not what was released", v.Version)
+	}
+	return nil
+}
+
+// abroad says what is to be done where releases go.
+func (v *Overview) abroad() {
+	for _, t := range v.Targets {
+		switch {
+		case t.Error != "" || t.Kind == "web":
+		case t.Half != "":
+			v.next("vornix deploy "+t.Target, "a deployment to it did not come to its end")
+		case len(t.Drift) > 0:
+			v.next("vornix deploy "+t.Target+" --plan", "%s there changed since", Count(len(t.Drift), "file"))
+		case v.Released != "" && t.Version != v.Released:
+			v.next("vornix deploy "+t.Target, "it does not have version %s", v.Released)
+		}
+	}
+	for _, w := range v.Workshops {
+		if w.There != nil && w.There.Withdrawn == nil && v.Released != "" && w.There.Version != v.Released && w.There.Version != "" {
+			v.next("vornix publish "+w.Target, "%s has version %s there", w.Item, w.There.Version)
+		}
+	}
+}
+
+// lookAtAll looks at all targets at once.
+func lookAtAll(ctx context.Context, p *project.Project, o Options) ([]*deploy.State, []*publish.State) {
+	names, workshops := Targets(p), publish.Targets(p)
+	list := make([]*deploy.State, len(names))
+	items := make([][]*publish.State, len(workshops))
+	var wg sync.WaitGroup
+	for i, name := range names {
+		wg.Go(func() { list[i] = deploy.Look(ctx, p, name, o.Access, false) })
+	}
+	for i, name := range workshops {
+		wg.Go(func() { items[i] = publish.Survey(ctx, p, name, o.Publish) })
+	}
+	wg.Wait()
+	return list, slices.Concat(items...)
+}
+
+// few names the first of many.
+func few(list []string) string {
+	if len(list) > 3 {
+		return strings.Join(list[:3], ", ") + " …"
+	}
+	return strings.Join(list, ", ")
+}
+
+// are begins a sentence on the first of several things.
+func are(list []string) string {
+	if len(list) == 1 {
+		return list[0] + " is"
+	}
+	return fmt.Sprintf("%s and %d more are", list[0], len(list)-1)
+}
+
+// NoteTried writes down that bundles were tried, so that neither status nor a release asks for it again.
+func NoteTried(p *project.Project, program string, bundles []bundle.Bundle, step *Step) error {
+	j := readJournal(p)
+	kept := *step
+	j.Steps["try"] = entry{When: moment(), Key: tryKey(p, program, bundles), Step: &kept}
+	return j.save(p)
+}
