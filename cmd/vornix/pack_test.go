@@ -184,6 +184,13 @@ func TestAsking(t *testing.T) {
 		out, _ := cmd.CombinedOutput() // its exit code is not that of the program on every system
 		return string(out)
 	}
+	dir := t.TempDir()
+	said := ask(dir, "night_lanes\nkestrel-post\nNight Lanes\n", exe+" new")
+	for _, want := range []string{"The new project's folder (my_maps):", "one of burrow-tramways, kestrel-post (burrow-tramways):", "Its title, which players read (Night Lanes):", "next: cd night_lanes && vornix pack"} {
+		assert.Contains(t, said, want)
+	}
+	assert.Contains(t, read(t, dir, "night_lanes", "vornix.toml"), `title = "Night Lanes"`)
+
 	p := quickly(t, "highline")
 	backup := filepath.Join(p, "maps/cairn_station.vnx~")
 	assert.Contains(t, ask(p, "n\n", exe+" sweep --rule backup"), "Move them away? [y/N]")

@@ -418,9 +418,46 @@ func TestNewProjects(t *testing.T) {
 	assert.Contains(t, o.err, "burrow-tramways, kestrel-post")
 	own := strings.Replace(string(must(os.ReadFile("../../demo/profiles/kestrel-post.toml"))), `id = "kestrel-post"`, `id = "own-game"`, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.toml"), []byte(own), 0o666))
+	put(t, filepath.Join(dir, "profiles", "own-game.toml"), own)
+	ok(t, dir, "new", "named", "--profile", "own-game")
+	assert.FileExists(t, filepath.Join(dir, "named/profiles/own-game.toml"), "it comes from the folder here, so it goes along")
 	ok(t, dir, "new", "own", "--profile", "own.toml", "--title", "Own \"Maps\"")
 	assert.FileExists(t, filepath.Join(dir, "own/profiles/own-game.toml"))
 	assert.Contains(t, ok(t, filepath.Join(dir, "own"), "check").out, "nothing wrong")
+}
+
+// A project of files that somebody has: it says what it takes for what, takes metadata over, leaves the pile as it is, and builds.
+func TestAProjectOfAPile(t *testing.T) {
+	t.Parallel()
+	from := project(t, "lower-sidings")
+	ok(t, from, "addon", "write")
+	dir := t.TempDir()
+	pile := filepath.Join(dir, "old stuff")
+	for folder, to := range map[string]string{"maps": "src", "materials": "mat", "textures": "img", "sprites": "img/sprites", "sounds": "noises"} {
+		require.NoError(t, os.CopyFS(filepath.Join(pile, to), os.DirFS(filepath.Join(from, folder))))
+	}
+	put(t, filepath.Join(pile, "info.ini"), "[depot]\ntitle = Old Sidings\nversion = 3.1.4\nsignal = green\n")
+	put(t, filepath.Join(pile, "thing.blend"), "x")
+	plan := ok(t, dir, "new", "--from", "old stuff", "--plan").out
+	for _, want := range []string{"for Burrow Tramways, as the maps tell", "thing.blend", "nothing of a project ends in .blend", "[sources]", `maps = "src"`, "nothing was written"} {
+		assert.Contains(t, plan, want)
+	}
+	assert.NoFileExists(t, filepath.Join(pile, "vornix.toml"))
+	a := parse(t, ok(t, dir, "new", "again", "--from", "old stuff", "--json"))
+	var result struct {
+		From   string
+		Errors int
+		Taken  []struct{ To, State string }
+	}
+	require.NoError(t, json.Unmarshal(a.Result, &result))
+	assert.Zero(t, result.Errors)
+	assert.Contains(t, ok(t, filepath.Join(dir, "again"), "pack").out, "1 bundle with 22 packed files")
+	assert.NoFileExists(t, filepath.Join(pile, "vornix.toml"), "the pile stays as it is")
+	assert.Equal(t, 3, vornix(t, dir, "new", "again", "--from", "old stuff").exit, "what is there is not overwritten")
+	ok(t, dir, "new", "old stuff", "--from", "old stuff", "--title", "In Place")
+	assert.Contains(t, read(t, pile, "vornix.toml"), `title = "In Place"`)
+	assert.Equal(t, 2, vornix(t, dir, "new", "third", "--from", "old stuff").exit, "it is a project now")
+	assert.Equal(t, 2, vornix(t, dir, "new").exit, "there is nobody to ask")
 }
 
 func must[T any](v T, err error) T {

@@ -41,7 +41,8 @@ type app struct {
 	projectDir string
 	jobs       int
 	yes        bool
-	cpuProfile string // for those who make Vornix faster
+	in         *bufio.Reader // what somebody types; nil until it is read
+	cpuProfile string        // for those who make Vornix faster
 }
 
 // handled marks an error that has been shown.
@@ -283,27 +284,54 @@ func (a *app) step(answer *show.Answer, s *release.Step, err error) error {
 	return err
 }
 
+// asks says whether somebody is there to be asked.
+func (a *app) asks() bool {
+	return !a.out.JSON && a.out.Terminal && term.IsTerminal(int(os.Stdin.Fd()))
+}
+
+// ask asks for a line; an empty one is what otherwise says.
+func (a *app) ask(ctx context.Context, question, otherwise string) (string, error) {
+	if otherwise != "" {
+		question += " (" + otherwise + ")"
+	}
+	fmt.Fprintf(a.out.Stderr, "%s: ", question)
+	line, err := a.line(ctx)
+	return first(line, otherwise), err
+}
+
+// line is what somebody types.
+func (a *app) line(ctx context.Context) (string, error) {
+	if a.in == nil {
+		a.in = bufio.NewReader(os.Stdin)
+	}
+	typed := make(chan string, 1)
+	go func() { // reading can't be interrupted; it ends with the program
+		line, _ := a.in.ReadString('\n')
+		typed <- strings.TrimSpace(line)
+	}()
+	select {
+	case <-ctx.Done():
+		return "", ctx.Err()
+	case line := <-typed:
+		return line, nil
+	}
+}
+
 // confirm asks before something outward or destructive happens. The plan has been shown.
 func (a *app) confirm(ctx context.Context, question string) error {
 	if a.yes {
 		return nil
 	}
-	if a.out.JSON || !a.out.Terminal || !term.IsTerminal(int(os.Stdin.Fd())) {
+	if !a.asks() {
 		return &fault.Fault{Kind: fault.Usage, What: "nothing was done: this needs a yes", Why: "There is no terminal to ask at.", Do: "Add --yes to do it, or --plan to see it only."}
 	}
 	fmt.Fprintf(a.out.Stderr, "%s [y/N] ", question)
-	answer := make(chan string, 1)
-	go func() { // reading can't be interrupted; it ends with the program
-		line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-		answer <- strings.ToLower(strings.TrimSpace(line))
-	}()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case line := <-answer:
-		if line == "y" || line == "yes" {
-			return nil
-		}
+	line, err := a.line(ctx)
+	if err != nil {
+		return err
+	}
+	if line = strings.ToLower(line); line == "y" || line == "yes" {
+		return nil
 	}
 	return &fault.Fault{Kind: fault.Refused, What: "nothing was done"}
 }
