@@ -8,6 +8,10 @@ var (
 
 	AcceptUnused = declare("accept.unused", Note, "An acceptance that matches nothing may hide the next, real case.", "Remove the [[accept]] block, or correct its finding or where.")
 
+	ProfileDead        = declare("profile.no-effect", Warning, "Whoever wrote it believes in a rule that is not there.", "Correct the name, or remove the line.")
+	ProfileContradicts = declare("profile.contradicts", Warning, "Maps that the rules allow do not work in the game.", "Make the two agree.")
+	ProfileMode        = declare("profile.mode-contained", Note, "Servers that search by part of a word start maps in the wrong mode.", "If the game compares whole words, all is well.")
+
 	StepFailed = declare("step.failed", Error, "What it makes would be missing from the release.", "Correct the command under [[step]], or what it reads.")
 
 	MapSyntax    = declare("map.syntax", Error, "The map can't be compiled, so it would be missing from the release.", "Correct the line.")

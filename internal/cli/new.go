@@ -126,7 +126,9 @@ func (a *app) newEmpty(ctx context.Context, answer *show.Answer, dir string, f n
 	if err != nil {
 		return err
 	}
-	withProfile(files, prof, f.profile)
+	if err := withProfile(files, prof, f.profile); err != nil {
+		return err
+	}
 	made, err := writeProject(dir, files)
 	step := release.Step{Name: "new", Summary: fmt.Sprintf("the project %q for %s is in %s", name, prof.Game.Title, dir), Made: made}
 	if err == nil {
@@ -137,10 +139,33 @@ func (a *app) newEmpty(ctx context.Context, answer *show.Answer, dir string, f n
 }
 
 // withProfile adds a profile that does not come with the program to a project's files.
-func withProfile(files map[string][]byte, prof *profile.Profile, typed string) {
-	if _, err := fs.Stat(demo.Profiles(), prof.Game.ID+".toml"); err != nil || strings.HasSuffix(typed, ".toml") || fileThere("profiles/"+typed+".toml") {
-		files["profiles/"+prof.Game.ID+".toml"] = prof.Source
+func withProfile(files map[string][]byte, prof *profile.Profile, typed string) error {
+	if here := "profiles/" + typed + ".toml"; fileThere(here) {
+		typed = here
 	}
+	if _, err := fs.Stat(demo.Profiles(), prof.Game.ID+".toml"); err == nil && !strings.HasSuffix(typed, ".toml") {
+		return nil
+	}
+	return addProfile(files, prof, typed)
+}
+
+// addProfile adds a profile, which lies at a path, to a project's files, with what lies beside it.
+func addProfile(files map[string][]byte, prof *profile.Profile, name string) error {
+	source := prof.Source
+	if start, end, ok := prof.Doc.Value("files", "own_folder"); ok && !filepath.IsAbs(prof.Files.OwnFolder) { // it counts from where the profile lies
+		at, err := filepath.Abs(filepath.Join(filepath.Dir(name), filepath.FromSlash(prof.Files.OwnFolder)))
+		if err != nil {
+			return err
+		}
+		source = slices.Concat(source[:start], []byte(strconv.Quote(filepath.ToSlash(at))), source[end:])
+	}
+	files["profiles/"+prof.Game.ID+".toml"] = source
+	if list := prof.Files.OwnList; list != "" {
+		if data, err := os.ReadFile(filepath.Join(filepath.Dir(name), filepath.FromSlash(list))); err == nil {
+			files["profiles/"+list] = data
+		}
+	}
+	return nil
 }
 
 func fileThere(name string) bool {
@@ -205,7 +230,9 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 		return nil
 	}
 	files := map[string][]byte{project.FileName: x.TOML}
-	withProfile(files, prof, f.profile)
+	if err := withProfile(files, prof, f.profile); err != nil {
+		return err
+	}
 	made, err := a.writeAdopted(ctx, dir, f.from, x, files, o.InPlace)
 	if err != nil {
 		return err
