@@ -153,15 +153,15 @@ func TestTheExampleHasEveryKey(t *testing.T) {
 func TestLinting(t *testing.T) {
 	base := "[game]\nid = \"a\"\ntitle = \"A\"\nform = \"solids\"\n"
 	for text, want := range map[string]string{
-		"[map]\nlimits = { winhc = 3 }\n[map.items.winch]\n":                                                                         `profile.no-effect 6 the limit speaks of "winhc", which the profile does not have | Did you mean "winch"?`,
-		"[map]\nrequired = [\"flag\"]\n[map.items.flog]\n":                                                                           `profile.no-effect 6 what every map must have speaks of "flag"`,
-		"[[game.since]]\nversion = \"1.1\"\nwhat = \"x\"\nmodes = [\"a\"]\n":                                                         `profile.no-effect 8 what only later versions know speaks of "a"`,
-		"[[sounds.rule]]\nmatch = \"**\"\n[[sounds.rule]]\nmatch = \"a\"\n":                                                          `profile.no-effect 7 the rules for sounds from here on never count`,
-		"[map]\nheadroom = 1.5\n[map.agents.a]\nheight = 1.8\n":                                                                      `profile.contradicts 8 a is 1.8 m high, and a spawn needs only 1.5 m of headroom`,
-		"[map]\nspawn_width = 0.5\n[map.agents.a]\nradius = 0.35\n":                                                                  `profile.contradicts 8 a is 0.7 m wide, and a spawn needs only 0.5 m`,
-		"[map]\nmodes = [\"relay\", \"night-relay\"]\n":                                                                              `profile.mode-contained 6 the mode "relay" is found inside "night-relay"`,
+		"[map]\nlimits = { winhc = 3 }\n[map.items.winch]\n":                                                                          `profile.no-effect 6 the limit speaks of "winhc", which the profile does not have | Did you mean "winch"?`,
+		"[map]\nrequired = [\"flag\"]\n[map.items.flog]\n":                                                                            `profile.no-effect 6 what every map must have speaks of "flag"`,
+		"[[game.since]]\nversion = \"1.1\"\nwhat = \"x\"\nmodes = [\"a\"]\n":                                                          `profile.no-effect 8 what only later versions know speaks of "a"`,
+		"[[sounds.rule]]\nmatch = \"**\"\n[[sounds.rule]]\nmatch = \"a\"\n":                                                           `profile.no-effect 7 the rules for sounds from here on never count`,
+		"[map]\nheadroom = 1.5\n[map.agents.a]\nheight = 1.8\n":                                                                       `profile.contradicts 8 a is 1.8 m high, and a spawn needs only 1.5 m of headroom`,
+		"[map]\nspawn_width = 0.5\n[map.agents.a]\nradius = 0.35\n":                                                                   `profile.contradicts 8 a is 0.7 m wide, and a spawn needs only 0.5 m`,
+		"[map]\nmodes = [\"relay\", \"night-relay\"]\n":                                                                               `profile.mode-contained 6 the mode "relay" is found inside "night-relay"`,
 		"[[addon.field]]\nname = \"x\"\ntype = \"text\"\n[[addon.file]]\npath = \"a.json\"\nform = \"json\"\nstructure = { y = 1 }\n": `profile.no-effect 5 the field "x" stands in no metadata file`,
-		"[pack]\nname = \"{name}\"\n": `profile.contradicts 6 bundles have no ending`,
+		"[pack]\nname = \"{name}\"\n":                                                                                                 `profile.contradicts 6 bundles have no ending`,
 	} {
 		p, err := profile.Parse("a.toml", []byte(base+text))
 		require.NoError(t, err, text)

@@ -274,11 +274,19 @@ func (o *Out) wrapped(label, sentence string) {
 	if sentence == "" {
 		return
 	}
-	room := max(o.Width-22, 30)
-	var lines []string
+	for i, l := range wrap(sentence, o.Width-22) {
+		if i > 0 {
+			label = ""
+		}
+		fmt.Fprintf(o.Stderr, "           %s %s\n", paint(o.colourErr, faint, fmt.Sprintf("%-4s", label)), l)
+	}
+}
+
+// wrap breaks a text into lines that are no wider than room, where that can be.
+func wrap(sentence string, room int) (lines []string) {
 	line := ""
 	for _, w := range strings.Fields(Clean(sentence)) {
-		if line != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > room {
+		if line != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > max(room, 30) {
 			lines, line = append(lines, line), ""
 		}
 		if line != "" {
@@ -286,11 +294,26 @@ func (o *Out) wrapped(label, sentence string) {
 		}
 		line += w
 	}
-	for i, l := range append(lines, line) {
+	return append(lines, line)
+}
+
+// mostText is how wide a text is at most: longer lines are hard to read.
+const mostText = 100
+
+// Para prints a text within the width.
+func (o *Out) Para(text string) {
+	for _, l := range wrap(text, min(o.Width, mostText)-4) {
+		o.Say("  %s", l)
+	}
+}
+
+// Pair prints a word and a sentence that goes with it, within the width.
+func (o *Out) Pair(label, sentence string) {
+	for i, l := range wrap(sentence, min(o.Width, mostText)-12) {
 		if i > 0 {
 			label = ""
 		}
-		fmt.Fprintf(o.Stderr, "           %s %s\n", paint(o.colourErr, faint, fmt.Sprintf("%-4s", label)), l)
+		o.Say("  %s %s", paint(o.colourOut, faint, fmt.Sprintf("%-7s", label)), l)
 	}
 }
 
