@@ -6,6 +6,7 @@ package project
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -474,6 +475,12 @@ func (p *Project) SetVersion(version string) error {
 	}
 	defer d.Close()
 	return d.WriteFile(FileName, p.Source)
+}
+
+// LaterVersions are a version, and those that commonly come after it.
+func LaterVersions(v string) []string {
+	n := versionNumbers(v)
+	return []string{v, NextVersion(v), fmt.Sprintf("%d.%d.0", n[0], n[1]+1), fmt.Sprintf("%d.0.0", n[0]+1)}
 }
 
 // Pretend gives the loaded project another version. Its file keeps the one that it has.

@@ -35,6 +35,7 @@ the game's server plays what was built, drafts too, and loads it anew each time.
   vornix build maps/cairn_station.vnx textures/rock
   vornix build cairn_station --draft --stage lighting
   vornix build --watch --draft --server`,
+		ValidArgsFunction: a.completeMaps,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			how, err := stages()
 			if err != nil {

@@ -156,7 +156,7 @@ func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false // they stand in the order of the work
 	root.SetHelpCommandGroupID("start")
 	root.SetCompletionCommandGroupID("start")
-	add("start", a.demoCommand(), a.newCommand())
+	add("start", a.demoCommand(), a.newCommand(), a.manCommand())
 	add("make", a.checkCommand(), a.buildCommand(), a.shootCommand(), a.packCommand(), a.tryCommand(), a.sweepCommand(), a.restoreCommand(), a.trustCommand())
 	add("ship", a.addonCommand(), a.patchCommand(), a.indexCommand(), a.deployCommand(), a.publishCommand(), a.releaseCommand(), a.statusCommand(), a.keyCommand(), a.fetchCommand())
 	add("look", a.explainCommand(), a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.deltaCommand(), a.scaleCommand(), a.fmtCommand())

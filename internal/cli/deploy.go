@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 	"sync"
@@ -335,6 +336,41 @@ func (a *app) showOutcomes(result *deployAnswer) {
 }
 
 // completeTargets offers the project's targets to the shell.
+// fixed offers a few words and nothing else.
+func fixed(words []string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return words, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// completeMaps offers the names of the project's maps, beside files. It reads no map: completion has to be quick.
+func (a *app) completeMaps(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	p, err := a.load()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	files, err := p.List()
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	var names []string
+	for _, f := range files {
+		if ending := path.Ext(f.Path); strings.HasPrefix(f.Path, p.File.Sources.Maps+"/") && (ending == ".vnx" || ending == ".glb" || ending == ".gltf") {
+			names = append(names, strings.TrimSuffix(path.Base(f.Path), ending))
+		}
+	}
+	return names, cobra.ShellCompDirectiveDefault
+}
+
+// completeRelease offers the version that the project has, and those that could come next.
+func (a *app) completeRelease(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	p, err := a.load()
+	if err != nil || len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	return project.LaterVersions(p.File.Project.Version), cobra.ShellCompDirectiveNoFileComp
+}
+
 func (a *app) completeTargets(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
 	p, err := a.load()
 	if err != nil {

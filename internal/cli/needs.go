@@ -44,7 +44,8 @@ a start file names. PATH is a source's path, a name, or a kind and a name in quo
 		Example: `  vornix needs cairn_station
   vornix needs --by textures/rock/slab.png
   vornix needs --by prefabs/relay.vnx`,
-		Args: between(1, 1, "one source"),
+		Args:              between(1, 1, "one source"),
+		ValidArgsFunction: a.completeMaps,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			p, g, err := a.scanned(ctx)
 			if err != nil {

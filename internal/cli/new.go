@@ -85,9 +85,7 @@ FOLDER stays as it is. When DIR is FOLDER itself, nothing moves, and only the pr
 	cmd.Flags().StringVar(&f.title, "title", "", "the project's `title` that players read (default: made of the folder's name)")
 	cmd.Flags().StringVar(&f.from, "from", "", "make it of the files in this `folder`")
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "with --from: show what would be made of what, and write nothing")
-	_ = cmd.RegisterFlagCompletionFunc("profile", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) { // it exists
-		return project.Profiles(".", demo.Profiles()), cobra.ShellCompDirectiveDefault
-	})
+	_ = cmd.RegisterFlagCompletionFunc("profile", completeProfiles) // it exists
 	_ = cmd.MarkFlagDirname("from")
 	return cmd
 }

@@ -51,7 +51,8 @@ out/releases, and never altered: with changed content it has to be raised. A rep
   vornix release 1.1.0 --write-notes
   vornix release 1.1.0 --dry
   vornix release --until try --yes`,
-		Args: between(0, 1, "one version at most, such as 1.1.0"),
+		Args:              between(0, 1, "one version at most, such as 1.1.0"),
+		ValidArgsFunction: a.completeRelease,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			version := ""
 			if len(args) > 0 {
@@ -127,9 +128,7 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 	flags.BoolVar(&r.replace, "replace-edited", false, "write metadata files anew that somebody changed by hand, after moving those to the safe place")
 	flags.BoolVar(&r.makeItems, "make-items", false, "also make items, hidden, at workshops where the project has none yet")
 	flags.BoolVar(&r.noWorkshops, "without-workshops", false, "leave workshops out; 'vornix publish' brings the release there later")
-	_ = cmd.RegisterFlagCompletionFunc("until", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) { // it exists
-		return release.StepNames, cobra.ShellCompDirectiveNoFileComp
-	})
+	_ = cmd.RegisterFlagCompletionFunc("until", fixed(release.StepNames)) // it exists
 	cmd.MarkFlagsMutuallyExclusive("make-items", "without-workshops")
 	signing.add(cmd)
 	signing.addUnsigned(cmd)

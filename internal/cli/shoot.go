@@ -14,8 +14,9 @@ import (
 func (a *app) shootCommand() *cobra.Command {
 	var draft, plans bool
 	cmd := &cobra.Command{
-		Use:   "shoot [MAP...]",
-		Short: "Pictures from map cameras and source images, every size the game's profile wants",
+		Use:               "shoot [MAP...]",
+		ValidArgsFunction: a.completeMaps,
+		Short:             "Pictures from map cameras and source images, every size the game's profile wants",
 		Long: `Shoot makes the pictures that the game's profile asks for: thumbnails, loading screens, the workshop's page. A picture is taken by
 the map's camera of its name, else by its cameras in order, or made as recipes under [[picture]] in vornix.toml say: of another camera
 or an image, cut, blurred, tinted, framed, lettered. Maps are compiled where they changed. Pictures that ship go into out/tree, the

@@ -24,6 +24,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 	flags.BoolVar(&full, "full", false, "run them as a release needs them (default)")
 	flags.StringArrayVar(&only, "stage", nil, "run only this long `stage` of maps: "+strings.Join(stage.Names, ", ")+" or none; may be given several times")
 	flags.StringVar(&memory, "memory", "", "`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
+	_ = cmd.RegisterFlagCompletionFunc("stage", fixed(append(slices.Clone(stage.Names), "none"))) // it exists
 	return func() (s build.Stages, err error) {
 		if draft && full {
 			return s, &fault.Fault{Kind: fault.Usage, What: "--draft and --full exclude each other", Do: "Give one of them."}

@@ -78,6 +78,7 @@ only what it covers is looked at. Links are not followed.`,
 		words = append(words, string(r))
 	}
 	cmd.Flags().StringArrayVar(&ruleNames, "rule", nil, "only what this `rule` finds: "+strings.Join(words, ", ")+"; may be given several times")
+	_ = cmd.RegisterFlagCompletionFunc("rule", fixed(words)) // it exists
 	return cmd
 }
 
