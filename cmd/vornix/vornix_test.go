@@ -11,6 +11,7 @@ import (
 	"image/color"
 	"image/png"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,9 +19,11 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -103,6 +106,30 @@ type answer struct {
 	}
 }
 
+var shapes struct {
+	sync.Mutex
+	compiler *jsonschema.Compiler
+	of       map[string]*jsonschema.Schema
+}
+
+// published holds an answer to the shape that docs/schema/answers.json says the command has.
+func published(t testing.TB, command, text string) {
+	t.Helper()
+	shapes.Lock()
+	defer shapes.Unlock()
+	if shapes.compiler == nil {
+		shapes.compiler, shapes.of = jsonschema.NewCompiler(), map[string]*jsonschema.Schema{}
+	}
+	if shapes.of[command] == nil {
+		s, err := shapes.compiler.Compile("../../docs/schema/answers.json#/properties/" + url.PathEscape(command))
+		require.NoError(t, err, "the shape of %q", command)
+		shapes.of[command] = s
+	}
+	instance, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
+	require.NoError(t, err)
+	assert.NoError(t, shapes.of[command].Validate(instance), "%s: the answer is not as docs/schema/answers.json says", command)
+}
+
 // parse reads exactly one JSON object and wants nothing behind it.
 func parse(t testing.TB, o outcome) answer {
 	t.Helper()
@@ -110,6 +137,7 @@ func parse(t testing.TB, o outcome) answer {
 	d := json.NewDecoder(strings.NewReader(o.out))
 	require.NoError(t, d.Decode(&a), "%s", o.out)
 	assert.False(t, d.More(), "one object and nothing else")
+	published(t, a.Command, o.out)
 	return a
 }
 

@@ -144,13 +144,13 @@ type Tile struct {
 
 // Chunk describes a chunk in the file.
 type Chunk struct {
-	ID      string
-	Version uint16
-	Codec   uint16 // 0: as it is
-	Offset  uint64
-	Stored  uint64
-	Size    uint64
-	CRC     uint32
+	ID      string `json:"id"`
+	Version uint16 `json:"version"`
+	Codec   uint16 `json:"codec"` // 0: as it is
+	Offset  uint64 `json:"offset"`
+	Stored  uint64 `json:"stored"`
+	Size    uint64 `json:"size"`
+	CRC     uint32 `json:"crc32c"`
 }
 
 // stringTable gives each text a number; number 0 is the empty text.

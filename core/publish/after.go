@@ -179,13 +179,13 @@ func (d *Desk) Withdraw(ctx context.Context, name, version, reason string, back 
 
 // Got is what a player got.
 type Got struct {
-	Account string   `json:"account"` // that followed it; empty for nobody's
-	ID      string   `json:"id"`
-	Version string   `json:"version"`
-	Number  int      `json:"-"`
-	Files   []string `json:"files"` // system paths
-	Size    int64    `json:"size"`
-	Sums    map[string]string
+	Account string            `json:"account"` // that followed it; empty for nobody's
+	ID      string            `json:"id"`
+	Version string            `json:"version"`
+	Number  int               `json:"-"`
+	Files   []string          `json:"files"` // system paths
+	Size    int64             `json:"size"`
+	Sums    map[string]string `json:"sums"` // SHA-256 by file name
 }
 
 // mostGot is how much an item can have, in bytes.

@@ -61,7 +61,7 @@ the changed one to the safe place first.`,
 			step, err := s.Addon(ctx, bundles)
 			var edited *release.EditedError
 			if errors.As(err, &edited) {
-				answer.Result = map[string]string{"file": edited.File, "diff": edited.Diff}
+				answer.Result = editedAnswer{edited.File, edited.Diff}
 				a.out.Say("%s", show.CleanLines(edited.Diff))
 			}
 			return a.step(answer, step, err)

@@ -139,6 +139,12 @@ func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session,
 	return bundles, a.step(answer, step, err)
 }
 
+// packedAnswer is the result of pack --installer in JSON.
+type packedAnswer struct {
+	Bundles   []bundle.Bundle `json:"bundles"`
+	Installer *installer.Made `json:"installer"`
+}
+
 // installer writes a program that installs bundles.
 func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Session, program string, bundles []bundle.Bundle) error {
 	var files []string
@@ -149,9 +155,6 @@ func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Ses
 	if err != nil {
 		return err
 	}
-	answer.Result = struct {
-		Bundles   []bundle.Bundle `json:"bundles"`
-		Installer *installer.Made `json:"installer"`
-	}{bundles, made}
+	answer.Result = packedAnswer{bundles, made}
 	return a.step(answer, &release.Step{Name: "pack", Made: []release.Made{{Path: made.Path, Size: made.Size, State: "made"}}, Summary: "an installer for " + made.System}, nil)
 }

@@ -57,7 +57,7 @@ func (a *app) previewCommand() *cobra.Command {
 				names = append(names, f.Path)
 				rows = append(rows, []string{f.Path, release.Bytes(f.Size)})
 			}
-			answer.Result = map[string]any{"folder": args[1], "page": p.Profile.Server.Welcome.File, "files": names}
+			answer.Result = welcomeAnswer{args[1], p.Profile.Server.Welcome.File, names}
 			a.out.Table([]string{"file", "size"}, rows)
 			a.out.Say("Open it in a browser: %s", filepath.ToSlash(filepath.Join(args[1], p.Profile.Server.Welcome.File)))
 			return nil

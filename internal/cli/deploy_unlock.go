@@ -30,7 +30,7 @@ same, it notices before it changes anything.`,
 			if err != nil {
 				return err
 			}
-			answer.Result = map[string]any{"target": t.Name, "holder": h}
+			answer.Result = lockAnswer{t.Name, h}
 			if h == nil {
 				a.out.Say("Nobody holds %s.", t.Name)
 				return nil

@@ -349,7 +349,7 @@ back; when it is the newest, the one before it stands in its place, and players 
 			if err := s.P.Retract(args[0], reason, undo, versions); err != nil {
 				return err
 			}
-			answer.Result = map[string]any{"version": args[0], "retracted": !undo}
+			answer.Result = retractAnswer{args[0], !undo}
 			if undo {
 				a.out.Say("version %s is good again, once the index is written: vornix index write", args[0])
 			} else {

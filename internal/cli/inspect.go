@@ -173,6 +173,12 @@ func (a *app) inspectIndex(data []byte) (any, error) {
 	return x, nil
 }
 
+// spriteIndexAnswer is what inspect says of a sprite's index in JSON.
+type spriteIndexAnswer struct {
+	Kind string `json:"kind"`
+	*sprite.Index
+}
+
 // inspectSprite shows the index of a sprite's atlas.
 func (a *app) inspectSprite(data []byte) (any, error) {
 	s, err := sprite.ReadIndex(data)
@@ -192,8 +198,5 @@ func (a *app) inspectSprite(data []byte) (any, error) {
 		}
 	}
 	a.out.Table([]string{"state", "direction", "frames", "takes", "loop"}, rows)
-	return struct {
-		Kind string `json:"kind"`
-		*sprite.Index
-	}{"sprite", s}, nil
+	return spriteIndexAnswer{"sprite", s}, nil
 }

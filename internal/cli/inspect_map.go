@@ -106,6 +106,17 @@ func (a *app) showMap(m *mapfile.Map, r *mapfile.Reader, answer *mapAnswer) {
 	a.out.Table([]string{"object", "name", "", "at"}, rows)
 }
 
+// sourceAnswer is what inspect says of a map source in JSON.
+type sourceAnswer struct {
+	Kind     string            `json:"kind"`
+	Name     string            `json:"name"`
+	Counts   map[string]int    `json:"counts"`
+	Compiled map[string]int    `json:"compiled"`
+	Uses     []string          `json:"uses"`
+	Files    []string          `json:"files"`
+	Findings []finding.Finding `json:"findings"`
+}
+
 func (a *app) inspectSource(ctx context.Context, name string, o look) (any, error) {
 	one, err := a.compileOne(ctx, name, nil, o.env(a.jobs))
 	if err != nil {
@@ -138,15 +149,7 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 	if len(m.Files) > 0 {
 		a.out.Say("made of %s besides", strings.Join(m.Files, ", "))
 	}
-	answer := struct {
-		Kind     string            `json:"kind"`
-		Name     string            `json:"name"`
-		Counts   map[string]int    `json:"counts"`
-		Compiled map[string]int    `json:"compiled"`
-		Uses     []string          `json:"uses"`
-		Files    []string          `json:"files"`
-		Findings []finding.Finding `json:"findings"`
-	}{"map source", m.Name, of, compiled, append([]string{}, uses...), append([]string{}, m.Files...), append([]finding.Finding{}, one.Findings...)}
+	answer := sourceAnswer{"map source", m.Name, of, compiled, append([]string{}, uses...), append([]string{}, m.Files...), append([]finding.Finding{}, one.Findings...)}
 	if o.scene != "" {
 		if err := a.writeScene(o.scene, one.Compiled.Map, one.Surface); err != nil {
 			return nil, err

@@ -50,7 +50,7 @@ can't sign as the same author again.`,
 			if err := out.Commit(); err != nil {
 				return err
 			}
-			answer.Result = map[string]string{"file": filepath.ToSlash(args[0]), "public": public}
+			answer.Result = keyAnswer{filepath.ToSlash(args[0]), public}
 			a.out.Say("%s holds the private key; its public key is\n%s", filepath.ToSlash(args[0]), public)
 			return nil
 		}),
@@ -67,7 +67,7 @@ can't sign as the same author again.`,
 				return err
 			}
 			public := sign.Public(key)
-			answer.Result = map[string]string{"file": filepath.ToSlash(args[0]), "public": public}
+			answer.Result = keyAnswer{filepath.ToSlash(args[0]), public}
 			a.out.Say("%s", public)
 			return nil
 		}),

@@ -17,6 +17,12 @@ import (
 	"vornix/internal/cli/show"
 )
 
+// overlayAnswer is the result of patch overlay in JSON, once it is in place.
+type overlayAnswer struct {
+	*overlay.Plan
+	Change *swap.Record `json:"change"`
+}
+
 func (a *app) patchOverlayCommand() *cobra.Command {
 	var swaps, planOnly bool
 	var profileName string
@@ -71,10 +77,7 @@ stays as it is. 'vornix patch undo' takes all of it back.`,
 				a.out.Say("\nall of it is there already")
 				return nil
 			}
-			answer.Result = struct {
-				*overlay.Plan
-				Change *swap.Record `json:"change"`
-			}{plan, r}
+			answer.Result = overlayAnswer{plan, r}
 			a.out.Say("\n%s in place; 'vornix patch undo %s' takes it back", release.Count(len(r.Files), "file"), plan.Game)
 			return nil
 		}),

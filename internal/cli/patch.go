@@ -32,6 +32,12 @@ func (a *app) patchCommand() *cobra.Command {
 	return cmd
 }
 
+// appliedAnswer is the result of patch apply in JSON, once it is done.
+type appliedAnswer struct {
+	*patch.Plan
+	Change *swap.Record `json:"change"`
+}
+
 func (a *app) patchApplyCommand() *cobra.Command {
 	var planOnly bool
 	var conflicts, to, most string
@@ -123,10 +129,7 @@ unless --conflicts says which is to stay.`,
 			case r == nil:
 				a.out.Say("\nall of it was so already")
 			default:
-				answer.Result = struct {
-					*patch.Plan
-					Change *swap.Record `json:"change"`
-				}{plan, r}
+				answer.Result = appliedAnswer{plan, r}
 				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), plan.Root())
 			}
 			return nil

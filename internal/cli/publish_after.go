@@ -297,6 +297,14 @@ func (a *app) differs(ctx context.Context, d *publish.Desk, name string) []publi
 	return list
 }
 
+// historyAnswer is what publish history says of an item in JSON.
+type historyAnswer struct {
+	Item     string             `json:"item"`
+	ID       string             `json:"id"`
+	Versions []workshop.Version `json:"versions"`
+	Events   []workshop.Event   `json:"events"`
+}
+
 func (a *app) publishHistoryCommand() *cobra.Command {
 	return a.aboutItems(&cobra.Command{
 		Use:   "history TARGET",
@@ -304,19 +312,13 @@ func (a *app) publishHistoryCommand() *cobra.Command {
 		Example: `  vornix publish history bazaar
   vornix publish history bazaar --json`,
 	}, func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error {
-		type told struct {
-			Item     string             `json:"item"`
-			ID       string             `json:"id"`
-			Versions []workshop.Version `json:"versions"`
-			Events   []workshop.Event   `json:"events"`
-		}
-		result := []told{}
+		result := []historyAnswer{}
 		for _, name := range names {
 			x, err := d.There(ctx, name)
 			if err != nil {
 				return err
 			}
-			t := told{Item: name, ID: x.ID}
+			t := historyAnswer{Item: name, ID: x.ID}
 			if t.Versions, err = d.Client.Versions(ctx, x.ID); err != nil {
 				return err
 			}

@@ -54,7 +54,7 @@ func (a *app) publishPreviewCommand() *cobra.Command {
 				a.out.Say("Open it in a browser: %s", filepath.ToSlash(filepath.Join(args[1], filepath.FromSlash(files[0]))))
 			}
 			a.out.Findings(x.Findings)
-			answer.Result = map[string]any{"folder": args[1], "files": all, "plans": x.Plans}
+			answer.Result = pagesAnswer{args[1], all, x.Plans}
 			return nil
 		}),
 	}
@@ -95,7 +95,7 @@ there is none in a file of your own settings that only you may read. token_env a
 			if err != nil {
 				return err
 			}
-			answer.Result = map[string]string{"account": about.Account, "workshop": about.Name, "kept": where}
+			answer.Result = loginAnswer{about.Account, about.Name, where}
 			a.out.Say("%s at %s; its token is in %s", show.Clean(about.Account), show.Clean(about.Name), where)
 			return nil
 		}),

@@ -66,7 +66,7 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 			}
 			a.out.Say("%s stand-in at %s, playing from %s. Ctrl-C stops it.", prof.Game.Title, s.URL, args[0])
 			a.mapTable(s.Status().Maps)
-			answer.Result = map[string]string{"url": s.URL, "game": prof.Game.Title}
+			answer.Result = standAnswer{s.URL, prof.Game.Title}
 			a.out.Answer(answer, nil, 0)
 			select {
 			case <-ctx.Done():

@@ -59,7 +59,7 @@ Ways to go wrong:
 			for _, account := range w.Accounts() {
 				a.out.Say("  %s, with the token in %s", account, path.Join(dir, stand.TokensDir, account))
 			}
-			answer.Result = map[string]any{"url": w.URL, "accounts": w.Accounts(), "kinds": slices.Sorted(maps.Keys(w.Settings().Kinds))}
+			answer.Result = standWorkshopAnswer{w.URL, w.Accounts(), slices.Sorted(maps.Keys(w.Settings().Kinds))}
 			a.out.Answer(answer, nil, 0)
 			<-ctx.Done()
 			return w.Close()
