@@ -52,6 +52,7 @@ var highlinePictures = []picture{
 
 var sidingsPictures = []picture{
 	{"textures/rock/wall.png", 16, 16, opaque(tileWall)},
+	{"textures/rock/ore.png", 16, 16, opaque(tileOre)},
 	{"textures/earth/floor.png", 16, 16, opaque(tileFloor)},
 	{"textures/earth/moss.png", 16, 16, opaque(tileMoss)},
 	{"textures/track/straight.png", 16, 16, opaque(track(true, false))},
@@ -415,6 +416,17 @@ func tileWall(x, y, n int) [3]int {
 	return c
 }
 
+// tileOre is rock with crystals in it.
+func tileOre(x, y, n int) [3]int {
+	c := mix([3]int{58, 50, 52}, [3]int{98, 86, 82}, noise(x, y, 4, n, 91))
+	for _, s := range [][3]int{{5, 5, 3}, {10, 4, 2}, {9, 11, 3}, {3, 12, 2}} {
+		if d := max(x-s[0], s[0]-x) + max(y-s[1], s[1]-y); d < s[2] {
+			c = mix([3]int{190, 236, 255}, [3]int{58, 140, 200}, d*255/s[2])
+		}
+	}
+	return c
+}
+
 func tileFloor(x, y, n int) [3]int {
 	c := mix([3]int{112, 82, 56}, [3]int{140, 106, 74}, noise(x, y, 4, n, 92)/2+int(hash(x, y, 93)>>25))
 	if hash(x, y, 94)>>24 > 247 {
@@ -512,4 +524,19 @@ func drip(t float64) float64 {
 func gust(t float64) float64 {
 	n := float64(hash(int(t*5000), 7, 5)>>16)/32768 - 1
 	return 0.3 * n * math.Sin(math.Pi*t)
+}
+
+// RepaintedTexture is the texture of the demo that the second week of its story changes.
+const RepaintedTexture = "textures/rock/slab.png"
+
+// Repaint paints that texture anew, otherwise in every week.
+func Repaint(week int) ([]byte, error) {
+	wet := 236 - 24*(week%4)
+	return picture{RepaintedTexture, 512, 512, opaque(func(x, y, n int) [3]int {
+		c := shade(slab(x, y, n), wet)
+		if fractal(x, y, n/8, n, uint32(77+week)) > 150 { // lichen
+			c = mix(c, [3]int{128, 140, 96}, 120)
+		}
+		return c
+	})}.encode()
 }

@@ -154,14 +154,14 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	first := ok(t, dir, "demo", "--json")
 	a := parse(t, first)
 	assert.True(t, a.OK)
-	assert.Len(t, a.Steps, 27, "with publishing and trying what came of it")
+	assert.Len(t, a.Steps, 28, "with publishing and trying what came of it")
 	var result []struct {
 		Project string
 		Server  standin.Status
 	}
 	require.NoError(t, json.Unmarshal(a.Result, &result))
 	require.Len(t, result, 2)
-	for i, name := range []string{"cairn_station", "tram_depot"} {
+	for i, name := range []string{"cairn_station", "ore_spiral"} {
 		assert.True(t, result[i].Server.Find(name).Loaded)
 		assert.Equal(t, name, result[i].Server.Playing)
 	}
@@ -175,6 +175,20 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
+
+	// The story of the second week.
+	const before, next = "1.0.0", "1.1.0"
+	text = ok(t, dir, "demo", "--story").out
+	for _, want := range []string{"The second week: Highline goes from " + before + " to " + next, "from " + before + " ", "practice goes from version " + before + " to " + next,
+		"byte for byte as released", "1 changed there since: welcome.html", "deploy says:  refused", "with --overwrite: practice has version " + next, "practice has version " + before + " again"} {
+		assert.Contains(t, text, want)
+	}
+	p := filepath.Join(dir, "vornix-demo")
+	name := "highline-" + next + ".parcel"
+	assert.Equal(t, read(t, p, "highline", "out", "releases", next, name), read(t, p, "player-"+next, "parcels", name))
+	assert.NoFileExists(t, filepath.Join(p, "servers", "kestrel", "parcels", name), "the server went back")
+	assert.FileExists(t, filepath.Join(p, "servers", "kestrel", "parcels", "highline-"+before+".parcel"))
+	assert.Contains(t, read(t, p, "highline", "out", "reports", next+".html"), "have seen rain")
 }
 
 func edit(t testing.TB, dir, rel, old, now string) {

@@ -18,14 +18,18 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	return &cobra.Command{
+	var story bool
+	cmd := &cobra.Command{
 		Use:   "demo [DIR]",
 		Short: "Write the demo projects and release them, here and now",
 		Long: `Demo writes two made-up projects into DIR (default: vornix-demo), one for a 3D game and one for a tile game, starts a
-stand-in of each game's server and of a workshop, and does a full release of both: check, build, pictures, pack, try, metadata, index,
-deploy, publish. Files that you have changed are left alone. Run again, it finds that nothing has changed.`,
+stand-in of each game's server and of a workshop, and does a full release of both, saying what it does and why: check, build, pictures, pack,
+try, metadata, index, deploy, publish, report. Files that you have changed are left alone. Run again, it finds that nothing has changed.
+
+With --story it goes on with a second week: a texture that is painted anew, a new version, a patch for players, a server that somebody
+changed by hand, and a way back.`,
 		Example: `  vornix demo
-  vornix demo /tmp/demo --verbose`,
+  vornix demo /tmp/demo --story`,
 		Args: between(0, 1, "one folder at most"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			dir := "vornix-demo"
@@ -42,8 +46,22 @@ deploy, publish. Files that you have changed are left alone. Run again, it finds
 				a.out.Say("The demo is in %s, as it was left.", dir)
 			}
 			result := []demoAnswer{}
-			for _, d := range demo.Projects {
-				one, err := a.demoProject(ctx, dir, d)
+			for i, d := range demo.Projects {
+				tell := a.teller(firstWeek)
+				if i > 0 {
+					tell = a.teller(map[string]string{"check": "The same for a game that differs in nearly every rule: tiles instead of solids, a bundle for each map, lists on its server, another texture form."})
+				}
+				one, err := a.demoProject(ctx, dir, d, tell, nil)
+				if one != nil {
+					answer.Steps = append(answer.Steps, one.Steps...)
+					result = append(result, *one)
+				}
+				if err != nil {
+					return err
+				}
+			}
+			if story {
+				one, err := a.demoProject(ctx, dir, demo.Projects[0], func(release.Step) {}, &secondWeek{dir: dir})
 				if one != nil {
 					answer.Steps = append(answer.Steps, one.Steps...)
 					result = append(result, *one)
@@ -55,17 +73,56 @@ deploy, publish. Files that you have changed are left alone. Run again, it finds
 			answer.Result = result
 			first := demo.Projects[0]
 			a.out.Heading("what to try next")
+			p, err := project.Load(filepath.Join(dir, first.Folder), demo.Profiles())
+			if err != nil {
+				return err
+			}
+			version := p.File.Project.Version
 			a.out.Say(`  %[3]s status --project %[1]s
-  %[3]s inspect %[1]s/out/bundles/highline-1.0.0.parcel
+  %[3]s inspect %[1]s/out/bundles/highline-%[7]s.parcel
   %[3]s stand server %[2]s --project %[1]s
   %[3]s stand workshop %[6]s
   %[3]s index write --to %[4]s --project %[1]s
   %[3]s fetch %[4]s %[5]s
-  change a line of %[1]s/maps/cairn_station.vnx, then, while those two run:
-  %[3]s release 1.0.1 --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")), filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))))
+  %[3]s build --watch --draft --server --project %[1]s
+  %[3]s demo %[9]s --story
+  look at %[1]s/out/reports/%[7]s.html in a browser
+  change a line of %[1]s/maps/cairn_station.vnx, then, while the two stand-ins run:
+  %[3]s release %[8]s --project %[1]s`,
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")),
+				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, project.NextVersion(version), filepath.ToSlash(dir))
 			return nil
 		}),
+	}
+	cmd.Flags().BoolVar(&story, "story", false, "go on with a second week: a changed texture, a new version, a patch, a server that was changed, a way back")
+	return cmd
+}
+
+// firstWeek is what is told before each step of the first release.
+var firstWeek = map[string]string{
+	"check":   "Every source is read and held to the game's rules before anything is built. The mess is there on purpose: a backup, an old bundle, a script that nothing uses, a bell that is missing, a mode whose name is inside another's.",
+	"build":   "Maps are compiled and lit, textures get the form that the game reads. What has not changed is never made again.",
+	"shoot":   "Cameras in the maps take the pictures, in every size that the game and its workshop want.",
+	"sweep":   "What nobody needs is named. Nothing is deleted.",
+	"pack":    "What the maps need goes into the bundle and nothing else: no source, no backup, no secret.",
+	"try":     "A player has the bundle and nothing else, so it is opened in an empty folder, and bots walk from every spawn to what the game is about.",
+	"addon":   "What the game and its workshops want to know is written from what is known already.",
+	"index":   "Players' programs look here for what is new.",
+	"deploy":  "The server gets it in one step: staged, verified, switched, and put back if it can't load a map.",
+	"publish": "The workshop gets the page and the bundle, hidden until somebody has looked at it.",
+	"record":  "The version is closed: from now on it is never altered.",
+	"report":  "All of it on one page, to look at in a browser.",
+}
+
+// teller shows steps, each kind with a word about why before its first one.
+func (a *app) teller(words map[string]string) func(release.Step) {
+	told := map[string]bool{}
+	return func(s release.Step) {
+		if word := words[s.Name]; word != "" && !told[s.Name] {
+			told[s.Name] = true
+			a.out.Tell(word)
+		}
+		a.out.Step(s)
 	}
 }
 
@@ -78,7 +135,7 @@ type demoAnswer struct {
 }
 
 // demoProject releases one of the demo's projects with its server's stand-in running.
-func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*demoAnswer, error) {
+func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell func(release.Step), week *secondWeek) (*demoAnswer, error) {
 	p, err := project.Load(filepath.Join(dir, filepath.FromSlash(d.Folder)), demo.Profiles())
 	if err != nil {
 		return nil, err
@@ -94,23 +151,36 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project) (*dem
 	}
 	defer shop.Close()
 	head := p.File.Project
-	a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title, filepath.ToSlash(filepath.Join(dir, d.Folder)))
-	a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
-	a.out.Say("server  up    a stand-in of a workshop answers at %s", shop.URL)
+	if week == nil {
+		a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title, filepath.ToSlash(filepath.Join(dir, d.Folder)))
+		a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
+		a.out.Say("server  up    a stand-in of a workshop answers at %s", shop.URL)
+	}
 	o := a.options()
-	o.OnStep, o.MakeItems = a.out.Step, true
-	s, err := release.Open(p, "vornix demo", o)
-	if err != nil {
-		return nil, err
-	}
-	defer s.Close()
+	o.OnStep, o.MakeItems = tell, true
 	one := &demoAnswer{Project: head.Name, Version: head.Version}
-	run, err := s.Release(ctx, "")
-	if one.Steps = run.Steps; err != nil {
+	err = func() error {
+		s, err := release.Open(p, "vornix demo", o)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		run, err := s.Release(ctx, "")
+		if one.Steps = run.Steps; err != nil {
+			return err
+		}
+		if week != nil { // it was tried in the first week
+			return nil
+		}
+		return a.demoPublished(ctx, s, one)
+	}()
+	if err != nil {
 		return one, err
 	}
-	if err := a.demoPublished(ctx, s, one); err != nil {
-		return one, err
+	if week != nil {
+		if err := a.story(ctx, week, p, o, one); err != nil {
+			return one, err
+		}
 	}
 	c, err := standin.Dial(ctx, server.URL, standin.Calls{})
 	if err != nil {

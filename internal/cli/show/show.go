@@ -105,6 +105,17 @@ func (o *Out) Say(format string, args ...any) {
 	}
 }
 
+// Tell says why something is done, before it is.
+func (o *Out) Tell(text string) {
+	if o.JSON || o.Quiet {
+		return
+	}
+	fmt.Fprintln(o.Stdout)
+	for _, l := range wrap(text, min(o.Width, mostText)-2) {
+		fmt.Fprintln(o.Stdout, paint(o.colourOut, faint, "  "+l))
+	}
+}
+
 // mostMade is how many files of a step are listed without --verbose.
 const mostMade = 8
 
