@@ -4,6 +4,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -99,6 +100,9 @@ func (l *lister) read(rel string) {
 		}
 		if !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {
 			continue
+		}
+		if runtime.GOOS == "windows" && safefile.IsDevice(e.Name()) {
+			continue // no such file is there, as far as Windows is concerned; a repository from elsewhere may hold one
 		}
 		info, err := e.Info()
 		if err != nil {

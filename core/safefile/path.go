@@ -56,6 +56,9 @@ func pathTrouble(rel string) string {
 	return ""
 }
 
+// IsDevice says whether a file name is one that Windows keeps for a device, whatever its ending: opening it there opens the device, which may never answer.
+func IsDevice(name string) bool { return isDeviceName(name) }
+
 func isDeviceName(part string) bool {
 	base, _, _ := strings.Cut(strings.ToLower(part), ".")
 	switch base {

@@ -130,7 +130,7 @@ func TestTheDemoFits(t *testing.T) {
 		assert.NoError(t, valid(t, schemas[name], data), p)
 		return nil
 	}))
-	assert.Equal(t, map[string]int{"material.json": 20, "project.json": 2, "texture.json": 2, "sprite.json": 2, "language.json": 2}, found)
+	assert.Equal(t, map[string]int{"material.json": 21, "project.json": 2, "texture.json": 2, "sprite.json": 2, "language.json": 2}, found)
 	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(t, err)
 	for _, p := range profiles {

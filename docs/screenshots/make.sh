@@ -45,7 +45,7 @@ vornix stand workshop ../workshops/kestrel --quiet &
 shop=$!
 until [ -s ../workshops/kestrel/stand-workshop.url ]; do sleep 0.1; done
 shot check "vornix check"
-shot status "vornix status; vornix deploy practice --plan; vornix release --yes"
+shot status "vornix status; vornix deploy practice --plan; vornix release --plan"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm; vornix needs --by textures/rock/slab.png" \
   "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,33p'; echo ...; echo; in_terminal 'vornix needs --by textures/rock/slab.png' | head -14"
@@ -60,7 +60,6 @@ rm -rf look saved.parcel cut.parcel
 sed -i 's/for 5s, then rest/for 3s/' scripts/winch.txt
 sed -i 's/item winch at=6.5,13/item winch at=7,13/' maps/cairn_station.vnx
 vornix pack --quiet 2>/dev/null
-vornix inspect out/tree/textures/rock/cairn_bumps.ktx2 --picture "$here/texture-sheet.png" --quiet
 vornix sprite ../lower-sidings/sprites/mole.toml "$work/sprite.png" --state walk --direction east --scale 12 --quiet
 vornix inspect out/tree/maps/cairn_station.vnm --picture "$here/lit-postcard.png" --shot postcard --quiet
 vornix shoot saltpan_relay --plan-view --quiet
@@ -90,12 +89,12 @@ VNX
 vornix inspect "$work/gallery.vnx" --picture "$here/map-cells.png" --view cells --quiet
 sed -i 's/for 3s/for 5s, then rest/' scripts/winch.txt
 sed -i 's/item winch at=7,13/item winch at=6.5,13/' maps/cairn_station.vnx
+echo "Winches rest between two trips." > notes/1.1.0.md
 vornix release 1.1.0 --yes --without-server --quiet 2>/dev/null
 mkdir -p ../game/parcels && cp out/releases/1.0.0/highline-1.0.0.parcel ../game/parcels/ && cp -r out/tree/maps out/tree/materials out/tree/textures ../game/
 mkdir -p ../snowy/textures/rock && cp out/tree/textures/snow/drift.ktx2 ../snowy/textures/rock/cairn.ktx2
 shot patch "vornix patch make 1.0.0 1.1.0 --without-beside; vornix patch apply out/patches ../game; vornix patch overlay ../snowy ../game --swap; ..." \
   "vornix patch make 1.0.0 1.1.0 --without-beside; echo; vornix patch apply out/patches ../game; echo; vornix patch overlay ../snowy ../game --swap; vornix patch list ../game; echo; vornix patch undo ../game/parcels"
-echo "Winches rest between two trips." > notes/1.1.0.md
 vornix key new ../highline.key --quiet
 vornix index write --key ../highline.key --to ../public --quiet
 mkdir -p ../player && cp out/releases/1.0.0/highline-1.0.0.parcel ../player/
@@ -108,7 +107,12 @@ for name in ridge valley; do
   printf '\n[target.%s]\nkind = "folder"\npath = "../servers/%s"\n' $name $name >> vornix.toml
   printf '# others play here too\nold_tarn relay\n' > ../servers/$name/rota.txt
 done
+cp notes/1.1.0.md notes/1.2.0.md
 vornix release 1.2.0 --key ../highline.key --yes --quiet --without-server 2>/dev/null
+for scheme in 1 0; do # light, dark
+  chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --blink-settings=preferredColorScheme=$scheme --window-size=1280,1560 --screenshot="$work/report-$scheme.png" "file://$PWD/out/reports/1.2.0.html" >/dev/null 2>&1
+done
+convert "$work/report-1.png" -crop 1280x800+0+0 +repage "(" "$work/report-0.png" -crop 1280x760+0+800 +repage ")" -append -strip -define png:compression-level=9 "$here/report.png"
 sed -i 's/^version = "1.2.0"/version = "1.3.0"/; ' vornix.toml
 sed -i 's/for 5s, then rest/for 4s, then rest/' scripts/winch.txt
 vornix pack --quiet 2>/dev/null

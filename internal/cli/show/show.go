@@ -129,11 +129,11 @@ func (o *Out) Step(s release.Step) {
 		return
 	}
 	mark := paint(o.colourOut, good, "made")
-	if s.Kept {
-		mark = paint(o.colourOut, faint, "kept")
-	}
 	if s.Name == "check" || s.Name == "try" {
 		mark = paint(o.colourOut, good, "done")
+	}
+	if s.Kept {
+		mark = paint(o.colourOut, faint, "kept")
 	}
 	if s.Failed {
 		mark = paint(o.colourOut, bad, "fail")
