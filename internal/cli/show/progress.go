@@ -40,7 +40,7 @@ func (a *advance) left(now time.Time) (left time.Duration, ok bool) {
 
 // Progress is a progress for jobs; nil where nothing may move.
 func (o *Out) Progress() job.Progress {
-	if !o.Terminal || o.JSON || o.Quiet {
+	if !o.Terminal || o.JSON || o.Quiet || o.plain {
 		return nil
 	}
 	return &bar{out: o, begin: time.Now(), stages: map[string]*advance{}}

@@ -35,15 +35,21 @@ type Out struct {
 	Width                int
 	saying               sync.Mutex // held by one of several that run at once
 	colourOut, colourErr bool
+	// fits says that standard output is a terminal, whose width tables keep to.
+	fits bool
+	// plain leaves out what only draws: lines under headers, bars that move. Screen readers would read it out.
+	plain bool
 }
 
-// New looks at the two streams and at NO_COLOR.
+// New looks at the two streams, and at NO_COLOR, TERM and VORNIX_PLAIN.
 func New(stdout, stderr *os.File, env func(string) string) *Out {
 	o := &Out{Stdout: stdout, Stderr: stderr, Width: 100}
-	colour := env("NO_COLOR") == "" && env("TERM") != "dumb"
-	o.colourOut = colour && term.IsTerminal(int(stdout.Fd()))
+	o.plain = env("TERM") == "dumb" || env("VORNIX_PLAIN") != ""
+	colour := env("NO_COLOR") == "" && !o.plain
+	o.fits = term.IsTerminal(int(stdout.Fd()))
+	o.colourOut = colour && o.fits && colours(stdout)
 	o.Terminal = term.IsTerminal(int(stderr.Fd()))
-	o.colourErr = colour && o.Terminal
+	o.colourErr = colour && o.Terminal && colours(stderr)
 	if w, _, err := term.GetSize(int(stderr.Fd())); err == nil && w > 20 {
 		o.Width = w
 	}
@@ -368,7 +374,8 @@ func (o *Out) Table(header []string, rows [][]string) {
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
 	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "", "  "
-	style.Options.SeparateHeader = slices.ContainsFunc(header, func(h string) bool { return h != "" })
+	headed := slices.ContainsFunc(header, func(h string) bool { return h != "" })
+	style.Options.SeparateHeader = headed && !o.plain
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
 	toRow := func(cells []string) table.Row {
@@ -378,13 +385,18 @@ func (o *Out) Table(header []string, rows [][]string) {
 		}
 		return r
 	}
-	if style.Options.SeparateHeader {
+	if headed {
 		t.AppendHeader(toRow(header))
 	}
 	var columns []table.ColumnConfig
 	for i := range header {
 		if slices.Contains(numeric, header[i]) {
 			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	for i, width := range o.narrowed(header, rows) {
+		if width > 0 {
+			columns = append(columns, table.ColumnConfig{Number: i + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
 		}
 	}
 	t.SetColumnConfigs(columns)
@@ -394,6 +406,43 @@ func (o *Out) Table(header []string, rows [][]string) {
 	for line := range strings.SplitSeq(t.Render(), "\n") {
 		fmt.Fprintln(o.Stdout, strings.TrimRight(line, " "))
 	}
+}
+
+// narrowest is how narrow a column of words is made at most.
+const narrowest = 18
+
+// narrowed says how wide columns of words may be, so that a table fits the terminal; 0 for as wide as they are. The widest gives first.
+func (o *Out) narrowed(header []string, rows [][]string) []int {
+	if !o.fits {
+		return nil
+	}
+	widths, limits := make([]int, len(header)), make([]int, len(header))
+	total := 0
+	for i, h := range header {
+		widths[i] = utf8.RuneCountInString(h)
+		for _, r := range rows {
+			if i < len(r) {
+				widths[i] = max(widths[i], utf8.RuneCountInString(r[i]))
+			}
+		}
+		total += widths[i] + 2
+	}
+	for over := total - o.Width; over > 0; {
+		widest := -1
+		for i, w := range widths {
+			if !slices.Contains(numeric, header[i]) && w > narrowest && (widest < 0 || w > widths[widest]) {
+				widest = i
+			}
+		}
+		if widest < 0 {
+			break // nothing is left that can give
+		}
+		less := min(over, widths[widest]-narrowest)
+		widths[widest] -= less
+		limits[widest] = widths[widest]
+		over -= less
+	}
+	return limits
 }
 
 // Answer is what a command says with --json.
