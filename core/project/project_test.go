@@ -2,6 +2,7 @@ package project_test
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -200,4 +201,41 @@ func TestListing(t *testing.T) {
 	tree, err := p.ListTree()
 	require.NoError(t, err)
 	assert.Len(t, tree, 1)
+}
+
+// What a project says of its own steps is checked with its line, before anything could run.
+func TestWrongSteps(t *testing.T) {
+	base := "[project]\nname = \"a\"\ntitle = \"A\"\nversion = \"1.0.0\"\nprofile = \"kestrel-post\"\n[[step]]\n"
+	right := "name = \"x\"\ncommand = [\"tool\"]\noutputs = [\"a.txt\"]\n"
+	require.NoError(t, project.Check([]byte(base+right)))
+	for text, want := range map[string]string{
+		strings.Replace(right, `"x"`, `"X y"`, 1):                          "name must be small letters",
+		strings.Replace(right, `["tool"]`, `[]`, 1):                        "command is missing",
+		strings.Replace(right, `["tool"]`, `[""]`, 1):                      "command is missing",
+		strings.Replace(right, "outputs = [\"a.txt\"]\n", "", 1):           "outputs is missing",
+		strings.Replace(right, `"a.txt"`, `"../a.txt"`, 1):                 "is no path of a file in the game",
+		strings.Replace(right, `"a.txt"`, `"/etc/passwd"`, 1):              "is no path of a file in the game",
+		strings.Replace(right, `"a.txt"`, `"a/*.txt"`, 1):                  "is no path of a file in the game",
+		strings.Replace(right, `"a.txt"`, `"aux"`, 1):                      "is no path of a file in the game",
+		right + "inputs = [\"../secret\"]\n":                               "is no pattern of files in the project",
+		right + "inputs = [\"/etc/*\"]\n":                                  "is no pattern of files in the project",
+		right + "inputs = [\"a[\"]\n":                                      "is no pattern of files in the project",
+		right + "each = \"texture\"\n":                                     "each can only be map",
+		right + "each = \"map\"\n":                                         "all maps would write the same file",
+		right + "longest = -1\n":                                           "longest is a number of seconds",
+		right + "shell = true\n":                                           `shell`,
+		right + "[[step]]\n" + right:                                       `there are two steps "x"`,
+		right + "[release]\npatches = 99\n":                                "patches must lie between 0 and 50",
+		right + "[release]\ntag = \"-v {version}\"\n":                      "can't be a Git tag",
+		right + "[release]\ntag = \"v{version}.lock/../x\"\n":              "can't be a Git tag",
+		strings.Replace(right, "outputs", "stdout = \"CON.txt\"\nouts", 1): "",
+	} {
+		err := project.Check([]byte(base + text))
+		require.Error(t, err, text)
+		var failure *finding.Failure
+		require.ErrorAs(t, err, &failure)
+		assert.Contains(t, fmt.Sprint(failure.Findings), want, text)
+		assert.Positive(t, failure.Findings[0].Place.Line, text)
+	}
+	assert.Equal(t, []string{"1.2.3", "1.2.4", "1.3.0", "2.0.0"}, project.LaterVersions("1.2.3"))
 }
