@@ -61,10 +61,10 @@ func Survey(ctx context.Context, p *project.Project, o Options, targetWords func
 		return nil, err
 	}
 	for _, t := range v.Targets {
-		v.row("on "+t.Target, targetWords(t))
+		v.row("on "+t.Target, "%s", targetWords(t))
 	}
 	for _, w := range v.Workshops {
-		v.row("at "+w.Target, itemWords(w))
+		v.row("at "+w.Target, "%s", itemWords(w))
 	}
 	v.abroad()
 	return v, nil
