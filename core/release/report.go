@@ -334,7 +334,8 @@ func (s *Session) places(r *report.Report, events []ledger.Event) {
 func whereIs(t project.Target) string {
 	if t.URL != "" {
 		if u, err := url.Parse(t.URL); err == nil {
-			return u.Redacted()
+			u.User, u.RawQuery = nil, ""
+			return u.String()
 		}
 	}
 	if t.Host != "" {

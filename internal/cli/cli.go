@@ -103,7 +103,7 @@ func Main(args []string) int {
 		return h.exit
 	}
 	// What Cobra refuses by itself: an unknown command or flag, too many arguments.
-	what, do, _ := strings.Cut(err.Error(), "\n\n")
+	what, do, _ := strings.Cut(excluding(err.Error()), "\n\n")
 	f := &fault.Fault{Kind: fault.Usage, What: what, Do: strings.Join(strings.Fields(do), " ")}
 	if f.Do == "" {
 		f.Do = "See: vornix --help"
@@ -117,6 +117,16 @@ func Main(args []string) int {
 		a.out.Error(f)
 	}
 	return fault.Usage.ExitCode()
+}
+
+// excluding says in Vornix's words that two flags can't be given together.
+func excluding(message string) string {
+	_, both, found := strings.Cut(message, "none of the others can be; [")
+	if !strings.HasPrefix(message, "if any flags in the group [") || !found {
+		return message
+	}
+	names := strings.Fields(strings.TrimSuffix(both, "] were all set"))
+	return "--" + strings.Join(names, " and --") + " exclude each other\n\nGive one of them."
 }
 
 const longHelp = `Vornix takes a folder of map sources, textures and sounds to a release that players can load: it checks, compiles,

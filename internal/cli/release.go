@@ -130,6 +130,8 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 	flags.BoolVar(&r.noWorkshops, "without-workshops", false, "leave workshops out; 'vornix publish' brings the release there later")
 	_ = cmd.RegisterFlagCompletionFunc("until", fixed(release.StepNames)) // it exists
 	cmd.MarkFlagsMutuallyExclusive("make-items", "without-workshops")
+	cmd.MarkFlagsMutuallyExclusive("dry", "notes") // a rehearsal writes no notes
+	cmd.MarkFlagsMutuallyExclusive("dry", "write-notes")
 	signing.add(cmd)
 	signing.addUnsigned(cmd)
 	return cmd
