@@ -35,6 +35,7 @@ type Own struct {
 	Untrusted func(p *project.Project) ([]string, error)
 	Environ   []string // NAME=value; of these a step sees what it names, and what every program needs
 	Program   string   // path of this program, for {vornix}
+	Version   string   // tells one of this program from another
 	// Said is told what a step printed, when it ends; nil: nobody wants to know.
 	Said func(step string, output []byte, failed bool)
 }
@@ -113,10 +114,42 @@ func (pl *planner) own(own Own) {
 			Step    project.Step
 			Values  map[string]string
 			Earlier []string
-		}{*x.step, x.values, earlier})
+			Sees    []string
+			Vornix  string
+		}{*x.step, x.values, earlier, own.values(x.step), own.version(x.step)})
 		x.values["earlier"] = strings.Join(earlier, "\n")
 		pl.add(x.job)
 	}
+}
+
+// values are what the variables that a step names hold: they decide what it makes, like its inputs.
+func (o Own) values(s *project.Step) []string {
+	values := make([]string, len(s.Environment))
+	for i, name := range s.Environment {
+		for _, v := range o.Environ {
+			if n, value, _ := strings.Cut(v, "="); n == name || runtime.GOOS == "windows" && strings.EqualFold(n, name) {
+				values[i] = value
+			}
+		}
+	}
+	return values
+}
+
+// version is that of this program for a step that runs it.
+func (o Own) version(s *project.Step) string {
+	if slices.ContainsFunc(s.Command, func(a string) bool { return strings.Contains(a, "{vornix}") }) {
+		return o.Version
+	}
+	return ""
+}
+
+// sees is what all steps of a project see of the environment.
+func (o Own) sees(p *project.Project) string {
+	text := ""
+	for i := range p.File.Steps {
+		text += fmt.Sprintf(" %q", o.values(&p.File.Steps[i]))
+	}
+	return text
 }
 
 // trusted refuses a build whose project has steps of its own that nobody trusted here.

@@ -135,6 +135,17 @@ outputs = ["cards/{map}.txt"]
 	require.NoError(t, err)
 	assert.Empty(t, left)
 
+	// What it sees of the environment decides like its inputs.
+	changed := trusting(said)
+	changed.Environ = append(changed.Environ, "SEEN=otherwise", "SECRET=otherwise")
+	stale, err := build.Stale(t.Context(), demotest.Load(t, p.Dir), "test", changed)
+	require.NoError(t, err)
+	assert.Contains(t, stale, "step list")
+	r, err = runOwn(t, t.Context(), p, changed)
+	require.NoError(t, err)
+	assert.Equal(t, job.Made, states(r)["list"])
+	assert.Equal(t, job.Kept, states(r)["card tram_depot"], "it sees no such variable")
+
 	// What a step reads is no stray file, whatever it is called.
 	g, err := needs.Scan(t.Context(), demotest.Load(t, p.Dir), must(demotest.Load(t, p.Dir).List()))
 	require.NoError(t, err)

@@ -119,7 +119,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
 	}
-	program := programOf(o.Program, o.Stages)
+	program := programOf(o.Program, o.Stages) + o.Own.sees(p)
 	if len(o.Paths) == 0 && !o.Pictures {
 		if r := quickLook(p, files, program); r != nil {
 			return r, nil
@@ -379,19 +379,19 @@ func programOf(program string, s Stages) string {
 }
 
 // Stale says which jobs a build would have to run now. It changes nothing.
-func Stale(ctx context.Context, p *project.Project, program string) ([]string, error) {
+func Stale(ctx context.Context, p *project.Project, program string, own Own) ([]string, error) {
 	files, err := p.List()
 	if err != nil {
 		return nil, err
 	}
-	if quickLook(p, files, programOf(program, Stages{})) != nil {
+	if quickLook(p, files, programOf(program, Stages{})+own.sees(p)) != nil {
 		return nil, nil
 	}
 	g, err := needs.Scan(ctx, p, files)
 	if err != nil {
 		return nil, err
 	}
-	report, err := job.Run(ctx, plan(p, g, shoot.NewPlan(p, g), Options{Workers: 1}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	report, err := job.Run(ctx, plan(p, g, shoot.NewPlan(p, g), Options{Workers: 1, Own: own}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
 		return nil, err
 	}

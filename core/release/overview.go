@@ -120,7 +120,7 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 
 // made looks at what is built, pictured, packed, tried and indexed.
 func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err error) {
-	stale, err := build.Stale(ctx, p, o.Program)
+	stale, err := build.Stale(ctx, p, o.Program, o.Own)
 	if err != nil {
 		return err
 	}

@@ -57,7 +57,7 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 	head := p.File.Project
 	s := &Session{P: p, o: o}
 	plan := &Planned{Version: head.Version, Released: ledger.Release(events, head.Version) != nil, Steps: []PlannedStep{}, Pictures: []string{}, Workshops: []string{}}
-	if plan.Build, err = build.Stale(ctx, p, o.Program); err != nil {
+	if plan.Build, err = build.Stale(ctx, p, o.Program, o.Own); err != nil {
 		return nil, err
 	}
 	plan.Build = append([]string{}, plan.Build...)

@@ -28,7 +28,7 @@ func (a *app) explainCommand() *cobra.Command {
 		Use:   "explain [ID]",
 		Short: "The long story of a finding, with an example",
 		Long: `Explain tells more of a finding than its sentence: what is behind it, why it matters to players, what to do, and an example. ID is what stands
-in brackets behind a finding, such as map.leak; a part of one lists those that have it, and without ID all are listed.`,
+in brackets behind a finding, such as map.leak; a part of one lists those that have it, and without ID one sees what there is.`,
 		Example: `  vornix explain map.leak
   vornix explain sound`,
 		Args: between(0, 1, "the id of a finding, such as map.leak"),
@@ -65,10 +65,29 @@ in brackets behind a finding, such as map.leak; a part of one lists those that h
 				rows = append(rows, []string{id, one.Severity, one.Why})
 			}
 			answer.Result = all
+			if part == "" && !a.out.Verbose {
+				a.families(list)
+				return nil
+			}
 			a.out.Table([]string{"finding", "", "why it matters"}, rows)
 			return nil
 		}),
 	}
+}
+
+// families shows what findings there are, by what they are about.
+func (a *app) families(ids []string) {
+	var rows [][]string
+	for _, id := range ids {
+		family, name, _ := strings.Cut(id, ".")
+		if n := len(rows); n > 0 && rows[n-1][0] == family {
+			rows[n-1][1] += ", " + name
+			continue
+		}
+		rows = append(rows, []string{family, name})
+	}
+	a.out.Table([]string{"about", "findings"}, rows)
+	a.out.Say("\n%d findings; 'vornix explain map' says more of one row, 'vornix explain map.leak' all of one", len(ids))
 }
 
 func (a *app) explanation(k *finding.Kind) explainAnswer {

@@ -40,6 +40,7 @@ func (a *app) own() build.Own {
 		return store.New(p)
 	}, Said: a.out.Said}
 	o.Program, _ = os.Executable()
+	o.Version = programID()
 	return o
 }
 
