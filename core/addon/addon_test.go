@@ -60,6 +60,16 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	assert.Less(t, bytes.Index(inside, []byte("title")), bytes.Index(inside, []byte("crew")), "in the profile's order")
 	got = nil
 	require.NoError(t, json.Unmarshal(byPath["highline.waybill.json beside"].Data, &got))
+	graph, err := release.Scan(t.Context(), p)
+	require.NoError(t, err)
+	taken, err := addon.Import(p, graph, "old.json", bytes.Replace(byPath["highline.waybill.json beside"].Data, []byte("two routes down"), []byte("three routes down"), 1), "")
+	require.NoError(t, err)
+	said := map[string]string{}
+	for _, x := range taken {
+		said[x.Key] = x.State + " " + x.To
+	}
+	assert.Equal(t, "set project.description", said["about.1.text"], "of what each language says, that in the project's own is the project's")
+	assert.Equal(t, "computed ", said["about.2.text"])
 	assert.Equal(t, map[string]any{
 		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"}, "game": "Kestrel Post 1.2 or later", "season": "first-snow", "banner": "banner.jpg", "bytes": 1234.0,
 		"about": []any{map[string]any{"language": "en", "text": "Mail gliders above the snow line: one station on a cairn, two routes down."},

@@ -349,6 +349,9 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 					found[key] = source{nil, v, true}
 				}
 			}
+			if table[profile.ForEach] == "language" {
+				maps.Copy(found, mainLanguage(p, table, at, values))
+			}
 			return
 		}
 		for key, v := range table {
@@ -392,6 +395,35 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 			field := &p.Profile.Addon.Fields[i]
 			if loosely(last) == loosely(field.Name) && !slices.ContainsFunc(slices.Collect(maps.Values(found)), func(s source) bool { return s.field == field }) {
 				found[key] = source{field, v, false}
+			}
+		}
+	}
+	return found
+}
+
+// mainLanguage finds, in a list with an element for each language, the fields of the element in the project's own: those are what its file says.
+func mainLanguage(p *project.Project, table map[string]any, at string, values map[string]any) map[string]source {
+	found := map[string]source{}
+	for key, v := range table {
+		if v != "{language}" {
+			continue
+		}
+		for n := 1; ; n++ {
+			element := fmt.Sprintf("%s.%d.", at, n)
+			language, ok := values[element+key]
+			if !ok {
+				break
+			}
+			if fill.Text(language) != p.File.Project.Language {
+				continue
+			}
+			for other, says := range table {
+				name, ok := says.(string)
+				if value, there := values[element+other]; ok && there && len(name) > 2 && name[0] == '{' && name[len(name)-1] == '}' {
+					if field := p.Profile.Field(name[1 : len(name)-1]); field != nil {
+						found[element+other] = source{field, value, true}
+					}
+				}
 			}
 		}
 	}
