@@ -181,7 +181,7 @@ func TestAnswersArePublished(t *testing.T) {
 			walk(below)
 		}
 		name := strings.TrimPrefix(c.CommandPath(), "vornix ")
-		if _, ok := results[name]; !ok && c.Runnable() && !c.HasSubCommands() {
+		if _, ok := results[name]; !ok && c.Runnable() && !c.HasSubCommands() && name != "help" && !strings.HasPrefix(name, "completion") { // which say nothing in JSON
 			missing = append(missing, name)
 		}
 	}

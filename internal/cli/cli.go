@@ -171,6 +171,16 @@ func (a *app) root() *cobra.Command {
 	add("ship", a.addonCommand(), a.patchCommand(), a.indexCommand(), a.deployCommand(), a.publishCommand(), a.releaseCommand(), a.statusCommand(), a.keyCommand(), a.fetchCommand())
 	add("look", a.explainCommand(), a.inspectCommand(), a.diffCommand(), a.needsCommand(), a.extractCommand(), a.salvageCommand(), a.mapCommand(), a.textureCommand(), a.spriteCommand(), a.deltaCommand(), a.scaleCommand(), a.fmtCommand())
 	add("stand", a.standCommand())
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd()
+	for _, c := range root.Commands() { // what Cobra brings along, in Vornix's words
+		switch c.Name() {
+		case "help":
+			c.Short = "Say more about a command"
+		case "completion":
+			c.Short = "What a shell needs to complete commands, maps, targets, versions and findings"
+		}
+	}
 	return root
 }
 
