@@ -107,6 +107,34 @@ func TestTheGuideIsTrue(t *testing.T) {
 	assert.Greater(t, blocks(t, string(data), dir), 8)
 }
 
+// What troubleshooting.md quotes, the program says.
+func TestQuotedMessagesAreSaid(t *testing.T) {
+	t.Parallel()
+	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "troubleshooting.md"))
+	require.NoError(t, err)
+	var source strings.Builder
+	for _, dir := range []string{"core", "internal"} {
+		require.NoError(t, filepath.WalkDir(filepath.Join("..", "..", dir), func(p string, e os.DirEntry, err error) error {
+			if err != nil || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") {
+				return err
+			}
+			text, err := os.ReadFile(p)
+			source.Write(text)
+			return err
+		}))
+	}
+	said := regexp.MustCompile(`%[a-z]|%!`).ReplaceAllString(source.String(), "")
+	quoted := regexp.MustCompile(`(?m)^\| "([^"]+)"`).FindAllStringSubmatch(string(data), -1)
+	assert.Greater(t, len(quoted), 4)
+	for _, q := range quoted {
+		for _, piece := range regexp.MustCompile(`\.\.\.|\d[\d.]*|\b\w*commands\b`).Split(q[1], -1) {
+			if piece = strings.TrimSpace(piece); len(piece) > 8 {
+				assert.Contains(t, said, piece, "the program does not say %q", q[1])
+			}
+		}
+	}
+}
+
 // The README's first five minutes are as it says.
 func TestTheReadmeIsTrue(t *testing.T) {
 	t.Parallel()

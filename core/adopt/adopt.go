@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -276,7 +277,7 @@ func (x *pile) profile() (*profile.Profile, error) {
 			same = true
 		}
 	}
-	if best == nil || same || score <= 100 || !slices.Contains(slices.Collect(values(x.kind)), "map") {
+	if best == nil || same || score <= 100 || !slices.Contains(slices.Collect(maps.Values(x.kind)), "map") {
 		var known []string
 		for _, prof := range x.o.Profiles {
 			known = append(known, prof.Game.ID)
@@ -285,16 +286,6 @@ func (x *pile) profile() (*profile.Profile, error) {
 	}
 	x.p.Profile, x.p.Guessed = best.Game.ID, true
 	return best, nil
-}
-
-func values(m map[string]string) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		for _, v := range m {
-			if !yield(v) {
-				return
-			}
-		}
-	}
 }
 
 // contents finds the files of the game's own kinds: those in a folder that is called like theirs, and those that something names.
@@ -359,12 +350,7 @@ func (x *pile) named(file string) bool {
 
 // root is the folder of the pile that names of a kind count from: the one from which most files have names that stand somewhere.
 func (x *pile) root(list []string) string {
-	common := path.Dir(list[0])
-	for _, f := range list[1:] {
-		for common != "." && !strings.HasPrefix(f, common+"/") {
-			common = path.Dir(common)
-		}
-	}
+	common := shared(list)
 	candidates := map[string]int{common: 0}
 	for _, f := range list {
 		for d := path.Dir(f); ; d = path.Dir(d) {
@@ -540,16 +526,6 @@ func (x *pile) write(prof *profile.Profile) {
 # path = "../server"
 `, x.o.Name)
 	x.p.TOML = b.Bytes()
-}
-
-// Understood is how many files of a kind are taken.
-func (p *Proposal) Understood(kind string) (n int) {
-	for _, f := range p.Files {
-		if f.Kind == kind {
-			n++
-		}
-	}
-	return n
 }
 
 // Kinds are the kinds of what is taken, in the order in which they were found out.

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path"
@@ -46,6 +47,16 @@ const longestStep = 10 * time.Minute
 // everywhere are the variables that every program needs.
 var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA"}
 
+// ownJob is a step of a project's own, for one map or for all.
+type ownJob struct {
+	own     Own
+	step    *project.Step
+	place   fault.Place
+	values  map[string]string // that are filled in
+	earlier []string          // what it reads of what other jobs make, as paths in the tree
+	job     *job.Job
+}
+
 // own adds the project's own steps. They come last, since they may read what other jobs make.
 func (pl *planner) own(own Own) {
 	made := map[string]string{} // by output: its job
@@ -54,12 +65,7 @@ func (pl *planner) own(own Own) {
 			made[o] = j.ID
 		}
 	}
-	type planned struct {
-		step   *project.Step
-		values map[string]string
-		job    *job.Job
-	}
-	var list []planned
+	var list []*ownJob
 	head := pl.p.File.Project
 	for i := range pl.p.File.Steps {
 		s := &pl.p.File.Steps[i]
@@ -71,7 +77,7 @@ func (pl *planner) own(own Own) {
 			}
 		}
 		for _, m := range of {
-			x := planned{step: s, values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
+			x := &ownJob{own: own, step: s, place: pl.p.StepPlace(i), values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
 			id := "step " + s.Name
 			if m != "" {
 				x.values["map"] = m
@@ -84,18 +90,16 @@ func (pl *planner) own(own Own) {
 					pl.maps[o] = []string{m}
 				}
 			}
-			place := pl.p.StepPlace(i)
-			x.job.Run = func(ctx context.Context, t *job.Task) error { return pl.runOwn(ctx, t, own, s, x.job, x.values, place) }
+			x.job.Run = func(ctx context.Context, t *job.Task) error { return x.run(ctx, t, pl.p.State()) }
 			list = append(list, x)
 		}
 	}
 	for _, x := range list {
-		var earlier []string
 		for _, pattern := range x.step.Reads(x.values) {
 			if below, ok := strings.CutPrefix(pattern, project.TreeDir+"/"); ok {
 				for o, id := range made {
 					if match, _ := doublestar.Match(below, o); match && id != x.job.ID {
-						x.job.After, earlier = append(x.job.After, id), append(earlier, o)
+						x.job.After, x.earlier = append(x.job.After, id), append(x.earlier, o)
 					}
 				}
 				continue
@@ -106,7 +110,7 @@ func (pl *planner) own(own Own) {
 				}
 			}
 		}
-		for _, l := range []*[]string{&x.job.Inputs, &x.job.After, &earlier} {
+		for _, l := range []*[]string{&x.job.Inputs, &x.job.After, &x.earlier} {
 			slices.Sort(*l)
 			*l = slices.Compact(*l)
 		}
@@ -116,8 +120,7 @@ func (pl *planner) own(own Own) {
 			Earlier []string
 			Sees    []string
 			Vornix  string
-		}{*x.step, x.values, earlier, own.values(x.step), own.version(x.step)})
-		x.values["earlier"] = strings.Join(earlier, "\n")
+		}{*x.step, x.values, x.earlier, own.values(x.step), own.version(x.step)})
 		pl.add(x.job)
 	}
 }
@@ -171,14 +174,15 @@ func (o Own) trusted(p *project.Project) error {
 		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
 }
 
-// runOwn runs a step in a folder of its own that holds its inputs, and takes its outputs over.
-func (pl *planner) runOwn(ctx context.Context, t *job.Task, own Own, s *project.Step, j *job.Job, values map[string]string, place fault.Place) error {
-	scratch, err := safefile.NewScratchDir(pl.p.State())
+// run runs a step in a folder of its own that holds its inputs, and takes its outputs over. state is the system path of the folder for such folders.
+func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
+	own, s, j, values := x.own, x.step, x.job, x.values
+	scratch, err := safefile.NewScratchDir(state)
 	if err != nil {
 		return err
 	}
 	defer scratch.Close()
-	inputs, err := pl.layOut(ctx, t, scratch, values)
+	inputs, err := x.layOut(ctx, t, scratch)
 	if err != nil {
 		return err
 	}
@@ -201,9 +205,9 @@ func (pl *planner) runOwn(ctx context.Context, t *job.Task, own Own, s *project.
 		}
 	}
 	failed := func(format string, args ...any) error {
-		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(place, "the step %q %s", strings.TrimPrefix(j.ID, "step "), fmt.Sprintf(format, args...))}}
+		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(x.place, "the step %q %s", strings.TrimPrefix(j.ID, "step "), fmt.Sprintf(format, args...))}}
 	}
-	args, err := pl.command(own, s, values, inputs, out)
+	args, err := x.command(inputs, out)
 	if err != nil {
 		return failed("could not be run: %v", err)
 	}
@@ -261,31 +265,14 @@ func (pl *planner) runOwn(ctx context.Context, t *job.Task, own Own, s *project.
 const workFolder = "work"
 
 // layOut copies a step's inputs to where it runs: sources at their paths in the project, what the build made below out/tree.
-func (pl *planner) layOut(ctx context.Context, t *job.Task, scratch *safefile.ScratchDir, values map[string]string) (list []string, err error) {
+func (x *ownJob) layOut(ctx context.Context, t *job.Task, scratch *safefile.ScratchDir) (list []string, err error) {
 	for _, rel := range t.Inputs() {
-		f, err := scratch.Create(path.Join(workFolder, rel))
-		if err != nil {
-			return nil, err
-		}
-		defer f.Abort()
-		if err := f.Fill(ctx, pl.p.Join(rel)); err != nil {
-			return nil, err
-		}
-		if info, err := os.Stat(pl.p.Join(rel)); err == nil && info.Mode()&0o111 != 0 {
-			f.Executable()
-		}
-		if f.SHA256() != t.Sum(rel) {
-			return nil, &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel}, Do: "Build again when it has been saved."}
-		}
-		if err := f.CommitCache(); err != nil {
+		if err := t.LayOut(ctx, rel, scratch.Dir, path.Join(workFolder, rel)); err != nil {
 			return nil, err
 		}
 		list = append(list, rel)
 	}
-	for rel := range strings.SplitSeq(values["earlier"], "\n") {
-		if rel == "" {
-			continue
-		}
+	for _, rel := range x.earlier {
 		data, err := t.Output(rel)
 		if err != nil {
 			return nil, err
@@ -300,21 +287,18 @@ func (pl *planner) layOut(ctx context.Context, t *job.Task, scratch *safefile.Sc
 }
 
 // command fills in a step's command.
-func (pl *planner) command(own Own, s *project.Step, values map[string]string, inputs []string, out string) ([]string, error) {
-	all := map[string]string{"out": out, "vornix": own.Program}
-	for k, v := range values {
-		all[k] = v
-	}
-	delete(all, "earlier")
+func (x *ownJob) command(inputs []string, out string) ([]string, error) {
+	all := maps.Clone(x.values)
+	all["out"], all["vornix"] = out, x.own.Program
 	var args []string
-	for _, a := range s.Command {
+	for _, a := range x.step.Command {
 		if a == "{inputs}" {
 			args = append(args, inputs...)
 			continue
 		}
 		args = append(args, profile.Fill(a, all))
 	}
-	if strings.Contains(s.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
+	if strings.Contains(x.step.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
 		return args, nil
 	}
 	found, err := exec.LookPath(args[0])

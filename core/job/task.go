@@ -77,6 +77,30 @@ func (t *Task) Take(ctx context.Context, from, output string) error {
 	return err
 }
 
+// LayOut copies a declared input, however large, to a path in a folder, for a program that reads it there.
+func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to string) error {
+	want, ok := t.inputs[input]
+	if !ok {
+		return fmt.Errorf("job %q reads %s without declaring it", t.job.ID, input)
+	}
+	from := filepath.Join(t.run.o.Dir, filepath.FromSlash(input))
+	f, err := d.Create(to)
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	if err := f.Fill(ctx, from); err != nil {
+		return err
+	}
+	if f.SHA256() != hex.EncodeToString(want.SHA256[:]) {
+		return changed(input)
+	}
+	if info, err := os.Stat(from); err == nil && info.Mode()&0o111 != 0 {
+		f.Executable()
+	}
+	return f.CommitCache()
+}
+
 // changed says that an input is no longer what the job's key was made of.
 func changed(rel string) error {
 	return &fault.Fault{What: "the file changed while it was being built", Place: fault.Place{File: rel},

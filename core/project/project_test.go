@@ -228,7 +228,7 @@ func TestWrongSteps(t *testing.T) {
 		right + "[release]\npatches = 99\n":                                "patches must lie between 0 and 50",
 		right + "[release]\ntag = \"-v {version}\"\n":                      "can't be a Git tag",
 		right + "[release]\ntag = \"v{version}.lock/../x\"\n":              "can't be a Git tag",
-		strings.Replace(right, "outputs", "stdout = \"CON.txt\"\nouts", 1): "",
+		strings.Replace(right, "outputs", "stdout = \"CON.txt\"\nouts", 1): `"outs"`,
 	} {
 		err := project.Check([]byte(base + text))
 		require.Error(t, err, text)

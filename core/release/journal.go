@@ -85,7 +85,7 @@ func (j *journal) end(p *project.Project, step *Step, key string) error {
 	id := strings.TrimSpace(step.Name + " " + step.Target)
 	e := j.Steps[id]
 	e.Ended = moment()
-	if !step.Kept && j.Finished.IsZero() { // how long it takes to find that nothing changed is of no interest
+	if (!step.Kept || e.Seconds == 0) && j.Finished.IsZero() { // how long it takes to find that nothing changed is of no interest
 		e.Seconds = step.Seconds
 	}
 	if key != "" {

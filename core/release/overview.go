@@ -15,6 +15,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/index"
 	"vornix/core/ledger"
+	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/publish"
 )
@@ -107,7 +108,7 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 			v.next("vornix trust", "it may run no command of its own before that")
 		}
 	}
-	if err := v.made(ctx, p, o); err != nil {
+	if err := v.made(ctx, p, o, g); err != nil {
 		return err
 	}
 	if plan, err := PlanSweep(ctx, p, g, nil, nil); err == nil {
@@ -119,7 +120,7 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 }
 
 // made looks at what is built, pictured, packed, tried and indexed.
-func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err error) {
+func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *needs.Graph) (err error) {
 	stale, err := build.Stale(ctx, p, o.Program, o.Own)
 	if err != nil {
 		return err
@@ -128,14 +129,10 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err
 	if len(stale) == 0 {
 		v.row("built", "up to date")
 	} else {
-		v.row("built", "%d to build: %s", len(stale), few(stale))
+		v.row("built", "%d to build: %s", len(stale), Few(stale))
 		v.next("vornix build", "%s not as the sources are", are(stale))
 	}
 	if HasBeside(p.Profile) {
-		g, err := Scan(ctx, p)
-		if err != nil {
-			return err
-		}
 		list, err := build.StaleBeside(ctx, p, g)
 		if err != nil {
 			return err
@@ -146,7 +143,7 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err
 		if len(list) == 0 {
 			v.row("pictures", "up to date")
 		} else {
-			v.row("pictures", "%d to make: %s", len(list), few(v.Pictures))
+			v.row("pictures", "%d to make: %s", len(list), Few(v.Pictures))
 			v.next("vornix shoot", "%s not as the maps are", are(v.Pictures))
 		}
 	}
@@ -164,7 +161,7 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options) (err
 		if len(stale) > 0 {
 			older = ", of an older build"
 		}
-		v.row("packed", "%s%s", few(names), older)
+		v.row("packed", "%s%s", Few(names), older)
 		j := readJournal(p)
 		e := j.Steps["try"]
 		if v.Tried = e.Key == tryKey(p, o.Program, packed); v.Tried {
@@ -268,8 +265,8 @@ func lookAtAll(ctx context.Context, p *project.Project, o Options) ([]*deploy.St
 	return list, slices.Concat(items...)
 }
 
-// few names the first of many.
-func few(list []string) string {
+// Few names the first of many.
+func Few(list []string) string {
 	if len(list) > 3 {
 		return strings.Join(list[:3], ", ") + " …"
 	}

@@ -152,6 +152,14 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 	return step, nil
 }
 
+// PatchFile is where the patch between two versions goes, as a path in the project.
+func PatchFile(p *project.Project, from, to string) string {
+	return path.Join(index.PatchesDir, p.File.Project.Name+"-"+from+patchTo(to))
+}
+
+// patchTo is how the names of patches to a version end.
+func patchTo(version string) string { return "-to-" + version + patch.Ending }
+
 // patchFrom are the versions that patches are made from, the newest first.
 func (s *Session) patchFrom() ([]string, error) {
 	versions, err := Versions(s.P)
@@ -178,7 +186,7 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 	if maps.Equal(was, to) {
 		return "none from " + version + ", which has the same bundles", nil
 	}
-	rel := path.Join(index.PatchesDir, fmt.Sprintf("%s-%s-to-%s%s", x.P.File.Project.Name, version, o.To, patch.Ending))
+	rel := PatchFile(x.P, version, o.To)
 	signer := ""
 	if o.Key != nil {
 		signer = sign.Public(o.Key)

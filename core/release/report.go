@@ -3,7 +3,6 @@ package release
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"image"
 	"image/jpeg"
 	_ "image/png" // pictures are read in either form
@@ -20,7 +19,6 @@ import (
 	"vornix/core/compare"
 	"vornix/core/index"
 	"vornix/core/ledger"
-	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/report"
 	"vornix/core/safefile"
@@ -274,9 +272,9 @@ func (x *running) patchFiles(r *report.Report) error {
 		return err
 	}
 	for _, v := range from {
-		name := fmt.Sprintf("%s-%s-to-%s%s", r.Project, v, r.Version, patch.Ending)
-		if sum, size, err := safefile.HashFile(x.P.Join(index.PatchesDir, name)); err == nil {
-			r.Patches = append(r.Patches, report.File{Name: name, From: v, Size: size, SHA256: sum})
+		rel := PatchFile(x.P, v, r.Version)
+		if sum, size, err := safefile.HashFile(x.P.Join(rel)); err == nil {
+			r.Patches = append(r.Patches, report.File{Name: path.Base(rel), From: v, Size: size, SHA256: sum})
 		}
 	}
 	return nil

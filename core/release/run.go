@@ -191,17 +191,23 @@ func (x *running) shoot(ctx context.Context) error {
 
 // sweep says what is stray, and moves nothing: that is for somebody who looks.
 func (x *running) sweep(ctx context.Context) error {
+	step, err := strays(ctx, x.P, x.g)
+	return x.ended(step, "", err)
+}
+
+// strays is the step that says what a sweep would move away.
+func strays(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, error) {
 	step := &Step{Name: "sweep", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
-	plan, err := PlanSweep(ctx, x.P, x.g, nil, nil)
+	plan, err := PlanSweep(ctx, p, g, nil, nil)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	step.Summary = "nothing is stray"
 	if n := len(plan.Go); n > 0 {
 		step.Summary = fmt.Sprintf("%s, %s, that no release needs; they stay, 'vornix sweep' moves them away", Count(n, "stray file"), Bytes(plan.Size()))
 	}
-	return x.ended(step, "", nil)
+	return step, nil
 }
 
 func (x *running) pack(ctx context.Context) error {

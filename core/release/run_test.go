@@ -297,6 +297,9 @@ func TestTheReportOfARelease(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "1.0.0", again.Before)
 	assert.Equal(t, "1.0.0", again.Growth[0].Version)
+	for _, s := range again.Steps {
+		assert.Positive(t, s.Seconds, "how long %s took is measured", s.Step)
+	}
 	assert.Equal(t, []string{"downloads", "practice"}, []string{again.Places[0].Target, again.Places[1].Target})
 	require.Len(t, again.Findings, 1)
 	assert.True(t, again.Findings[0].New, "the release before had it not")

@@ -16,7 +16,6 @@ import (
 	"vornix/core/installer"
 	"vornix/core/ledger"
 	"vornix/core/needs"
-	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
@@ -59,7 +58,7 @@ func PlanSweep(ctx context.Context, p *project.Project, g *needs.Graph, named []
 		return nil, err
 	}
 	byHand := []string{path.Join(build.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
-	toThis := fmt.Sprintf("-to-%s%s", p.File.Project.Version, patch.Ending)
+	toThis := patchTo(p.File.Project.Version)
 	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool {
 		if strings.HasPrefix(i.Path, index.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) || path.Dir(i.Path) == ReportsDir {
 			return true // the index names them; reports tell what is not known elsewhere

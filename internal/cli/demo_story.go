@@ -9,7 +9,6 @@ import (
 
 	"vornix/core/deploy"
 	"vornix/core/fault"
-	"vornix/core/index"
 	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/release"
@@ -95,7 +94,7 @@ func (a *app) storyPlayer(ctx context.Context, w *secondWeek, p *project.Project
 	if _, _, err := d.CopyFrom(ctx, p.Join(release.ReleasesDir, before, name(before)), path.Join("parcels", name(before))); err != nil {
 		return err
 	}
-	file := p.Join(index.PatchesDir, fmt.Sprintf("%s-%s-to-%s%s", p.File.Project.Name, before, next, patch.Ending))
+	file := p.Join(release.PatchFile(p, before, next))
 	opened, err := patch.Open(file)
 	if err != nil {
 		return err

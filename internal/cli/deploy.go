@@ -197,7 +197,7 @@ func (a *app) showPlan(p *deploy.Plan) {
 		a.out.Say("%s stay as they are", release.Count(left, "file"))
 	}
 	if n := len(p.Foreign); n > 0 {
-		a.out.Say("%s of others beside ours, which stay: %s", release.Count(n, "file"), few(p.Foreign))
+		a.out.Say("%s of others beside ours, which stay: %s", release.Count(n, "file"), release.Few(p.Foreign))
 	}
 	if p.Half != "" {
 		a.out.Say("A deployment there did not come to its end, and will be undone first: %s.", p.Half)
@@ -290,7 +290,7 @@ func (a *app) lookAtFirst(ctx context.Context, p *project.Project, first *deploy
 	case st.Error != "":
 		why = st.Error
 	case len(st.Drift) > 0:
-		why = "files there are not what was deployed: " + few(st.Drift)
+		why = "files there are not what was deployed: " + release.Few(st.Drift)
 	case st.Asked != "" && !f.withoutServer:
 		why = st.Asked
 	case st.Server != nil && !f.withoutServer:

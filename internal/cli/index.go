@@ -112,7 +112,7 @@ With --to, all that the index names is brought together in a folder, to be serve
 			answer.Result = collected{filepath.ToSlash(to), append([]string{}, c.Copied...), append([]string{}, c.Kept...), append([]string{}, c.Left...)}
 			a.out.Say("%s has all that the index names: %s copied, %d there already", filepath.ToSlash(to), release.Count(len(c.Copied), "file"), len(c.Kept))
 			if len(c.Left) > 0 {
-				a.out.Say("left there, since the index does not name them: %s", few(c.Left))
+				a.out.Say("left there, since the index does not name them: %s", release.Few(c.Left))
 			}
 			return nil
 		}),
@@ -283,7 +283,7 @@ func (a *app) indexTable(x *index.Index) {
 			}
 			patches = "from " + strings.Join(from, ", ")
 		}
-		rows = append(rows, []string{show.Clean(r.File), r.Version, r.Date, release.Bytes(r.Size), r.Game, show.Clean(few(maps)), show.Clean(patches), r.SHA256[:12]})
+		rows = append(rows, []string{show.Clean(r.File), r.Version, r.Date, release.Bytes(r.Size), r.Game, show.Clean(release.Few(maps)), show.Clean(patches), r.SHA256[:12]})
 	}
 	a.out.Table([]string{"file", "version", "date", "size", "game", "maps", "patches", "sha-256"}, rows)
 	for _, t := range x.Retracted {

@@ -366,7 +366,7 @@ func (a *app) showProposal(x *adopt.Proposal, prof *profile.Profile, from string
 		if folder, ok := x.Folders[kind]; ok {
 			where = folder + "/"
 		}
-		rows = append(rows, []string{kind, strconv.Itoa(len(some)), release.Bytes(size), where, few(some)})
+		rows = append(rows, []string{kind, strconv.Itoa(len(some)), release.Bytes(size), where, release.Few(some)})
 	}
 	a.out.Table([]string{"understood", "files", "size", "names count from", "such as"}, rows)
 }

@@ -297,7 +297,7 @@ func (f *patchFlags) fill(o *patch.Options, p *project.Project) (err error) {
 // patchName is what a patch is called when nobody says.
 func patchName(p *project.Project, oldName, newName string, o patch.Options) string {
 	if p != nil && o.From != "" && o.To != "" {
-		return p.Join(patchesDir, fmt.Sprintf("%s-%s-to-%s%s", p.File.Project.Name, o.From, o.To, patch.Ending))
+		return p.Join(release.PatchFile(p, o.From, o.To))
 	}
 	base := func(s string) string { return strings.TrimSuffix(filepath.Base(filepath.Clean(s)), filepath.Ext(s)) }
 	if base(oldName) == base(newName) {

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -85,7 +84,7 @@ func stateOf(t *deploy.State) string {
 		text += fmt.Sprintf(", since %s by %s", t.Last.Time.Local().Format("2006-01-02 15:04"), show.Clean(t.Last.By))
 	}
 	if len(t.Drift) > 0 {
-		text += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), few(t.Drift))
+		text += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), release.Few(t.Drift))
 	}
 	if t.Half != "" {
 		text += "; a deployment did not come to its end: " + show.Clean(t.Half)
@@ -100,13 +99,6 @@ func stateOf(t *deploy.State) string {
 		text += "; " + t.Asked
 	}
 	return text
-}
-
-func few(list []string) string {
-	if len(list) > 3 {
-		return strings.Join(list[:3], ", ") + " …"
-	}
-	return strings.Join(list, ", ")
 }
 
 func orWord(s, otherwise string) string {
