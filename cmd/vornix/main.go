@@ -7,4 +7,11 @@ import (
 	"vornix/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:])) }
+// atEnd is empty but where tests build something in: see breakage.go.
+var atEnd = func() {}
+
+func main() {
+	code := cli.Main(os.Args[1:])
+	atEnd()
+	os.Exit(code)
+}

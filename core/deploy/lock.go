@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"vornix/core/fault"
+	"vornix/core/safefile"
 )
 
 // Holder is who holds the lock of a target.
@@ -64,7 +65,7 @@ func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 			return nil, readErr
 		case other == nil:
 			err = t.site.Create(ctx, lockFile, data) // it was just let go
-		case other.ID == "", other.Host == h.Host && other.Host != "" && !alive(other.PID):
+		case other.ID == "", other.Host == h.Host && other.Host != "" && !safefile.Alive(other.PID):
 			// Should another do the same right now, the later one has it: the first sees so before it changes anything.
 			err = t.site.Write(ctx, lockFile, data)
 		default:

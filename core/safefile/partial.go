@@ -1,13 +1,13 @@
 package safefile
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"io"
 	"io/fs"
 	"os"
-	"path"
 	"path/filepath"
 
 	"vornix/core/fault"
@@ -27,12 +27,10 @@ func (d *Dir) Resume(rel string) (*Partial, error) {
 	if err := CheckPath(rel); err != nil {
 		return nil, err
 	}
-	if parent := path.Dir(rel); parent != "." {
-		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
-			return nil, explain(err, "make the folder", d.Join(parent))
-		}
+	if err := d.makeParent(rel); err != nil {
+		return nil, err
 	}
-	f, err := d.root.OpenFile(filepath.FromSlash(rel), os.O_RDWR|os.O_CREATE, 0o666)
+	f, err := d.open(filepath.FromSlash(rel), os.O_RDWR|os.O_CREATE)
 	if err != nil {
 		return nil, explain(err, "write", d.Join(rel))
 	}
@@ -52,7 +50,7 @@ func (p *Partial) Size() int64 { return p.size }
 
 // Write appends.
 func (p *Partial) Write(b []byte) (int, error) {
-	n, err := p.f.WriteAt(b, p.size)
+	n, err := writing(p.dir.path, p.rel, b, func(b []byte) (int, error) { return p.f.WriteAt(b, p.size) })
 	p.size += int64(n)
 	if err != nil {
 		return n, explain(err, "write", p.dir.Join(p.rel))
@@ -83,7 +81,7 @@ func (p *Partial) SHA256(ctx context.Context) (string, error) {
 
 // Close makes durable what is there, and closes the file.
 func (p *Partial) Close() error {
-	err := p.f.Sync()
+	err := either(before(p.dir.path, OpSync, p.rel), p.f.Sync)
 	if closeErr := p.f.Close(); err == nil {
 		err = closeErr
 	}
@@ -98,7 +96,9 @@ type ScratchDir struct{ *Dir }
 
 // NewScratchDir makes a scratch folder in a folder; "" for the system's own.
 func NewScratchDir(dir string) (*ScratchDir, error) {
-	name, err := os.MkdirTemp(dir, tempPrefix+"*")
+	tidySystem(dir)
+	name := filepath.Join(cmp.Or(dir, os.TempDir()), tempName())
+	err := either(before(dir, OpFolder, ""), func() error { return os.Mkdir(name, 0o700) })
 	if err != nil {
 		return nil, explain(err, "make a temporary folder in", dir)
 	}

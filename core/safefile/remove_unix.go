@@ -2,5 +2,5 @@
 
 package safefile
 
-func (d *Dir) remove(name string) error    { return d.root.Remove(name) }
-func (d *Dir) removeAll(name string) error { return d.root.RemoveAll(name) }
+func (d *Dir) unlink(name string) error    { return d.root.Remove(name) }
+func (d *Dir) unlinkAll(name string) error { return d.root.RemoveAll(name) }

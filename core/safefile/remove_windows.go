@@ -7,9 +7,9 @@ import (
 	"path/filepath"
 )
 
-// remove removes a file or an empty folder. Deleting below an open folder needs a call that drives of some file servers, shared folders of
+// unlink removes a file or an empty folder. Deleting below an open folder needs a call that drives of some file servers, shared folders of
 // virtual machines and Wine do not have; there the file is deleted by its name, once it is sure that its folder lies inside.
-func (d *Dir) remove(name string) error {
+func (d *Dir) unlink(name string) error {
 	err := d.root.Remove(name)
 	if !errors.Is(err, errorInvalidFunction) {
 		return err
@@ -24,7 +24,7 @@ func (d *Dir) remove(name string) error {
 	return os.Remove(filepath.Join(d.path, name))
 }
 
-func (d *Dir) removeAll(name string) error {
+func (d *Dir) unlinkAll(name string) error {
 	err := d.root.RemoveAll(name)
 	if !errors.Is(err, errorInvalidFunction) {
 		return err
@@ -36,13 +36,13 @@ func (d *Dir) removeAll(name string) error {
 			return listErr
 		}
 		for _, e := range entries {
-			if err := d.removeAll(filepath.Join(name, e.Name())); err != nil {
+			if err := d.unlinkAll(filepath.Join(name, e.Name())); err != nil {
 				return err
 			}
 		}
 	}
 	if err == nil {
-		err = d.remove(name)
+		err = d.unlink(name)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

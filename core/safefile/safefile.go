@@ -7,8 +7,8 @@
 package safefile
 
 import (
+	"cmp"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -19,15 +19,11 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
-	"strings"
 	"syscall"
 	"time"
 
 	"vornix/core/fault"
 )
-
-// tempPrefix marks files that are being written; what is left of them after a crash is removed by CleanTemp.
-const tempPrefix = ".vornix-tmp-"
 
 // Dir is a folder to write in. It is safe for use by several goroutines.
 type Dir struct {
@@ -46,7 +42,7 @@ func OpenDir(dir string) (*Dir, error) {
 
 // MakeDir opens a folder, making it and those above it when they are not there.
 func MakeDir(dir string) (*Dir, error) {
-	if err := os.MkdirAll(dir, 0o777); err != nil {
+	if err := either(before(dir, OpFolder, ""), func() error { return os.MkdirAll(dir, 0o777) }); err != nil {
 		return nil, explain(err, "make the folder", dir)
 	}
 	return OpenDir(dir)
@@ -83,15 +79,12 @@ func (d *Dir) Create(rel string) (*File, error) {
 	if err := CheckPath(rel); err != nil {
 		return nil, err
 	}
-	if parent := path.Dir(rel); parent != "." {
-		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
-			return nil, explain(err, "make the folder", d.Join(parent))
-		}
+	if err := d.makeParent(rel); err != nil {
+		return nil, err
 	}
-	var tag [8]byte
-	_, _ = rand.Read(tag[:]) // crypto/rand.Read never fails
-	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempPrefix+hex.EncodeToString(tag[:])))
-	f, err := d.root.OpenFile(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o666)
+	d.tidy(path.Dir(rel))
+	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempName()))
+	f, err := d.open(temp, os.O_RDWR|os.O_CREATE|os.O_EXCL)
 	if err != nil {
 		return nil, explain(err, "write", d.Join(rel))
 	}
@@ -100,7 +93,7 @@ func (d *Dir) Create(rel string) (*File, error) {
 
 // Write appends to the file.
 func (f *File) Write(p []byte) (int, error) {
-	n, err := f.f.Write(p)
+	n, err := writing(f.dir.path, f.rel, p, f.f.Write)
 	f.hash.Write(p[:n])
 	f.size += int64(n)
 	if err != nil {
@@ -115,7 +108,7 @@ func (f *File) Patch(data []byte, at int64) error {
 		return fmt.Errorf("a patch of %s reaches beyond what was written", f.rel)
 	}
 	f.patched = true
-	if _, err := f.f.WriteAt(data, at); err != nil {
+	if _, err := writing(f.dir.path, f.rel, data, func(b []byte) (int, error) { return f.f.WriteAt(b, at) }); err != nil {
 		return explain(err, "write", f.dir.Join(f.rel))
 	}
 	return nil
@@ -162,7 +155,7 @@ func (f *File) CommitCache() error { return f.commit(false) }
 func (f *File) commit(durable bool) error {
 	defer f.Abort()
 	if durable {
-		if err := f.f.Sync(); err != nil && !errors.Is(err, syscall.EINVAL) {
+		if err := either(before(f.dir.path, OpSync, f.rel), f.f.Sync); err != nil && !errors.Is(err, syscall.EINVAL) {
 			return explain(err, "write", f.dir.Join(f.rel))
 		}
 	}
@@ -190,7 +183,7 @@ func (f *File) Abort() {
 func (d *Dir) rename(from, to string) error {
 	var err error
 	for wait := 5 * time.Millisecond; ; wait *= 2 {
-		if err = d.root.Rename(from, to); err == nil || runtime.GOOS != "windows" || wait > 2*time.Second {
+		if err = either(before(d.path, OpRename, to), func() error { return d.root.Rename(from, to) }); err == nil || runtime.GOOS != "windows" || wait > 2*time.Second {
 			return err
 		}
 		time.Sleep(wait)
@@ -324,10 +317,30 @@ func (d *Dir) MakeFolder(rel string) error {
 	if err := CheckPath(rel); err != nil {
 		return err
 	}
-	if err := d.root.MkdirAll(filepath.FromSlash(rel), 0o777); err != nil {
+	return d.makeFolder(rel)
+}
+
+func (d *Dir) makeFolder(rel string) error {
+	if err := either(before(d.path, OpFolder, rel), func() error { return d.root.MkdirAll(filepath.FromSlash(rel), 0o777) }); err != nil {
 		return explain(err, "make the folder", d.Join(rel))
 	}
 	return nil
+}
+
+// makeParent makes the folder that a file lies in.
+func (d *Dir) makeParent(rel string) error {
+	if parent := path.Dir(rel); parent != "." {
+		return d.makeFolder(parent)
+	}
+	return nil
+}
+
+// open opens a file for writing.
+func (d *Dir) open(name string, flags int) (*os.File, error) {
+	if err := before(d.path, OpCreate, name); err != nil {
+		return nil, err
+	}
+	return d.root.OpenFile(name, flags, 0o666)
 }
 
 // Move renames a file inside the folder, making the folders that to needs.
@@ -337,10 +350,8 @@ func (d *Dir) Move(from, to string) error {
 			return err
 		}
 	}
-	if parent := path.Dir(to); parent != "." {
-		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
-			return explain(err, "make the folder", d.Join(parent))
-		}
+	if err := d.makeParent(to); err != nil {
+		return err
 	}
 	if err := d.rename(filepath.FromSlash(from), filepath.FromSlash(to)); err != nil {
 		return explain(err, "move", d.Join(from))
@@ -353,64 +364,33 @@ func (d *Dir) CreateNew(rel string, data []byte) error {
 	if err := CheckPath(rel); err != nil {
 		return err
 	}
-	if folder := path.Dir(rel); folder != "." {
-		if err := d.MakeFolder(folder); err != nil {
-			return err
-		}
+	if err := d.makeParent(rel); err != nil {
+		return err
 	}
-	f, err := d.root.OpenFile(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o666)
+	f, err := d.open(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_EXCL)
 	if err != nil {
 		return explain(err, "make", d.Join(rel))
 	}
 	defer f.Close()
-	if _, err := f.Write(data); err != nil {
+	if _, err := writing(d.path, rel, data, f.Write); err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
-	return f.Sync()
+	return explained(either(before(d.path, OpSync, rel), f.Sync), "write", d.Join(rel))
 }
 
 // Append adds one line to a file in a single write and makes it durable: for logs that are read line by line, where a
 // torn last line is recognised and skipped.
 func (d *Dir) Append(rel string, line []byte) error {
-	f, err := d.root.OpenFile(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o666)
+	f, err := d.open(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_APPEND)
 	if err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
 	defer f.Close()
-	if _, err := f.Write(append(line, '\n')); err != nil {
+	if _, err := writing(d.path, rel, append(line, '\n'), f.Write); err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
-	return f.Sync()
+	return explained(either(before(d.path, OpSync, rel), f.Sync), "write", d.Join(rel))
 }
-
-// CleanTemp removes what interrupted writes left behind anywhere under the folder. Only call it while holding the
-// lock that covers the folder.
-func (d *Dir) CleanTemp() { d.CleanTempBelow(".") }
-
-// CleanTempBelow is CleanTemp for one folder in it and those below.
-func (d *Dir) CleanTempBelow(folder string) {
-	_ = fs.WalkDir(d.root.FS(), folder, func(p string, e fs.DirEntry, err error) error {
-		if err == nil && !e.IsDir() && IsTemp(e.Name()) {
-			_ = d.remove(filepath.FromSlash(p))
-		}
-		return nil
-	})
-}
-
-// CleanTempIn is CleanTemp for single folders, not those below them: for a large folder that is not Vornix's own.
-func (d *Dir) CleanTempIn(folders ...string) {
-	for _, folder := range folders {
-		list, _ := fs.ReadDir(d.root.FS(), path.Clean(folder))
-		for _, e := range list {
-			if !e.IsDir() && IsTemp(e.Name()) {
-				_ = d.remove(filepath.Join(filepath.FromSlash(folder), e.Name()))
-			}
-		}
-	}
-}
-
-// IsTemp says whether a file name is that of an unfinished write.
-func IsTemp(name string) bool { return strings.HasPrefix(name, tempPrefix) }
 
 // HashFile is the SHA-256, in hex, and the size of the file at a system path.
 func HashFile(name string) (sum string, size int64, err error) {
@@ -432,6 +412,14 @@ func HashFileUntil(ctx context.Context, name string) (sum string, size int64, er
 		return "", 0, explain(err, "read", name)
 	}
 	return hex.EncodeToString(h.Sum(nil)), size, nil
+}
+
+// explained is explain where there may be no error.
+func explained(err error, doing, name string) error {
+	if err == nil {
+		return nil
+	}
+	return explain(err, doing, name)
 }
 
 // explain turns the system's error into one for a person.
@@ -484,15 +472,11 @@ func (d *Dir) LinkFrom(ctx context.Context, from, rel string) error {
 	if err := CheckPath(rel); err != nil {
 		return err
 	}
-	if parent := path.Dir(rel); parent != "." {
-		if err := d.root.MkdirAll(filepath.FromSlash(parent), 0o777); err != nil {
-			return explain(err, "make the folder", d.Join(parent))
-		}
+	if err := d.makeParent(rel); err != nil {
+		return err
 	}
-	var tag [8]byte
-	_, _ = rand.Read(tag[:])
-	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempPrefix+hex.EncodeToString(tag[:])))
-	if err := d.root.Link(filepath.FromSlash(from), temp); err != nil {
+	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempName()))
+	if err := either(before(d.path, OpLink, rel), func() error { return d.root.Link(filepath.FromSlash(from), temp) }); err != nil {
 		_, _, err := d.CopyFrom(ctx, d.Join(from), rel)
 		return err
 	}
@@ -534,7 +518,11 @@ type Scratch struct{ f *os.File }
 
 // NewScratch makes a scratch file in a folder; "" for the system's own.
 func NewScratch(dir string) (*Scratch, error) {
-	f, err := os.CreateTemp(dir, tempPrefix+"*")
+	if err := before(dir, OpCreate, ""); err != nil {
+		return nil, explain(err, "write a temporary file in", dir)
+	}
+	tidySystem(dir)
+	f, err := os.OpenFile(filepath.Join(cmp.Or(dir, os.TempDir()), tempName()), os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
 	if err != nil {
 		return nil, explain(err, "write a temporary file in", dir)
 	}
@@ -542,7 +530,10 @@ func NewScratch(dir string) (*Scratch, error) {
 }
 
 // Write appends to the file.
-func (s *Scratch) Write(b []byte) (int, error) { return s.f.Write(b) }
+func (s *Scratch) Write(b []byte) (int, error) {
+	n, err := writing("", s.f.Name(), b, s.f.Write)
+	return n, explained(err, "write a temporary file in", filepath.Dir(s.f.Name()))
+}
 
 // ReadAt reads what was written.
 func (s *Scratch) ReadAt(b []byte, at int64) (int, error) { return s.f.ReadAt(b, at) }

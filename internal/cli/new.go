@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -277,10 +278,26 @@ func sameFolder(a, b string) bool {
 	return err == nil && os.SameFile(x, y)
 }
 
+func sameContent(a, b string) bool {
+	x, n, err := safefile.HashFile(a)
+	y, m, otherErr := safefile.HashFile(b)
+	return err == nil && otherErr == nil && n == m && x == y
+}
+
 // writeAdopted copies what was understood, and writes what is new.
 func (a *app) writeAdopted(ctx context.Context, dir, from string, x *adopt.Proposal, files map[string][]byte, inPlace bool) ([]release.Made, error) {
+	if _, err := os.Stat(filepath.Join(dir, ".gitignore")); err != nil || !inPlace {
+		files[".gitignore"] = []byte("/out/\n/.vornix/\n")
+	}
 	if !inPlace {
-		if err := mustBeEmpty(dir); err != nil {
+		copied := map[string]string{}
+		for _, file := range x.Files {
+			copied[file.To] = filepath.Join(from, filepath.FromSlash(file.From))
+		}
+		among := amongFiles(files)
+		if err := mustBeEmpty(dir, func(rel, file string) bool {
+			return among(rel, file) || copied[rel] != "" && sameContent(file, copied[rel])
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -297,9 +314,6 @@ func (a *app) writeAdopted(ctx context.Context, dir, from string, x *adopt.Propo
 			}
 			made = append(made, release.Made{Path: file.To, Size: file.Size, State: "made"})
 		}
-	}
-	if _, err := d.Stat(".gitignore"); err != nil {
-		files[".gitignore"] = []byte("/out/\n/.vornix/\n")
 	}
 	for _, name := range slices.Sorted(maps.Keys(files)) { // the project file comes last of those that count: before it there is no project
 		if name == project.FileName {
@@ -431,21 +445,46 @@ func titleOf(name string) string {
 	return strings.Join(words, " ")
 }
 
-// mustBeEmpty wants a folder that is new or empty.
-func mustBeEmpty(dir string) error {
-	entries, err := os.ReadDir(dir)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &fault.Fault{What: "could not look into " + dir, Err: err, Do: "Name another folder."}
+// mustBeEmpty wants a folder that is new or empty, or holds only what a run that was stopped has written: files that would be written again
+// just as they are, which same tells by their slash paths.
+func mustBeEmpty(dir string, same func(rel, file string) bool) error {
+	err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case e.IsDir() || e.Type().IsRegular() && safefile.IsTemp(e.Name()):
+			return nil
+		}
+		if rel, err := filepath.Rel(dir, p); err == nil && e.Type().IsRegular() && same(filepath.ToSlash(rel), p) {
+			return nil
+		}
+		return &fault.Fault{Kind: fault.Refused, What: dir + " is not empty", Place: fault.Place{File: filepath.ToSlash(p)}, Why: "Files of the same names would be lost.", Do: "Name a new folder."}
+	})
+	var refused *fault.Fault
+	switch {
+	case err == nil, errors.Is(err, fs.ErrNotExist):
+		return nil
+	case errors.As(err, &refused):
+		return err
 	}
-	if len(entries) > 0 {
-		return &fault.Fault{Kind: fault.Refused, What: dir + " is not empty", Why: "Files of the same names would be lost.", Do: "Name a new folder."}
+	return &fault.Fault{What: "could not look into " + dir, Err: err, Do: "Name another folder."}
+}
+
+// amongFiles is mustBeEmpty's same for files that are at hand.
+func amongFiles(files map[string][]byte) func(rel, file string) bool {
+	return func(rel, file string) bool {
+		want, ok := files[rel]
+		if !ok {
+			return false
+		}
+		got, err := os.ReadFile(file)
+		return err == nil && bytes.Equal(got, want)
 	}
-	return nil
 }
 
 // writeProject writes a new project's files; a folder that holds anything is refused.
 func writeProject(dir string, files map[string][]byte) ([]release.Made, error) {
-	if err := mustBeEmpty(dir); err != nil {
+	if err := mustBeEmpty(dir, amongFiles(files)); err != nil {
 		return nil, err
 	}
 	d, err := safefile.MakeDir(dir)

@@ -1,14 +1,14 @@
 //go:build unix
 
-package deploy
+package safefile
 
 import (
 	"errors"
 	"syscall"
 )
 
-// alive says whether a process of this machine is there.
-func alive(pid int) bool {
+// Alive says whether a process of this machine runs. One of somebody else does.
+func Alive(pid int) bool {
 	err := syscall.Kill(pid, 0)
 	return err == nil || errors.Is(err, syscall.EPERM)
 }

@@ -1,0 +1,7 @@
+//go:build breakage
+
+package main
+
+import "vornix/internal/breakage"
+
+func init() { atEnd = breakage.End }
