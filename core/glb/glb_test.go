@@ -427,3 +427,31 @@ func FuzzRead(f *testing.F) {
 		model.Read("a.glb", "a", data, nil)
 	})
 }
+
+// Whatever stands in the extras and the name of a node and of the scene: a map, or findings that can be shown.
+func FuzzExtras(f *testing.F) {
+	f.Add("spawn_blue", `{"team":"blue","someday":{"x":1}}`, `{"title":"Hut","players":"1..2"}`)
+	f.Add("item_winch.003", `{"rank":2,"open":true,"path":[1,2,3]}`, `{"modes":["relay"]}`)
+	f.Add("any", `{"record":"light","power":1e3,"colour":"#ffffff"}`, `null`)
+	f.Add("any", `{"record":"volume","kind":"water"}`, `[]`)
+	g, text := blocky()
+	whole := string(g.json(text))
+	f.Fuzz(func(t *testing.T, name, node, scene string) {
+		quoted, err := json.Marshal(name)
+		if err != nil || !json.Valid([]byte(node)) || !json.Valid([]byte(scene)) {
+			return
+		}
+		data := strings.Replace(whole, `"name":"item_winch.003"`, `"name":`+string(quoted), 1)
+		data = strings.Replace(data, `{"rank":2,"open":true,"path":[1,2,3]}`, node, 1)
+		data = strings.Replace(data, `{"title":"Hut","players":"1..2","modes":["relay","dash"]}`, scene, 1)
+		m, findings := mapsrc.Read("maps/hut.gltf", []byte(data), mapsrc.Options{})
+		if (m == nil) == (finding.Count(findings, finding.Error) == 0) {
+			t.Fatalf("a map and findings: %v", findings)
+		}
+		for _, x := range findings {
+			if x.Text == "" || x.Place.File == "" {
+				t.Fatalf("odd finding: %+v", x)
+			}
+		}
+	})
+}

@@ -415,3 +415,43 @@ func FuzzImages(f *testing.F) {
 		}
 	})
 }
+
+// Any rows under any legend end in a grid of the size that it says, or in findings; what is drawn of it and printed reads the same.
+func FuzzGrid(f *testing.F) {
+	f.Add("# tile=rock/wall solid=yes\n. tile=a", "####\n#..#\n####", uint8(4), uint8(3))
+	f.Add(". tile=a colour=#102030 height=2", "..\n .\n", uint8(2), uint8(2))
+	f.Add("/ tile=a\n\" tile=b\n= tile=c", "//\n\"=", uint8(2), uint8(2))
+	f.Fuzz(func(t *testing.T, legend, rows string, wide, high uint8) {
+		var b strings.Builder
+		b.WriteString("map m\n")
+		for line := range strings.SplitSeq(legend, "\n") {
+			b.WriteString("legend " + line + "\n")
+		}
+		fmt.Fprintf(&b, "grid g cells=%d,%d level=0\n", wide, high)
+		for row := range strings.SplitSeq(rows, "\n") {
+			b.WriteString("  row " + row + "\n")
+		}
+		m, findings := mapsrc.Read("m.vnx", []byte(b.String()), mapsrc.Options{})
+		if (m == nil) == (finding.Count(findings, finding.Error) == 0) {
+			t.Fatalf("a map and findings: %v", findings)
+		}
+		if m == nil {
+			return
+		}
+		for _, g := range m.Grids {
+			if len(g.Rows) != g.Height {
+				t.Fatalf("%d rows are %d", g.Height, len(g.Rows))
+			}
+			for _, row := range g.Rows {
+				if len(row.Symbols) != g.Width {
+					t.Fatalf("%d cells are %d", g.Width, len(row.Symbols))
+				}
+			}
+		}
+		file, findings := mapsrc.Parse("m.vnx", []byte(b.String()))
+		again, more := mapsrc.Read("m.vnx", mapsrc.Print(file), mapsrc.Options{})
+		if len(findings)+finding.Count(more, finding.Error) > 0 || len(again.Grids) != len(m.Grids) {
+			t.Fatalf("%q prints as %q, which is another map: %v", b.String(), mapsrc.Print(file), more)
+		}
+	})
+}

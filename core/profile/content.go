@@ -8,6 +8,7 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"vornix/core/safefile"
 	"vornix/core/sound"
 	"vornix/core/text"
 )
@@ -139,8 +140,11 @@ func (p *Profile) contents(wrong func(path []any, format string, args ...any), o
 	}
 	for i := range p.Contents {
 		c := &p.Contents[i]
-		if c.Folder == "" || path.Clean(c.Folder) != c.Folder || strings.HasPrefix(c.Folder, "/") || strings.HasPrefix(c.Folder, "..") {
+		if c.Folder == "" || path.Clean(c.Folder) != c.Folder || safefile.CheckPath(path.Join(c.Folder, "x")) != nil {
 			wrong([]any{"content", i, "folder"}, "folder must be a path inside the project with forward slashes, and is %q", c.Folder)
+		}
+		if safefile.CheckPath(path.Join(c.To, "x")) != nil {
+			wrong([]any{"content", i, "to"}, "to must be a path inside the game with forward slashes, and is %q", c.To)
 		}
 		for k, m := range c.Match {
 			if !doublestar.ValidatePattern(m) {

@@ -19,6 +19,7 @@ import (
 	"vornix/core/compile/navigation"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/safefile"
 	"vornix/core/texture"
 	"vornix/core/tomlfile"
 )
@@ -291,6 +292,12 @@ func (p *Profile) validate() []finding.Finding {
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Materials.Footing)) {
 		oneOf(name, p.Materials.Surfaces, "materials", "footing", name)
+	}
+	for _, folder := range []struct{ key, value string }{{"maps", p.Files.Maps}, {"materials", p.Files.Materials}, {"textures", p.Files.Textures},
+		{"sounds", p.Files.Sounds}, {"sprites", p.Files.Sprites}, {"models", p.Files.Models}} {
+		if safefile.CheckPath(path.Join(folder.value, "x")) != nil {
+			wrong([]any{"files", folder.key}, "the folder must be a path inside the game with forward slashes, and is %q", folder.value)
+		}
 	}
 	for i, pattern := range p.Files.Own {
 		if !doublestar.ValidatePattern(pattern) {

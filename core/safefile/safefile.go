@@ -19,6 +19,7 @@ import (
 	"path"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"syscall"
 	"time"
 
@@ -379,14 +380,24 @@ func (d *Dir) CreateNew(rel string, data []byte) error {
 }
 
 // Append adds one line to a file in a single write and makes it durable: for logs that are read line by line, where a
-// torn last line is recognised and skipped.
+// torn line is recognised and skipped. Behind a line that was torn, the new one begins on a line of its own.
 func (d *Dir) Append(rel string, line []byte) error {
-	f, err := d.open(filepath.FromSlash(rel), os.O_WRONLY|os.O_CREATE|os.O_APPEND)
+	f, err := d.open(filepath.FromSlash(rel), os.O_RDWR|os.O_CREATE|os.O_APPEND)
 	if err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
 	defer f.Close()
-	if _, err := writing(d.path, rel, append(line, '\n'), f.Write); err != nil {
+	line = append(slices.Clone(line), '\n')
+	last := []byte{'\n'}
+	if end, err := f.Seek(-1, io.SeekEnd); err == nil { // else it is empty
+		if _, err := f.ReadAt(last, end); err != nil {
+			return explain(err, "read", d.Join(rel))
+		}
+	}
+	if last[0] != '\n' {
+		line = append([]byte{'\n'}, line...)
+	}
+	if _, err := writing(d.path, rel, line, f.Write); err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
 	return explained(either(before(d.path, OpSync, rel), f.Sync), "write", d.Join(rel))

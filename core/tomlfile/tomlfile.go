@@ -35,6 +35,13 @@ type Document struct {
 func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
 	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}, paths: map[fault.Place][]string{}}
+	for i, line := range doc.lines {
+		if deep(line) {
+			f := finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "a key of more than %d parts", mostParts)
+			f.Excerpt = doc.line(i + 1)
+			return doc, []finding.Finding{f}
+		}
+	}
 	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
 	var missing *toml.StrictMissingError
 	var wrong *toml.DecodeError
@@ -61,6 +68,23 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	}
 	doc.index(data)
 	return doc, nil
+}
+
+// mostParts is how many parts a key may have: what reads them takes time with their square, and people write three.
+const mostParts = 1000
+
+func deep(line []byte) bool {
+	if len(line) <= mostParts {
+		return false
+	}
+	key := bytes.TrimLeft(line, " \t")
+	if !bytes.HasPrefix(key, []byte("[")) {
+		var is bool
+		if key, _, is = bytes.Cut(key, []byte("=")); !is {
+			return false
+		}
+	}
+	return bytes.Count(key, []byte(".")) > mostParts
 }
 
 // isSyntax tells a file that isn't TOML from one whose values have the wrong type.

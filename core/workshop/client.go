@@ -17,12 +17,12 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode"
 
 	"github.com/hashicorp/go-retryablehttp"
 	"github.com/klauspost/compress/zstd"
 
 	"vornix/core/fault"
+	"vornix/core/text"
 )
 
 // Options for Dial. The zero value is what people want.
@@ -265,7 +265,7 @@ func (c *Client) answer(r *http.Response, data []byte, to any) error {
 		return c.odd("there is a web page, or something else that is no workshop")
 	}
 	if err := json.Unmarshal(data, to); err != nil {
-		return c.odd("its answer can't be understood: " + err.Error())
+		return c.odd("its answer can't be understood: " + text.Printable(err.Error()))
 	}
 	return nil
 }
@@ -356,12 +356,7 @@ func (c *Client) About(ctx context.Context) (*About, error) {
 // printable takes what could repaint a terminal out of what a workshop calls things.
 func printable(list ...*string) {
 	for _, s := range list {
-		*s = strings.Map(func(r rune) rune {
-			if unicode.IsControl(r) || r == '\u202e' || r == '\u2066' || r == '\u2067' {
-				return '\ufffd'
-			}
-			return r
-		}, *s)
+		*s = text.Printable(*s)
 	}
 }
 

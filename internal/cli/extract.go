@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -142,7 +144,11 @@ are one file on some systems are refused before the first byte is written; files
 func openArchive(name string) (*mount.Bundle, error) {
 	b, err := mount.OpenAny(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the archive can't be opened", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path; of a damaged one 'vornix salvage FILE OUT.zip' saves what is left."}
+		kind := fault.Failed
+		if errors.Is(err, fs.ErrNotExist) {
+			kind = fault.Usage
+		}
+		return nil, &fault.Fault{Kind: kind, What: "the archive can't be opened", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path; of a damaged one 'vornix salvage FILE OUT.zip' saves what is left."}
 	}
 	return b, nil
 }

@@ -13,7 +13,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"unicode"
 	"unicode/utf8"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -23,6 +22,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/release"
+	plain "vornix/core/text"
 )
 
 // Out shows things.
@@ -75,14 +75,7 @@ func paint(on bool, c text.Colors, s string) string {
 }
 
 // Clean makes text from files safe to print: control characters could repaint the terminal.
-func Clean(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) || r == '\u202e' || r == '\u2066' || r == '\u2067' {
-			return '\ufffd'
-		}
-		return r
-	}, s)
-}
+func Clean(s string) string { return plain.Printable(s) }
 
 // CleanLines is Clean for a text of several lines, which keep their ends and tabs.
 func CleanLines(s string) string {
@@ -246,7 +239,7 @@ func (o *Out) finding(f finding.Finding) {
 		place += "  "
 	}
 	fmt.Fprintf(o.Stderr, "%s %s%s %s\n", paint(o.colourErr, colour, fmt.Sprintf("%-8s", f.Severity)),
-		paint(o.colourErr, strong, place), Clean(f.Text), paint(o.colourErr, faint, "["+f.ID+"]"))
+		paint(o.colourErr, strong, place), short(f.Text), paint(o.colourErr, faint, "["+f.ID+"]"))
 	if f.Excerpt != "" && f.Place.Column > 0 {
 		o.excerpt(f.Excerpt, f.Place.Column)
 	}
@@ -258,7 +251,7 @@ func (o *Out) finding(f finding.Finding) {
 		if i > 0 {
 			word = "used at"
 		}
-		fmt.Fprintf(o.Stderr, "           %-8s %s\n", word, Clean(w))
+		fmt.Fprintf(o.Stderr, "           %-8s %s\n", word, short(w))
 	}
 	if f.Accepted != "" {
 		fmt.Fprintf(o.Stderr, "           accepted %s\n", Clean(f.Accepted))
@@ -271,11 +264,22 @@ func (o *Out) finding(f finding.Finding) {
 	o.wrapped("do", f.Do)
 }
 
+// short is a text as people read it: what somebody wrote is quoted in it, however long that is.
+func short(s string) string {
+	const most = 1200
+	runes := []rune(Clean(s))
+	if len(runes) <= most {
+		return string(runes)
+	}
+	return string(runes[:most*3/4]) + " … " + string(runes[len(runes)-most/4:])
+}
+
 // excerpt prints a source line with a caret under a column. Tabs become one space, so that the caret stands right.
 func (o *Out) excerpt(line string, column int) {
 	runes := []rune(Clean(strings.ReplaceAll(line, "\t", " ")))
 	from := 0
 	room := max(o.Width-16, 40)
+	column = min(column, len(runes)+1)
 	if column > room { // a long line is cut so that the place is in view
 		from = column - room/2
 	}
@@ -302,7 +306,7 @@ func (o *Out) wrapped(label, sentence string) {
 // wrap breaks a text into lines that are no wider than room, where that can be.
 func wrap(sentence string, room int) (lines []string) {
 	line := ""
-	for _, w := range strings.Fields(Clean(sentence)) {
+	for _, w := range strings.Fields(short(sentence)) {
 		if line != "" && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(w) > max(room, 30) {
 			lines, line = append(lines, line), ""
 		}
@@ -347,14 +351,14 @@ func (o *Out) Error(err error) {
 	}
 	var f *fault.Fault
 	if !errors.As(err, &f) {
-		fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), Clean(err.Error()))
+		fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), short(err.Error()))
 		return
 	}
 	what := f.What
 	if f.Err != nil {
 		what += ": " + f.Err.Error()
 	}
-	fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), Clean(what))
+	fmt.Fprintf(o.Stderr, "%s %s\n", paint(o.colourErr, bad, "stopped:"), short(what))
 	if f.Place.File != "" {
 		fmt.Fprintf(o.Stderr, "           at   %s\n", Clean(f.Place.String()))
 	}
