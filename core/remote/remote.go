@@ -441,7 +441,7 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 			furthest, try = to.Size(), 0 // it gets on
 		} else if try++; try > s.o.Retries {
 			if err == nil {
-				return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", to.Size(), size), Place: fault.Place{File: redacted(address)}, Why: "Nothing was changed.", Do: "Tell its authors: the file on the server is not the one in the index."}
+				return otherSize(address, to.Size(), size)
 			}
 			return s.unreachable(redacted(address), cut.err)
 		}
@@ -450,6 +450,10 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 		}
 	}
 	return nil
+}
+
+func otherSize(address string, is, wanted int64) error {
+	return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", is, wanted), Place: fault.Place{File: redacted(address)}, Why: "Nothing was changed.", Do: "Tell its authors: the file on the server is not the one in the index."}
 }
 
 // piece reads as far as one connection gives.
@@ -498,6 +502,8 @@ func (s *Source) piece(ctx context.Context, address string, size int64, to Sink,
 				return &cutError{err}
 			}
 			body = z
+		} else if r.ContentLength >= 0 && r.ContentLength < size { // trying again would give the same
+			return otherSize(address, r.ContentLength, size)
 		}
 	case http.StatusRequestedRangeNotSatisfiable:
 		if to.Size() == 0 {
