@@ -59,6 +59,10 @@ func ParseWord(s string) (ed25519.PublicKey, error) {
 func ReadKey(name string) (ed25519.PrivateKey, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
 	info, err := os.Stat(name)
+	if err != nil && isKeyItself(name) { // an error must not say it
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is a private key where the name of its file must be", Why: "Whoever sees the command line or a log would have the key.",
+			Do: "Put the key into a file that only you can read, and name that. If others may have seen the key, make another."}
+	}
 	if err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
 		return nil, &fault.Fault{Kind: fault.Refused, What: "others can read the private key", Place: place, Why: "Whoever has it can sign in your name.", Do: "Take it from them: chmod 600 " + filepath.ToSlash(name)}
 	}
@@ -73,6 +77,15 @@ func ReadKey(name string) (ed25519.PrivateKey, error) {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the private key can't be read", Place: place, Err: err, Do: "Check the path; 'vornix key new FILE' makes one."}
 	}
 	return ParseKey(data, place)
+}
+
+// isKeyItself tells the text of a key from the name of a file.
+func isKeyItself(s string) bool {
+	if strings.Contains(s, "PRIVATE KEY") || strings.ContainsAny(s, "\r\n") {
+		return true
+	}
+	data, err := base64.StdEncoding.DecodeString(s)
+	return err == nil && len(data) >= ed25519.SeedSize
 }
 
 // ParseKey reads a private key in PEM.
