@@ -106,6 +106,14 @@ func measureBC1(dir, exe string, runs int) (string, error) {
 		if w.name == "cluster-fit" {
 			reach = "its quality"
 		}
+		better := quality["ours"] - quality[w.name]
+		if w.name == "plain" {
+			hold("BC1: time", "ImageMagick plain", "<= 1x", fmt.Sprintf("%.2fx (%.2f to %.2f)", middle, low, high))
+			hold("BC1: dB above it", "ImageMagick plain", ">= 0.3 dB", fmt.Sprintf("%.2f dB", better))
+		} else {
+			hold("BC1: time", "ImageMagick cluster-fit", "<= 0.2x", fmt.Sprintf("%.2fx (%.2f to %.2f)", middle, low, high))
+			hold("BC1: dB above it", "ImageMagick cluster-fit", ">= 0 dB", fmt.Sprintf("%.2f dB", better))
+		}
 		fmt.Fprintf(&b, "| BC1, 12 images, %.2f dB | %s | ImageMagick %s, %.2f dB | %s | %.2fx (%.2f to %.2f) | %s | %s |\n",
 			quality["ours"], ms(sum("ours")), w.name, quality[w.name], ms(sum(w.name)), middle, low, high, reach, mb(memory))
 	}

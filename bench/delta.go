@@ -99,6 +99,13 @@ func measureDelta(dir, exe, _ string) (string, error) {
 			m, t := files()
 			sizes = fmt.Sprintf("%d beside %d: %.3fx", m, t, float64(m)/float64(t))
 		}
+		if strings.HasPrefix(reach, "size") {
+			hold(work+": time", "`xdelta3 -9`", "<= 1.0x", ratio)
+			hold(work+": size", "`xdelta3 -9`", "<= 1.0x", strings.TrimSpace(sizes[strings.LastIndex(sizes, ":")+1:]))
+			hold(work+": memory", "`xdelta3 -9`", "<= 1.0x", fmt.Sprintf("%.2fx", float64(a.memory)/float64(x.memory)))
+		} else if reach != "" {
+			hold("delta of 16 MB: "+work, "`xdelta3 -d`", reach, ratio)
+		}
 		fmt.Fprintf(&b, "| %s | %s, %s | %s, %s | %s | %s | %.2fx | %s |\n", work, ms(a.wall), mb(a.memory), ms(x.wall), mb(x.memory), ratio, sizes, float64(a.memory)/float64(x.memory), reach)
 		return nil
 	}

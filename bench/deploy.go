@@ -210,6 +210,14 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 		log.Print(work) // it takes minutes
 		mid, low, high := p.ratio()
 		bytes := fmt.Sprintf("%.2f MB (%.2fx)", float64(p.bytes)/1e6, float64(p.bytes)/float64(p.bytes2))
+		ratio := fmt.Sprintf("%.2fx (%.2f to %.2f)", mid, low, high)
+		switch {
+		case strings.Contains(peer, "scp"): // at least 0.9 of its throughput
+			hold("deploy: "+work, peer, "<= 1.11x", ratio)
+		case strings.HasPrefix(work, "1% of"):
+			hold("deploy: "+work+", time", peer, "<= 1.5x", ratio)
+			hold("deploy: "+work+", bytes", peer, "<= 1.1x", fmt.Sprintf("%.2fx", float64(p.bytes)/float64(p.bytes2)))
+		}
 		fmt.Fprintf(&b, "| %s | %s | %s %s | %.2fx (%.2f to %.2f) | %s | %.2f MB | %s |\n", work, ms(median(p.ours)), peer, ms(median(p.peer)), mid, low, high, bytes, float64(p.bytes2)/1e6, mb(p.memory))
 	}
 	// All of it.

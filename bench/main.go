@@ -5,7 +5,6 @@ package main
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"flag"
 	"fmt"
@@ -43,68 +42,89 @@ type figure struct {
 	memory int64 // peak resident size in bytes
 }
 
+// workbench is what sections measure with: the program, a demo that was released, a folder for what is made.
+type workbench struct {
+	dir, exe, demo string
+	runs, files    int
+}
+
+// section is a part of the page, and of the measuring.
+type section struct {
+	name, title string
+	measure     func(*workbench) (string, error)
+}
+
+// sections stand in the order of the page. It is filled by init, since the page is written by what they are measured with.
+var sections []section
+
+func init() {
+	with := func(f func(dir, exe, demo string) (string, error)) func(*workbench) (string, error) {
+		return func(w *workbench) (string, error) { return f(w.dir, w.exe, w.demo) }
+	}
+	sections = []section{
+		{"basics", "Start-up, nothing to do, BC1", measureBasics},
+		{"formats", "Texture formats", func(w *workbench) (string, error) { return measureFormats(w.dir) }},
+		{"maps", "Maps", func(*workbench) (string, error) { return measureMaps() }},
+		{"stages", "Long stages", with(measureStages)},
+		{"pictures", "Pictures", with(measurePictures)},
+		{"packing", "Packing", with(measurePack)},
+		{"deltas", "Deltas and patches", with(measureDelta)},
+		{"index", "Index and fetch", with(measureIndex)},
+		{"deploy", "Deploy", with(measureDeploy)},
+		{"workshop", "Workshops", with(measureWorkshop)},
+		{"rays", "Shadow rays", func(*workbench) (string, error) { return measureRays(5) }},
+		{"growth", "Growth", measureGrowth},
+		{"memory", "Memory", measureMemory},
+	}
+}
+
 func main() {
-	runs := flag.Int("runs", 15, "counted runs of each command")
-	files := flag.Int("files", 10000, "sources in the made project")
-	write := flag.Bool("write", false, "write docs/performance.md")
-	maps := flag.Bool("maps", false, "only the table of maps")
-	rays := flag.Bool("rays", false, "only shadow rays beside Embree")
-	stages := flag.Bool("stages", false, "only the long stages of maps")
-	pictures := flag.Bool("pictures", false, "only pictures of the demo's maps")
-	packing := flag.Bool("packing", false, "only packing, hashing, unpacking, and an archive of 10 GB")
-	deltas := flag.Bool("deltas", false, "only deltas and patches beside xdelta3")
-	indexes := flag.Bool("index", false, "only the version index, fetch, and many players at once from nginx")
-	workshops := flag.Bool("workshop", false, "only publishing to a workshop")
-	deploys := flag.Bool("deploy", false, "only deployments over SFTP beside rsync and scp")
-	cpu := flag.String("cpuprofile", "", "with -maps or -rays: write a profile of the processors to this file")
+	runs := flag.Int("runs", 15, "counted runs of each command of the basics")
+	files := flag.Int("files", 10000, "sources in the made project of the basics")
+	write := flag.Bool("write", false, "write what was measured into docs/performance.md")
+	page := flag.Bool("page", false, "write docs/performance.md anew from what was measured before, and measure nothing")
+	cpu := flag.String("cpuprofile", "", "write a profile of this process to this file: of maps, formats and rays, which run in it; for the others the program has --cpu-profile and --memory-profile")
 	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
 	bundles := flag.String("bundles", "", "only make the bundles that deltas are measured on, in this folder")
+	flag.Usage = func() {
+		fmt.Fprint(flag.CommandLine.Output(), "go run ./bench [flags] [SECTION...]\n\nMeasures all sections, or those named: ")
+		for i, s := range sections {
+			if i > 0 {
+				fmt.Fprint(flag.CommandLine.Output(), ", ")
+			}
+			fmt.Fprint(flag.CommandLine.Output(), s.name)
+		}
+		fmt.Fprint(flag.CommandLine.Output(), "\n\n")
+		flag.PrintDefaults()
+	}
 	flag.Parse()
-	if *edits != "" || *bundles != "" {
-		var err error
-		if *edits != "" {
-			_, _, err = edited(*edits)
-		} else {
-			_, err = changedBundles(*bundles, filepath.Join(*bundles, "vornix"), filepath.Join(*bundles, "demo"))
-		}
-		if err != nil {
-			log.Fatal(err)
-		}
-		return
-	}
-	if *maps || *rays || *stages || *pictures || *packing || *deltas || *indexes || *deploys || *workshops {
-		measure := measureMaps
-		switch {
-		case *rays:
-			measure = func() (string, error) { return measureRays(5) }
-		case *stages:
-			measure = func() (string, error) { return alone(measureStages) }
-		case *deltas:
-			measure = func() (string, error) { return alone(measureDelta) }
-		case *indexes:
-			measure = func() (string, error) { return alone(measureIndex) }
-		case *workshops:
-			measure = func() (string, error) { return alone(measureWorkshop) }
-		case *deploys:
-			measure = func() (string, error) { return alone(measureDeploy) }
-		case *packing:
-			measure = func() (string, error) { return alone(measurePack) }
-		case *pictures:
-			measure = func() (string, error) { return alone(measurePictures) }
-		}
-		if err := only(measure, *cpu); err != nil {
-			log.Fatal(err)
-		}
-		return
-	}
-	if err := bench(*runs, *files, *write); err != nil {
+	if err := do(*runs, *files, *write, *page, *cpu, *edits, *bundles, flag.Args()); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func only(measure func() (string, error), profile string) error {
-	if profile != "" {
-		f, err := os.Create(profile)
+func do(runs, files int, write, page bool, cpu, edits, bundles string, names []string) error {
+	switch {
+	case edits != "":
+		_, _, err := edited(edits)
+		return err
+	case bundles != "":
+		_, err := changedBundles(bundles, filepath.Join(bundles, "vornix"), filepath.Join(bundles, "demo"))
+		return err
+	case page:
+		all, err := readResults()
+		if err != nil {
+			return err
+		}
+		return writePage(all)
+	}
+	for _, n := range names {
+		if !slices.ContainsFunc(sections, func(s section) bool { return s.name == n }) {
+			return fmt.Errorf("there is no section %q", n)
+		}
+	}
+	if cpu != "" {
+		f, err := os.Create(cpu)
 		if err != nil {
 			return err
 		}
@@ -114,78 +134,99 @@ func only(measure func() (string, error), profile string) error {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	table, err := measure()
-	fmt.Print(table)
-	return err
-}
-
-func bench(runs, files int, write bool) error {
-	dir, err := os.MkdirTemp("", "vornix-bench-")
-	if err != nil {
+	w := &workbench{runs: runs, files: files}
+	var err error
+	if w.dir, err = os.MkdirTemp("", "vornix-bench-"); err != nil {
 		return err
 	}
-	defer os.RemoveAll(dir)
-	exe := filepath.Join(dir, "vornix")
-	if out, err := exec.Command("go", "build", "-o", exe, "./cmd/vornix").CombinedOutput(); err != nil {
+	defer os.RemoveAll(w.dir)
+	w.exe, w.demo = filepath.Join(w.dir, "vornix"), filepath.Join(w.dir, "demo")
+	build := exec.Command("go", "build", "-o", w.exe, "vornix/cmd/vornix")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("building: %w\n%s", err, out)
 	}
-	demo, made := filepath.Join(dir, "demo"), filepath.Join(dir, "made")
-	if err := makeProject(made, files); err != nil {
-		return err
-	}
-	first, err := timeOnce("", exe, "demo", demo)
+	first, err := timeOnce("", w.exe, "demo", w.demo)
 	if err != nil {
 		return err
 	}
-	full, err := timeOnce("", exe, "build", "--project", made)
+	failed := false
+	for _, s := range sections {
+		if len(names) > 0 && !slices.Contains(names, s.name) {
+			continue
+		}
+		m := measured{Date: today(), Machine: machine()}
+		held = nil
+		if s.name == "basics" {
+			hold("demo release from nothing", "", "< 60 s", fmt.Sprintf("%.1f s, %s", first.wall.Seconds(), mb(first.memory)))
+		}
+		text, err := s.measure(w)
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		_, body, headed := strings.Cut(strings.TrimLeft(text, "\n"), "\n")
+		if headed && strings.HasPrefix(strings.TrimLeft(text, "\n"), "## ") {
+			text = body
+		}
+		m.Text, m.Reached = strings.TrimSpace(text), held
+		fmt.Printf("## %s\n\n%s\n\n", s.title, m.Text)
+		for _, r := range m.Reached {
+			fmt.Printf("%-16s %s %s: %s (to reach %s)\n", r.state(), r.Work, r.Peer, r.Got, r.Reach)
+			failed = failed || r.state() == "**falls short**"
+		}
+		if write {
+			if err := keep(s.name, m); err != nil {
+				return err
+			}
+		}
+	}
+	if failed {
+		fmt.Println("\nSome rows fall short.")
+	}
+	return nil
+}
+
+// measureBasics times what everybody waits for: start-up, nothing to do, the demo, and textures beside ImageMagick.
+func measureBasics(w *workbench) (string, error) {
+	made := filepath.Join(w.dir, "made")
+	if err := makeProject(made, w.files); err != nil {
+		return "", err
+	}
+	full, err := timeOnce("", w.exe, "build", "--project", made)
 	if err != nil {
-		return err
+		return "", err
 	}
 	time.Sleep(2500 * time.Millisecond) // until file times are old enough to be believed
-	if _, err := timeOnce("", exe, "build", "--project", made); err != nil {
-		return err
+	if _, err := timeOnce("", w.exe, "build", "--project", made); err != nil {
+		return "", err
 	}
 	rows := []row{
-		{work: "start-up (`--version`)", reach: "<= 4x", ours: []string{exe, "--version"}, peer: []string{"git", "--version"}},
-		{work: "demo release again", reach: "< 2 s", ours: []string{exe, "demo", demo}},
-		{work: fmt.Sprintf("nothing changed, %d sources", files), reach: "<= 5x", ours: []string{exe, "build"}, dir: made,
+		{work: "start-up (`--version`)", reach: "<= 4x", ours: []string{w.exe, "--version"}, peer: []string{"git", "--version"}},
+		{work: "demo release again", reach: "< 2 s", ours: []string{w.exe, "demo", w.demo}},
+		{work: fmt.Sprintf("nothing changed, %d sources", w.files), reach: "<= 5x", ours: []string{w.exe, "build"}, dir: made,
 			peer: []string{"find", ".", "(", "-path", "./.vornix", "-o", "-path", "./out", ")", "-prune", "-o", "-type", "f", "-printf", "%T@ %p\n"}},
 	}
 	var out strings.Builder
+	fmt.Fprintf(&out, "%d counted runs of each command.\n\n", w.runs)
 	fmt.Fprintf(&out, "| work | Vornix | peer | peer's time | ratio (median, lowest to highest) | reach | Vornix's memory |\n|---|---|---|---|---|---|---|\n")
-	fmt.Fprintf(&out, "| demo release from nothing | %s | | | | < 60 s | %s |\n", ms(first.wall), mb(first.memory))
-	fmt.Fprintf(&out, "| first build of %d sources | %s | | | | | %s |\n", files, ms(full.wall), mb(full.memory))
+	fmt.Fprintf(&out, "| first build of %d sources | %s | | | | | %s |\n", w.files, ms(full.wall), mb(full.memory))
 	for _, r := range rows {
-		line, err := r.measure(runs)
+		line, err := r.measure(w.runs)
 		if err != nil {
-			return err
+			return "", err
 		}
 		out.WriteString(line)
 	}
-	line, err := measureBC1(dir, exe, runs)
+	line, err := measureBC1(w.dir, w.exe, w.runs)
 	if err != nil {
-		return err
+		return "", err
 	}
 	out.WriteString(line)
-	if line, err = measureMany(dir, exe); err != nil {
-		return err
+	if line, err = measureMany(w.dir, w.exe); err != nil {
+		return "", err
 	}
 	out.WriteString(line)
-	if line, err = measureFormats(dir); err != nil {
-		return err
-	}
-	out.WriteString(line)
-	for _, measure := range []func() (string, error){measureMaps, func() (string, error) { return measureStages(dir, exe, demo) }, func() (string, error) { return measurePictures(dir, exe, demo) }, func() (string, error) { return measurePack(dir, exe, demo) }, func() (string, error) { return measureDelta(dir, exe, demo) }, func() (string, error) { return measureRays(5) }} {
-		if line, err = measure(); err != nil {
-			return err
-		}
-		out.WriteString(line)
-	}
-	fmt.Print(out.String())
-	if !write {
-		return nil
-	}
-	return writePage(out.String(), runs)
+	return out.String(), nil
 }
 
 // measure runs the row's commands in turn.
@@ -218,9 +259,11 @@ func (r row) measure(runs int) (string, error) {
 		}
 	}
 	if len(ratios) == 0 {
+		hold(r.work, "", r.reach, fmt.Sprintf("%.2f s", median(ours).Seconds()))
 		return fmt.Sprintf("| %s | %s | | | | %s | %s |\n", r.work, ms(median(ours)), r.reach, mb(memory)), nil
 	}
 	slices.Sort(ratios)
+	hold(r.work, "`"+r.peer[0]+"`", r.reach, fmt.Sprintf("%.2fx (%.2f to %.2f)", ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1]))
 	return fmt.Sprintf("| %s | %s | `%s` | %s | %.2fx (%.2f to %.2f) | %s | %s |\n", r.work, ms(median(ours)), r.peer[0], ms(median(peers)),
 		ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1], r.reach, mb(memory)), nil
 }
@@ -301,21 +344,4 @@ func smallImage(seed int) []byte {
 	var b bytes.Buffer
 	_ = png.Encode(&b, img) // into memory, of a valid image
 	return b.Bytes()
-}
-
-func writePage(table string, runs int) error {
-	d, err := safefile.OpenDir("docs")
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	cpu, _ := exec.CommandContext(context.Background(), "sh", "-c", "sed -n 's/^model name[^:]*: //p' /proc/cpuinfo | head -1").Output()
-	text := fmt.Sprintf(`# Performance
-
-Written by `+"`go run ./bench -write`"+` on %s: %d processors (%s), %s, %d counted runs of each command, Vornix and
-its peer in turn. Times are wall times of whole processes; ratios are of neighbouring runs. What each row does and what
-it is fed stands in [bench/README.md](../bench/README.md).
-
-%s`, time.Now().Format("2006-01-02"), runtime.NumCPU(), strings.TrimSpace(string(cpu)), runtime.Version(), runs, table)
-	return d.WriteFile("performance.md", []byte(text))
 }

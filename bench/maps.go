@@ -62,6 +62,9 @@ func measureMaps() (string, error) {
 			runtime.ReadMemStats(&memory)
 			growth, one := "", surfaceTime+treeTime
 			if lastSize > 0 {
+				if n == 10*lastSize {
+					hold("geometry of 10 times the solids, "+kind.name, "itself", "<= 12x", fmt.Sprintf("%.1fx", float64(one)/float64(last)))
+				}
 				growth = fmt.Sprintf("%.1fx for %dx", float64(one)/float64(last), n/lastSize)
 			}
 			last, lastSize = one, n

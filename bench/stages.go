@@ -5,7 +5,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"time"
@@ -83,6 +82,9 @@ func measureStages(dir, exe, demo string) (string, error) {
 				took[m.name+how+s] = d
 				growth := ""
 				if m.grows != "" {
+					if most := map[string]string{stage.Visibility: "<= 20x", stage.Navigation: "<= 12x"}[s]; how == stage.Full {
+						hold(s+" of 10 times the solids", "itself", most, fmt.Sprintf("%.1fx", float64(d)/float64(took[m.grows+how+s])))
+					}
 					growth = fmt.Sprintf(" (%.1fx)", float64(d)/float64(took[m.grows+how+s]))
 				}
 				if d < before[s].wall/20 {
@@ -135,21 +137,4 @@ func measureChanges(exe, demo string) (string, error) {
 		fmt.Fprintf(&b, "| %s | %.2f s |\n", change.what, f.wall.Seconds())
 	}
 	return b.String(), nil
-}
-
-// alone measures something with a program and a demo of its own.
-func alone(measure func(dir, exe, demo string) (string, error)) (string, error) {
-	dir, err := os.MkdirTemp("", "vornix-bench-")
-	if err != nil {
-		return "", err
-	}
-	defer os.RemoveAll(dir)
-	exe, demo := filepath.Join(dir, "vornix"), filepath.Join(dir, "demo")
-	if out, err := exec.Command("go", "build", "-o", exe, "./cmd/vornix").CombinedOutput(); err != nil {
-		return "", fmt.Errorf("building: %w\n%s", err, out)
-	}
-	if _, err := timeOnce("", exe, "demo", demo); err != nil {
-		return "", err
-	}
-	return measure(dir, exe, demo)
 }

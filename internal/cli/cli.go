@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -27,7 +28,6 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -43,6 +43,7 @@ type app struct {
 	yes        bool
 	in         *bufio.Reader // what somebody types; nil until it is read
 	cpuProfile string        // for those who make Vornix faster
+	memProfile string
 }
 
 // handled marks an error that has been shown.
@@ -153,7 +154,8 @@ func (a *app) root() *cobra.Command {
 	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
 	flags.IntVar(&a.jobs, "jobs", 0, "run this `number` of jobs at once (default: one a processor)")
 	flags.StringVar(&a.cpuProfile, "cpu-profile", "", "write a profile of the processors to this `file`")
-	_ = flags.MarkHidden("cpu-profile") // it exists
+	flags.StringVar(&a.memProfile, "memory-profile", "", "write a profile of all that was allocated, and of what is in use at the end, to this `file`")
+	_, _ = flags.MarkHidden("cpu-profile"), flags.MarkHidden("memory-profile") // they exist
 	root.SetFlagErrorFunc(suggestFlag)
 	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
 		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
@@ -228,27 +230,41 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 	}
 }
 
-// profiled runs work, and with --cpu-profile writes down what the processors do meanwhile.
+// profiled runs work, and writes down with --cpu-profile what the processors do meanwhile, and with --memory-profile what was allocated where.
 func (a *app) profiled(work func() error) error {
+	if a.memProfile != "" {
+		whole := work
+		work = func() error {
+			err := whole()
+			runtime.GC() // what is in use is counted by the last collection
+			return errors.Join(err, writeProfile(a.memProfile, func(f io.Writer) error { return pprof.Lookup("allocs").WriteTo(f, 0) }))
+		}
+	}
 	if a.cpuProfile == "" {
 		return work()
 	}
-	d, err := safefile.MakeDir(filepath.Dir(a.cpuProfile))
+	var worked error
+	return errors.Join(writeProfile(a.cpuProfile, func(f io.Writer) error {
+		if err := pprof.StartCPUProfile(f); err != nil {
+			return err
+		}
+		worked = work()
+		pprof.StopCPUProfile()
+		return nil
+	}), worked)
+}
+
+// writeProfile writes a profile into a file.
+func writeProfile(name string, write func(io.Writer) error) error {
+	out, err := createOut(name, true)
 	if err != nil {
 		return err
 	}
-	defer d.Close()
-	f, err := d.Create(filepath.Base(a.cpuProfile))
-	if err != nil {
+	defer out.close()
+	if err := write(out); err != nil {
 		return err
 	}
-	defer f.Abort()
-	if err := pprof.StartCPUProfile(f); err != nil {
-		return err
-	}
-	err = work()
-	pprof.StopCPUProfile()
-	return errors.Join(err, f.CommitCache())
+	return out.CommitCache()
 }
 
 // dir is the project's folder: the one that was named, or the nearest at or above here.
