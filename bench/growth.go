@@ -111,9 +111,6 @@ func measureGrowth(w *workbench) (string, error) {
 		{"pack", "real files", real, func(at string, n int) ([]string, error) {
 			return []string{"pack", "--quiet"}, files(at, n, "build --quiet")
 		}},
-		{"try", "real files", real, func(at string, n int) ([]string, error) {
-			return []string{"try", "--quiet"}, files(at, n, "pack --quiet")
-		}},
 		{"read and check", "real files", real, func(at string, n int) ([]string, error) {
 			return []string{"inspect", "--quiet", "out/bundles/bench-1.0.0.zip"}, files(at, n, "pack --quiet")
 		}},

@@ -5,6 +5,7 @@ package main
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"flag"
 	"fmt"
@@ -318,7 +319,7 @@ func makeProject(dir string, n int) error {
 			fmt.Fprintf(&m, "legend %c tile=%s\nsound s%d at=1,1,0 file=%s\n", symbol, asset, k, asset)
 			put("materials/"+asset+".toml", fmt.Appendf(nil, "colour = %q\nsurface = \"rock\"\n", asset))
 			put("textures/"+asset+".png", smallImage(i*3+k))
-			put("sounds/"+asset+".wav", bytes.Repeat([]byte(asset), 40))
+			put("sounds/"+asset+".wav", smallSound(asset))
 		}
 		fmt.Fprintf(&m, "grid g cells=8,2\n  row ########\n  row #..,,..#\nspawn a at=2,1,0\nspawn b at=3,1,0\nitem depot at=4,1,0 name=made\n")
 		put(fmt.Sprintf("maps/%s/%s.vnx", folder, name), m.Bytes())
@@ -333,6 +334,22 @@ func letters(n int) string {
 		digits[i] += 'a' - '0'
 	}
 	return string(digits)
+}
+
+// smallSound is a WAV file of that many samples as its name needs, again and again (RIFF, PCM, 8 bits, one channel, 8 kHz).
+func smallSound(name string) []byte {
+	samples := bytes.Repeat([]byte(name+" "), 80)
+	if len(samples)%2 == 1 {
+		samples = samples[1:]
+	}
+	b := []byte("RIFF")
+	b = binary.LittleEndian.AppendUint32(b, uint32(36+len(samples)))
+	b = append(b, "WAVEfmt \x10\x00\x00\x00\x01\x00\x01\x00"...)
+	b = binary.LittleEndian.AppendUint32(b, 8000)
+	b = binary.LittleEndian.AppendUint32(b, 8000)
+	b = append(b, "\x01\x00\x08\x00data"...)
+	b = binary.LittleEndian.AppendUint32(b, uint32(len(samples)))
+	return append(b, samples...)
 }
 
 func smallImage(seed int) []byte {

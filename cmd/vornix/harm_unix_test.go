@@ -395,7 +395,8 @@ func (w whole) finish(t *testing.T, s stage, when string) {
 }
 
 // Every command that writes is ended, or its disk broken, before one of the changes that it makes, at points spread over its whole course:
-// nothing that existed is damaged, what is said is right, and the next run restores or finishes, with the bytes of a run that was left alone.
+// nothing that existed is damaged, what is said is right, and the next run restores or finishes, with the bytes of a run that was left alone. And two of
+// it run at once.
 func TestHarm(t *testing.T) {
 	t.Parallel()
 	n := breakages(t)
@@ -430,6 +431,9 @@ func TestHarm(t *testing.T) {
 				if t.Failed() {
 					return
 				}
+			}
+			if n >= len(harms) || h.Sum32()%3 == 0 {
+				w.atOnce(t, s.copy(t, from))
 			}
 		})
 	}
@@ -527,40 +531,27 @@ func (s stage) locked(t *testing.T, places []string, at int, cmd *exec.Cmd) (unl
 	return func() { require.NoError(t, os.Chmod(folders[0], 0o755)) }
 }
 
-// Two of a command at once on one project: each does its work, or is refused and told who is at work; what comes of both is what comes of one.
-func TestTwoAtOnce(t *testing.T) {
-	t.Parallel()
-	program, err := breakable()
-	require.NoError(t, err)
-	for i, s := range scenes {
-		if s.slow || i%3 != 0 && breakages(t) < len(harms) {
-			continue
+// atOnce runs two of a command at once on one project: each does its work, or is refused and told who is at work; what comes of both is what comes of one.
+func (w whole) atOnce(t *testing.T, s stage) {
+	t.Helper()
+	defer os.RemoveAll(s.dir)
+	var outcomes [2]outcome
+	var both sync.WaitGroup
+	for i := range outcomes {
+		both.Go(func() { outcomes[i] = run(t, s.command(exe, s.args, "")) })
+	}
+	both.Wait()
+	done := 0
+	for _, o := range outcomes {
+		if o.exit == 0 {
+			done++
+		} else if o.exit != 3 && !(o.exit == 2 && s.look == nil) {
+			t.Errorf("two at once: exit %d\n%s\n%s", o.exit, o.out, o.err)
 		}
-		t.Run(s.name, func(t *testing.T) {
-			t.Parallel()
-			from := t.TempDir()
-			s.make(t, from)
-			w := s.whole(t, from, program)
-			st := s.copy(t, from)
-			var outcomes [2]outcome
-			var both sync.WaitGroup
-			for i := range outcomes {
-				both.Go(func() { outcomes[i] = run(t, st.command(exe, s.args, "")) })
-			}
-			both.Wait()
-			done := 0
-			for _, o := range outcomes {
-				if o.exit == 0 {
-					done++
-				} else if o.exit != 3 && !(o.exit == 2 && s.look == nil) {
-					t.Errorf("exit %d\n%s\n%s", o.exit, o.out, o.err)
-				}
-			}
-			assert.NotZero(t, done, "%v", outcomes)
-			if !s.once {
-				w.sound(t, st, "two at once")
-				w.finish(t, st, "two at once")
-			}
-		})
+	}
+	assert.NotZero(t, done, "two at once: %v", outcomes)
+	if !s.once {
+		w.sound(t, s, "two at once")
+		w.finish(t, s, "two at once")
 	}
 }

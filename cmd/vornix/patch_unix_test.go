@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"runtime"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -66,51 +65,6 @@ func is(t *testing.T, dir string, files map[string]string) bool {
 		}
 	}
 	return n == len(files)
-}
-
-// Killed at any moment of applying or undoing, the folder is as before or as after once the next command has looked at it.
-func TestPatchingKilledAnywhere(t *testing.T) {
-	t.Parallel()
-	dir := t.TempDir()
-	old, now := patched(t, dir)
-	game := filepath.Join(dir, "game")
-	require.NoError(t, os.CopyFS(game, os.DirFS(filepath.Join(dir, "old"))))
-	before, after := old, now
-	args := []string{"patch", "apply", "p.vnp", "game"}
-	begin := time.Now()
-	ok(t, dir, args...)
-	took := time.Since(begin)
-	ok(t, dir, "patch", "undo", "game")
-	require.True(t, is(t, game, old))
-	const kills = 9
-	seen := map[bool]int{}
-	for i := range 2 * kills {
-		if i == kills { // the same with undoing
-			if !is(t, game, now) {
-				ok(t, dir, args...)
-			}
-			args, before, after = []string{"patch", "undo", "game"}, now, old
-		}
-		if !is(t, game, before) { // it came to its end the last time
-			if i < kills {
-				ok(t, dir, "patch", "undo", "game")
-			} else {
-				ok(t, dir, "patch", "apply", "p.vnp", "game")
-			}
-		}
-		cmd := command(dir, args...)
-		require.NoError(t, cmd.Start())
-		time.Sleep(took * time.Duration(i%kills) / (kills - 2))
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		ok(t, dir, "patch", "list", "game")
-		done := is(t, game, after)
-		require.True(t, done || is(t, game, before), "killed at %d, neither before nor after", i)
-		seen[done]++
-		noTemps(t, game)
-	}
-	assert.NotZero(t, seen[false])
-	t.Log("stayed and came to their end:", seen[false], seen[true])
 }
 
 // A full disk and a folder that can't be written to leave everything as it was.

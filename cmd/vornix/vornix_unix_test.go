@@ -15,50 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/safefile"
-	"vornix/internal/demotest"
 	"vornix/internal/peer"
 )
-
-// A release that is killed at any moment is finished by the next one, with the same bytes, and leaves nothing behind.
-func TestKilledAnywhere(t *testing.T) {
-	release := []string{"release", "--yes", "--without-server"}
-	whole := project(t, "highline")
-	begin := time.Now()
-	ok(t, whole, release...)
-	took := time.Since(begin)
-	want, _, err := safefile.HashFile(filepath.Join(whole, "out/releases/1.0.0/highline-1.0.0.parcel"))
-	require.NoError(t, err)
-	const kills = 3
-	for i := range kills {
-		p := project(t, "highline")
-		if i%2 == 1 { // and where all that is built comes from the cache
-			p = filepath.Join(demotest.WriteCached(t), "highline")
-		}
-		server := filepath.Join(p, "../servers/kestrel")
-		lists, err := os.ReadFile(filepath.Join(server, "rota.txt"))
-		require.NoError(t, err)
-		cmd := command(p, release...)
-		require.NoError(t, cmd.Start())
-		time.Sleep(took * time.Duration(i) / (kills - 2))
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-		now, err := os.ReadFile(filepath.Join(server, "rota.txt"))
-		require.NoError(t, err)
-		if string(now) != string(lists) {
-			assert.FileExists(t, filepath.Join(server, "parcels/highline-1.0.0.parcel"), "a list never names a map that is not there")
-		}
-		ok(t, p, "status")
-		ok(t, p, release...)
-		for _, file := range []string{filepath.Join(p, "out/releases/1.0.0"), filepath.Join(server, "parcels")} {
-			sum, _, err := safefile.HashFile(filepath.Join(file, "highline-1.0.0.parcel"))
-			require.NoError(t, err)
-			assert.Equal(t, want, sum)
-		}
-		assert.Contains(t, ok(t, p, "status").out, "on practice  version 1.0.0, since ")
-		assert.NotContains(t, ok(t, p, "status").out, "changed there since")
-		noTemps(t, filepath.Dir(p))
-	}
-}
 
 func TestReadOnlyOutput(t *testing.T) {
 	t.Parallel()

@@ -324,6 +324,9 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 		loaded, Count(len(r.Maps), "map"), Count(r.Entries, "entry"), Count(needed, "need"))
 	if n := finding.Count(step.Findings, finding.Error); n > 0 || len(r.Maps) == 0 {
 		step.Failed = true
+		if n == 0 {
+			return step, r.Maps, &fault.Fault{What: "there is no map in what was packed, so nothing was loaded", Why: "What players get is tried by loading its maps.", Do: "Add a map, and pack again."}
+		}
 		return step, r.Maps, &fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded, len(r.Maps)),
 			Why: "Players have nothing else.", Do: "Correct the errors above, build and pack again."}
 	}
