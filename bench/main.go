@@ -275,8 +275,14 @@ func timeOnce(dir string, command ...string) (figure, error) {
 	var errs bytes.Buffer
 	cmd.Stdout, cmd.Stderr = io.Discard, &errs
 	start := time.Now()
-	err := cmd.Run()
+	err := cmd.Start()
+	if err != nil {
+		return figure{}, err
+	}
+	watch := watchPeak(cmd.Process.Pid)
+	err = cmd.Wait()
 	f := figure{wall: time.Since(start)}
+	peak := watch()
 	if err != nil {
 		return f, fmt.Errorf("%s: %w\n%s", strings.Join(command, " "), err, errs.String())
 	}
@@ -286,8 +292,37 @@ func timeOnce(dir string, command ...string) (figure, error) {
 		if runtime.GOOS != "darwin" { // which counts in bytes, others in kilobytes
 			f.memory *= 1024
 		}
+		if peak > 0 {
+			f.memory = peak
+		}
 	}
 	return f, nil
+}
+
+// watchPeak looks, on Linux, again and again how much memory a process has had at most: what the system says of it at its end begins with what
+// this process had when it started it, which may be more. The function that it gives ends that, and gives the bytes, or 0 where nothing was seen.
+func watchPeak(pid int) (end func() int64) {
+	stop, seen := make(chan struct{}), make(chan int64)
+	go func() {
+		var most int64
+		name := fmt.Sprintf("/proc/%d/status", pid)
+		for {
+			data, _ := os.ReadFile(name) // elsewhere there is none, and none of one that has ended
+			if _, rest, found := strings.Cut(string(data), "VmHWM:"); found {
+				var kilobytes int64
+				if _, err := fmt.Sscan(rest, &kilobytes); err == nil {
+					most = max(most, kilobytes<<10)
+				}
+			}
+			select {
+			case <-stop:
+				seen <- most
+				return
+			case <-time.After(3 * time.Millisecond):
+			}
+		}
+	}()
+	return func() int64 { close(stop); return <-seen }
 }
 
 func median(list []time.Duration) time.Duration {

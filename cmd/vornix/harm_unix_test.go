@@ -3,6 +3,7 @@
 package main_test
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"fmt"
 	"hash/fnv"
@@ -49,16 +50,9 @@ type scene struct {
 
 // breakages is how many times each scene is broken: by default few, the whole check and the long one set VORNIX_BREAKAGES.
 func breakages(t *testing.T) int {
-	n, err := strconv.Atoi(cmpOr(os.Getenv("VORNIX_BREAKAGES"), "2"))
+	n, err := strconv.Atoi(cmp.Or(os.Getenv("VORNIX_BREAKAGES"), "2"))
 	require.NoError(t, err)
 	return n
-}
-
-func cmpOr(a, b string) string {
-	if a == "" {
-		return b
-	}
-	return a
 }
 
 // breakable builds the program that breaks where it is told to.
@@ -501,7 +495,7 @@ func (s *stage) small(t *testing.T, room int64) (enlarge func()) {
 	copyTree(t, dir, s.dir)
 	var now syscall.Statfs_t
 	require.NoError(t, syscall.Statfs(dir, &now))
-	used := int64(now.Blocks-now.Bfree) * now.Bsize
+	used := int64(now.Blocks-now.Bfree) * int64(now.Bsize)
 	resize := func(bytes int64) {
 		require.NoError(t, exec.Command("mount", "-o", fmt.Sprintf("remount,size=%d", bytes), dir).Run())
 	}

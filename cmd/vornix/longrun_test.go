@@ -1,6 +1,7 @@
 package main_test
 
 import (
+	"cmp"
 	"fmt"
 	"io/fs"
 	"os"
@@ -39,7 +40,7 @@ func letters(n int) string { return string([]rune{rune('a' + n/26), rune('a' + n
 // Many releases in a row of a project that grows: what Vornix keeps stays bounded, nothing stays behind, and the last is about as fast as the fifth.
 // By default it is a dozen; VORNIX_RELEASES=50 is the long run.
 func TestManyReleases(t *testing.T) {
-	n, err := strconv.Atoi(cmpOr(os.Getenv("VORNIX_RELEASES"), "12"))
+	n, err := strconv.Atoi(cmp.Or(os.Getenv("VORNIX_RELEASES"), "12"))
 	require.NoError(t, err)
 	p := quickly(t, "lower-sidings")
 	text := read(t, p, "vornix.toml")
