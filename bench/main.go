@@ -55,6 +55,11 @@ type section struct {
 	measure     func(*workbench) (string, error)
 }
 
+// named says whether a word means the section: its name, or the first part of it.
+func (s section) named(word string) bool {
+	return s.name == word || strings.HasPrefix(s.name, word+"-")
+}
+
 // sections stand in the order of the page. It is filled by init, since the page is written by what they are measured with.
 var sections []section
 
@@ -75,7 +80,10 @@ func init() {
 		{"workshop", "Workshops", with(measureWorkshop)},
 		{"rays", "Shadow rays", func(*workbench) (string, error) { return measureRays(5) }},
 		{"growth", "Growth", measureGrowth},
-		{"memory", "Memory", measureMemory},
+		{"memory-tree", "Memory: packing ten gigabytes", memoryOf(largeTree)},
+		{"memory-bundle", "Memory: one bundle of four gigabytes", memoryOf(largeBundle)},
+		{"memory-patch", "Memory: a patch of four gigabytes", memoryOf(largePatch)},
+		{"memory-light", "Memory: light on a large map", memoryOf(largeLight)},
 	}
 }
 
@@ -120,7 +128,7 @@ func do(runs, files int, write, page bool, cpu, edits, bundles string, names []s
 		return writePage(all)
 	}
 	for _, n := range names {
-		if !slices.ContainsFunc(sections, func(s section) bool { return s.name == n }) {
+		if !slices.ContainsFunc(sections, func(s section) bool { return s.named(n) }) {
 			return fmt.Errorf("there is no section %q", n)
 		}
 	}
@@ -153,7 +161,7 @@ func do(runs, files int, write, page bool, cpu, edits, bundles string, names []s
 	}
 	failed := false
 	for _, s := range sections {
-		if len(names) > 0 && !slices.Contains(names, s.name) {
+		if len(names) > 0 && !slices.ContainsFunc(names, s.named) {
 			continue
 		}
 		m := measured{Date: today(), Machine: machine()}

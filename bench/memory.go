@@ -15,26 +15,23 @@ import (
 
 const gigabyte = 1 << 30
 
-// measureMemory holds what may be large to bounds of memory: inputs of 10 and 4 gigabytes, made on the fly.
-func measureMemory(w *workbench) (string, error) {
-	var b strings.Builder
-	b.WriteString("The peak of the resident set of the whole process, on inputs far larger than that. The stand-in's and the server's memory do not count.\n\n| work | input | time | memory | bound |\n|---|---|---|---|---|\n")
-	bound := func(work, input string, most int, command ...string) error {
-		f, err := timeOnce(w.dir, append([]string{w.exe}, command...)...)
-		if err != nil {
-			return err
-		}
-		fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory)) // it takes a while
-		hold("memory: "+work, "", fmt.Sprintf("<= %d MB", most), mb(f.memory))
-		fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), most)
-		return nil
+// memoryOf holds work on what is large to bounds of memory: inputs of 10 and 4 gigabytes, made on the fly.
+func memoryOf(part func(*workbench, func(string, string, int, ...string) error) error) func(*workbench) (string, error) {
+	return func(w *workbench) (string, error) {
+		var b strings.Builder
+		b.WriteString("The peak of the resident set of the whole process. A stand-in's and a server's memory do not count.\n\n| work | input | time | memory | bound |\n|---|---|---|---|---|\n")
+		err := part(w, func(work, input string, most int, command ...string) error {
+			f, err := timeOnce(w.dir, append([]string{w.exe}, command...)...)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory)) // it takes a while
+			hold("memory: "+work, "", fmt.Sprintf("<= %d MB", most), mb(f.memory))
+			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), most)
+			return nil
+		})
+		return b.String(), err
 	}
-	for _, part := range []func(*workbench, func(string, string, int, ...string) error) error{largeTree, largeBundle, largePatch, largeLight} {
-		if err := part(w, bound); err != nil {
-			return "", err
-		}
-	}
-	return b.String(), nil
 }
 
 // largeTree packs ten gigabytes: files of 2 GB, 200 MB and 1 MB, half noise and half text.
@@ -192,7 +189,7 @@ func largePatch(w *workbench, bound func(string, string, int, ...string) error) 
 	if err := bound("patch apply", input, 150, "patch", "apply", patch, old, "--quiet"); err != nil {
 		return err
 	}
-	return bound("patch undo", input, 150, "patch", "undo", old, "--quiet")
+	return bound("patch undo", input, 150, "patch", "undo", now, "--quiet")
 }
 
 // largeLight lights the largest made map within what --memory allows.

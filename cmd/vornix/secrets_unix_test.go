@@ -5,6 +5,8 @@ package main_test
 import (
 	"fmt"
 	"io/fs"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -71,17 +73,30 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		"a workshop's token":      strings.TrimSpace(read(t, top, "workshops/burrow/tokens/maker")),
 		"a player's token":        strings.TrimSpace(read(t, top, "workshops/burrow/tokens/player")),
 		"a server's token":        mark("server"),
+		"a token for results":     mark("results"),
 		"a variable of no matter": mark("other"),
 		"a name in an address":    mark("address"),
 		"a key for SSH":           lines(s.Key),
 		"a key that signs":        lines(key),
 	}
-	env := append(os.Environ(), "SFTP_PASSWORD="+secrets["a password"], "SERVER_TOKEN="+secrets["a server's token"], "AWS_SECRET_ACCESS_KEY="+secrets["a variable of no matter"],
+	asked := map[string]bool{}
+	var asking sync.Mutex
+	results := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // takes everything, and has nothing
+		asking.Lock()
+		asked[r.Header.Get("Authorization")] = true
+		asking.Unlock()
+		if r.Method != http.MethodPut {
+			http.NotFound(w, r)
+		}
+	}))
+	t.Cleanup(results.Close)
+	env := append(os.Environ(), "SFTP_PASSWORD="+secrets["a password"], "SERVER_TOKEN="+secrets["a server's token"], "RESULTS="+secrets["a token for results"], "AWS_SECRET_ACCESS_KEY="+secrets["a variable of no matter"],
 		"VORNIX_SIGNING_KEY="+key, "MAKER="+secrets["a workshop's token"], "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"))
 	ssh := fmt.Sprintf("kind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nhost_key = [%q]\npath = %q\n", s.Port, s.User, s.Fingerprint, server)
 	put(t, filepath.Join(p, "vornix.toml"), strings.Replace(read(t, p, "vornix.toml"), "token_file = \"../workshops/burrow/tokens/maker\"\n", "token_env = \"MAKER\"\n", 1)+
 		"\n[target.valley]\n"+ssh+fmt.Sprintf("key = %q\n", s.Key)+"\n[target.locked]\n"+ssh+"password_env = \"SFTP_PASSWORD\"\n"+
 		"\n[target.asked]\nkind = \"folder\"\npath = \"../servers/burrow\"\nserver = \"http://127.0.0.1:1/\"\ntoken_env = \"SERVER_TOKEN\"\n"+
+		fmt.Sprintf("\n[shared]\nurl = %q\ntoken_env = \"RESULTS\"\n", results.URL)+
 		"\n[[step]]\nname = \"spy\"\ncommand = [\"sh\", \"-c\", \"env; echo saw the environment\"]\ninputs = [\"page.md\"]\nstdout = \"notes/env.md\"\n")
 	cmd := command(p, "trust", "--yes")
 	cmd.Env = env
@@ -119,6 +134,7 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		said.WriteString(o.out + o.err)
 	}
 	called := stop()
+	assert.Equal(t, map[string]bool{"Bearer " + secrets["a token for results"]: true}, asked, "the secret goes where it belongs")
 
 	texts := map[string]string{"what was printed": said.String()}
 	var own []string // what Vornix itself was called with holds the addresses that a person gave it

@@ -187,7 +187,7 @@ func (pl *planner) material(a *needs.Asset) {
 // copy ships a file as it is, unless it is broken.
 func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 	pl.add(&job.Job{
-		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out}, Recipe: recipe(broken),
+		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out}, Recipe: recipe(broken), Here: true,
 		Run: func(ctx context.Context, t *job.Task) error {
 			if len(broken) > 0 {
 				return &finding.Failure{What: "the " + step + " " + source + " can't be used", Findings: broken}
@@ -259,7 +259,7 @@ func (pl *planner) metadata() {
 		}
 		pl.inside = append(pl.inside, f)
 		pl.add(&job.Job{
-			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data, Outputs: []string{f.Path},
+			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data, Outputs: []string{f.Path}, Here: true,
 			Run: func(ctx context.Context, t *job.Task) error { return t.Write(f.Path, f.Data) },
 		})
 	}

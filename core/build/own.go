@@ -83,7 +83,7 @@ func (pl *planner) own(own Own) {
 				x.values["map"] = m
 				id += " " + m
 			}
-			x.job = &job.Job{ID: id, Step: "step", Version: ownVersion, Outputs: s.Files(x.values)}
+			x.job = &job.Job{ID: id, Step: "step", Version: ownVersion, Outputs: s.Files(x.values), Here: true}
 			for _, o := range x.job.Outputs {
 				made[o] = id
 				if m != "" {
@@ -155,18 +155,24 @@ func (o Own) sees(p *project.Project) string {
 	return text
 }
 
+// Fresh says what of that which a project wants to be trusted with nobody has trusted it with on this machine.
+func (o Own) Fresh(p *project.Project) ([]string, error) {
+	if o.Untrusted == nil {
+		return p.Trusts(), nil
+	}
+	return o.Untrusted(p)
+}
+
 // trusted refuses a build whose project has steps of its own that nobody trusted here.
 func (o Own) trusted(p *project.Project) error {
 	if len(p.File.Steps) == 0 {
 		return nil
 	}
-	fresh := p.Trusts()
-	if o.Untrusted != nil {
-		var err error
-		if fresh, err = o.Untrusted(p); err != nil {
-			return err
-		}
+	fresh, err := o.Fresh(p)
+	if err != nil {
+		return err
 	}
+	fresh = slices.DeleteFunc(fresh, func(s string) bool { return s == p.TrustsShared() })
 	if len(fresh) == 0 {
 		return nil
 	}

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -164,11 +165,13 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 			}
 		}
 	}
-	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
-	if err != nil {
+	line, said := o.Sharing.line(ctx, p, o.Own)
+	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
+	shared, more, sharedErr := hangUp(ctx, top, p, line)
+	if err = cmp.Or(err, sharedErr); err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: finding.Accept(merge(nil, report), p.Acceptances())}
+	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said, more), Shared: shared}
 	r.take(report)
 	if err := clock(top, p, report.Results, false); err != nil {
 		return r, err

@@ -25,6 +25,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/share"
 	"vornix/core/shoot"
 	"vornix/core/sweep"
 )
@@ -44,16 +45,19 @@ type Options struct {
 	Own Own
 	// Stages says how maps are compiled.
 	Stages Stages
+	// Sharing is how shared results are used.
+	Sharing Sharing
 }
 
 // Result is what a build made.
 type Result struct {
 	Tree     Tree
 	Findings []finding.Finding // of everything that check and the build have to say
-	Made     []job.Result      // jobs that ran or came from the cache, and those that failed
+	Made     []job.Result      // jobs that ran or whose results were brought back, and those that failed
 	Kept     int               // jobs whose results were there already
 	All      []job.Result      // all of them; nil after a quick look
 	Removed  []string          // files of earlier builds that no source makes any more
+	Shared   *share.Ended      // what was taken from shared results and given to them; nil when there are none
 	// Quick says that sizes and times alone showed that nothing changed.
 	Quick bool
 }
@@ -62,11 +66,18 @@ type Result struct {
 func (r *Result) Failed() int {
 	n := 0
 	for _, j := range r.Made {
-		if j.State != job.Made && j.State != job.Restored {
+		if j.State != job.Made && j.State != job.Restored && j.State != job.Taken {
 			n++
 		}
 	}
 	return n
+}
+
+// Away says whether shared results were there to be used, and could not be.
+func (r *Result) Away() bool {
+	return slices.ContainsFunc(r.Findings, func(f finding.Finding) bool {
+		return f.ID == finding.SharedAway.ID || f.ID == finding.SharedUntrusted.ID
+	})
 }
 
 // Tree is the list of the exact files that ship.
@@ -120,7 +131,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
 	}
 	program := programOf(o.Program, o.Stages) + o.Own.sees(p)
-	if len(o.Paths) == 0 && !o.Pictures {
+	if len(o.Paths) == 0 && !o.Pictures && !o.Sharing.begins(p, o.Own) {
 		if r := quickLook(p, files, program); r != nil {
 			return r, nil
 		}
@@ -159,11 +170,13 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete()})
+	line, said := o.Sharing.line(ctx, p, o.Own)
+	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
+	shared, more, sharedErr := hangUp(ctx, dir, p, line)
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
+	r := &Result{Removed: report.Removed, Findings: merge(findings, report), Shared: shared}
 	r.take(report)
 	r.Tree = tree(planned.maps, report)
 	if err := clock(dir, p, report.Results, only == nil); err != nil {
@@ -183,8 +196,8 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	} else if failed > 0 {
 		err = buildFault(report, failed)
 	}
-	r.Findings = append(r.Findings, edited...) // said once, not by every build that finds nothing to do
-	return r, err
+	r.Findings = slices.Concat(r.Findings, edited, said, more) // said once, not by every build that finds nothing to do
+	return r, cmp.Or(err, sharedErr)
 }
 
 // setAside moves metadata files of the tree that somebody changed by hand to the safe place, before they are made anew.

@@ -177,6 +177,10 @@ var (
 	GuardSecret = declare("guard.secret", Error, "Whoever downloads the release can act in your name. What has been published once must be changed.", "Take it out of the file.")
 	GuardHome   = declare("guard.home", Error, "It tells strangers who you are and how your machine is set up, and it works nowhere else.", "Write the path from the project's folder, or save the file anew without it.")
 
+	SharedAway      = declare("shared.away", Note, "All is made on this machine, which takes longer; the result is the same.", "Look whether the place is up and lets you in; 'vornix status' says how it did lately.")
+	SharedUntrusted = declare("shared.untrusted", Note, "Whoever the project came from could have results of his own put into your release.", "See what would be shared, and allow it once: vornix trust.")
+	SharedWrong     = declare("shared.wrong", Warning, "Somebody's disk is damaged, or somebody puts in what he should not. It was made on this machine instead.", "Find out who may write there, and remove what is wrong.")
+
 	TryMissing = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")
 	TryStuck   = declare("try.unreachable", Warning, "Whoever starts there can't reach what the game is about.", "Build a way, or move the spawn.")
 	TryLoose   = declare("try.loose", Warning, "The game takes the loose file: you test and play something else than what players get.", "Move it away, or let 'vornix try --installed DIR --set-aside' do it.")

@@ -96,6 +96,9 @@ func IDs() []string {
 	return ids
 }
 
+// Known says whether an id is declared.
+func Known(id string) bool { return kinds[id] != nil }
+
 // At makes a finding of this kind. The sentence carries no full stop.
 func (k *Kind) At(place fault.Place, format string, args ...any) Finding {
 	return Finding{ID: k.ID, Severity: k.Severity, Place: place, Text: fmt.Sprintf(format, args...), Why: k.Why, Do: k.Do}

@@ -21,6 +21,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/safefile"
+	"vornix/core/share"
 )
 
 // Job is one piece of work.
@@ -32,7 +33,9 @@ type Job struct {
 	Inputs  []string // slash paths of sources in the project
 	After   []string // IDs of jobs whose outputs this one reads
 	Outputs []string // slash paths under Options.Out; Run must write each of them
-	Run     func(ctx context.Context, t *Task) error
+	// Here says that the result stays on this machine: it depends on more than its key tells, or is made faster than fetched.
+	Here bool
+	Run  func(ctx context.Context, t *Task) error
 }
 
 // State says how a job ended.
@@ -43,6 +46,7 @@ const (
 	Made      State = "made"      // it ran
 	Kept      State = "kept"      // its result was there already
 	Restored  State = "restored"  // its result came from the cache
+	Taken     State = "taken"     // its result came from those that are shared
 	Failed    State = "failed"    // it ran and failed
 	Skipped   State = "skipped"   // a job it comes after failed
 	Cancelled State = "cancelled" // the run was stopped before it
@@ -91,6 +95,8 @@ type Options struct {
 	KeepOld bool
 	// Plan only finds out which jobs would have to run: nothing is run, written or remembered.
 	Plan bool
+	// Shared is where results of other machines are, and those of this one go; nil for nowhere.
+	Shared *share.Line
 }
 
 // Report is how a run ended.
@@ -129,7 +135,11 @@ type run struct {
 	jobs    map[string]*Job
 	records map[string]record
 	telling sync.Mutex
+	hands   chan struct{} // as many jobs as may run at once
 }
+
+// questions is how many jobs at once may wait for shared results, which takes a network's time and no processor's.
+const questions = 16
 
 // Run brings all outputs up to date. A failed job is no error of Run: it stands in the report, those after it are
 // skipped, and all others go on. The error says why the run itself could not go on, or is ctx's when it was cancelled;
@@ -143,7 +153,7 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}}
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers)}
 	if err := r.declare(jobs); err != nil {
 		return nil, err
 	}
@@ -192,7 +202,7 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 	if err := r.store.save(next); err != nil {
 		return report, err
 	}
-	if report.Count(Made) > 0 {
+	if report.Count(Made)+report.Count(Taken) > 0 {
 		r.store.trim(time.Now())
 	}
 	return report, ctx.Err()
@@ -296,7 +306,11 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 		before map[string]record // what a worker may know of earlier jobs is handed over, never shared
 	}
 	work, done := make(chan order), make(chan ended)
-	for range r.o.Workers {
+	workers := r.o.Workers
+	if r.o.Shared != nil {
+		workers = max(workers, questions)
+	}
+	for range workers {
 		go func() {
 			for o := range work {
 				result, rec := r.one(ctx, o.job, o.before)
@@ -327,7 +341,7 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 				finish(ended{result: Result{ID: j.ID, Step: j.Step, State: state}})
 				continue
 			}
-			if running < r.o.Workers {
+			if running < workers {
 				ready = ready[1:]
 				before := map[string]record{}
 				for _, id := range j.After {
@@ -379,6 +393,8 @@ func (r *run) passOver(ctx context.Context, j *Job, results map[string]Result) S
 
 // one brings a single job up to date.
 func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result, *record) {
+	r.hands <- struct{}{}
+	defer func() { <-r.hands }()
 	start := time.Now()
 	result := Result{ID: j.ID, Step: j.Step}
 	fail := func(err error) (Result, *record) {
@@ -392,7 +408,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		}
 		return result, nil
 	}
-	t := &Task{job: j, run: r, inputs: map[string]statEntry{}}
+	t := &Task{ctx: ctx, job: j, run: r, inputs: map[string]statEntry{}, asked: map[string]time.Time{}}
 	end := func(s State, rec record) (Result, *record) {
 		result.State, result.Findings, result.Elapsed, result.Spent = s, rec.Findings, time.Since(start), t.spent
 		for _, o := range rec.Outputs {
@@ -408,6 +424,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		return fail(err)
 	}
 	if rec, ok := r.old.Jobs[j.ID]; ok && rec.Key == key && r.inPlace(rec) {
+		r.giveOld(j, rec)
 		return end(Kept, rec)
 	}
 	if r.o.Plan {
@@ -417,7 +434,17 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		if err := r.place(ctx, rec); err != nil {
 			return fail(err)
 		}
+		r.giveOld(j, rec)
 		return end(Restored, rec)
+	}
+	if rec, ok := r.take(ctx, j, key); ok {
+		if err := r.place(ctx, rec); err != nil {
+			return fail(err)
+		}
+		return end(Taken, rec)
+	}
+	if ctx.Err() != nil {
+		return fail(ctx.Err())
 	}
 	r.tell(func(p Progress) { p.Started(j.ID, j.Step) })
 	if err := j.Run(ctx, t); err != nil {
@@ -431,6 +458,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 	if err := r.store.remember(rec); err != nil {
 		return fail(err)
 	}
+	r.give(j, rec)
 	if err := r.place(ctx, rec); err != nil {
 		return fail(err)
 	}

@@ -83,6 +83,9 @@ func (s *store) save(st state) error {
 	return s.dir.WriteCache(path.Join(s.state, stateFile), b.Bytes())
 }
 
+// path is where something in the project's folder lies.
+func (s *store) path(rel string) string { return s.dir.Join(rel) }
+
 func (s *store) objectPath(sum string) string { return path.Join(s.state, objectDir, sum[:2], sum) }
 
 func (s *store) actionPath(key string) string {
@@ -173,17 +176,24 @@ func (s *store) keepPart(key string, data []byte) error {
 }
 
 // part reads a part back; one that is damaged is as good as none.
-func (s *store) part(key string) ([]byte, bool) {
+func (s *store) part(key string) (data []byte, ok bool) {
 	data, err := s.dir.ReadFile(s.partPath(key))
-	if err != nil || len(data) < sha256.Size {
+	if err != nil {
+		return nil, false
+	}
+	if data, ok = checked(data); ok {
+		s.dir.Touch(s.partPath(key))
+	}
+	return data, ok
+}
+
+// checked is what stands behind its checksum, when it is whole.
+func checked(data []byte) (content []byte, ok bool) {
+	if len(data) < sha256.Size {
 		return nil, false
 	}
 	sum := sha256.Sum256(data[sha256.Size:])
-	if !bytes.Equal(sum[:], data[:sha256.Size]) {
-		return nil, false
-	}
-	s.dir.Touch(s.partPath(key))
-	return data[sha256.Size:], true
+	return data[sha256.Size:], bytes.Equal(sum[:], data[:sha256.Size])
 }
 
 // place puts a kept result at its path under out.

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"sync"
 	"time"
 
 	"vornix/core/fault"
@@ -20,6 +21,7 @@ import (
 // Task is what a running job sees of the world: its declared inputs, and where its outputs go. That it can read and
 // write nothing else keeps its key honest.
 type Task struct {
+	ctx      context.Context
 	job      *Job
 	run      *run
 	inputs   map[string]statEntry
@@ -27,6 +29,9 @@ type Task struct {
 	outputs  []output
 	findings []finding.Finding
 	spent    map[string]time.Duration
+
+	mu    sync.Mutex
+	asked map[string]time.Time // when parts were asked for that were not there
 }
 
 // Input reads a declared input. It fails when the file is no longer what the job's key was made of.
@@ -154,10 +159,26 @@ func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, l
 
 // Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by all that decides it. It is how
 // a long job does not do its parts again.
-func (t *Task) Kept(key string) (data []byte, ok bool) { return t.run.store.part(key) }
+func (t *Task) Kept(key string) (data []byte, ok bool) {
+	if data, ok = t.run.store.part(key); ok {
+		return data, true
+	}
+	if data, ok = t.takePart(key); !ok {
+		t.mu.Lock()
+		t.asked[key] = time.Now()
+		t.mu.Unlock()
+	}
+	return data, ok
+}
 
 // Keep keeps a part of a job's work.
-func (t *Task) Keep(key string, data []byte) error { return t.run.store.keepPart(key, data) }
+func (t *Task) Keep(key string, data []byte) error {
+	err := t.run.store.keepPart(key, data)
+	if err == nil {
+		t.givePart(key, data)
+	}
+	return err
+}
 
 // Spend says how long a stage of the job took. It is for people, and kept with no result.
 func (t *Task) Spend(stage string, d time.Duration) {

@@ -58,6 +58,7 @@ type File struct {
 	Index    Index             `toml:"index"`
 	Steps    []Step            `toml:"step" jsonschema:"description=Commands of the project's own that make files which ship"`
 	Release  Release           `toml:"release" jsonschema:"description=What a release does besides"`
+	Shared   Shared            `toml:"shared" jsonschema:"description=Where results of builds are kept for all who work on the project"`
 	Pages    Pages             `toml:"page" jsonschema:"description=What workshops show of the project"`
 	Signing  Signing           `toml:"signing" jsonschema:"description=Whose signatures count"`
 	Targets  map[string]Target `toml:"target" jsonschema:"description=Places that a release goes to"`
@@ -334,6 +335,7 @@ func (p *Project) validate() []finding.Finding {
 	}
 	list = append(list, p.steps()...)
 	list = append(list, p.targets()...)
+	list = append(list, p.shared()...)
 	list = append(list, p.pages()...)
 	for i, key := range p.File.Signing.Trusted {
 		if _, err := sign.ParseWord(key); err != nil {

@@ -119,10 +119,13 @@ func (p *Project) steps() (list []finding.Finding) {
 // StepPlace is where a step is declared.
 func (p *Project) StepPlace(i int) fault.Place { return p.Doc.At("step", i) }
 
-// Trusts is what somebody who trusts the project's steps agrees to, one line a step.
+// Trusts is what somebody who trusts the project agrees to: one line a step, and one for shared results.
 func (p *Project) Trusts() (list []string) {
 	for i := range p.File.Steps {
 		list = append(list, p.File.Steps[i].Trusts())
+	}
+	if shared := p.TrustsShared(); shared != "" {
+		list = append(list, shared)
 	}
 	return list
 }

@@ -23,6 +23,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/nearest"
 	"vornix/core/project"
+	"vornix/core/secret"
 	"vornix/core/workshop"
 )
 
@@ -79,7 +80,7 @@ func Find(p *project.Project, name string, a Access) (*Desk, error) {
 	}
 	d := &Desk{P: p, Name: name, target: t, access: a, Address: t.URL}
 	if !strings.HasPrefix(t.URL, "http://") && !strings.HasPrefix(t.URL, "https://") {
-		file := a.path(p, t.URL)
+		file := secret.Path(p.Dir, a.Home, t.URL)
 		data, err := os.ReadFile(file)
 		if err != nil {
 			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("target %q: the workshop's address is not there", name), Place: fault.Place{File: filepath.ToSlash(file)}, Err: errors.Unwrap(err),

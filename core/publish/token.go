@@ -4,16 +4,14 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"vornix/core/fault"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/secret"
 	"vornix/core/workshop"
 )
 
@@ -27,8 +25,8 @@ type Keyring interface {
 // service is what Vornix is called in keyrings.
 const service = "vornix"
 
-// mostToken is how long a token can be.
-const mostToken = 4096
+// whyOwn is what others could do with a token.
+const whyOwn = "Whoever has the token can publish under your name."
 
 // token finds the token of a target: in the environment, in its file, in the keyring, in this person's own folder. where says where it was, for
 // people; a token itself is never said. player asks for the second account's. Having none is no error.
@@ -39,72 +37,33 @@ func (a *Access) token(p *project.Project, t *project.Target, address string, pl
 	}
 	if env != "" && a.Env != nil {
 		if token := strings.TrimSpace(a.Env(env)); token != "" {
-			return check(token, "the variable "+env)
+			return secret.Check(token, "the variable "+env)
 		}
 	}
 	if file != "" {
-		name := a.path(p, file)
-		data, err := readOwn(name)
+		name := secret.Path(p.Dir, a.Home, file)
+		data, err := secret.Read(name, whyOwn)
 		if err != nil {
 			return "", "", err
 		}
-		return check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
+		return secret.Check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
 	}
 	if a.Keyring != nil {
 		if token, err := a.Keyring.Get(service, user); err == nil && token != "" {
-			return check(token, "the system's keyring")
+			return secret.Check(token, "the system's keyring")
 		}
 	}
 	if a.Own != "" {
 		name := filepath.Join(a.Own, ownFile(user))
-		data, err := readOwn(name)
+		data, err := secret.Read(name, whyOwn)
 		switch {
 		case err == nil:
-			return check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
+			return secret.Check(strings.TrimSpace(string(data)), filepath.ToSlash(name))
 		case !errors.Is(err, fs.ErrNotExist):
 			return "", "", err
 		}
 	}
 	return "", "", nil
-}
-
-func check(token, where string) (string, string, error) {
-	if len(token) > mostToken || strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return "", "", &fault.Fault{Kind: fault.Usage, What: "what is there is no token: it has spaces, line ends or other characters in it", Place: fault.Place{File: where}, Do: "Put the token there alone, on one line."}
-	}
-	return token, where, nil
-}
-
-// path is a file that vornix.toml names: absolute, in the home folder, or in the project.
-func (a *Access) path(p *project.Project, file string) string {
-	if rest, ok := strings.CutPrefix(file, "~/"); ok && a.Home != "" {
-		return filepath.Join(a.Home, filepath.FromSlash(rest))
-	}
-	if filepath.IsAbs(file) {
-		return file
-	}
-	return p.Join(file)
-}
-
-// readOwn reads a file that nobody else may read.
-func readOwn(name string) ([]byte, error) {
-	place := fault.Place{File: filepath.ToSlash(name)}
-	info, err := os.Stat(name)
-	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the token's file can't be read", Place: place, Err: errors.Unwrap(err), Do: "Put the token there, or name another file."}
-	}
-	if runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("others on this machine may read the token's file (%#o)", info.Mode().Perm()), Place: place,
-			Why: "Whoever has the token can publish under your name.", Do: "chmod 600 " + filepath.ToSlash(name)}
-	}
-	if info.Size() > mostToken+2 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for a token", Place: place, Do: "Put the token there alone."}
-	}
-	data, err := os.ReadFile(name)
-	if err != nil {
-		return nil, &fault.Fault{What: "the token's file can't be read", Place: place, Err: err, Do: "Check who may read it."}
-	}
-	return data, nil
 }
 
 // ownFile is the name of the file in a person's own folder that holds a token.
@@ -120,7 +79,7 @@ func ownFile(user string) string {
 // Keep keeps a token for a target's workshop: in the keyring, or where there is none in a file of this person's own folder. It says where.
 func (d *Desk) Keep(token string, player bool) (where string, err error) {
 	token = strings.TrimSpace(token)
-	if _, _, err := check(token, "what was typed"); err != nil || token == "" {
+	if _, _, err := secret.Check(token, "what was typed"); err != nil || token == "" {
 		return "", cmp.Or(err, error(&fault.Fault{Kind: fault.Usage, What: "there is no token", Do: "Type or paste it."}))
 	}
 	user := d.user(player)
@@ -173,7 +132,7 @@ func (d *Desk) user(player bool) string {
 
 // Whose asks the workshop whose token that is.
 func (d *Desk) Whose(ctx context.Context, token string) (*workshop.About, error) {
-	if _, _, err := check(token, "what was typed"); err != nil {
+	if _, _, err := secret.Check(token, "what was typed"); err != nil {
 		return nil, err
 	}
 	c, err := d.dial(token)

@@ -18,6 +18,9 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/publish"
+	"vornix/core/safefile"
+	"vornix/core/share"
+	"vornix/core/text"
 )
 
 // Overview is where a project stands: what is made, what is released, what is where, and what to do next.
@@ -33,10 +36,11 @@ type Overview struct {
 	Packed   []bundle.Bundle `json:"packed"`
 	Tried    bool            `json:"tried"` // what is packed was tried, as it is
 	Indexed  bool            `json:"indexed"`
-	UnderWay string          `json:"under_way"` // the last step of a release of this version that did not come to its end
-	Released string          `json:"released"`  // the latest finished version
-	Changed  bool            `json:"changed"`   // what is packed is not what was released
-	Stray    int             `json:"stray"`     // files that no release needs
+	UnderWay string          `json:"under_way"`        // the last step of a release of this version that did not come to its end
+	Released string          `json:"released"`         // the latest finished version
+	Changed  bool            `json:"changed"`          // what is packed is not what was released
+	Stray    int             `json:"stray"`            // files that no release needs
+	Shared   *share.History  `json:"shared,omitempty"` // what shared results were worth on this machine
 	Targets  []*deploy.State `json:"targets"`
 	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
 	Workshops []*publish.State `json:"workshops"`
@@ -103,11 +107,14 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 		if err != nil {
 			return err
 		}
+		shared := p.TrustsShared()
+		fresh = slices.DeleteFunc(fresh, func(c string) bool { return c == shared })
 		if n := len(fresh); n > 0 {
 			v.row("steps", "%s of its own that nobody has trusted on this machine", Count(n, "command"))
 			v.next("vornix trust", "it may run no command of its own before that")
 		}
 	}
+	v.sharedResults(p, o)
 	if err := v.made(ctx, p, o, g); err != nil {
 		return err
 	}
@@ -117,6 +124,44 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 		}
 	}
 	return v.gone(p)
+}
+
+// sharedResults says what shared results were worth.
+func (v *Overview) sharedResults(p *project.Project, o Options) {
+	about := p.TrustsShared()
+	if about == "" {
+		return
+	}
+	if fresh, err := o.Own.Fresh(p); err != nil || slices.Contains(fresh, about) {
+		v.row("shared", "not used: nobody has allowed it on this machine ('vornix trust')")
+		return
+	}
+	if o.Sharing.Mode == "off" {
+		v.row("shared", "switched off on this machine")
+		return
+	}
+	state, err := safefile.OpenDir(p.State())
+	if err != nil {
+		return // nothing was built here so far
+	}
+	defer state.Close()
+	h := share.ReadHistory(state)
+	if h == nil || h.Where != p.File.Shared.URL {
+		v.row("shared", "%s, not asked so far", p.File.Shared.URL)
+		return
+	}
+	v.Shared = h
+	line := func(c share.Count) string {
+		text := fmt.Sprintf("%d of %s found (%.0f %%)", c.Found, Count(c.Asked, "result"), 100*c.Rate())
+		if c.Parts > 0 {
+			text += fmt.Sprintf(" and %s of others", Count(c.Parts, "part"))
+		}
+		return text + fmt.Sprintf(", %s taken, %s given", Bytes(c.Taken), Bytes(c.GivenSize))
+	}
+	v.row("shared", "%s; since %s %s; last %s", h.Where, h.Since.Local().Format("2006-01-02"), line(h.All), line(h.Last))
+	if h.Off != "" {
+		v.row("", "the last build left them alone: %s", text.Printable(h.Off))
+	}
 }
 
 // made looks at what is built, pictured, packed, tried and indexed.

@@ -202,7 +202,7 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 		for _, b := range x.bundles {
 			whole += b.Size
 		}
-		return fmt.Sprintf("from %s %s, %s of the whole", version, Bytes(size), share(size, whole))
+		return fmt.Sprintf("from %s %s, %s of the whole", version, Bytes(size), percent(size, whole))
 	}
 	if before := x.journal.Steps[rel]; before.Key == key {
 		if before.SHA256 == "" {
@@ -245,8 +245,8 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 	return what(made.Size), x.journal.save(x.P)
 }
 
-// share is a part of a whole in words.
-func share(part, whole int64) string {
+// percent is a part of a whole in words.
+func percent(part, whole int64) string {
 	if whole == 0 {
 		return "0%"
 	}

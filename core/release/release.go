@@ -43,6 +43,7 @@ type Options struct {
 	Stages        build.Stages // how maps are compiled
 	Progress      job.Progress
 	Own           build.Own       // what steps of the project's own are run with
+	Sharing       build.Sharing   // how shared results are used
 	Program       string          // tells one build of Vornix from another
 	Access        deploy.Access   // what lets in at targets
 	Publish       publish.Access  // what lets in at workshops
@@ -92,6 +93,8 @@ type Session struct {
 	writing sync.Mutex
 	// studio is where both the build and the pictures beside bundles take theirs.
 	studio build.Studio
+	// away says that shared results were not to be had, which is said once.
+	away bool
 }
 
 // Open locks the project for a command, and clears away what a killed run left half written. Close must be called.
@@ -201,22 +204,34 @@ func Count(n int, word string) string {
 	return fmt.Sprintf("%d %ss", n, word)
 }
 
+// sharing is how shared results are used, which are left alone once they were away in this session.
+func (s *Session) sharing() build.Sharing {
+	x := s.o.Sharing
+	if s.away {
+		x.Mode = "off"
+	}
+	return x
+}
+
 // Build brings out/tree up to date; paths, when given, are the only sources to build.
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Studio: &s.studio})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}
+	s.away = s.away || r.Away()
 	step.Findings, step.Failed = r.Findings, err != nil
-	made, restored := 0, 0
+	made, restored, taken := 0, 0, 0
 	for _, j := range r.Made {
 		switch j.State {
 		case job.Made:
 			made++
 		case job.Restored:
 			restored++
+		case job.Taken:
+			taken++
 		}
 		for _, o := range j.Outputs {
 			step.Made = append(step.Made, Made{path.Join(project.TreeDir, o.Path), o.Size, string(j.State)})
@@ -234,7 +249,7 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 		for _, x := range []struct {
 			n    int
 			word string
-		}{{restored, "brought back from earlier builds"}, {len(r.Removed), "removed"}, {r.Failed(), "failed"}} {
+		}{{restored, "brought back from earlier builds"}, {taken, "taken from shared results"}, {len(r.Removed), "removed"}, {r.Failed(), "failed"}} {
 			if x.n > 0 {
 				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
 			}

@@ -51,7 +51,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	if err := knownMaps(g, names); err != nil {
 		return nil, nil, err
 	}
-	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Pictures: true, Maps: names, Studio: &s.studio}
+	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Pictures: true, Maps: names, Studio: &s.studio}
 	plan := shoot.NewPlan(s.P, g)
 	results := map[string]job.Result{}
 	stopped := error(nil)
@@ -60,6 +60,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			stopped = err
 			return false
 		}
+		s.away = s.away || r.Away()
 		for _, x := range r.All {
 			if x.Step == build.PictureStep {
 				results[x.ID] = x
@@ -79,6 +80,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		return nil, nil, stopped
 	}
 	if stopped == nil {
+		o.Sharing = s.sharing()
 		r, err := build.Beside(ctx, s.P, g, plan, o, names)
 		if !take(r, err) {
 			return nil, nil, stopped
@@ -89,7 +91,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	}
 	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
 		step.Findings = slices.DeleteFunc(step.Findings, func(f finding.Finding) bool {
-			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") && !strings.HasPrefix(f.ID, "camera.")
+			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") && !strings.HasPrefix(f.ID, "camera.") && !strings.HasPrefix(f.ID, "shared.")
 		})
 	}
 	out := &Shots{Shots: []Shot{}, Left: []shoot.Left{}}
@@ -113,7 +115,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			step.Made = append(step.Made, Made{path.Join(folder, o.Path), o.Size, string(r.State)})
 		}
 		step.Kept = step.Kept && r.State == job.Kept
-		if r.State == job.Made || r.State == job.Restored {
+		if r.State == job.Made || r.State == job.Restored || r.State == job.Taken {
 			made++
 		}
 		out.Shots = append(out.Shots, shot)
@@ -194,7 +196,7 @@ func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, er
 	if len(names) == 0 {
 		names = mapNames(g)
 	}
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Paths: names})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Paths: names})
 	if err != nil {
 		if r != nil {
 			err = &finding.Failure{What: "the maps can't be drawn", Findings: slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Severity != finding.Error })}

@@ -15,6 +15,7 @@ import (
 	"github.com/zalando/go-keyring"
 	"golang.org/x/term"
 
+	"vornix/core/build"
 	"vornix/core/deploy"
 	"vornix/core/fault"
 	"vornix/core/publish"
@@ -105,4 +106,14 @@ func (a *app) askSecret(question string) (string, error) {
 		return "", &fault.Fault{Kind: fault.Refused, What: "nothing was typed"}
 	}
 	return string(word), err
+}
+
+// sharedVariable says how this machine takes part in shared results, whatever the project says: off, read or write.
+const sharedVariable = "VORNIX_SHARED"
+
+// sharing is how this machine takes part in shared results.
+func sharing() build.Sharing {
+	x := build.Sharing{Mode: os.Getenv(sharedVariable), Env: os.Getenv}
+	x.Home, _ = os.UserHomeDir()
+	return x
 }

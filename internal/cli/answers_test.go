@@ -211,3 +211,22 @@ func loosen(v any) {
 		}
 	}
 }
+
+// A command that is made alone is the one that stands among all the others.
+func TestACommandMadeAloneIsTheSame(t *testing.T) {
+	all := (&app{out: &show.Out{}}).root()
+	for _, c := range (&app{}).commands() {
+		alone := (&app{out: &show.Out{}}).root(c.name)
+		if len(alone.Commands()) != 1 {
+			t.Fatalf("%s: %d commands are made", c.name, len(alone.Commands()))
+		}
+		one, _, err := all.Find([]string{c.name})
+		if err != nil || one.Name() != c.name || alone.Commands()[0].Name() != c.name {
+			t.Errorf("%s is called %s (%v)", c.name, alone.Commands()[0].Name(), err)
+			continue
+		}
+		if got, want := alone.Commands()[0].UsageString(), one.UsageString(); got != want {
+			t.Errorf("%s says of itself\n%s\nand not\n%s", c.name, got, want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -55,10 +56,11 @@ func (a *app) trustCommand() *cobra.Command {
 	var list, forget, planOnly bool
 	cmd := &cobra.Command{
 		Use:   "trust",
-		Short: "Allow the project's own steps to run on this machine",
-		Long: `Trust shows the commands that the project runs under [[step]] in vornix.toml, and asks whether they may. Without that none of them runs here, whoever
-the project came from. What is allowed is these commands in this folder, for you; a command that is changed or added later has to be
-allowed again. What they read, scripts too, is not looked at: read it before you say yes.`,
+		Short: "Allow the project's own steps to run on this machine, and its results to be shared",
+		Long: `Trust shows the commands that the project runs under [[step]] in vornix.toml, and the place under [shared] with which it shares results, and asks
+whether it may. Without that none of them runs here and nothing is asked or sent, whoever the project came from. What is allowed is this
+much in this folder, for you; what is changed or added later has to be allowed again. What the commands read, scripts too, is not looked
+at: read it before you say yes.`,
 		Example: `  vornix trust
   vornix trust --list`,
 		Args: noArgs,
@@ -75,13 +77,21 @@ allowed again. What they read, scripts too, is not looked at: read it before you
 				answer.Result = all
 				var rows [][]string
 				for _, t := range all {
-					rows = append(rows, []string{t.Folder, release.Count(len(t.Commands), "command"), t.Since.Local().Format("2006-01-02 15:04")})
+					commands, may := 0, ""
+					for _, c := range t.Commands {
+						if strings.HasPrefix(c, "shared results: ") {
+							may = " and share results"
+						} else {
+							commands++
+						}
+					}
+					rows = append(rows, []string{t.Folder, "run " + release.Count(commands, "command") + may, t.Since.Local().Format("2006-01-02 15:04")})
 				}
 				if rows == nil {
 					a.out.Say("no project is trusted on this machine")
 					return nil
 				}
-				a.out.Table([]string{"project", "may run", "since"}, rows)
+				a.out.Table([]string{"project", "may", "since"}, rows)
 				return nil
 			}
 			p, err := a.load()
@@ -107,11 +117,11 @@ allowed again. What they read, scripts too, is not looked at: read it before you
 			}
 			result := &trustAnswer{append([]string{}, p.Trusts()...), append([]string{}, fresh...), len(fresh) == 0}
 			answer.Result = result
-			if len(p.File.Steps) == 0 {
-				a.out.Say("%s runs no commands of its own: there is nothing to trust", show.Clean(p.File.Project.Title))
+			if len(p.Trusts()) == 0 {
+				a.out.Say("%s runs no commands of its own and shares no results: there is nothing to trust", show.Clean(p.File.Project.Title))
 				return nil
 			}
-			a.out.Heading("%s runs", show.Clean(p.File.Project.Title))
+			a.out.Heading("%s runs or shares", show.Clean(p.File.Project.Title))
 			isNew := map[string]bool{}
 			for _, c := range fresh {
 				isNew[c] = true
@@ -125,11 +135,19 @@ allowed again. What they read, scripts too, is not looked at: read it before you
 				}
 				rows = append(rows, []string{s.Name, state, s.Trusts()[len(s.Name)+2:]})
 			}
-			a.out.Table([]string{"step", "", "command"}, rows)
+			if shared := p.TrustsShared(); shared != "" {
+				what, where, _ := strings.Cut(shared, ": ")
+				state := "trusted"
+				if isNew[shared] {
+					state = "new"
+				}
+				rows = append(rows, []string{what, state, where})
+			}
+			a.out.Table([]string{"step", "", "command or place"}, rows)
 			if len(fresh) == 0 || planOnly {
 				return nil
 			}
-			if err := a.confirm(ctx, "May it run them on this machine?"); err != nil {
+			if err := a.confirm(ctx, "May it do that on this machine?"); err != nil {
 				return err
 			}
 			if err := store.Trust(p); err != nil {

@@ -1,0 +1,136 @@
+package build
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/project"
+	"vornix/core/safefile"
+	"vornix/core/secret"
+	"vornix/core/share"
+	"vornix/core/text"
+)
+
+// Sharing is how this machine takes part in the shared results of projects.
+type Sharing struct {
+	Mode string              // "off", "read" or "write"; empty: as the project says
+	Env  func(string) string // nil: there are no variables
+	Home string
+}
+
+// Modes are what Sharing.Mode can be.
+var Modes = []string{"off", "read", "write"}
+
+// line opens the shared results of a project; nil when there are none, or none that may be used. Why not stands in the findings: it keeps nobody from building.
+func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.Line, []finding.Finding) {
+	about := p.TrustsShared()
+	if about == "" || s.Mode == "off" {
+		return nil, nil
+	}
+	place := p.Doc.At("shared", "url")
+	away := func(err error) (*share.Line, []finding.Finding) {
+		f := finding.SharedAway.At(place, "they are left alone: %s", text.Printable(err.Error()))
+		var known *fault.Fault
+		if errors.As(err, &known) {
+			f.Do = cmp.Or(known.Do, f.Do)
+		}
+		return nil, []finding.Finding{f}
+	}
+	if s.Mode != "" && !slices.Contains(Modes, s.Mode) {
+		return away(fmt.Errorf("%q says not how; off, read and write do (VORNIX_SHARED)", s.Mode))
+	}
+	fresh, err := own.Fresh(p)
+	if err != nil {
+		return away(err)
+	}
+	if slices.Contains(fresh, about) {
+		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "nobody on this machine has allowed %s", text.Printable(about))}
+	}
+	at := share.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p), Limits: share.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
+	if err := s.secret(p, &at); err != nil {
+		return away(err)
+	}
+	store, err := share.Open(at)
+	if err != nil {
+		return away(err)
+	}
+	return share.NewLine(ctx, store, share.LineOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
+}
+
+// isNew says whether the project has never asked for the shared results that it names, on this machine.
+func isNew(p *project.Project) bool {
+	state, err := safefile.OpenDir(p.State())
+	if err != nil {
+		return true
+	}
+	defer state.Close()
+	h := share.ReadHistory(state)
+	return h == nil || h.Where != p.File.Shared.URL
+}
+
+// begins says whether the next build is the first that shares results: it gives what was made here before, so there is more to do than it looks.
+func (s Sharing) begins(p *project.Project, own Own) bool {
+	about := p.TrustsShared()
+	if about == "" || s.Mode == "off" || !isNew(p) {
+		return false
+	}
+	fresh, err := own.Fresh(p)
+	return err == nil && !slices.Contains(fresh, about)
+}
+
+func (s Sharing) readOnly(p *project.Project) bool {
+	return s.Mode == "read" || s.Mode == "" && p.File.Shared.ReadOnly
+}
+
+// secret finds what lets in at a place.
+func (s Sharing) secret(p *project.Project, at *share.Place) error {
+	c := &p.File.Shared
+	var data []byte
+	from := c.TokenEnv
+	switch {
+	case c.TokenEnv != "" && s.Env != nil:
+		data = []byte(s.Env(c.TokenEnv))
+	case c.TokenFile != "":
+		from = secret.Path(p.Dir, s.Home, c.TokenFile)
+		var err error
+		if data, err = secret.Read(from, "Whoever has the token can put results of his own into your releases."); err != nil {
+			return err
+		}
+	}
+	if share.Kind(at.Address) == "nats" && bytes.Contains(data, []byte("-----BEGIN NATS USER JWT-----")) {
+		at.Credentials = data
+		return nil
+	}
+	var err error
+	at.Secret, _, err = secret.Check(strings.TrimSpace(string(data)), from)
+	return err
+}
+
+// hangUp waits for what is still to be given, and says what was wrong.
+func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *share.Line) (*share.Ended, []finding.Finding, error) {
+	if line == nil {
+		return nil, nil, nil
+	}
+	ended := line.Close(ctx)
+	state, err := safefile.OpenDir(dir.Join(project.StateDir))
+	if err != nil {
+		return &ended, nil, err
+	}
+	defer state.Close()
+	place := p.Doc.At("shared", "url")
+	var list []finding.Finding
+	if len(ended.Lied) > 0 {
+		list = append(list, finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken", text.Printable(ended.Lied[0]), map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
+	}
+	if ended.Off != nil {
+		list = append(list, finding.SharedAway.At(place, "they are left alone: %s", text.Printable(ended.Off.Error())))
+	}
+	return &ended, list, share.Remember(state, p.File.Shared.URL, ended)
+}
