@@ -533,11 +533,11 @@ func blank(img *image.NRGBA) bool {
 		for k := range 3 {
 			v := float64(img.Pix[i+k])
 			sum[k] += v
-			squares[k] += v * v
+			squares[k] += float64(v * v)
 		}
 	}
 	for k := range 3 {
-		if mean := sum[k] / n; squares[k]/n-mean*mean > 4 {
+		if mean := sum[k] / n; squares[k]/n-float64(mean*mean) > 4 {
 			return false
 		}
 	}

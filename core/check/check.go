@@ -218,7 +218,7 @@ func ImageSize(p *project.Project, r texture.Recipe, source string, w, h int) []
 		f.Text += fmt.Sprintf(", of which it fills %d x %d and its edge the rest", filled.X, filled.Y)
 	case w*size.Y != h*size.X:
 		stretch := float64(w*size.Y) / float64(h*size.X)
-		f.Text += fmt.Sprintf(", stretched by %.0f %% %s", 100*max(stretch, 1/stretch)-100, map[bool]string{true: "down", false: "across"}[stretch > 1])
+		f.Text += fmt.Sprintf(", stretched by %.0f %% %s", 100*(max(stretch, 1/stretch)-1), map[bool]string{true: "down", false: "across"}[stretch > 1])
 		f = f.Doing("Paint the image in that size when it matters, or add aspect = \"keep\" to its recipe.")
 	}
 	return []finding.Finding{f}

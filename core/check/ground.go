@@ -64,7 +64,7 @@ func (g *ground) below(p geom.Vec) (z float64, ok bool) {
 	g.tree.Touching(column, func(i int) {
 		low, high := math.Inf(-1), math.Inf(1)
 		for _, f := range g.m.Solids[i].Faces {
-			n, d := f.Plane.N, f.Plane.D-f.Plane.N.X*p.X-f.Plane.N.Y*p.Y
+			n, d := f.Plane.N, f.Plane.D-float64(f.Plane.N.X*p.X)-float64(f.Plane.N.Y*p.Y)
 			switch {
 			case n.Z > 1e-9:
 				high = min(high, d/n.Z)
@@ -95,14 +95,14 @@ func (g *ground) below(p geom.Vec) (z float64, ok bool) {
 func (g *ground) height(i int, p geom.Vec) (float64, bool) {
 	t := &g.m.Terrains[i]
 	size := t.Box.Max.Sub(t.Box.Min)
-	x, y := (p.X-t.Box.Min.X)/size.X*float64(t.Columns-1), (t.Box.Max.Y-p.Y)/size.Y*float64(t.Rows-1)
+	x, y := float64((p.X-t.Box.Min.X)/size.X*float64(t.Columns-1)), float64((t.Box.Max.Y-p.Y)/size.Y*float64(t.Rows-1))
 	if x < 0 || y < 0 || x > float64(t.Columns-1) || y > float64(t.Rows-1) {
 		return 0, false
 	}
 	cx, cy := min(int(x), t.Columns-2), min(int(y), t.Rows-2)
 	u, v := x-float64(cx), y-float64(cy)
 	at := func(dx, dy int) float64 { return t.Height(cx+dx, cy+dy).Z }
-	return at(0, 0)*(1-u)*(1-v) + at(1, 0)*u*(1-v) + at(0, 1)*(1-u)*v + at(1, 1)*u*v, true
+	return float64(at(0, 0)*(1-u)*(1-v)) + float64(at(1, 0)*u*(1-v)) + float64(at(0, 1)*(1-u)*v) + float64(at(1, 1)*u*v), true
 }
 
 // probes finds places where players can be that no probe reaches: on every face that can be stood on, at its corners and its

@@ -183,7 +183,7 @@ func (c *mapChecker) crowded() {
 
 // standing finds a spawn that is in something, or above nothing.
 func (c *mapChecker) standing(s scene.Spawn) {
-	half := c.profile.Map.SpawnWidth / 2
+	half := float64(c.profile.Map.SpawnWidth / 2)
 	body := geom.Box{
 		Min: s.At.Sub(geom.Vec{X: half, Y: half}).Add(geom.Vec{Z: 0.05}), // standing on a floor is no collision
 		Max: s.At.Add(geom.Vec{X: half, Y: half, Z: c.profile.Map.Headroom}),

@@ -69,6 +69,6 @@ func (t Transform) Heading(degrees float64) float64 {
 	if h, _ := d.Unit(); (h == Vec{Y: 1}) {
 		return 0
 	}
-	h := math.Mod(math.Atan2(d.X, d.Y)*(180/math.Pi)+360, 360)
+	h := math.Mod(float64(math.Atan2(d.X, d.Y)*(180/math.Pi))+360, 360)
 	return math.Round(h*1e6) / 1e6 // the last bits of Atan2 may differ between processors
 }

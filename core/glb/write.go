@@ -264,9 +264,9 @@ func matrix(rows [3][4]float32) [16]float64 {
 	out := [16]float64{15: 1}
 	for i := range 3 {
 		for j := range 3 {
-			out[j*4+i] = sign[i]*sign[j]*float64(rows[order[i]][order[j]]) + 0
+			out[j*4+i] = float64(sign[i]*sign[j]*float64(rows[order[i]][order[j]])) + 0
 		}
-		out[12+i] = sign[i]*float64(rows[order[i]][3]) + 0
+		out[12+i] = float64(sign[i]*float64(rows[order[i]][3])) + 0
 	}
 	return out
 }

@@ -132,7 +132,7 @@ func Small(img image.Image, side int, srgb bool) *image.NRGBA {
 var curve = sync.OnceValue(func() []float32 {
 	list := make([]float32, 4097)
 	for i := range list {
-		v := float64(i) / 4096
+		v := float64(float64(i) / 4096)
 		if v <= 0.04045 {
 			v /= 12.92
 		} else {
@@ -143,7 +143,7 @@ var curve = sync.OnceValue(func() []float32 {
 	return list
 })
 
-func linearOf(srgb float64) float32 { return curve()[int(srgb*4096+0.5)] }
+func linearOf(srgb float64) float32 { return curve()[int(float64(srgb*4096)+0.5)] }
 
 // Linear is an 0xRRGGBB colour in sRGB as light.
 func Linear(c uint32) ray.Vec {

@@ -82,8 +82,8 @@ func (s *Scene) Coarse() *Scene {
 		for i := range texels {
 			sum := ray.Vec{}
 			for k := range fine * fine {
-				u := (float32(i%surroundSide) + (float32(k%fine)+0.5)/fine) / surroundSide
-				v := (float32(i/surroundSide) + (float32(k/fine)+0.5)/fine) / surroundSide
+				u := float32((float32(i%surroundSide) + float32((float32(k%fine)+0.5)/fine)) / surroundSide)
+				v := float32((float32(i/surroundSide) + float32((float32(k/fine)+0.5)/fine)) / surroundSide)
 				sum = sum.Add(s.Sky(ray.CubeDirection(face, u, v)))
 			}
 			texels[i] = sum.Scale(1.0 / (fine * fine))

@@ -124,8 +124,8 @@ func (m *Map) area(f Face) float64 {
 		for k := range 3 {
 			u[k], v[k] = float64(b[k]-a[k]), float64(c[k]-a[k])
 		}
-		x, y, z := u[1]*v[2]-u[2]*v[1], u[2]*v[0]-u[0]*v[2], u[0]*v[1]-u[1]*v[0]
-		sum += math.Sqrt(x*x+y*y+z*z) / 2
+		x, y, z := float64(u[1]*v[2])-float64(u[2]*v[1]), float64(u[2]*v[0])-float64(u[0]*v[2]), float64(u[0]*v[1])-float64(u[1]*v[0])
+		sum += float64(math.Sqrt(float64(x*x)+float64(y*y)+float64(z*z)) / 2)
 	}
 	return sum
 }

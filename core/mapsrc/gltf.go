@@ -247,7 +247,7 @@ func srgbHex(c [3]float64) string {
 		if v <= 0.0031308 {
 			v *= 12.92
 		} else {
-			v = 1.055*math.Pow(v, 1/2.4) - 0.055
+			v = float64(1.055*math.Pow(v, 1/2.4)) - 0.055
 		}
 		s += fmt.Sprintf("%02x", int(math.Round(v*255)))
 	}

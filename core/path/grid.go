@@ -53,7 +53,7 @@ func FindOnGrid(m *mapfile.Map, i int, from, to [2]int) (way Way, ok bool) {
 				}
 				best[n] = cost
 				order++
-				heap.Push(queue, &state{polygon: n, cost: cost, guess: cost + distance(at(n), at(goal))*least, before: s, order: order})
+				heap.Push(queue, &state{polygon: n, cost: cost, guess: cost + float64(distance(at(n), at(goal))*least), before: s, order: order})
 			}
 		}
 	}

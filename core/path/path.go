@@ -52,7 +52,7 @@ func (t *Net) Polygon(p Point) int {
 		if math.Abs(x-p[0]) > reach || math.Abs(y-p[1]) > reach || up < -float64(t.n.Agent.Step)-0.1 || up > float64(t.n.Agent.Height) {
 			continue
 		}
-		if d := math.Hypot(x-p[0], y-p[1]) + math.Abs(up)/2; d < least {
+		if d := math.Sqrt(float64((x-p[0])*(x-p[0]))+float64((y-p[1])*(y-p[1]))) + float64(math.Abs(up)/2); d < least {
 			best, least = i, d
 		}
 	}
@@ -87,7 +87,7 @@ func (o *open) Pop() any {
 }
 
 func distance(a, b Point) float64 {
-	return math.Sqrt((a[0]-b[0])*(a[0]-b[0]) + (a[1]-b[1])*(a[1]-b[1]) + (a[2]-b[2])*(a[2]-b[2]))
+	return math.Sqrt(float64((a[0]-b[0])*(a[0]-b[0])) + float64((a[1]-b[1])*(a[1]-b[1])) + float64((a[2]-b[2])*(a[2]-b[2])))
 }
 
 func point(v [3]float32) Point { return Point{float64(v[0]), float64(v[1]), float64(v[2])} }
@@ -111,7 +111,7 @@ func nearest(l *mapfile.Link, from, to Point) Point {
 	if b[k] != a[k] {
 		t = (at - a[k]) / (b[k] - a[k])
 	}
-	return Point{a[0] + (b[0]-a[0])*t, a[1] + (b[1]-a[1])*t, a[2] + (b[2]-a[2])*t}
+	return Point{a[0] + float64((b[0]-a[0])*t), a[1] + float64((b[1]-a[1])*t), a[2] + float64((b[2]-a[2])*t)}
 }
 
 func walks(k mapfile.LinkKind) bool { return k == mapfile.Walk || k == mapfile.Door }

@@ -123,8 +123,8 @@ func (s *Scene) plans(ctx context.Context, ahead ray.Vec, from string, workers i
 func (s *Scene) underground(p ray.Vec) bool {
 	for i := range s.Map.Terrains {
 		t := &s.Map.Terrains[i]
-		x := (p[0] - t.Min[0]) / (t.Max[0] - t.Min[0]) * float32(t.Columns-1)
-		y := (t.Max[1] - p[1]) / (t.Max[1] - t.Min[1]) * float32(t.Rows-1)
+		x := float32((p[0] - t.Min[0]) / (t.Max[0] - t.Min[0]) * float32(t.Columns-1))
+		y := float32((t.Max[1] - p[1]) / (t.Max[1] - t.Min[1]) * float32(t.Rows-1))
 		if !(x >= 0 && y >= 0 && x < float32(t.Columns-1) && y < float32(t.Rows-1)) || p[2] < t.Min[2] {
 			continue
 		}
@@ -186,7 +186,7 @@ func (v *ortho) objects(img *image.RGBA, m *mapfile.Map) {
 			tx, ty := v.at(o.B)
 			reach := math.Hypot(tx-x, ty-y)
 			if reach > 0 {
-				view.stroke(img, x, y, x+(tx-x)/reach*16, y+(ty-y)/reach*16, c, 2)
+				view.stroke(img, x, y, x+float64((tx-x)/reach*16), y+float64((ty-y)/reach*16), c, 2)
 			}
 			view.disc(img, x, y, c, 3)
 		default:

@@ -17,7 +17,7 @@ import (
 var few, much = color.RGBA{0x9c, 0xc4, 0xe4, 255}, color.RGBA{0xd8, 0x4a, 0x2c, 255}
 
 func blend(a, b color.RGBA, t float64) color.RGBA {
-	of := func(x, y uint8) uint8 { return uint8(math.Round(float64(x) + (float64(y)-float64(x))*t)) }
+	of := func(x, y uint8) uint8 { return uint8(math.Round(float64(x) + float64((float64(y)-float64(x))*t))) }
 	return color.RGBA{of(a.R, b.R), of(a.G, b.G), of(a.B, b.B), 255}
 }
 
@@ -50,7 +50,7 @@ func Cells(m *mapfile.Map) image.Image {
 			}
 			x0, y0 := v.at(wide(c.Min))
 			x1, y1 := v.at(wide(c.Max))
-			if name := fmt.Sprintf("%d", i); x1-x0 > 7*float64(len(name))+6 && y0-y1 > 14 {
+			if name := fmt.Sprintf("%d", i); x1-x0 > float64(7*len(name)+6) && y0-y1 > 14 {
 				text(img, int(x0)+3, int(y1)+13, ink, name)
 			}
 		}

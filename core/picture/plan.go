@@ -127,12 +127,12 @@ func (v *view) fit(low, high [3]float64) {
 	const edge = 28
 	w, h := max(high[v.right]-low[v.right], 0.1), max(high[v.up]-low[v.up], 0.1)
 	v.scale = min(float64(v.area.Dx()-2*edge)/w, float64(v.area.Dy()-2*edge)/h)
-	v.left = (low[v.right]+high[v.right])/2 - float64(v.area.Dx())/2/v.scale
-	v.under = (low[v.up]+high[v.up])/2 - float64(v.area.Dy())/2/v.scale
+	v.left = float64((low[v.right]+high[v.right])/2) - float64(v.area.Dx())/2/v.scale
+	v.under = float64((low[v.up]+high[v.up])/2) - float64(v.area.Dy())/2/v.scale
 }
 
 func (v *view) at(p [3]float64) (x, y float64) {
-	return float64(v.area.Min.X) + (p[v.right]-v.left)*v.scale, float64(v.area.Max.Y) - (p[v.up]-v.under)*v.scale
+	return float64(v.area.Min.X) + float64((p[v.right]-v.left)*v.scale), float64(v.area.Max.Y) - float64((p[v.up]-v.under)*v.scale)
 }
 
 // surface draws the edges of faces, those that look this way darker, and the rims of tiles.
@@ -168,7 +168,7 @@ func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 				}
 			}
 			for k, row := range p.Rows {
-				corners[i][k] = float64(row[0])*q[0] + float64(row[1])*q[1] + float64(row[2])*q[2] + float64(row[3])
+				corners[i][k] = float64(float64(row[0])*q[0]) + float64(float64(row[1])*q[1]) + float64(float64(row[2])*q[2]) + float64(row[3])
 			}
 		}
 		for i := range corners {
@@ -209,8 +209,8 @@ func (v *view) terrain(img *image.RGBA, t *mapfile.Terrain) {
 		for x := v.area.Min.X + 1; x < v.area.Max.X-1; x++ {
 			east := v.left + float64(x-v.area.Min.X)/v.scale
 			north := v.under + float64(v.area.Max.Y-y)/v.scale
-			column := (east - float64(t.Min[0])) / float64(t.Max[0]-t.Min[0]) * float64(t.Columns-1)
-			row := (float64(t.Max[1]) - north) / float64(t.Max[1]-t.Min[1]) * float64(t.Rows-1)
+			column := float64((east - float64(t.Min[0])) / float64(t.Max[0]-t.Min[0]) * float64(t.Columns-1))
+			row := float64((float64(t.Max[1]) - north) / float64(t.Max[1]-t.Min[1]) * float64(t.Rows-1))
 			if column < 0 || row < 0 || column > float64(t.Columns-1) || row > float64(t.Rows-1) {
 				continue
 			}
@@ -307,7 +307,7 @@ func (v *view) stroke(img *image.RGBA, x0, y0, x1, y1 float64, c color.RGBA, thi
 	steps := int(math.Ceil(max(math.Abs(x1-x0), math.Abs(y1-y0))*(high-low))) + 1
 	for i := 0; i <= steps; i++ {
 		t := low + (high-low)*float64(i)/float64(steps)
-		x, y := int(math.Round(x0+(x1-x0)*t)), int(math.Round(y0+(y1-y0)*t))
+		x, y := int(math.Round(x0+float64((x1-x0)*t))), int(math.Round(y0+float64((y1-y0)*t)))
 		for dy := range thick {
 			for dx := range thick {
 				v.dot(img, x+dx-thick/2, y+dy-thick/2, c)

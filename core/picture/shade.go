@@ -124,7 +124,7 @@ func (e *eye) shade(p *light.Found, from, dir ray.Vec, spread, width float32, bo
 
 // mirrored is what a surface mirrors, and which part of its light that is: the larger, the flatter one looks at it (Schlick 1994).
 func (e *eye) mirrored(v *view3, k *skin, from, dir ray.Vec, distance, spread, width float32, bounce int) (part float32, seen ray.Vec) {
-	part = k.reflection * v.gloss
+	part = float32(k.reflection * v.gloss)
 	if part <= 0 || bounce >= mostBounce || e.what != All {
 		return 0, seen
 	}
@@ -138,7 +138,7 @@ func (e *eye) mirrored(v *view3, k *skin, from, dir ray.Vec, distance, spread, w
 		n, facing = v.normal, max(-ahead.Dot(v.normal), 0)
 	}
 	q := 1 - facing
-	q = q * q * q * q * q
+	q = float32(q * q * q * q * q)
 	part += float32((max(1-k.roughness, part) - part) * q)
 	back := ahead.Add(n.Scale(2 * facing))
 	if back.Dot(v.normal) <= 0.01 { // a bent normal must not mirror what is inside
@@ -157,7 +157,7 @@ func (e *eye) mirrored(v *view3, k *skin, from, dir ray.Vec, distance, spread, w
 func (e *eye) roughened(n ray.Vec, roughness float32) ray.Vec {
 	a := float64(roughness) * float64(roughness)
 	x, y := e.chance(), e.chance()
-	tan2 := a * a * x / (1 - x)
+	tan2 := float64(a * a * x / (1 - x))
 	cos := 1 / math.Sqrt(1+tan2)
 	sin := math.Sqrt(max(1-float64(cos*cos), 0))
 	t, b := n.Frame()
@@ -168,7 +168,7 @@ func (e *eye) roughened(n ray.Vec, roughness float32) ray.Vec {
 // chance is a number from 0 up to 1 that only the sample decides.
 func (e *eye) chance() float64 {
 	e.hash = scramble(e.hash + 0x9e3779b9)
-	return float64(e.hash>>8) / (1 << 24)
+	return float64(float64(e.hash>>8) / (1 << 24))
 }
 
 func scramble(x uint32) uint32 {

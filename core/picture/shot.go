@@ -288,7 +288,7 @@ func SRGB(v float32) float32 {
 	case v >= 1:
 		return 1
 	}
-	list, x := curve(), v*65536
+	list, x := curve(), float32(v*65536)
 	i := int(x)
 	return list[i] + float32((list[i+1]-list[i])*(x-float32(i)))
 }

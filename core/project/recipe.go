@@ -152,7 +152,7 @@ func (m Making) Recipe(rules profile.Textures, used texture.Kind) texture.Recipe
 	r.Shape = texture.Shape(max(slices.Index(texture.ShapeNames, m.Shape), 0))
 	r.FromHeight = isTrue(m.FromHeight)
 	if m.Strength > 0 {
-		r.Strength = int(m.Strength*100 + 0.5)
+		r.Strength = int(float64(m.Strength*100) + 0.5)
 	}
 	return r
 }

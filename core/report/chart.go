@@ -59,11 +59,11 @@ func (r *Report) kindChart() *chart {
 	for _, k := range r.Kinds {
 		most = max(most, k.Size, k.Old)
 	}
-	c := &chart{W: chartWidth, H: float64(len(r.Kinds))*rowHeight + 4, Title: "Size by kind of file"}
+	c := &chart{W: chartWidth, H: float64(len(r.Kinds)*rowHeight + 4), Title: "Size by kind of file"}
 	const room = chartWidth - nameWidth - 150
 	scale := func(n int64) float64 { return max(float64(n)/float64(most)*room, 1) }
 	for i, k := range r.Kinds {
-		y := float64(i)*rowHeight + 4
+		y := float64(i*rowHeight + 4)
 		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, text.Bytes(k.Packed), text.Bytes(k.Size))
 		c.Bars = append(c.Bars, bar{nameWidth, y + 3, scale(k.Size), 18, kindClass(k.Kind) + " pale", hint}, bar{nameWidth, y + 3, scale(k.Packed), 18, kindClass(k.Kind), hint})
 		c.Labels = append(c.Labels, label{nameWidth - 10, y + 17, fmt.Sprintf("%s (%d)", k.Kind, k.Files), "end", ""})
@@ -99,17 +99,17 @@ func (r *Report) growthChart() *chart {
 	step := ticks(float64(top))
 	scale := high / (math.Ceil(float64(top)/step) * step)
 	for v := 0.0; v <= float64(top)+step-1; v += step {
-		y := 12 + high - v*scale
+		y := 12 + high - float64(v*scale)
 		c.Lines = append(c.Lines, line{left, y, chartWidth, y})
 		c.Labels = append(c.Labels, label{left - 8, y + 4, text.Bytes(int64(v)), "end", "soft"})
 	}
 	room := (chartWidth - left) / float64(len(list))
 	width := min(room*0.6, 70)
 	for i, g := range list {
-		x := left + room*(float64(i)+0.5) - width/2
+		x := left + float64(room*(float64(i)+0.5)) - float64(width/2)
 		y := 12 + high
 		for _, k := range slices.SortedFunc(maps.Keys(g.Kinds), func(a, b string) int { return slices.Index(kindClasses, a) - slices.Index(kindClasses, b) }) {
-			h := float64(g.Kinds[k]) * scale
+			h := float64(float64(g.Kinds[k]) * scale)
 			y -= h
 			c.Bars = append(c.Bars, bar{x, y, width, h, kindClass(k), fmt.Sprintf("%s %s: %s", g.Version, k, text.Bytes(g.Kinds[k]))})
 		}
@@ -117,9 +117,9 @@ func (r *Report) growthChart() *chart {
 		if g.Version == r.Version {
 			class = "strong"
 		}
-		c.Labels = append(c.Labels, label{x + width/2, y - 5, text.Bytes(g.Size), "middle", "soft"}, label{x + width/2, high + 30, g.Version, "middle", class})
+		c.Labels = append(c.Labels, label{x + float64(width/2), y - 5, text.Bytes(g.Size), "middle", "soft"}, label{x + float64(width/2), high + 30, g.Version, "middle", class})
 		if len(list) <= 10 && g.Date != "" {
-			c.Labels = append(c.Labels, label{x + width/2, high + 47, g.Date, "middle", "soft"})
+			c.Labels = append(c.Labels, label{x + float64(width/2), high + 47, g.Date, "middle", "soft"})
 		}
 	}
 	for _, k := range kindClasses {
@@ -154,14 +154,14 @@ func (r *Report) timeChart() *chart {
 	for _, t := range list {
 		top = max(top, t.Seconds)
 	}
-	c := &chart{W: chartWidth, H: float64(len(list))*rowHeight + 4, Title: "What took longest to build"}
+	c := &chart{W: chartWidth, H: float64(len(list)*rowHeight + 4), Title: "What took longest to build"}
 	const room = chartWidth - nameWidth - 90
 	used := map[string]bool{}
 	for i, t := range list {
-		y := float64(i)*rowHeight + 4
+		y := float64(i*rowHeight + 4)
 		x := float64(nameWidth)
 		part := func(class, what string, seconds float64) {
-			if w := seconds / top * room; w > 0 {
+			if w := float64(seconds / top * room); w > 0 {
 				c.Bars = append(c.Bars, bar{x, y + 3, w, 18, class, fmt.Sprintf("%s: %s %s", t.Name, what, Seconds(seconds))})
 				x += w
 				used[class] = true

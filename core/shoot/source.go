@@ -203,14 +203,14 @@ func (pl *planner) buried(m *needs.Asset, c *scene.Camera) bool {
 			continue
 		}
 		size := t.Box.Max.Sub(t.Box.Min)
-		x := (c.At.X - t.Box.Min.X) / size.X * float64(t.Columns-1)
-		y := (t.Box.Max.Y - c.At.Y) / size.Y * float64(t.Rows-1)
+		x := float64((c.At.X - t.Box.Min.X) / size.X * float64(t.Columns-1))
+		y := float64((t.Box.Max.Y - c.At.Y) / size.Y * float64(t.Rows-1))
 		i, j := min(int(x), t.Columns-2), min(int(y), t.Rows-2)
 		fx, fy := x-float64(i), y-float64(j)
 		a, b, d, e := t.Height(i, j).Z, t.Height(i+1, j).Z, t.Height(i, j+1).Z, t.Height(i+1, j+1).Z
-		ground := a + (b-a)*fx + (d-a)*fy // the triangle at the upper left
+		ground := a + float64((b-a)*fx) + float64((d-a)*fy) // the triangle at the upper left
 		if fx+fy > 1 {
-			ground = e + (d-e)*(1-fx) + (b-e)*(1-fy)
+			ground = e + float64((d-e)*(1-fx)) + float64((b-e)*(1-fy))
 		}
 		if c.At.Z < ground-geom.Near {
 			in = fmt.Sprintf("%.1f m below the terrain %q", math.Max(ground-c.At.Z, 0.1), t.Name)

@@ -73,7 +73,7 @@ func compareLight(x, y *Light) Difference {
 			continue
 		}
 		e := float64(x.Pix[i]) - float64(y.Pix[i])
-		sum += e * e
+		sum += float64(e * e)
 		if v, w := fixed(x.Pix[i]), fixed(y.Pix[i]); max(v, w) > 1<<14 { // darker than a thousandth does not count
 			worst = max(worst, 100*math.Abs(float64(v-w))/float64(max(v, w)))
 		}

@@ -146,7 +146,7 @@ func TurnedBySRGB(images []image.Image) int {
 			dot, a, b := 0.0, 0.0, 0.0
 			for _, v := range seen.Pix[i:][:3] {
 				x, y := float64(v)/127.5-1, float64(t.toLinear[v])/32767.5-1
-				dot, a, b = dot+x*y, a+x*x, b+y*y
+				dot, a, b = dot+float64(x*y), a+float64(x*x), b+float64(y*y)
 			}
 			if a > 0 && b > 0 {
 				sum += math.Acos(min(max(dot/math.Sqrt(a*b), -1), 1))

@@ -53,7 +53,7 @@ func (b *builder) ambient(ctx context.Context) error {
 	}
 	a.Spacing = float32(spacing)
 	for k := range 3 { // the grid lies even about the map
-		a.Origin[k] = float32(box.Min.At(k) + (size.At(k)-float64(a.Counts[k]-1)*spacing)/2)
+		a.Origin[k] = float32(box.Min.At(k) + float64((size.At(k)-float64(float64(a.Counts[k]-1)*spacing))/2))
 	}
 	a.Samples = make([][6]mapfile.Light, a.Counts[0]*a.Counts[1]*a.Counts[2])
 	b.m.Ambient = a

@@ -37,7 +37,7 @@ func (d *dice) next() float32 { return float32(d.roll()>>40) / (1 << 24) }
 // plastic number and of its square.
 func spread(i, k int, shift float32) float32 {
 	step := [2]uint64{0xc13fa9a902a6328f, 0x91e10da5c79e7b1c}[k]
-	f := float32(uint64(i)*step>>40)/(1<<24) + shift
+	f := float32(float32(uint64(i)*step>>40)/(1<<24)) + shift
 	if f >= 1 {
 		f--
 	}

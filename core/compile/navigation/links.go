@@ -248,7 +248,7 @@ func islands(n *mapfile.Navigation) int {
 	area := make([]float64, count)
 	for i := range n.Polygons {
 		p := &n.Polygons[i]
-		area[island[i]] += float64(p.High[0]-p.Low[0]) * float64(p.High[1]-p.Low[1])
+		area[island[i]] += float64(float64(p.High[0]-p.Low[0]) * float64(p.High[1]-p.Low[1]))
 	}
 	order := make([]int, count)
 	for i := range order {

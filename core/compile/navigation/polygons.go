@@ -18,7 +18,7 @@ type rectangle struct {
 
 // height is how high the rectangle's plane lies at a place, in cells.
 func (r *rectangle) height(f *field, x, y float64) float64 {
-	return r.at.height + float64(r.at.slope[0]*f.cell)*(x-float64(r.x)-0.5) + float64(r.at.slope[1]*f.cell)*(y-float64(r.y)-0.5)
+	return r.at.height + float64(float64(r.at.slope[0]*f.cell)*(x-float64(r.x)-0.5)) + float64(float64(r.at.slope[1]*f.cell)*(y-float64(r.y)-0.5))
 }
 
 // stood are the places to stand over a cell.

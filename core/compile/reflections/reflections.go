@@ -114,7 +114,7 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 			for x := range size {
 				sum := ray.Vec{}
 				for k := range 4 {
-					d := ray.CubeDirection(face, (float32(x)+0.25+0.5*float32(k&1))/float32(size), (float32(y)+0.25+0.5*float32(k>>1))/float32(size))
+					d := ray.CubeDirection(face, (float32(x)+0.25+float32(float32(k&1)/2))/float32(size), (float32(y)+0.25+float32(float32(k>>1)/2))/float32(size))
 					sum = sum.Add(s.See(at, d.Unit()).Light)
 				}
 				sharp.texels[face][y*size+x] = sum.Scale(0.25)

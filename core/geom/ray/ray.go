@@ -117,14 +117,14 @@ func (s *stored) meet(from, dir *Vec) (t, u, v float32, ok bool) {
 	}
 	inv := 1 / det
 	dx, dy, dz := from[0]-s.corner[0], from[1]-s.corner[1], from[2]-s.corner[2]
-	u = (float32(dx*px) + float32(dy*py) + float32(dz*pz)) * inv
+	u = float32((float32(dx*px) + float32(dy*py) + float32(dz*pz)) * inv)
 	if !(u >= -edge && u <= 1+edge) {
 		return 0, 0, 0, false
 	}
 	qx := float32(dy*s.a[2]) - float32(dz*s.a[1])
 	qy := float32(dz*s.a[0]) - float32(dx*s.a[2])
 	qz := float32(dx*s.a[1]) - float32(dy*s.a[0])
-	v = (float32(dir[0]*qx) + float32(dir[1]*qy) + float32(dir[2]*qz)) * inv
+	v = float32((float32(dir[0]*qx) + float32(dir[1]*qy) + float32(dir[2]*qz)) * inv)
 	if !(v >= -edge && u+v <= 1+edge) {
 		return 0, 0, 0, false
 	}
@@ -332,14 +332,14 @@ func (s *stored) stops(from, dir *Vec, limit float32) bool {
 	if det < 0 {
 		det, u, sign = -det, -u, -1
 	}
-	slack := edge * det
+	slack := float32(edge * det)
 	if u < -slack || u > det+slack {
 		return false
 	}
 	qx := float32(dy*s.a[2]) - float32(dz*s.a[1])
 	qy := float32(dz*s.a[0]) - float32(dx*s.a[2])
 	qz := float32(dx*s.a[1]) - float32(dy*s.a[0])
-	v := (float32(dir[0]*qx) + float32(dir[1]*qy) + float32(dir[2]*qz)) * sign
+	v := float32((float32(dir[0]*qx) + float32(dir[1]*qy) + float32(dir[2]*qz)) * sign)
 	if v < -slack || u+v > det+slack {
 		return false
 	}

@@ -129,7 +129,7 @@ func (c *canvas) under(back color.NRGBA) {
 	c.rows(func(y int) {
 		for x := range c.w {
 			p := c.pix[4*(y*c.w+x):][:4]
-			left := (1 - p[3]) * l[3]
+			left := float32((1 - p[3]) * l[3])
 			for k := range 3 {
 				p[k] += float32(l[k] * left)
 			}
@@ -144,7 +144,7 @@ func (c *canvas) blend(x, y int, l [4]float32, part float32) {
 		return
 	}
 	p := c.pix[4*(y*c.w+x):][:4]
-	part *= l[3]
+	part = float32(part * l[3])
 	for k := range 3 {
 		p[k] = float32(p[k]*(1-part)) + float32(l[k]*part)
 	}
@@ -159,7 +159,7 @@ func linear(c color.NRGBA) [4]float32 {
 
 // blur is a Gaussian blur: a radius of r pixels has a standard deviation of r/2. What lies beyond the edges is as the edge.
 func (c *canvas) blur(radius float64) {
-	sigma := radius / 2
+	sigma := float64(radius / 2)
 	half := int(math.Ceil(3 * sigma))
 	if half < 1 {
 		return
@@ -167,7 +167,7 @@ func (c *canvas) blur(radius float64) {
 	weights := make([]float32, half+1)
 	sum := 0.0
 	for i := range weights {
-		v := math.Exp(-float64(i*i) / (2 * sigma * sigma))
+		v := math.Exp(-float64(i*i) / (2 * float64(sigma*sigma)))
 		weights[i] = float32(v)
 		sum += v
 		if i > 0 {

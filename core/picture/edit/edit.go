@@ -39,8 +39,8 @@ func (r *Recipe) Window(w, h int) (part image.Rectangle, kept float64) {
 	} else {
 		height = max(int(math.Round(float64(w)*float64(r.Height)/float64(r.Width))), 1)
 	}
-	x := min(max(int(math.Round(float64(r.Focus[0]*float64(w))-float64(width)/2)), 0), w-width)
-	y := min(max(int(math.Round(float64(r.Focus[1]*float64(h))-float64(height)/2)), 0), h-height)
+	x := min(max(int(math.Round(float64(r.Focus[0]*float64(w))-float64(float64(width)/2))), 0), w-width)
+	y := min(max(int(math.Round(float64(r.Focus[1]*float64(h))-float64(float64(height)/2))), 0), h-height)
 	return image.Rect(x, y, x+width, y+height), float64(width*height) / float64(w*h)
 }
 
