@@ -1,6 +1,7 @@
 package geom_test
 
 import (
+	"cmp"
 	"math"
 	"math/rand/v2"
 	"slices"
@@ -290,4 +291,27 @@ func TestUnit(t *testing.T) {
 	}
 	u, _ := geom.Vec{X: 1, Y: 1e-14}.Unit()
 	assert.Equal(t, geom.Vec{X: 1}, u)
+}
+
+func TestHalveDoesWhatSortingDoes(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	for range 2000 {
+		list := make([]float64, 1+r.IntN(300))
+		for i := range list {
+			list[i] = float64(r.IntN(1 + r.IntN(100))) // many alike
+		}
+		switch r.IntN(4) {
+		case 0:
+			slices.Sort(list)
+		case 1:
+			slices.SortFunc(list, func(a, b float64) int { return cmp.Compare(b, a) })
+		}
+		sorted, k := slices.Sorted(slices.Values(list)), r.IntN(len(list))
+		geom.Halve(list, k, cmp.Compare[float64])
+		require.Equal(t, sorted[k], list[k])
+		require.LessOrEqual(t, slices.Max(append([]float64{-1}, list[:k]...)), list[k])
+		require.GreaterOrEqual(t, slices.Min(list[k:]), list[k])
+		slices.Sort(list)
+		require.Equal(t, sorted, list, "none is lost")
+	}
 }

@@ -1,10 +1,5 @@
 package geom
 
-import (
-	"cmp"
-	"slices"
-)
-
 // Tree finds, among many boxes, those that touch another. It is a bounding-volume tree, split at the middle box along the
 // longest side, with at most leafSize boxes a leaf.
 type Tree struct {
@@ -51,7 +46,15 @@ func (t *Tree) build(middles []Vec, first, last int) int {
 		}
 	}
 	part := t.order[first:last]
-	slices.SortFunc(part, func(a, b int) int { return cmp.Or(cmp.Compare(middles[a].At(axis), middles[b].At(axis)), a-b) })
+	Halve(part, len(part)/2, func(a, b int) int {
+		switch x, y := middles[a].At(axis), middles[b].At(axis); {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return a - b
+	})
 	middle := first + (last-first)/2
 	left := t.build(middles, first, middle)
 	right := t.build(middles, middle, last)

@@ -1,6 +1,7 @@
 package geometry
 
 import (
+	"cmp"
 	"context"
 	"runtime"
 	"slices"
@@ -116,7 +117,7 @@ func (c *carver) halves(p geom.Polygon, cutters []int) (a, b geom.Polygon) {
 	for _, j := range cutters {
 		edges = append(edges, c.solids[j].Box.Min.At(axis))
 	}
-	slices.Sort(edges)
+	geom.Halve(edges, len(edges)/2, cmp.Compare[float64])
 	at := edges[len(edges)/2]
 	if at <= box.Min.At(axis)+Tolerance || at >= box.Max.At(axis)-Tolerance {
 		at = box.Middle().At(axis)

@@ -115,6 +115,8 @@ func mend(ctx context.Context, m *scene.Map, pieces [][]piece) []Face {
 	}
 	groups := map[likeness]int{}
 	var order []group
+	var last piece
+	at := 0
 	for _, list := range pieces {
 		if ctx.Err() != nil {
 			return nil
@@ -127,12 +129,14 @@ func mend(ctx context.Context, m *scene.Map, pieces [][]piece) []Face {
 			if welded = distinct(welded); len(welded) < 3 || welded.Area() < Tolerance*Tolerance {
 				continue
 			}
-			key := like(p)
-			at, ok := groups[key]
-			if !ok {
-				at = len(order)
-				groups[key] = at
-				order = append(order, group{first: p})
+			if p.face != last.face || p.solid != last.solid { // most come after others of their face
+				last = p
+				key, ok := like(p), false
+				if at, ok = groups[key]; !ok {
+					at = len(order)
+					groups[key] = at
+					order = append(order, group{first: p})
+				}
 			}
 			order[at].polygons = append(order[at].polygons, welded)
 		}
@@ -164,18 +168,21 @@ func distinct(p geom.Polygon) geom.Polygon {
 // other way, needs none; of the others there are few, and only their own ends can lie on one of them.
 func closeEdges(faces []Face, w *welder) {
 	corner := make([][]int32, len(faces))
-	edges := make(map[uint64]bool, 4*len(faces))
-	between := func(a, b int32) uint64 { return uint64(a)<<32 | uint64(b) }
+	n := 0
+	for _, f := range faces {
+		n += len(f.Polygon)
+	}
+	edges := newEdgeSet(n)
 	for i, f := range faces {
 		corner[i] = make([]int32, len(f.Polygon))
 		for k, v := range f.Polygon {
 			corner[i][k] = w.weld(v)
 		}
 		for k, a := range corner[i] {
-			edges[between(a, corner[i][(k+1)%len(corner[i])])] = true
+			edges.add(a, corner[i][(k+1)%len(corner[i])])
 		}
 	}
-	loose := func(i, k int) bool { return !edges[between(corner[i][(k+1)%len(corner[i])], corner[i][k])] }
+	loose := func(i, k int) bool { return !edges.has(corner[i][(k+1)%len(corner[i])], corner[i][k]) }
 	used := make([]bool, len(w.points))
 	var points []geom.Vec
 	for i := range faces {
@@ -195,6 +202,39 @@ func closeEdges(faces []Face, w *welder) {
 	inBatches(len(faces), func(i int) {
 		faces[i].Polygon = near.close(faces[i].Polygon, func(k int) bool { return loose(i, k) })
 	})
+}
+
+// edgeSet holds edges from one corner to another, in an open hash table: it is asked for more often than anything else here.
+type edgeSet struct{ table []uint64 } // 0: free
+
+func newEdgeSet(edges int) *edgeSet {
+	size := 64
+	for size < 2*edges {
+		size *= 2
+	}
+	return &edgeSet{make([]uint64, size)}
+}
+
+// at is where an edge stands, or would.
+func (e *edgeSet) at(from, to int32) (key uint64, i int) {
+	key = 1<<63 | uint64(from)<<32 | uint64(to)
+	mask := len(e.table) - 1
+	h := key * 0x9e3779b97f4a7c15
+	i = int(h>>32) & mask
+	for e.table[i] != 0 && e.table[i] != key {
+		i = (i + 1) & mask
+	}
+	return key, i
+}
+
+func (e *edgeSet) add(from, to int32) {
+	key, i := e.at(from, to)
+	e.table[i] = key
+}
+
+func (e *edgeSet) has(from, to int32) bool {
+	_, i := e.at(from, to)
+	return e.table[i] != 0
 }
 
 // inBatches does something with the numbers below n, on all processors.
@@ -282,7 +322,7 @@ func (c *corners) build(first, last int) int {
 			axis = k
 		}
 	}
-	slices.SortFunc(part, func(a, b geom.Vec) int {
+	geom.Halve(part, len(part)/2, func(a, b geom.Vec) int {
 		switch x, y := a.At(axis), b.At(axis); {
 		case x < y || x == y && a.Less(b):
 			return -1

@@ -7,7 +7,9 @@
 package partition
 
 import (
+	"cmp"
 	"context"
+	"math"
 	"slices"
 
 	"vornix/core/compile/geometry"
@@ -53,7 +55,7 @@ const candidates = 12
 // side is a piece of the surface with the plane of the face that it is of.
 type side struct {
 	geom.Polygon
-	plane geom.Plane
+	plane *geom.Plane
 }
 
 type builder struct {
@@ -82,7 +84,7 @@ func Build(ctx context.Context, m *scene.Map, faces []geometry.Face, seeThrough 
 	}
 	for _, f := range faces {
 		if !m.Solids[f.Solid].Detail {
-			sides = append(sides, side{f.Polygon, f.Of.Plane})
+			sides = append(sides, side{f.Polygon, &f.Of.Plane})
 		}
 	}
 	if len(sides) == 0 {
@@ -146,7 +148,7 @@ func (b *builder) build(sides []side, region []geom.Polygon, cuts []geom.Box) in
 		}
 		var front, back []side
 		for _, s := range sides {
-			if same(s.plane, plane) {
+			if same(*s.plane, plane) {
 				continue // corners that were made one may lie off it by a little
 			}
 			f, k := s.Split(plane)
@@ -265,20 +267,24 @@ func choose(sides []side, region []geom.Polygon) geom.Plane {
 				axis = k
 			}
 		}
-		var edges []float64
-		for _, s := range sides {
-			edges = append(edges, s.Box().Min.At(axis))
+		edges := make([]float64, len(sides))
+		for i, s := range sides {
+			least := math.Inf(1)
+			for _, v := range s.Polygon {
+				least = min(least, v.At(axis))
+			}
+			edges[i] = least
 		}
-		slices.Sort(edges)
+		geom.Halve(edges, len(edges)/2, cmp.Compare[float64])
 		if at := edges[len(edges)/2]; at > box.Min.At(axis)+margin && at < box.Max.At(axis)-margin {
 			return geom.Plane{N: geom.Vec{}.With(axis, 1), D: at}
 		}
 	}
-	best, bestScore := sides[0].plane, -1
+	best, bestScore := *sides[0].plane, -1
 	step := max(len(sides)/candidates, 1)
 	sample := max(len(sides)/balanced, 1)
 	for i := 0; i < len(sides); i += step {
-		plane := sides[i].plane
+		plane := *sides[i].plane
 		front, back, split := 0, 0, 0
 		for j := 0; j < len(sides); j += sample {
 			switch sides[j].SideOf(plane) {
