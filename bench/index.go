@@ -33,8 +33,8 @@ const (
 	clients = 200    // that fetch at once
 )
 
-// serve runs nginx on a folder; stop ends it.
-func serve(dir, root string) (address string, stop func(), err error) {
+// serve runs nginx on a folder, with more in its server block; stop ends it.
+func serve(dir, root, more string) (address string, stop func(), err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", nil, err
@@ -46,7 +46,7 @@ func serve(dir, root string) (address string, stop func(), err error) {
 		user = "user root;"
 	}
 	config := fmt.Sprintf("%s\ndaemon off; worker_processes 2; pid %[2]s/nginx.pid; error_log %[2]s/nginx.log;\nevents { worker_connections 4096; }\nhttp { access_log off; sendfile on; default_type application/octet-stream;\n"+
-		"client_body_temp_path %[2]s/n1; proxy_temp_path %[2]s/n2; fastcgi_temp_path %[2]s/n3; uwsgi_temp_path %[2]s/n4; scgi_temp_path %[2]s/n5;\nserver { listen %[3]s backlog=1024; root %[4]s; } }\n", user, dir, address, root)
+		"client_body_temp_path %[2]s/n1; proxy_temp_path %[2]s/n2; fastcgi_temp_path %[2]s/n3; uwsgi_temp_path %[2]s/n4; scgi_temp_path %[2]s/n5;\nserver { listen %[3]s backlog=1024; root %[4]s; %[5]s } }\n", user, dir, address, root, more)
 	name := filepath.Join(dir, "nginx.conf")
 	if err := os.WriteFile(name, []byte(config), 0o644); err != nil {
 		return "", nil, err
@@ -174,7 +174,7 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	}
 	row("verify it in a folder: signature, and every file", ms(mine.wall), mb(indexed*4096), mb(mine.memory), fmt.Sprintf("`sha256sum` of the files: %s, %s", ms(theirs.wall), ratio))
 
-	address, stop, err := serve(dir, public)
+	address, stop, err := serve(dir, public, "")
 	if err != nil {
 		return "", err
 	}
@@ -256,7 +256,7 @@ func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o index.WriteOpti
 	if err := os.MkdirAll(nginx, 0o755); err != nil {
 		return "", err
 	}
-	address, stop, err := serve(nginx, public)
+	address, stop, err := serve(nginx, public, "")
 	if err != nil {
 		return "", err
 	}

@@ -78,6 +78,7 @@ func init() {
 		{"index", "Index and fetch", with(measureIndex)},
 		{"deploy", "Deploy", with(measureDeploy)},
 		{"workshop", "Workshops", with(measureWorkshop)},
+		{"shared", "Shared results", measureShared},
 		{"rays", "Shadow rays", func(*workbench) (string, error) { return measureRays(5) }},
 		{"growth", "Growth", measureGrowth},
 		{"memory-tree", "Memory: packing ten gigabytes", memoryOf(largeTree)},

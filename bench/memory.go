@@ -138,7 +138,7 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 	if err := os.RemoveAll(filepath.Join(dir, "mirror")); err != nil {
 		return err
 	}
-	address, stop, err := serve(dir, public)
+	address, stop, err := serve(dir, public, "")
 	if err != nil {
 		return err
 	}

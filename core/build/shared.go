@@ -64,7 +64,7 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.
 	return share.NewLine(ctx, store, share.LineOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
 }
 
-// isNew says whether the project has never asked for the shared results that it names, on this machine.
+// isNew says whether no build of the project on this machine came to its end with the shared results that it names.
 func isNew(p *project.Project) bool {
 	state, err := safefile.OpenDir(p.State())
 	if err != nil {
@@ -72,7 +72,7 @@ func isNew(p *project.Project) bool {
 	}
 	defer state.Close()
 	h := share.ReadHistory(state)
-	return h == nil || h.Where != p.File.Shared.URL
+	return h == nil || h.Where != p.File.Shared.URL || !h.Begun
 }
 
 // begins says whether the next build is the first that shares results: it gives what was made here before, so there is more to do than it looks.

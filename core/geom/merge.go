@@ -2,9 +2,6 @@ package geom
 
 import "slices"
 
-// edge is a directed edge between two points.
-type edge struct{ a, b Vec }
-
 // Merge joins polygons of one plane that share a whole edge, as long as the result is convex, longest edges first, and leaves
 // out corners in the middle of an edge. The result depends on the order of the polygons only.
 func Merge(polygons []Polygon, normal Vec) []Polygon {
@@ -12,21 +9,9 @@ func Merge(polygons []Polygon, normal Vec) []Polygon {
 		return polygons
 	}
 	list := slices.Clone(polygons)
-	owner := make(map[edge]int, len(list)*4)
-	enter := func(i int) {
-		for k, a := range list[i] {
-			owner[edge{a, list[i][(k+1)%len(list[i])]}] = i
-		}
-	}
-	remove := func(i int) {
-		for k, a := range list[i] {
-			if e := (edge{a, list[i][(k+1)%len(list[i])]}); owner[e] == i {
-				delete(owner, e)
-			}
-		}
-	}
+	m := newMerging(list)
 	for i := range list {
-		enter(i)
+		m.enter(i)
 	}
 	for i := 0; i < len(list); i++ {
 		for list[i] != nil {
@@ -34,29 +19,70 @@ func Merge(polygons []Polygon, normal Vec) []Polygon {
 			var joined Polygon
 			for k, a := range list[i] {
 				b := list[i][(k+1)%len(list[i])]
-				j, ok := owner[edge{b, a}]
-				if !ok || j == i || list[j] == nil {
+				j := m.beside(i, k)
+				if j < 0 || j == i || list[j] == nil {
 					continue
 				}
 				length := b.Sub(a).Length()
 				if length <= bestLength {
 					continue
 				}
-				if p := join(list[i], k, list[j], normal); p != nil {
+				if p := join(list[i], k, list[j], normal); p != nil { // it is nil, too, where j has that edge no more
 					best, bestLength, joined = j, length, p
 				}
 			}
 			if best < 0 {
 				break
 			}
-			remove(i)
-			remove(best)
 			list[best] = nil
 			list[i] = joined
-			enter(i)
+			m.enter(i)
 		}
 	}
 	return slices.DeleteFunc(list, func(p Polygon) bool { return p == nil })
+}
+
+// merging knows which polygon runs along an edge.
+type merging struct {
+	list    []Polygon
+	corners [][]int32 // by polygon: the numbers of its corners
+	number  map[Vec]int32
+	edges   *Edges // the polygon that came last
+}
+
+func newMerging(list []Polygon) *merging {
+	n := 0
+	for _, p := range list {
+		n += len(p)
+	}
+	return &merging{list, make([][]int32, len(list)), make(map[Vec]int32, n), NewEdges(n)}
+}
+
+// enter enters a polygon's edges. Those that it had before stay, and lead to it as long as nobody else has them.
+func (m *merging) enter(i int) {
+	p := m.list[i]
+	ids := m.corners[i][:0]
+	for _, v := range p {
+		id, ok := m.number[v]
+		if !ok {
+			id = int32(len(m.number))
+			m.number[v] = id
+		}
+		ids = append(ids, id)
+	}
+	m.corners[i] = ids
+	for k, a := range ids {
+		m.edges.Set(a, ids[(k+1)%len(ids)], int32(i))
+	}
+}
+
+// beside is the polygon that runs along a polygon's k-th edge the other way; -1 for none.
+func (m *merging) beside(i, k int) int {
+	ids := m.corners[i]
+	if j, ok := m.edges.Get(ids[(k+1)%len(ids)], ids[k]); ok {
+		return int(j)
+	}
+	return -1
 }
 
 // join is the union of p and q, which share p's edge from corner k on; nil unless it is convex.

@@ -3,10 +3,12 @@ package job_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -97,6 +99,43 @@ func TestWhatOneHasMadeOthersTake(t *testing.T) {
 	eve := machine(t, texts)
 	assert.Equal(t, 3, m.on(eve, false, graph(eve)...).Count(job.Made))
 	assert.NotEmpty(t, m.kept(share.Files), "the file is given again")
+}
+
+func TestTwoMachinesAtOnce(t *testing.T) {
+	m := &team{t: t, at: t.TempDir()}
+	texts := map[string]string{}
+	for i := range 60 {
+		texts[fmt.Sprintf("n%d", i)] = fmt.Sprint("text ", i/2) // every two have the same content
+	}
+	var work sync.WaitGroup
+	machines := []*place{machine(t, texts), machine(t, texts), machine(t, texts)}
+	for _, p := range machines {
+		work.Go(func() {
+			var jobs []*job.Job
+			for name := range texts {
+				jobs = append(jobs, p.upper(name))
+			}
+			s, err := share.Open(share.Place{Address: m.at, Limits: share.Limits{Days: 1}})
+			if !assert.NoError(t, err) {
+				return
+			}
+			line := share.NewLine(context.Background(), s, share.LineOptions{Write: true})
+			r, err := p.try(context.Background(), jobs, func(o *job.Options) { o.Shared = line })
+			assert.NoError(t, err)
+			ended := line.Close(context.Background())
+			assert.NoError(t, ended.Off)
+			assert.Empty(t, ended.Lied)
+			assert.Equal(t, len(texts), r.Count(job.Made)+r.Count(job.Taken))
+		})
+	}
+	work.Wait()
+	for name, text := range texts {
+		for _, p := range machines {
+			assert.Equal(t, strings.ToUpper(text), p.read(name+".out"))
+		}
+	}
+	assert.Len(t, m.kept(share.Records), len(texts))
+	assert.Len(t, m.kept(share.Files), len(texts)/2)
 }
 
 func TestWhatIsWrongIsNotTaken(t *testing.T) {

@@ -382,12 +382,12 @@ func (s *Scene) surface(p *part, h ray.Hit, from, dir ray.Vec) (colour, glow ray
 	look := s.paints[p.paint]
 	if p.kind != terrain {
 		u, v := s.uv(p, h)
-		return ray.Vec(look.at(u, v)[:3]), look.sends(u, v)
+		return look.Colour(u, v), look.sends(u, v)
 	}
 	t := &s.Map.Terrains[p.owner]
 	at := from.Add(dir.Scale(h.T))
 	of := func(paint int32, repeat float32) ray.Vec {
-		return ray.Vec(s.paints[paint].at(at[0]/repeat, -at[1]/repeat)[:3])
+		return s.paints[paint].Colour(at[0]/repeat, -at[1]/repeat)
 	}
 	colour = of(p.paint, t.Repeat)
 	for i, l := range t.Layers {

@@ -330,3 +330,25 @@ func TestSkies(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, none)
 }
+
+// However a look keeps its texels, each is what Texel says of it.
+func TestPaintedTexels(t *testing.T) {
+	r := rand.New(rand.NewSource(3))
+	for _, l := range []light.Look{{}, {Contrast: 1.4}, {Saturation: 1, Tint: [3]float64{0.5, 2, 1}}, {Saturation: 0.3, Contrast: 0.8}, {Saturation: -1}} {
+		img := image.NewNRGBA(image.Rect(0, 0, 16, 8))
+		for i := range img.Pix {
+			img.Pix[i] = uint8(r.Uint32())
+			if i%4 == 3 {
+				img.Pix[i] |= 1 // what can't be seen at all takes its neighbours' colour
+			}
+		}
+		l.Colour = img
+		p := light.Paint(l, 16)
+		for y := range 8 {
+			for x := range 16 {
+				want := l.Texel(img.Pix[img.PixOffset(x, y):][:4])
+				require.Equal(t, ray.Vec(want[:3]), p.Colour((float32(x)+0.5)/16, (float32(y)+0.5)/8), "%+v at %d, %d", l.Saturation, x, y)
+			}
+		}
+	}
+}

@@ -40,14 +40,17 @@ const most = 0.97
 // Painted is a look ready to be asked.
 type Painted struct {
 	width, height int
-	texels        [][4]float32 // linear colour, and alpha
-	glowW, glowH  int
-	glow          [][3]float32
-	brightest     float32 // of the glow
-	even          bool    // the glow is the same everywhere
-	seeThrough    string
-	doubleSided   bool
-	unlit         bool
+	// Where channels do not mix, which is nearly everywhere, texels are as they were, a quarter as large, and tones are what their values come to.
+	pix          []uint8
+	tones        *[3][256]float32
+	texels       [][4]float32 // linear colour, and alpha; nil where there are tones
+	glowW, glowH int
+	glow         [][3]float32
+	brightest    float32 // of the glow
+	even         bool    // the glow is the same everywhere
+	seeThrough   string
+	doubleSided  bool
+	unlit        bool
 }
 
 // Paint makes a look ready. side is the most texels that its images keep along a side.
@@ -59,9 +62,13 @@ func Paint(l Look, side int) *Painted {
 	} else {
 		img := Small(l.Colour, side, true)
 		p.width, p.height = img.Rect.Dx(), img.Rect.Dy()
-		p.texels = make([][4]float32, p.width*p.height)
-		for i := range p.texels {
-			p.texels[i] = l.Texel(img.Pix[4*i:][:4])
+		if l.Saturation == 0 || l.Saturation == 1 {
+			p.pix, p.tones = img.Pix, l.tones()
+		} else {
+			p.texels = make([][4]float32, p.width*p.height)
+			for i := range p.texels {
+				p.texels[i] = l.Texel(img.Pix[4*i:][:4])
+			}
 		}
 	}
 	if l.Emission != nil && l.EmissionPower > 0 {
@@ -100,6 +107,18 @@ func (l *Look) Texel(p []uint8) (out [4]float32) {
 	}
 	out[3] = float32(p[3]) / 255
 	return out
+}
+
+// tones are what the values of each channel come to where the others do not matter.
+func (l *Look) tones() *[3][256]float32 {
+	var t [3][256]float32
+	for v := range 256 {
+		x := l.Texel([]uint8{uint8(v), uint8(v), uint8(v), 0})
+		for k := range 3 {
+			t[k][v] = x[k]
+		}
+	}
+	return &t
 }
 
 func (l *Look) tint() [3]float64 {
@@ -156,16 +175,28 @@ func wrapped(u float32, n int) int {
 	return min(int(f*float32(n)), n-1)
 }
 
-// at is colour and alpha at a place in repeats.
-func (p *Painted) at(u, v float32) *[4]float32 {
-	if len(p.texels) == 1 {
-		return &p.texels[0]
+// texel is the colour and alpha of one texel.
+func (p *Painted) texel(i int) [4]float32 {
+	if p.tones == nil {
+		return p.texels[i]
 	}
-	return &p.texels[wrapped(v, p.height)*p.width+wrapped(u, p.width)]
+	t := p.pix[4*i:][:4]
+	return [4]float32{p.tones[0][t[0]], p.tones[1][t[1]], p.tones[2][t[2]], float32(t[3]) / 255}
+}
+
+// at is colour and alpha at a place in repeats.
+func (p *Painted) at(u, v float32) [4]float32 {
+	if p.width*p.height == 1 {
+		return p.texel(0)
+	}
+	return p.texel(wrapped(v, p.height)*p.width + wrapped(u, p.width))
 }
 
 // Colour is the surface's colour at a place in repeats.
-func (p *Painted) Colour(u, v float32) ray.Vec { return ray.Vec(p.at(u, v)[:3]) }
+func (p *Painted) Colour(u, v float32) ray.Vec {
+	t := p.at(u, v)
+	return ray.Vec(t[:3])
+}
 
 // sends is the light that the surface gives off by itself.
 func (p *Painted) sends(u, v float32) ray.Vec {
@@ -183,8 +214,8 @@ func (p *Painted) Sum() [32]byte {
 	h := sha256.New()
 	_ = json.NewEncoder(h).Encode([]any{p.width, p.height, p.glowW, p.glowH, p.seeThrough, p.doubleSided, p.unlit})
 	var b []byte
-	for _, t := range p.texels {
-		for _, v := range t {
+	for i := range p.width * p.height {
+		for _, v := range p.texel(i) {
 			b = binary.LittleEndian.AppendUint32(b, math.Float32bits(v))
 		}
 	}

@@ -95,7 +95,7 @@ func (f *folder) trim(now time.Time) error {
 	limits := f.p.Limits
 	for _, kind := range kinds {
 		err := fs.WalkDir(f.dir.FS(), kind, func(name string, e fs.DirEntry, err error) error {
-			if err != nil || e.IsDir() || len(path.Base(name)) < 64 { // a file on its way
+			if err != nil || e.IsDir() || !IsKey(path.Base(name)) { // a file on its way, or somebody else's
 				return nil
 			}
 			info, err := e.Info()

@@ -117,12 +117,13 @@ func IsKey(s string) bool {
 	return len(s) == 2*sha256.Size && strings.Trim(s, "0123456789abcdef") == ""
 }
 
-// Take writes what is kept under a key to w, at most so many bytes. ok is false where there is nothing, or nothing that can be had: then w may have got some bytes, and what is
-// wrong is remembered. The caller checks what came, and says Wrong if it is not right.
+// Take writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok is false where there is nothing, or nothing that can
+// be had: then w may have got some bytes, and what is wrong is remembered. The caller checks what came, and says Wrong if it is not right.
 func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writer) (ok bool) {
-	if !IsKey(key) || most > l.most || l.Off() != nil {
+	if !IsKey(key) || kind == Files && most > l.most || l.Off() != nil {
 		return false
 	}
+	most = min(most, l.most)
 	start := time.Now()
 	ctx, alive, end := l.watched(ctx)
 	defer end()
@@ -254,7 +255,10 @@ func (l *Line) watched(parent context.Context) (ctx context.Context, moved func(
 	return ctx, func() { t.Reset(l.timeout) }, func() { t.Stop(); cancel(nil) }
 }
 
-var errStalled = errors.New("it does not answer")
+var (
+	errStalled = errors.New("it does not answer")
+	errAway    = errors.New("nobody answers there")
+)
 
 // moving tells of every read.
 type moving struct {
@@ -278,9 +282,7 @@ func (l *Line) answered(ctx context.Context, took time.Duration, n int64, err er
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		var dial *net.OpError
-		nobody := errors.As(err, &dial) && dial.Op == "dial"
-		if l.failed++; l.off == nil && (l.failed >= misses || nobody || errors.Is(err, fs.ErrPermission) || errors.Is(err, errStalled)) {
+		if l.failed++; l.off == nil && (l.failed >= misses || final(err)) {
 			l.off = err
 		}
 		l.last = err
@@ -293,6 +295,13 @@ func (l *Line) answered(ctx context.Context, took time.Duration, n int64, err er
 	if l.asked >= 4 && l.pace > slowest && l.off == nil {
 		l.off = fmt.Errorf("an answer takes %.1f s", l.pace.Seconds())
 	}
+}
+
+// final says that it is no use to try again: nobody answers, or one that does not let in.
+func final(err error) bool {
+	var dial *net.OpError
+	var wait net.Error
+	return errors.As(err, &dial) && dial.Op == "dial" || errors.As(err, &wait) && wait.Timeout() || errors.Is(err, errAway) || errors.Is(err, errStalled) || errors.Is(err, fs.ErrPermission)
 }
 
 // Off is why the store is left alone; nil while it is not.

@@ -3,6 +3,7 @@ package share
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"net/url"
@@ -55,7 +56,10 @@ func (o *objects) store(ctx context.Context) (jetstream.ObjectStore, error) {
 		}
 		line, err := nats.Connect(o.server, options...)
 		if errors.Is(err, nats.ErrAuthorization) || errors.Is(err, nats.ErrAuthExpired) {
-			err = errors.Join(fs.ErrPermission, err)
+			err = fmt.Errorf("%w: %w", fs.ErrPermission, err)
+		}
+		if errors.Is(err, nats.ErrNoServers) || errors.Is(err, nats.ErrTimeout) {
+			err = fmt.Errorf("%w: %w", errAway, err)
 		}
 		if err != nil {
 			return nil, err

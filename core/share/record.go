@@ -17,6 +17,7 @@ type History struct {
 	Last  Count     `json:"last"`          // of the last build that asked
 	All   Count     `json:"all"`           // since then
 	Off   string    `json:"off,omitempty"` // why the last build left them alone
+	Begun bool      `json:"begun"`         // a build came to its end with them: what was made here before has been given
 }
 
 // Rate is which part of what was asked for was found.
@@ -48,6 +49,7 @@ func Remember(state *safefile.Dir, where string, e Ended) error {
 		h = &History{Where: where, Since: time.Now().UTC().Truncate(time.Second)}
 	}
 	h.Last, h.All, h.Off = e.Count, h.All.plus(e.Count), ""
+	h.Begun = h.Begun || e.Off == nil && e.Left == 0
 	if e.Off != nil {
 		h.Off = e.Off.Error()
 	}

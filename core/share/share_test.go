@@ -189,6 +189,11 @@ func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
 			http.NotFound(w, nil)
 		})), 5, "takes 1."},
 		"too much": {fake(t, counted(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(noise(20000)) })), 3, "more than 10000"},
+		"cut": {fake(t, counted(func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Length", "5000")
+			_, _ = w.Write(noise(100))
+			panic(http.ErrAbortHandler)
+		})), 3, "EOF"},
 		"stalls": {fake(t, counted(func(w http.ResponseWriter, r *http.Request) {
 			_, _ = w.Write(noise(100))
 			w.(http.Flusher).Flush()
@@ -263,6 +268,29 @@ func TestGivingGoesOnBehindTheWork(t *testing.T) {
 	ended = l.Close(ctx)
 	assert.Less(t, time.Since(start), 3*time.Second)
 	assert.Equal(t, 1, ended.Left)
+}
+
+func TestAPartMayBeLargerThanAFileThatIsShared(t *testing.T) {
+	at := t.TempDir()
+	for _, kind := range kinds {
+		s, err := Open(Place{Address: at})
+		require.NoError(t, err)
+		l := NewLine(context.Background(), s, LineOptions{Write: true, Largest: 1000})
+		for i, n := range []int{900, 1100} {
+			l.Give(Thing{Kind: kind, Key: key(i), Size: int64(n), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(noise(n))), nil }})
+		}
+		assert.Equal(t, 1, l.Close(context.Background()).Given, "what is too large stays")
+		s, err = Open(Place{Address: at})
+		require.NoError(t, err)
+		l = NewLine(context.Background(), s, LineOptions{Largest: 1000})
+		most := int64(1 << 20) // as it is for parts and records, whose size nobody knows
+		if kind == Files {
+			most = 900
+		}
+		assert.True(t, l.Take(context.Background(), kind, key(0), most, io.Discard), kind)
+		assert.False(t, l.Take(context.Background(), kind, key(1), most, io.Discard), kind)
+		assert.NoError(t, l.Close(context.Background()).Off)
+	}
 }
 
 func TestTheNatsServerComesAndGoes(t *testing.T) {

@@ -172,17 +172,20 @@ func closeEdges(faces []Face, w *welder) {
 	for _, f := range faces {
 		n += len(f.Polygon)
 	}
-	edges := newEdgeSet(n)
+	edges := geom.NewEdges(n)
 	for i, f := range faces {
 		corner[i] = make([]int32, len(f.Polygon))
 		for k, v := range f.Polygon {
 			corner[i][k] = w.weld(v)
 		}
 		for k, a := range corner[i] {
-			edges.add(a, corner[i][(k+1)%len(corner[i])])
+			edges.Set(a, corner[i][(k+1)%len(corner[i])], 0)
 		}
 	}
-	loose := func(i, k int) bool { return !edges.has(corner[i][(k+1)%len(corner[i])], corner[i][k]) }
+	loose := func(i, k int) bool {
+		_, along := edges.Get(corner[i][(k+1)%len(corner[i])], corner[i][k])
+		return !along
+	}
 	used := make([]bool, len(w.points))
 	var points []geom.Vec
 	for i := range faces {
@@ -202,39 +205,6 @@ func closeEdges(faces []Face, w *welder) {
 	inBatches(len(faces), func(i int) {
 		faces[i].Polygon = near.close(faces[i].Polygon, func(k int) bool { return loose(i, k) })
 	})
-}
-
-// edgeSet holds edges from one corner to another, in an open hash table: it is asked for more often than anything else here.
-type edgeSet struct{ table []uint64 } // 0: free
-
-func newEdgeSet(edges int) *edgeSet {
-	size := 64
-	for size < 2*edges {
-		size *= 2
-	}
-	return &edgeSet{make([]uint64, size)}
-}
-
-// at is where an edge stands, or would.
-func (e *edgeSet) at(from, to int32) (key uint64, i int) {
-	key = 1<<63 | uint64(from)<<32 | uint64(to)
-	mask := len(e.table) - 1
-	h := key * 0x9e3779b97f4a7c15
-	i = int(h>>32) & mask
-	for e.table[i] != 0 && e.table[i] != key {
-		i = (i + 1) & mask
-	}
-	return key, i
-}
-
-func (e *edgeSet) add(from, to int32) {
-	key, i := e.at(from, to)
-	e.table[i] = key
-}
-
-func (e *edgeSet) has(from, to int32) bool {
-	_, i := e.at(from, to)
-	return e.table[i] != 0
 }
 
 // inBatches does something with the numbers below n, on all processors.
