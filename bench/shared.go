@@ -60,8 +60,16 @@ func measureShared(w *workbench) (string, error) {
 			}
 			return timeOnce("", w.exe, "build", "--quiet", "--project", x.project)
 		}
+		var alone []time.Duration
+		for range runs {
+			f, err := build("")
+			if err != nil {
+				return "", err
+			}
+			alone = append(alone, f.wall)
+		}
 		for _, kind := range []string{"a folder", "nginx", "nginx, far away", "NATS JetStream"} {
-			var alone, gives, takes []time.Duration
+			var gives, takes []time.Duration
 			var memory int64
 			missing := ""
 			for run := range runs {
@@ -74,15 +82,12 @@ func measureShared(w *workbench) (string, error) {
 				err = func() error {
 					defer stop()
 					settings := fmt.Sprintf("\n[shared]\nurl = %q\n", address)
-					for _, step := range []struct {
-						list     *[]time.Duration
-						settings string
-					}{{&alone, ""}, {&gives, settings}, {&takes, settings}} {
-						f, err := build(step.settings)
+					for _, list := range []*[]time.Duration{&gives, &takes} {
+						f, err := build(settings)
 						if err != nil {
 							return err
 						}
-						*step.list, memory = append(*step.list, f.wall), max(memory, f.memory)
+						*list, memory = append(*list, f.wall), max(memory, f.memory)
 					}
 					return nil
 				}()
@@ -141,12 +146,12 @@ func place(kind, dir string) (address string, stop func(), err error) {
 		stop()
 		return "", nil, err
 	}
-	proxy := httputil.NewSingleHostReverseProxy(behind)
+	proxy, end := httputil.NewSingleHostReverseProxy(behind), stop
 	far := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		time.Sleep(away)
 		proxy.ServeHTTP(w, r)
 	}))
-	return far.URL, func() { far.Close(); stop() }, nil
+	return far.URL, func() { far.Close(); end() }, nil
 }
 
 func natsPlace(dir string) (address string, stop func(), err error) {

@@ -139,13 +139,13 @@ func TestTwoMachinesAtOnce(t *testing.T) {
 }
 
 func TestWhatIsWrongIsNotTaken(t *testing.T) {
-	texts := map[string]string{"a": "one"}
+	texts := map[string]string{"a": strings.Repeat("one ", 20_000)} // large enough to be asked for before it is sent
 	for name, spoil := range map[string]func(m *team){
 		"another file": func(m *team) {
 			require.NoError(t, os.WriteFile(m.kept(share.Files)[0], []byte("TWO"), 0o644))
 		},
 		"a longer file": func(m *team) {
-			require.NoError(t, os.WriteFile(m.kept(share.Files)[0], []byte("ONE and more"), 0o644))
+			require.NoError(t, os.WriteFile(m.kept(share.Files)[0], []byte(strings.ToUpper(texts["a"])+"and more"), 0o644))
 		},
 		"a cut record": func(m *team) {
 			name := m.kept(share.Records)[0]
@@ -169,11 +169,14 @@ func TestWhatIsWrongIsNotTaken(t *testing.T) {
 		r := ben.run([]*job.Job{ben.upper("a")}, func(o *job.Options) { o.Shared = line })
 		ended := line.Close(context.Background())
 		assert.Equal(t, map[string]job.State{"a": job.Made}, states(r), name)
-		assert.Equal(t, "ONE", ben.read("a.out"), name)
-		if name != "a longer file" { // which does not even come to an end
-			assert.Len(t, ended.Lied, 1, name)
-		}
+		assert.Equal(t, strings.ToUpper(texts["a"]), ben.read("a.out"), name)
+		assert.Len(t, ended.Lied, 1, name)
 		assert.Zero(t, ended.Found, name)
+		// Who writes puts it right.
+		eve := machine(t, texts)
+		m.on(eve, false, eve.upper("a"))
+		fay := machine(t, texts)
+		assert.Equal(t, map[string]job.State{"a": job.Taken}, states(m.on(fay, true, fay.upper("a"))), name)
 	}
 }
 

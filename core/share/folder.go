@@ -63,7 +63,7 @@ func (f *folder) Write(ctx context.Context, name string, size int64, content io.
 	if w.Size() != size {
 		return fmt.Errorf("%s has %d bytes, not %d", name, w.Size(), size)
 	}
-	return w.Commit()
+	return w.CommitCache() // what a crash leaves of it is found when it is read, and written again by the next that makes it
 }
 
 // Close trims the folder, when nobody has for a day.

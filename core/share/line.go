@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net"
 	"path"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -28,8 +29,10 @@ const (
 var kinds = []string{Records, Files, Parts}
 
 const (
-	// hands is how many things are given at once.
-	hands = 4
+	// hands is how many things are given at once: most are small, and wait for the line.
+	hands = 16
+	// askFirst is from which size on it is cheaper to ask whether a file is there than to send it.
+	askFirst = 64 << 10
 	// misses is how many failures in a row end a Line.
 	misses = 3
 	// slowest is how long questions may take, on the average of the last ones, before asking costs more than it brings.
@@ -132,11 +135,12 @@ func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writ
 	if err == nil {
 		n, err = io.Copy(w, &moving{r: io.LimitReader(r, most+1), moved: alive})
 		r.Close()
-		if n > most {
-			err = fmt.Errorf("%s has more than %d bytes", nameOf(kind, key), most)
-		}
 	}
 	l.answered(ctx, time.Since(start), n, err)
+	if err == nil && n > most {
+		l.Wrong(kind, key)
+		return false
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if kind == Records {
@@ -168,8 +172,8 @@ func (l *Line) Wrong(kind, key string) {
 	}
 }
 
-// Give offers things to the store, behind the work and one after the other: a record comes after the files that it names, so that nobody finds it before
-// them. What is there already is not sent.
+// Give offers things to the store, behind the work and one after the other: a record comes last, after the files that it names, so that nobody finds it
+// before them. A large file that is there already is not sent.
 func (l *Line) Give(things ...Thing) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -206,6 +210,10 @@ func (l *Line) work() {
 		things := l.queue[0]
 		l.queue = l.queue[1:]
 		l.mu.Unlock()
+		last := things[len(things)-1]
+		if l.all && last.Kind == Records && l.has(last) { // somebody has given this before
+			continue
+		}
 		for _, t := range things {
 			if !l.give(t) {
 				l.mu.Lock()
@@ -217,26 +225,43 @@ func (l *Line) work() {
 	}
 }
 
-// give sends a thing, unless it is there.
+// has says whether a thing is there for certain.
+func (l *Line) has(t Thing) bool {
+	if l.Off() != nil || l.ctx.Err() != nil {
+		return false
+	}
+	ctx, _, end := l.watched(l.ctx)
+	defer end()
+	start := time.Now()
+	there, err := l.store.Has(ctx, nameOf(t.Kind, t.Key))
+	l.answered(ctx, time.Since(start), 0, err)
+	return there && err == nil
+}
+
+// wrong says whether what is there under a thing's name is not what it should be: then it is written over.
+func (l *Line) wrong(t Thing) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Contains(l.lied, nameOf(t.Kind, t.Key))
+}
+
+// give sends a thing.
 func (l *Line) give(t Thing) (there bool) {
+	if t.Kind == Files && t.Size >= askFirst && !l.wrong(t) && l.has(t) {
+		return true
+	}
 	if l.Off() != nil || l.ctx.Err() != nil {
 		return false
 	}
 	ctx, alive, end := l.watched(l.ctx)
 	defer end()
-	name := nameOf(t.Kind, t.Key)
-	there, err := l.store.Has(ctx, name)
-	if there || err != nil {
-		l.answered(ctx, 0, 0, err)
-		return there
-	}
 	r, err := t.Open()
 	if err != nil {
 		return false // it was in the cache a moment ago; the next build that makes it gives it
 	}
 	defer r.Close()
 	start := time.Now()
-	err = l.store.Write(ctx, name, t.Size, &moving{r: io.LimitReader(r, t.Size), moved: alive})
+	err = l.store.Write(ctx, nameOf(t.Kind, t.Key), t.Size, &moving{r: io.LimitReader(r, t.Size), moved: alive})
 	l.answered(ctx, time.Since(start), t.Size, err)
 	if err != nil {
 		return false

@@ -188,7 +188,7 @@ func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
 			time.Sleep(1600 * time.Millisecond)
 			http.NotFound(w, nil)
 		})), 5, "takes 1."},
-		"too much": {fake(t, counted(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(noise(20000)) })), 3, "more than 10000"},
+		"too much": {fake(t, counted(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(noise(20000)) })), 3, "wrong too often"},
 		"cut": {fake(t, counted(func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Length", "5000")
 			_, _ = w.Write(noise(100))
@@ -260,7 +260,10 @@ func TestGivingGoesOnBehindTheWork(t *testing.T) {
 		assert.Less(t, at[key(100+i)], at[key(i)], "a record comes after its files")
 	}
 	// A build that is stopped does not wait.
-	l = fake(t, func(w http.ResponseWriter, r *http.Request) { <-r.Context().Done() })
+	l = fake(t, func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body) // until then nobody sees that the other end has gone
+		<-r.Context().Done()
+	})
 	give(l, 1, noise(100))
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer cancel()

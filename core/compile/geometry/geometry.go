@@ -59,7 +59,7 @@ func Build(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 		}
 	}
 	r.Faces = mend(ctx, m, pieces)
-	inBatches(len(r.Faces), func(i int) { r.Faces[i].UV = lay(&r.Faces[i], o) })
+	inBatches(len(r.Faces), 256, func(i int) { r.Faces[i].UV = lay(&r.Faces[i], o) })
 	return r, ctx.Err()
 }
 

@@ -141,12 +141,18 @@ func mend(ctx context.Context, m *scene.Map, pieces [][]piece) []Face {
 			order[at].polygons = append(order[at].polygons, welded)
 		}
 	}
-	var faces []Face
-	for _, g := range order {
-		if ctx.Err() != nil {
-			return nil
+	merged := make([][]geom.Polygon, len(order))
+	inBatches(len(order), 16, func(i int) {
+		if ctx.Err() == nil {
+			merged[i] = geom.Merge(order[i].polygons, order[i].first.face.Plane.N)
 		}
-		for _, p := range geom.Merge(g.polygons, g.first.face.Plane.N) {
+	})
+	if ctx.Err() != nil {
+		return nil
+	}
+	var faces []Face
+	for i, g := range order {
+		for _, p := range merged[i] {
 			if p = geom.Tidy(p); p != nil {
 				faces = append(faces, Face{Polygon: p, Of: g.first.face, Solid: g.first.solid})
 			}
@@ -202,14 +208,13 @@ func closeEdges(faces []Face, w *welder) {
 		}
 	}
 	near := newCorners(points)
-	inBatches(len(faces), func(i int) {
+	inBatches(len(faces), 256, func(i int) {
 		faces[i].Polygon = near.close(faces[i].Polygon, func(k int) bool { return loose(i, k) })
 	})
 }
 
-// inBatches does something with the numbers below n, on all processors.
-func inBatches(n int, do func(i int)) {
-	const batch = 256
+// inBatches does something with the numbers below n, so many at a time, on all processors.
+func inBatches(n, batch int, do func(i int)) {
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < n; from += batch {
