@@ -132,9 +132,13 @@ func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writ
 	defer end()
 	r, err := l.store.Read(ctx, nameOf(kind, key))
 	var n int64
+	to := &sink{w: w}
 	if err == nil {
-		n, err = io.Copy(w, &moving{r: io.LimitReader(r, most+1), moved: alive})
+		n, err = io.Copy(to, &moving{r: io.LimitReader(r, most+1), moved: alive})
 		r.Close()
+	}
+	if to.err != nil {
+		return false // the disk here is at fault, not the place: who makes it now is told
 	}
 	l.answered(ctx, time.Since(start), n, err)
 	if err == nil && n > most {
@@ -253,24 +257,40 @@ func (l *Line) give(t Thing) (there bool) {
 	if l.Off() != nil || l.ctx.Err() != nil {
 		return false
 	}
-	ctx, alive, end := l.watched(l.ctx)
-	defer end()
-	r, err := t.Open()
-	if err != nil {
-		return false // it was in the cache a moment ago; the next build that makes it gives it
-	}
-	defer r.Close()
-	start := time.Now()
-	err = l.store.Write(ctx, nameOf(t.Kind, t.Key), t.Size, &moving{r: io.LimitReader(r, t.Size), moved: alive})
-	l.answered(ctx, time.Since(start), t.Size, err)
-	if err != nil {
-		return false
+	for again := false; ; again = true {
+		opened, err := l.send(t, !again)
+		if !opened {
+			return false // it was in the cache a moment ago; the next build that makes it gives it
+		}
+		if err == nil {
+			break
+		}
+		if again || final(err) || l.Off() != nil || l.ctx.Err() != nil {
+			return false
+		}
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.count.Given++
 	l.count.GivenSize += t.Size
 	return true
+}
+
+// send sends a thing once. The first failure is forgiven: a connection that was kept open may have been closed from the other side.
+func (l *Line) send(t Thing, first bool) (opened bool, err error) {
+	ctx, alive, end := l.watched(l.ctx)
+	defer end()
+	r, err := t.Open()
+	if err != nil {
+		return false, err
+	}
+	defer r.Close()
+	start := time.Now()
+	err = l.store.Write(ctx, nameOf(t.Kind, t.Key), t.Size, &moving{r: io.LimitReader(r, t.Size), moved: alive})
+	if err == nil || !first || final(err) || context.Cause(ctx) != nil {
+		l.answered(ctx, time.Since(start), t.Size, err)
+	}
+	return true, err
 }
 
 // watched is a context that ends when nothing has moved for a while.
@@ -284,6 +304,18 @@ var (
 	errStalled = errors.New("it does not answer")
 	errAway    = errors.New("nobody answers there")
 )
+
+// sink knows whether it was the writing that failed.
+type sink struct {
+	w   io.Writer
+	err error
+}
+
+func (s *sink) Write(b []byte) (n int, err error) {
+	n, err = s.w.Write(b)
+	s.err = err
+	return n, err
+}
 
 // moving tells of every read.
 type moving struct {

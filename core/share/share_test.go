@@ -219,6 +219,33 @@ func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
 	}
 }
 
+type full struct{}
+
+func (full) Write([]byte) (int, error) { return 0, errors.New("no space left here") }
+
+func TestWhatIsNotThePlacesFault(t *testing.T) {
+	var puts atomic.Int32
+	l := fake(t, func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.Method != http.MethodPut:
+			_, _ = w.Write(noise(1000))
+		case puts.Add(1)%2 == 1: // as a server does that has closed a connection which was kept open
+			panic(http.ErrAbortHandler)
+		default:
+			_, _ = io.Copy(io.Discard, r.Body)
+		}
+	})
+	for i := range 10 {
+		assert.False(t, l.Take(context.Background(), Files, key(i), 1000, full{}))
+	}
+	assert.NoError(t, l.Off(), "a full disk here says nothing of the place")
+	give(l, 1, noise(100))
+	ended := l.Close(context.Background())
+	assert.NoError(t, ended.Off)
+	assert.Equal(t, 1, ended.Given, "what was lost once is sent again")
+	assert.Equal(t, int32(2), puts.Load())
+}
+
 func TestGivingGoesOnBehindTheWork(t *testing.T) {
 	var mu sync.Mutex
 	var order []string

@@ -77,15 +77,18 @@ at: read it before you say yes.`,
 				answer.Result = all
 				var rows [][]string
 				for _, t := range all {
-					commands, may := 0, ""
+					commands, may := 0, []string{}
 					for _, c := range t.Commands {
 						if strings.HasPrefix(c, "shared results: ") {
-							may = " and share results"
+							may = append(may, "share results")
 						} else {
 							commands++
 						}
 					}
-					rows = append(rows, []string{t.Folder, "run " + release.Count(commands, "command") + may, t.Since.Local().Format("2006-01-02 15:04")})
+					if commands > 0 {
+						may = append([]string{"run " + release.Count(commands, "command")}, may...)
+					}
+					rows = append(rows, []string{t.Folder, strings.Join(may, ", "), t.Since.Local().Format("2006-01-02 15:04")})
 				}
 				if rows == nil {
 					a.out.Say("no project is trusted on this machine")
@@ -121,7 +124,7 @@ at: read it before you say yes.`,
 				a.out.Say("%s runs no commands of its own and shares no results: there is nothing to trust", show.Clean(p.File.Project.Title))
 				return nil
 			}
-			a.out.Heading("%s runs or shares", show.Clean(p.File.Project.Title))
+			a.out.Heading("What %s runs and shares", show.Clean(p.File.Project.Title))
 			isNew := map[string]bool{}
 			for _, c := range fresh {
 				isNew[c] = true
