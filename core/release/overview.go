@@ -158,7 +158,8 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 		}
 		return text + fmt.Sprintf(", %s taken, %s given", Bytes(c.Taken), Bytes(c.GivenSize))
 	}
-	v.row("shared", "%s; since %s %s; last %s", h.Where, h.Since.Local().Format("2006-01-02"), line(h.All), line(h.Last))
+	v.row("shared", "%s; the last build: %s", h.Where, line(h.Last))
+	v.row("", "since %s: %s", h.Since.Local().Format("2006-01-02"), line(h.All))
 	if h.Off != "" {
 		v.row("", "the last build left them alone: %s", text.Printable(h.Off))
 	}
