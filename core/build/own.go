@@ -163,16 +163,22 @@ func (o Own) Fresh(p *project.Project) ([]string, error) {
 	return o.Untrusted(p)
 }
 
+// FreshSteps is Fresh for steps alone: sharing results needs no command to be trusted, nor the other way round.
+func (o Own) FreshSteps(p *project.Project) ([]string, error) {
+	fresh, err := o.Fresh(p)
+	shared := p.TrustsShared()
+	return slices.DeleteFunc(slices.Clone(fresh), func(s string) bool { return s == shared }), err
+}
+
 // trusted refuses a build whose project has steps of its own that nobody trusted here.
 func (o Own) trusted(p *project.Project) error {
 	if len(p.File.Steps) == 0 {
 		return nil
 	}
-	fresh, err := o.Fresh(p)
+	fresh, err := o.FreshSteps(p)
 	if err != nil {
 		return err
 	}
-	fresh = slices.DeleteFunc(fresh, func(s string) bool { return s == p.TrustsShared() })
 	if len(fresh) == 0 {
 		return nil
 	}

@@ -167,11 +167,11 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 	}
 	line, said := o.Sharing.line(ctx, p, o.Own)
 	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
-	shared, more, sharedErr := hangUp(ctx, top, p, line)
+	more, sharedErr := hangUp(ctx, top, p, line)
 	if err = cmp.Or(err, sharedErr); err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said, more), Shared: shared}
+	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said, more)}
 	r.take(report)
 	if err := clock(top, p, report.Results, false); err != nil {
 		return r, err

@@ -25,7 +25,6 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
-	"vornix/core/share"
 	"vornix/core/shoot"
 	"vornix/core/sweep"
 )
@@ -57,7 +56,6 @@ type Result struct {
 	Kept     int               // jobs whose results were there already
 	All      []job.Result      // all of them; nil after a quick look
 	Removed  []string          // files of earlier builds that no source makes any more
-	Shared   *share.Ended      // what was taken from shared results and given to them; nil when there are none
 	// Quick says that sizes and times alone showed that nothing changed.
 	Quick bool
 }
@@ -172,11 +170,11 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	}
 	line, said := o.Sharing.line(ctx, p, o.Own)
 	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
-	shared, more, sharedErr := hangUp(ctx, dir, p, line)
+	more, sharedErr := hangUp(ctx, dir, p, line)
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: merge(findings, report), Shared: shared}
+	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
 	r.take(report)
 	r.Tree = tree(planned.maps, report)
 	if err := clock(dir, p, report.Results, only == nil); err != nil {

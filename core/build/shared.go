@@ -114,23 +114,22 @@ func (s Sharing) secret(p *project.Project, at *share.Place) error {
 }
 
 // hangUp waits for what is still to be given, and says what was wrong.
-func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *share.Line) (*share.Ended, []finding.Finding, error) {
+func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *share.Line) (list []finding.Finding, err error) {
 	if line == nil {
-		return nil, nil, nil
+		return nil, nil
 	}
 	ended := line.Close(ctx)
 	state, err := safefile.OpenDir(dir.Join(project.StateDir))
 	if err != nil {
-		return &ended, nil, err
+		return nil, err
 	}
 	defer state.Close()
 	place := p.Doc.At("shared", "url")
-	var list []finding.Finding
 	if len(ended.Lied) > 0 {
 		list = append(list, finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken", text.Printable(ended.Lied[0]), map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
 	}
 	if ended.Off != nil {
 		list = append(list, finding.SharedAway.At(place, "they are left alone: %s", text.Printable(ended.Off.Error())))
 	}
-	return &ended, list, share.Remember(state, p.File.Shared.URL, ended)
+	return list, share.Remember(state, p.File.Shared.URL, ended)
 }

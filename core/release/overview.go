@@ -103,12 +103,10 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 		v.next("vornix check", "%s would keep it from being released", Count(v.Errors, "error"))
 	}
 	if o.Own.Untrusted != nil && len(p.File.Steps) > 0 {
-		fresh, err := o.Own.Untrusted(p)
+		fresh, err := o.Own.FreshSteps(p)
 		if err != nil {
 			return err
 		}
-		shared := p.TrustsShared()
-		fresh = slices.DeleteFunc(fresh, func(c string) bool { return c == shared })
 		if n := len(fresh); n > 0 {
 			v.row("steps", "%s of its own that nobody has trusted on this machine", Count(n, "command"))
 			v.next("vornix trust", "it may run no command of its own before that")

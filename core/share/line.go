@@ -368,13 +368,6 @@ func (l *Line) Off() error {
 	return l.off
 }
 
-// Waiting is how many things are still to be given.
-func (l *Line) Waiting() int {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	return len(l.queue)
-}
-
 // Ended is how a Line went.
 type Ended struct {
 	Count

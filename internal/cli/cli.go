@@ -136,7 +136,7 @@ packs, tries the packed result alone, writes metadata and the version index, and
 
 A project is a folder with a vornix.toml; a game profile describes the game. Begin with 'vornix demo'.`
 
-// command is one of the program's, which is made when it is asked for: to make them all takes a quarter of the time that a start takes.
+// command is one of the program's, which is made when it is asked for: to make them all takes half a millisecond of the five that a start takes.
 type command struct {
 	group, name string
 	make        func() *cobra.Command

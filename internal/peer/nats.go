@@ -2,12 +2,10 @@ package peer
 
 import (
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"testing"
-	"time"
 )
 
 // NATS runs the message server of that name with JetStream until the test ends. more is put into its settings. It returns HOST:PORT, and what stops the
@@ -16,12 +14,7 @@ func NATS(t testing.TB, more string) (address string, stop, start func()) {
 	t.Helper()
 	server := Need(t, "nats-server")
 	dir := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	address = l.Addr().String()
-	l.Close()
+	address = freeAddress(t)
 	config := filepath.Join(dir, "nats.conf")
 	text := fmt.Sprintf("listen: %q\njetstream { store_dir: %q }\n%s\n", address, filepath.Join(dir, "data"), more)
 	if err := os.WriteFile(config, []byte(text), 0o600); err != nil {
@@ -41,15 +34,7 @@ func NATS(t testing.TB, more string) (address string, stop, start func()) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
-		for range 500 {
-			if c, err := net.Dial("tcp", address); err == nil {
-				c.Close()
-				return
-			}
-			time.Sleep(10 * time.Millisecond)
-		}
-		log, _ := os.ReadFile(filepath.Join(dir, "log"))
-		t.Fatalf("nats-server does not answer:\n%s", log)
+		answers(t, address, filepath.Join(dir, "log"))
 	}
 	start()
 	t.Cleanup(stop)

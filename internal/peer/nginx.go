@@ -15,12 +15,7 @@ func Nginx(t testing.TB, root, more string) string {
 	t.Helper()
 	nginx := Need(t, "nginx")
 	dir := t.TempDir()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	address := l.Addr().String()
-	l.Close()
+	address := freeAddress(t)
 	user := ""
 	if os.Getuid() == 0 {
 		user = "user root;" // its workers must be able to read the test's folders
@@ -48,14 +43,31 @@ http {
 		_ = cmd.Process.Signal(os.Interrupt)
 		_ = cmd.Wait()
 	})
-	for range 200 {
+	answers(t, address, filepath.Join(dir, "error.log"))
+	return "http://" + address
+}
+
+// freeAddress is an address of this machine at which nobody listens.
+func freeAddress(t testing.TB) string {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// answers waits until a server listens; the test fails with its log when it does not.
+func answers(t testing.TB, address, log string) {
+	t.Helper()
+	for range 500 {
 		if c, err := net.Dial("tcp", address); err == nil {
 			c.Close()
-			return "http://" + address
+			return
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	log, _ := os.ReadFile(filepath.Join(dir, "error.log"))
-	t.Fatalf("nginx does not answer:\n%s", log)
-	return ""
+	said, _ := os.ReadFile(log)
+	t.Fatalf("nobody answers at %s:\n%s", address, said)
 }
