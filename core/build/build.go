@@ -10,8 +10,6 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/semaphore"
-
 	"vornix/core/addon"
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -40,26 +38,23 @@ type planner struct {
 	jobs []*job.Job
 	maps map[string][]string // by output: the maps that need it
 	// sizes are those of textures' first images, once they were asked for.
-	sizes map[*needs.Asset][2]int
-	// workers is how many goroutines pack a texture's blocks; memory keeps large images from being in memory all at once.
-	workers int
-	memory  *semaphore.Weighted
-	stages  Stages
+	sizes  map[*needs.Asset][2]int
+	stages Stages
+	bench  *bench
 	// seen are images that a map is not made of, but whose colours fall on it: ID of the job, line end, file.
 	seen   map[string]bool
-	scenes *Studio
 	inside []addon.File // metadata files that belong inside bundles
 }
 
 func newPlanner(p *project.Project, g *needs.Graph, workers int, stages Stages) *planner {
-	return &planner{scenes: &Studio{}, p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, workers: workers, memory: semaphore.NewWeighted(imageMemory)}
+	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*needs.Asset][2]int{}, bench: newBench(workers, stages)}
 }
 
 // plan makes the jobs for everything that ships.
 func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *planner {
 	pl := newPlanner(p, g, o.Workers, o.Stages)
 	if o.Studio != nil {
-		pl.scenes = o.Studio
+		pl.bench.scenes = o.Studio
 	}
 	for _, m := range g.Of(needs.Map) {
 		for _, a := range needs.Closure(m) {
@@ -99,6 +94,13 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 }
 
 func (pl *planner) add(j *job.Job) { pl.jobs = append(pl.jobs, j) }
+
+// work adds a job that is done by a piece of work.
+func (pl *planner) work(j *job.Job, w work) {
+	j.Recipe, j.Work = recipe(w.decides()), recipe(w)
+	j.Run = func(ctx context.Context, t *job.Task) error { return w.run(ctx, t, pl.bench) }
+	pl.add(j)
+}
 
 // recipe hashes with the job: any change of these values makes it run again.
 func recipe(v any) []byte {

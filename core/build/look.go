@@ -154,14 +154,24 @@ func (pl *planner) shown(input func(string) ([]byte, error)) func(name string) p
 	}
 }
 
-// sprites gives sprites' first frames in a state, or the first, and a direction, or the first; input reads sources.
+// sprites gives the first frames of the project's sprites; input reads sources.
 func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state, direction string) (picture.Sprite, bool) {
+	return firstFrames(func(name string) *sprite.Sheet {
+		if a := pl.g.Find(needs.Sprite, name); a != nil {
+			return a.Sheet
+		}
+		return nil
+	}, input)
+}
+
+// firstFrames gives sprites' first frames in a state, or the first, and a direction, or the first; input reads sources.
+func firstFrames(sheet func(name string) *sprite.Sheet, input func(string) ([]byte, error)) func(name, state, direction string) (picture.Sprite, bool) {
 	return func(name, state, direction string) (s picture.Sprite, ok bool) {
-		a := pl.g.Find(needs.Sprite, name)
-		if a == nil || a.Sheet == nil || len(a.Sheet.States) == 0 {
+		a := sheet(name)
+		if a == nil || len(a.States) == 0 {
 			return s, false
 		}
-		frames, _, err := a.Sheet.Frames(func(file string) (*image.NRGBA, error) {
+		frames, _, err := a.Frames(func(file string) (*image.NRGBA, error) {
 			data, err := input(file)
 			if err != nil {
 				return nil, err
@@ -171,8 +181,8 @@ func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state,
 		if err != nil || len(frames) == 0 {
 			return s, false // its own job says why
 		}
-		of := a.Sheet.States[0]
-		if found, ok := a.Sheet.State(state); ok {
+		of := a.States[0]
+		if found, ok := a.State(state); ok {
 			of = found
 		}
 		for _, d := range of.Directions {
@@ -184,7 +194,7 @@ func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state,
 			return s, false
 		}
 		s.Pivot = image.Pt(s.Image.Rect.Dx()/2, s.Image.Rect.Dy()-1)
-		if p := a.Sheet.File.Pivot; len(p) == 2 {
+		if p := a.File.Pivot; len(p) == 2 {
 			s.Pivot = image.Pt(p[0], p[1])
 		}
 		return s, true

@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"vornix/core/compile"
-	"vornix/core/compile/stage"
 	"vornix/core/finding"
 	"vornix/core/job"
 	"vornix/core/mapfile"
@@ -130,51 +129,62 @@ func (pl *planner) compileMap(a *needs.Asset) {
 	}
 	slices.Sort(inputs)
 	inputs = slices.Compact(inputs)
-	missing := pl.missing(a)
-	pl.add(&job.Job{
-		ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out},
-		Recipe: recipe(struct {
-			Rules   mapRules
-			Missing []finding.Finding // a map that failed for a missing material is tried again when it is there
-		}{rules, missing}),
-		Run: func(ctx context.Context, t *job.Task) error {
-			data, err := t.Input(a.Source)
-			if err != nil {
-				return err
-			}
-			m, list := mapsrc.Read(a.Source, data, mapsrc.Options{Open: t.Input})
-			list = append(list, missing...)
-			props := map[string]*model.Model{}
-			for _, name := range slices.Sorted(maps.Keys(models)) {
-				data, err := t.Input(models[name])
-				if err != nil {
-					return err
-				}
-				var found []finding.Finding
-				props[name], found = model.Read(models[name], name, data, nil)
-				list = append(list, found...)
-			}
-			if finding.Count(list, finding.Error) > 0 {
-				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
-			}
-			options := rules.options(props)
-			options.Long = rules.long(t.Input, stage.Env{Only: pl.stages.Only, Draft: pl.stages.Draft, Memory: pl.stages.Memory, Grows: pl.stages.Grows, Workers: pl.workers, Store: t, Progress: t.Advance, Took: t.Spend})
-			compiled, err := compile.Compile(ctx, m, options)
-			if err != nil {
-				return err
-			}
-			t.Find(list...)
-			t.Find(compiled.Findings...)
-			if finding.Count(compiled.Findings, finding.Error) > 0 {
-				return &finding.Failure{What: "the map " + a.Name + " is not right", Findings: compiled.Findings}
-			}
-			file, err := mapfile.Encode(compiled.Map)
-			if err != nil {
-				return err
-			}
-			return t.Write(out, file)
-		},
-	})
+	w := &mapWork{Name: a.Name, Source: a.Source, Out: out, Models: models, Rules: rules, Missing: pl.missing(a)}
+	j := &job.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out}, Splits: true}
+	pl.work(j, w)
+}
+
+// mapWork is what compiling a map takes besides its inputs.
+type mapWork struct {
+	Name, Source, Out string
+	Models            map[string]string // sources, by name
+	Rules             mapRules
+	Missing           []finding.Finding // a map that failed for a missing material is tried again when it is there
+}
+
+func (w *mapWork) decides() any {
+	return struct {
+		Rules   mapRules
+		Missing []finding.Finding
+	}{w.Rules, w.Missing}
+}
+
+func (w *mapWork) run(ctx context.Context, t *job.Task, b *bench) error {
+	data, err := t.Input(w.Source)
+	if err != nil {
+		return err
+	}
+	m, list := mapsrc.Read(w.Source, data, mapsrc.Options{Open: t.Input})
+	list = append(list, w.Missing...)
+	props := map[string]*model.Model{}
+	for _, name := range slices.Sorted(maps.Keys(w.Models)) {
+		data, err := t.Input(w.Models[name])
+		if err != nil {
+			return err
+		}
+		var found []finding.Finding
+		props[name], found = model.Read(w.Models[name], name, data, nil)
+		list = append(list, found...)
+	}
+	if finding.Count(list, finding.Error) > 0 {
+		return &finding.Failure{What: "the map " + w.Name + " can't be compiled", Findings: list}
+	}
+	options := w.Rules.options(props)
+	options.Long = w.Rules.long(t.Input, b.env(t, w.Rules.Stages, w.Rules.Draft))
+	compiled, err := compile.Compile(ctx, m, options)
+	if err != nil {
+		return err
+	}
+	t.Find(list...)
+	t.Find(compiled.Findings...)
+	if finding.Count(compiled.Findings, finding.Error) > 0 {
+		return &finding.Failure{What: "the map " + w.Name + " is not right", Findings: compiled.Findings}
+	}
+	file, err := mapfile.Encode(compiled.Map)
+	if err != nil {
+		return err
+	}
+	return t.Write(w.Out, file)
 }
 
 // mapErrors are the errors found in a map's source and in the files that it is made of.

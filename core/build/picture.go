@@ -36,6 +36,7 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/scene"
 	"vornix/core/shoot"
+	"vornix/core/sprite"
 	"vornix/core/texture"
 	"vornix/core/texture/block"
 )
@@ -140,7 +141,7 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 	}
 	pl := newPlanner(p, g, o.Workers, o.Stages)
 	if o.Studio != nil {
-		pl.scenes = o.Studio
+		pl.bench.scenes = o.Studio
 	}
 	pl.pictures(plan, false)
 	if _, err := os.Stat(p.Join(PicturesDir)); err != nil && len(pl.jobs) == 0 {
@@ -206,7 +207,7 @@ func (pl *planner) shot(x *shoot.Picture) {
 	}
 	j := &job.Job{ID: PictureStep + " " + x.ID(), Step: PictureStep, Version: pictureVersion, Outputs: outputs}
 	var rule *shotRule
-	compiled := ""
+	compiled, sprites := "", map[string]string{}
 	if x.Image != "" {
 		j.Inputs = append(j.Inputs, x.Image)
 	} else {
@@ -219,6 +220,11 @@ func (pl *planner) shot(x *shoot.Picture) {
 			j.Inputs = append(j.Inputs, compiled)
 		}
 		rule = pl.shotRule(x, a)
+		for _, n := range needs.Closure(a) {
+			if n.Kind == needs.Sprite {
+				sprites[n.Name] = n.Source
+			}
+		}
 		for _, file := range rule.files(a, pl.g) {
 			j.Inputs = append(j.Inputs, file)
 			pl.seen[j.ID+"\n"+file] = true
@@ -229,11 +235,33 @@ func (pl *planner) shot(x *shoot.Picture) {
 	}
 	slices.Sort(j.Inputs)
 	j.Inputs = slices.Compact(j.Inputs)
-	of := *x.Of
-	rules := pl.p.Profile.Textures
-	how := pl.pictureTexture(x)
-	unlit := material.Fields{Colour: x.Texture, Shading: "unlit", SeeThrough: map[bool]string{true: light.Soft, false: "no"}[of.Alpha]}
-	j.Recipe = recipe(struct {
+	w := &pictureWork{ID: x.ID(), Source: x.Source(), Place: x.Place, Out: x.File, Inside: x.Inside, Tiles: x.Tiles, Compiled: compiled, Rule: rule, Sprites: sprites, Image: x.Image, AsIs: x.AsIs, Edit: x.Edit, Font: x.Font,
+		Of: *x.Of, Texture: pl.pictureTexture(x), File: pl.p.Profile.Textures.File(), Material: x.Material, Colour: x.Texture, Textures: pl.p.Profile.Files.Textures, Container: pl.p.Profile.Textures.Container}
+	pl.work(j, w)
+}
+
+// pictureWork is what making a picture takes besides its inputs.
+type pictureWork struct {
+	ID, Source    string // in words
+	Place         fault.Place
+	Out           string
+	Inside, Tiles bool
+	Compiled      string // the map that it is taken of
+	Rule          *shotRule
+	Sprites       map[string]string // sources, by name
+	Image         string
+	AsIs          bool
+	Edit          edit.Recipe
+	Font          string
+	Of            profile.Picture
+	Texture       texture.Recipe
+	File          texture.Container
+	// Material is the path of the material beside the picture, Colour what that shows; Textures and Container say where the game has it.
+	Material, Colour, Textures, Container string
+}
+
+func (w *pictureWork) decides() any {
+	return struct {
 		Rule     *shotRule
 		Image    string
 		AsIs     bool
@@ -243,34 +271,32 @@ func (pl *planner) shot(x *shoot.Picture) {
 		Texture  texture.Recipe
 		File     texture.Container
 		Material string
-	}{rule, x.Image, x.AsIs, x.Edit, x.Font, of, how, rules.File(), x.Material})
-	j.Run = func(ctx context.Context, t *job.Task) error {
-		if x.AsIs {
-			data, err := t.Input(x.Image)
-			if err != nil {
-				return err
-			}
-			return t.Write(x.File, data)
-		}
-		img, err := pl.drawn(ctx, t, x, rule, compiled)
+	}{w.Rule, w.Image, w.AsIs, w.Edit, w.Font, w.Of, w.Texture, w.File, w.Material}
+}
+
+func (w *pictureWork) run(ctx context.Context, t *job.Task, b *bench) error {
+	if w.AsIs {
+		data, err := t.Input(w.Image)
 		if err != nil {
 			return err
 		}
-		if x.Image == "" && blank(img) {
-			t.Find(finding.PictureBlank.At(x.Place, "the picture %s, taken by %s, is of one colour", x.ID(), x.Source()))
-		}
-		if of.Form == profile.Texture {
-			how := how
-			how.Workers = pl.workers
-			return pl.writeTexture(ctx, t, x, img, how, &unlit)
-		}
-		data, err := pl.encode(t, x, img)
-		if err != nil {
-			return err
-		}
-		return t.Write(x.File, data)
+		return t.Write(w.Out, data)
 	}
-	pl.add(j)
+	img, err := w.drawn(ctx, t, b)
+	if err != nil {
+		return err
+	}
+	if w.Image == "" && blank(img) {
+		t.Find(finding.PictureBlank.At(w.Place, "the picture %s, taken by %s, is of one colour", w.ID, w.Source))
+	}
+	if w.Of.Form == profile.Texture {
+		return w.writeTexture(ctx, t, b, img)
+	}
+	data, err := w.encode(img)
+	if err != nil {
+		return err
+	}
+	return t.Write(w.Out, data)
 }
 
 // pictureTexture is how a picture becomes a texture.
@@ -287,7 +313,9 @@ func (pl *planner) pictureTexture(x *shoot.Picture) texture.Recipe {
 	return r
 }
 
-func (pl *planner) writeTexture(ctx context.Context, t *job.Task, x *shoot.Picture, img *image.NRGBA, how texture.Recipe, unlit *material.Fields) error {
+func (w *pictureWork) writeTexture(ctx context.Context, t *job.Task, b *bench, img *image.NRGBA) error {
+	how := w.Texture
+	how.Workers = b.workers
 	made, err := texture.PrepareImages([]image.Image{img}, how)
 	if err != nil {
 		return err
@@ -296,45 +324,47 @@ func (pl *planner) writeTexture(ctx context.Context, t *job.Task, x *shoot.Pictu
 	if err != nil {
 		return err
 	}
-	parts, err := tex.Parts(pl.p.Profile.Textures.File())
+	parts, err := tex.Parts(w.File)
 	if err != nil {
 		return err
 	}
-	if err := t.Write(x.File, parts...); err != nil || x.Material == "" {
+	if err := t.Write(w.Out, parts...); err != nil || w.Material == "" {
 		return err
 	}
-	m := &material.Material{Fields: *unlit}
-	data, err := m.Compile(pl.p.Profile.TexturePath, material.Footing{})
+	m := &material.Material{Fields: material.Fields{Colour: w.Colour, Shading: "unlit", SeeThrough: map[bool]string{true: light.Soft, false: "no"}[w.Of.Alpha]}}
+	game := profile.Profile{}
+	game.Files.Textures, game.Textures.Container = w.Textures, w.Container
+	data, err := m.Compile(game.TexturePath, material.Footing{})
 	if err != nil {
 		return err
 	}
-	return t.Write(x.Material, data)
+	return t.Write(w.Material, data)
 }
 
 // encode writes a picture in its form, of at most so many bytes.
-func (pl *planner) encode(t *job.Task, x *shoot.Picture, img *image.NRGBA) ([]byte, error) {
+func (w *pictureWork) encode(img *image.NRGBA) ([]byte, error) {
 	heavy := func(format string, args ...any) error {
-		return &finding.Failure{What: "the picture " + x.ID() + " can't be made", Findings: []finding.Finding{finding.PictureHeavy.At(x.Place, format, args...)}}
+		return &finding.Failure{What: "the picture " + w.ID + " can't be made", Findings: []finding.Finding{finding.PictureHeavy.At(w.Place, format, args...)}}
 	}
-	if x.Of.Form == profile.JPEG {
-		data, q, fits, err := edit.JPEG(img, x.Of.LeastQuality, x.Of.Quality, x.Of.MostBytes)
+	if w.Of.Form == profile.JPEG {
+		data, q, fits, err := edit.JPEG(img, w.Of.LeastQuality, w.Of.Quality, w.Of.MostBytes)
 		if err == nil && !fits {
-			err = heavy("the picture %s has %d bytes as JPEG of quality %d, and may have %d", x.ID(), len(data), q, x.Of.MostBytes)
+			err = heavy("the picture %s has %d bytes as JPEG of quality %d, and may have %d", w.ID, len(data), q, w.Of.MostBytes)
 		}
 		return data, err
 	}
-	data, fits, err := edit.PNG(img, x.Of.MostBytes)
+	data, fits, err := edit.PNG(img, w.Of.MostBytes)
 	if err == nil && !fits {
-		err = heavy("the picture %s has %d bytes as PNG, and may have %d", x.ID(), len(data), x.Of.MostBytes)
+		err = heavy("the picture %s has %d bytes as PNG, and may have %d", w.ID, len(data), w.Of.MostBytes)
 	}
 	return data, err
 }
 
 // drawn is a finished picture.
-func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rule *shotRule, compiled string) (*image.NRGBA, error) {
-	e := x.Edit
-	if x.Font != "" && e.Text != nil {
-		data, err := t.Input(x.Font)
+func (w *pictureWork) drawn(ctx context.Context, t *job.Task, b *bench) (*image.NRGBA, error) {
+	e, rule := w.Edit, w.Rule
+	if w.Font != "" && e.Text != nil {
+		data, err := t.Input(w.Font)
 		if err != nil {
 			return nil, err
 		}
@@ -342,25 +372,25 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 		text.Font = data
 		e.Text = &text
 	}
-	if x.Image != "" {
-		data, err := t.Input(x.Image)
+	if w.Image != "" {
+		data, err := t.Input(w.Image)
 		if err != nil {
 			return nil, err
 		}
 		img, err := texture.Decode(data)
 		if err != nil {
-			return nil, &finding.Failure{What: "the picture " + x.ID() + " can't be made", Findings: []finding.Finding{finding.PictureImage.At(fault.Place{File: x.Image}, "%v", err).Doing("Export the image again.")}}
+			return nil, &finding.Failure{What: "the picture " + w.ID + " can't be made", Findings: []finding.Finding{finding.PictureImage.At(fault.Place{File: w.Image}, "%v", err).Doing("Export the image again.")}}
 		}
 		return e.Image(img)
 	}
-	m, seen, err := pl.scenes.mapOf(t, x, compiled)
+	m, seen, err := b.scenes.mapOf(t, w)
 	if err != nil {
 		return nil, err
 	}
-	key := rule.key(t, seen, compiled)
-	looks := Looks{Of: rule.look(t.Input), Sprites: pl.sprites(t.Input)}
-	of := pl.scenes.set(key)
-	if x.Tiles {
+	key := rule.key(t, seen, w.Compiled)
+	looks := Looks{Of: rule.look(t.Input), Sprites: w.sprites(t)}
+	of := b.scenes.set(key)
+	if w.Tiles {
 		of.once.Do(func() { of.tiles = looks.Tiles(m) })
 		return e.Image(of.tiles.Shoot(*rule.Tile))
 	}
@@ -378,7 +408,7 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 	if of.err != nil {
 		return nil, of.err
 	}
-	img, err := of.scene.Shoot(ctx, *rule.Camera, picture.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: pl.workers,
+	img, err := of.scene.Shoot(ctx, *rule.Camera, picture.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: b.workers,
 		Progress: func(done, total int64) { t.Advance("drawing", done, total) }})
 	if err != nil {
 		return nil, err
@@ -389,20 +419,35 @@ func (pl *planner) drawn(ctx context.Context, t *job.Task, x *shoot.Picture, rul
 	return e.Shot(img)
 }
 
+// sprites gives the first frames of the sprites that stand on the map.
+func (w *pictureWork) sprites(t *job.Task) func(name, state, direction string) (picture.Sprite, bool) {
+	return firstFrames(func(name string) *sprite.Sheet {
+		source, ok := w.Sprites[name]
+		if !ok {
+			return nil
+		}
+		sheet, err := sheetOf(t, source)
+		if err != nil {
+			return nil // its own job says why
+		}
+		return sheet
+	}, t.Input)
+}
+
 // mapOf reads the compiled map that a picture is taken of, and names it by all of it that is seen: a moved spawn makes no picture again.
-func (s *Studio) mapOf(t *job.Task, x *shoot.Picture, compiled string) (m *mapfile.Map, seen string, err error) {
-	of := s.set("map " + t.Sum(compiled))
+func (s *Studio) mapOf(t *job.Task, w *pictureWork) (m *mapfile.Map, seen string, err error) {
+	of := s.set("map " + t.Sum(w.Compiled))
 	of.once.Do(func() {
 		read := t.Input
-		if x.Inside {
+		if w.Inside {
 			read = t.Output
 		}
 		var data []byte
-		if data, of.err = read(compiled); of.err != nil {
+		if data, of.err = read(w.Compiled); of.err != nil {
 			return
 		}
 		if of.m, of.err = mapfile.Read(data); of.err != nil {
-			of.err = fmt.Errorf("reading the compiled map %s: %w", compiled, of.err)
+			of.err = fmt.Errorf("reading the compiled map %s: %w", w.Compiled, of.err)
 			return
 		}
 		shown := *of.m

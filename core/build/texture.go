@@ -16,83 +16,84 @@ import (
 	"vornix/core/texture"
 )
 
-// imageMemory is how much memory, in bytes, images being made into textures may take together; one that needs more is
-// made alone.
-const imageMemory = 160 << 20
-
-// reserve waits until there is memory for images of a number of texels: read, filtered and packed, they take about eight
-// bytes a texel at once.
-func (pl *planner) reserve(ctx context.Context, texels int) (release func(), err error) {
-	n := min(int64(texels)*8, imageMemory)
-	if err := pl.memory.Acquire(ctx, n); err != nil {
-		return nil, err
-	}
-	return func() { pl.memory.Release(n) }, nil
-}
-
 func (pl *planner) texture(a *needs.Asset) {
 	p := pl.p
 	how := a.Recipe(p)
 	file := p.Profile.Textures.File()
 	out := p.Profile.TexturePath(a.Name)
 	broken := pl.partErrors(a)
-	pl.add(&job.Job{
-		ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: a.Images, Outputs: []string{out},
-		Recipe: recipe(struct {
-			Recipe texture.Recipe
-			File   texture.Container
-			Seen   []string
-			Broken []finding.Finding
-		}{how, file, a.SeenThrough, broken}),
-		Run: func(ctx context.Context, t *job.Task) error {
-			fail := func(f ...finding.Finding) error {
-				return &finding.Failure{What: "the texture " + a.Name + " can't be made", Findings: f}
-			}
-			if len(broken) > 0 {
-				return fail(broken...)
-			}
-			how := how
-			how.Workers = pl.workers
-			place := fault.Place{File: a.Source}
-			var files [][]byte
-			texels := 0
-			for _, name := range a.Images {
-				data, err := t.Input(name)
-				if err != nil {
-					return err
-				}
-				info, err := texture.Probe(name, data)
-				if err != nil {
-					return fail(finding.TextureDecode.At(fault.Place{File: name}, "%v", err))
-				}
-				files, texels = append(files, data), texels+info.Width*info.Height
-			}
-			release, err := pl.reserve(ctx, texels)
-			if err != nil {
-				return err
-			}
-			defer release()
-			made, err := texture.Prepare(files, how)
-			if err != nil {
-				return fail(finding.TextureDecode.At(place, "%v", err))
-			}
-			files = nil // the images are in memory now, and may be large
-			list := TextureFindings(made, Context{Place: place, Game: p.Profile.Game.Title, Recipe: how, Seen: a.SeenThrough})
-			t.Find(list...)
-			if finding.Count(list, finding.Error) > 0 {
-				return fail(list...)
-			}
-			compiled, err := made.Compile(ctx)
-			if err != nil {
-				return err
-			}
-			parts, err := compiled.Parts(file)
-			if err != nil {
-				return fail(finding.TextureFormat.At(place, "%v", err))
-			}
-			return t.Write(out, parts...)
-		},
-	})
+	w := &textureWork{Name: a.Name, Place: fault.Place{File: a.Source}, Game: p.Profile.Game.Title, Images: a.Images, Out: out, Recipe: how, File: file, Seen: a.SeenThrough, Broken: broken}
+	pl.work(&job.Job{ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: a.Images, Outputs: []string{out}}, w)
+}
+
+// textureWork is what making a texture takes besides its images.
+type textureWork struct {
+	Name   string
+	Place  fault.Place
+	Game   string
+	Images []string
+	Out    string
+	Recipe texture.Recipe
+	File   texture.Container
+	Seen   []string
+	Broken []finding.Finding
+}
+
+func (w *textureWork) decides() any {
+	return struct {
+		Recipe texture.Recipe
+		File   texture.Container
+		Seen   []string
+		Broken []finding.Finding
+	}{w.Recipe, w.File, w.Seen, w.Broken}
+}
+
+func (w *textureWork) run(ctx context.Context, t *job.Task, b *bench) error {
+	fail := func(f ...finding.Finding) error {
+		return &finding.Failure{What: "the texture " + w.Name + " can't be made", Findings: f}
+	}
+	if len(w.Broken) > 0 {
+		return fail(w.Broken...)
+	}
+	how := w.Recipe
+	how.Workers = b.workers
+	var files [][]byte
+	texels := 0
+	for _, name := range w.Images {
+		data, err := t.Input(name)
+		if err != nil {
+			return err
+		}
+		info, err := texture.Probe(name, data)
+		if err != nil {
+			return fail(finding.TextureDecode.At(fault.Place{File: name}, "%v", err))
+		}
+		files, texels = append(files, data), texels+info.Width*info.Height
+	}
+	release, err := b.reserve(ctx, texels)
+	if err != nil {
+		return err
+	}
+	defer release()
+	made, err := texture.Prepare(files, how)
+	if err != nil {
+		return fail(finding.TextureDecode.At(w.Place, "%v", err))
+	}
+	files = nil // the images are in memory now, and may be large
+	list := TextureFindings(made, Context{Place: w.Place, Game: w.Game, Recipe: how, Seen: w.Seen})
+	t.Find(list...)
+	if finding.Count(list, finding.Error) > 0 {
+		return fail(list...)
+	}
+	compiled, err := made.Compile(ctx)
+	if err != nil {
+		return err
+	}
+	parts, err := compiled.Parts(w.File)
+	if err != nil {
+		return fail(finding.TextureFormat.At(w.Place, "%v", err))
+	}
+	return t.Write(w.Out, parts...)
 }
 
 // partErrors are the errors about how a texture is made, which its job must fail with.
@@ -208,65 +209,99 @@ func (pl *planner) sprite(a *needs.Asset) {
 		how = a.Sheet.Recipe(rules.FormatList())
 	}
 	broken := pl.about(a.Source)
-	pl.add(&job.Job{
-		ID: "sprite " + a.Name, Step: "sprite", Version: spriteVersion + texture.Version<<8, Inputs: inputs, Outputs: out,
-		Recipe: recipe(struct {
-			Recipe  texture.Recipe
-			File    texture.Container
-			Rule    texture.SizeRule
-			Outputs []string
-			Broken  []finding.Finding
-		}{how, rules.File(), rules.SizeRule(), out, broken}),
-		Run: func(ctx context.Context, t *job.Task) error {
-			fail := func(f ...finding.Finding) error {
-				return &finding.Failure{What: "the sprite " + a.Name + " can't be made", Findings: f}
-			}
-			if len(broken) > 0 || a.Sheet == nil {
-				return fail(broken...)
-			}
-			frames, list, err := a.Sheet.Frames(func(file string) (*image.NRGBA, error) {
-				data, err := t.Input(file)
-				if err != nil {
-					return nil, err
-				}
-				img, err := sprite.Visible(data)
-				if err != nil {
-					return nil, fail(finding.TextureDecode.At(fault.Place{File: file}, "%v", err))
-				}
-				return img, nil
-			})
-			if err != nil {
-				return err
-			}
-			if len(list) > 0 {
-				return fail(list...)
-			}
-			atlas, list := a.Sheet.Pack(frames, sprite.Limits{Largest: rules.Largest, PowerOfTwo: rules.PowerOfTwo}, func(n int) string { return out[1+n] })
-			t.Find(list...)
-			if atlas == nil {
-				return fail(list...)
-			}
-			for n, page := range atlas.Pages {
-				how := how
-				how.Workers = pl.workers
-				data, list, err := spritePage(ctx, page, how, rules.File(), Context{Place: fault.Place{File: a.Source}, Game: prof.Game.Title, Recipe: how})
-				if err != nil {
-					return err
-				}
-				if t.Find(list...); finding.Count(list, finding.Error) > 0 {
-					return fail(list...)
-				}
-				if err := t.Write(out[1+n], data); err != nil {
-					return err
-				}
-			}
-			data, err := atlas.Index.JSON()
-			if err != nil {
-				return fmt.Errorf("writing the index of the sprite %s: %w", a.Name, err)
-			}
-			return t.Write(out[0], data)
-		},
+	w := &spriteWork{Name: a.Name, Source: a.Source, Sheet: a.Sheet != nil, Game: prof.Game.Title, Recipe: how, File: rules.File(), Rule: rules.SizeRule(),
+		Limits: sprite.Limits{Largest: rules.Largest, PowerOfTwo: rules.PowerOfTwo}, Outputs: out, Broken: broken}
+	pl.work(&job.Job{ID: "sprite " + a.Name, Step: "sprite", Version: spriteVersion + texture.Version<<8, Inputs: inputs, Outputs: out}, w)
+}
+
+// spriteWork is what making a sprite takes besides its sheet and images.
+type spriteWork struct {
+	Name, Source string
+	Sheet        bool // whether the sheet can be read at all
+	Game         string
+	Recipe       texture.Recipe
+	File         texture.Container
+	Rule         texture.SizeRule
+	Limits       sprite.Limits
+	Outputs      []string // the index, then the pages
+	Broken       []finding.Finding
+}
+
+func (w *spriteWork) decides() any {
+	return struct {
+		Recipe  texture.Recipe
+		File    texture.Container
+		Rule    texture.SizeRule
+		Outputs []string
+		Broken  []finding.Finding
+	}{w.Recipe, w.File, w.Rule, w.Outputs, w.Broken}
+}
+
+func (w *spriteWork) run(ctx context.Context, t *job.Task, b *bench) error {
+	fail := func(f ...finding.Finding) error {
+		return &finding.Failure{What: "the sprite " + w.Name + " can't be made", Findings: f}
+	}
+	if len(w.Broken) > 0 || !w.Sheet {
+		return fail(w.Broken...)
+	}
+	sheet, err := sheetOf(t, w.Source)
+	if err != nil {
+		return err
+	}
+	frames, list, err := sheet.Frames(func(file string) (*image.NRGBA, error) {
+		data, err := t.Input(file)
+		if err != nil {
+			return nil, err
+		}
+		img, err := sprite.Visible(data)
+		if err != nil {
+			return nil, fail(finding.TextureDecode.At(fault.Place{File: file}, "%v", err))
+		}
+		return img, nil
 	})
+	if err != nil {
+		return err
+	}
+	if len(list) > 0 {
+		return fail(list...)
+	}
+	atlas, list := sheet.Pack(frames, w.Limits, func(n int) string { return w.Outputs[1+n] })
+	t.Find(list...)
+	if atlas == nil {
+		return fail(list...)
+	}
+	for n, page := range atlas.Pages {
+		how := w.Recipe
+		how.Workers = b.workers
+		data, list, err := spritePage(ctx, page, how, w.File, Context{Place: fault.Place{File: w.Source}, Game: w.Game, Recipe: how})
+		if err != nil {
+			return err
+		}
+		if t.Find(list...); finding.Count(list, finding.Error) > 0 {
+			return fail(list...)
+		}
+		if err := t.Write(w.Outputs[1+n], data); err != nil {
+			return err
+		}
+	}
+	data, err := atlas.Index.JSON()
+	if err != nil {
+		return fmt.Errorf("writing the index of the sprite %s: %w", w.Name, err)
+	}
+	return t.Write(w.Outputs[0], data)
+}
+
+// sheetOf reads a sprite's sheet, whose images are among the job's inputs.
+func sheetOf(t *job.Task, source string) (*sprite.Sheet, error) {
+	data, err := t.Input(source)
+	if err != nil {
+		return nil, err
+	}
+	sheet, list := sprite.Parse(source, data, t.Inputs())
+	if sheet == nil {
+		return nil, &finding.Failure{What: source + " is no sheet of a sprite", Findings: list}
+	}
+	return sheet, nil
 }
 
 // spritePage makes a texture of a page.

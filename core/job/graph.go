@@ -35,7 +35,11 @@ type Job struct {
 	Outputs []string // slash paths under Options.Out; Run must write each of them
 	// Here says that the result stays on this machine: it depends on more than its key tells, or is made faster than fetched.
 	Here bool
-	Run  func(ctx context.Context, t *Task) error
+	// Work is what the job does, as its step writes it, for another machine to do the same; nil when it is only done here.
+	Work []byte
+	// Splits says that the job takes long, and parts of it can be done elsewhere.
+	Splits bool
+	Run    func(ctx context.Context, t *Task) error
 }
 
 // State says how a job ended.
