@@ -328,7 +328,7 @@ type canceller struct {
 	cancel func()
 }
 
-func (c *canceller) Started(string, string)                {}
+func (c *canceller) Started(string, string, string)        {}
 func (c *canceller) Advanced(string, string, int64, int64) {}
 func (c *canceller) Ended(job.Result, int, int) {
 	if c.after--; c.after == 0 {

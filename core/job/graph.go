@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vornix/core/fault"
@@ -61,6 +62,7 @@ const (
 type Result struct {
 	ID, Step string
 	State    State
+	By       string // the machine that made it; empty for this one
 	Elapsed  time.Duration
 	Spent    map[string]time.Duration // of Elapsed, in stages that told how long they took
 	Outputs  []Output
@@ -77,8 +79,8 @@ type Output struct {
 
 // Progress receives events, one at a time, in the order in which jobs end.
 type Progress interface {
-	// Started says that a job begins to run (not that it was found to be up to date).
-	Started(id, step string)
+	// Started says that a job begins to run (not that it was found to be up to date); by is the machine that does it, empty for this one.
+	Started(id, step, by string)
 	// Advanced says how far a running job is in one of its stages, in steps of about the same size.
 	Advanced(id, stage string, done, total int64)
 	// Ended says that a job ended; done of total have.
@@ -101,6 +103,8 @@ type Options struct {
 	Plan bool
 	// Shared is where results of other machines are, and those of this one go; nil for nowhere.
 	Shared *share.Line
+	// Crew is other machines that do jobs; nil: there are none.
+	Crew Crew
 }
 
 // Report is how a run ended.
@@ -140,7 +144,16 @@ type run struct {
 	records map[string]record
 	telling sync.Mutex
 	hands   chan struct{} // as many jobs as may run at once
+
+	leading atomic.Bool // whether a job that splits is being done here
+	helping sync.Mutex
+	help    map[string]*help // what others did, by job
+	later   map[string]func() // gives a job's result that others helped with to those that are shared, when nobody doubts it
+	looks   chan struct{}     // as many jobs as may be looked at at once, while others run
 }
+
+// crowd is how many jobs at once may wait to be done by others.
+const crowd = 512
 
 // questions is how many jobs at once may wait for shared results, which takes a network's time and no processor's.
 const questions = 16
@@ -157,7 +170,11 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers)}
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers), help: map[string]*help{}, later: map[string]func(){}}
+	r.looks = r.hands
+	if o.Crew != nil {
+		r.looks = make(chan struct{}, o.Workers)
+	}
 	if err := r.declare(jobs); err != nil {
 		return nil, err
 	}
@@ -175,6 +192,13 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 	r.outStat = &statCache{root: dir.Join(o.Out), old: outputs, used: map[string]statEntry{}}
 
 	report := &Report{Results: r.execute(ctx, jobs)}
+	for ids := r.doubted(); len(ids) > 0 && ctx.Err() == nil; ids = r.doubted() {
+		r.old.Jobs = maps.Clone(r.records)
+		report.Results = merge(report.Results, r.execute(ctx, jobs), ids)
+	}
+	for _, id := range slices.Sorted(maps.Keys(r.later)) {
+		r.later[id]()
+	}
 	if o.Plan {
 		return report, ctx.Err()
 	}
@@ -314,6 +338,9 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 	if r.o.Shared != nil {
 		workers = max(workers, questions)
 	}
+	if r.o.Crew != nil {
+		workers = max(workers, crowd)
+	}
 	for range workers {
 		go func() {
 			for o := range work {
@@ -397,8 +424,9 @@ func (r *run) passOver(ctx context.Context, j *Job, results map[string]Result) S
 
 // one brings a single job up to date.
 func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result, *record) {
-	r.hands <- struct{}{}
-	defer func() { <-r.hands }()
+	held := r.looks
+	held <- struct{}{}
+	defer func() { <-held }()
 	start := time.Now()
 	result := Result{ID: j.ID, Step: j.Step}
 	fail := func(err error) (Result, *record) {
@@ -427,6 +455,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 	if err != nil {
 		return fail(err)
 	}
+	t.key = key
 	if rec, ok := r.old.Jobs[j.ID]; ok && rec.Key == key && r.inPlace(rec) {
 		r.giveOld(j, rec)
 		return end(Kept, rec)
@@ -450,38 +479,99 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 	if ctx.Err() != nil {
 		return fail(ctx.Err())
 	}
-	r.tell(func(p Progress) { p.Started(j.ID, j.Step) })
-	if err := j.Run(ctx, t); err != nil {
+	rec, by := record{}, ""
+	if r.o.Crew != nil {
+		<-held
+		held = r.hands
+		done := false
+		switch {
+		case j.Work == nil:
+			held <- struct{}{}
+		case j.Splits && r.leading.CompareAndSwap(false, true): // the first of them is done here, since others help with its parts
+			defer r.leading.Store(false)
+			held <- struct{}{}
+		default:
+			rec, by, done = r.away(ctx, j, t)
+		}
+		if done {
+			return r.keep(ctx, j, rec, by, fail, end)
+		}
+		if ctx.Err() != nil {
+			return fail(ctx.Err())
+		}
+	}
+	r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
+	if rec, err = r.make(ctx, j, t); err != nil {
 		result.Findings = t.findings
 		return fail(err)
 	}
-	if len(t.outputs) != len(j.Outputs) {
-		return fail(fmt.Errorf("job %q made %d of its %d outputs", j.ID, len(t.outputs), len(j.Outputs)))
+	return r.keep(ctx, j, rec, by, fail, end)
+}
+
+// make runs a job here.
+func (r *run) make(ctx context.Context, j *Job, t *Task) (record, error) {
+	if err := j.Run(ctx, t); err != nil {
+		return record{}, err
 	}
-	rec := record{Key: key, Outputs: t.outputs, Findings: t.findings}
+	if len(t.outputs) != len(j.Outputs) {
+		return record{}, fmt.Errorf("job %q made %d of its %d outputs", j.ID, len(t.outputs), len(j.Outputs))
+	}
+	return record{Key: t.key, Outputs: t.outputs, Findings: t.findings}, nil
+}
+
+// keep remembers what a job made, and puts it where it belongs.
+func (r *run) keep(ctx context.Context, j *Job, rec record, by string, fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
 	if err := r.store.remember(rec); err != nil {
 		return fail(err)
 	}
-	r.give(j, rec)
+	r.helping.Lock()
+	if r.help[j.ID] != nil { // it is not given to others before all is over
+		r.later[j.ID] = func() { r.give(j, rec) }
+	} else {
+		r.give(j, rec)
+	}
+	r.helping.Unlock()
 	if err := r.place(ctx, rec); err != nil {
 		return fail(err)
 	}
-	return end(Made, rec)
+	result, kept := end(Made, rec)
+	result.By = by
+	return result, kept
 }
 
-// key hashes all that decides a job's result, every part with its length before it.
+// merge takes the results of a second run over those of a first: of jobs that were done again, and of those that were not kept.
+func merge(first, second []Result, again []string) []Result {
+	for i, r := range second {
+		if r.State != Kept || slices.Contains(again, r.ID) {
+			first[i] = r
+		}
+	}
+	return first
+}
+
+// key hashes all that decides a job's result.
 func (r *run) key(j *Job, t *Task) (string, error) {
-	h := sha256.New()
-	part := func(b []byte) { writePart(h, b) }
-	part([]byte(j.Step))
-	part(binary.LittleEndian.AppendUint64(nil, uint64(j.Version)))
-	part(j.Recipe)
-	for _, rel := range slices.Sorted(slices.Values(j.Inputs)) {
+	for _, rel := range j.Inputs {
 		e, err := r.stat.hash(rel)
 		if err != nil {
 			return "", &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err, Do: "Check that it is there and can be read."}
 		}
 		t.inputs[rel] = e
+	}
+	return t.makeKey(), nil
+}
+
+func sortedInputs(list []string) []string { return slices.Sorted(slices.Values(list)) }
+
+// makeKey hashes all that decides the result, every part with its length before it.
+func (t *Task) makeKey() string {
+	h, j := sha256.New(), t.job
+	part := func(b []byte) { writePart(h, b) }
+	part([]byte(j.Step))
+	part(binary.LittleEndian.AppendUint64(nil, uint64(j.Version)))
+	part(j.Recipe)
+	for _, rel := range sortedInputs(j.Inputs) {
+		e := t.inputs[rel]
 		part([]byte(rel))
 		part(e.SHA256[:])
 	}
@@ -492,7 +582,7 @@ func (r *run) key(j *Job, t *Task) (string, error) {
 	for _, o := range j.Outputs {
 		part([]byte(o))
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 func writePart(h hash.Hash, b []byte) {

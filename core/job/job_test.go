@@ -330,7 +330,7 @@ func (r *recorder) enter() func() {
 	return func() { r.busy.Store(false) }
 }
 
-func (r *recorder) Started(id, _ string) {
+func (r *recorder) Started(id, _, _ string) {
 	defer r.enter()()
 	r.started = append(r.started, id)
 }

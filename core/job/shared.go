@@ -28,8 +28,8 @@ func (r *run) take(ctx context.Context, j *Job, key string) (record, bool) {
 	if line == nil || j.Here || line.Off() != nil {
 		return record{}, false
 	}
-	<-r.hands
-	defer func() { r.hands <- struct{}{} }()
+	<-r.looks
+	defer func() { r.looks <- struct{}{} }()
 	var b bytes.Buffer
 	if !line.Take(ctx, share.Records, key, mostRecord, &b) {
 		return record{}, false

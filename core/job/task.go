@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"maps"
 	"os"
-	"path/filepath"
 	"slices"
 	"sync"
 	"time"
@@ -24,6 +23,8 @@ type Task struct {
 	ctx      context.Context
 	job      *Job
 	run      *run
+	key      string
+	hooks    *Hooks // of a task on a bench
 	inputs   map[string]statEntry
 	earlier  []output
 	outputs  []output
@@ -40,7 +41,7 @@ func (t *Task) Input(rel string) ([]byte, error) {
 	if !ok {
 		return nil, fmt.Errorf("job %q reads %s without declaring it", t.job.ID, rel)
 	}
-	data, err := os.ReadFile(filepath.Join(t.run.o.Dir, filepath.FromSlash(rel)))
+	data, err := os.ReadFile(t.source(rel, want))
 	if err != nil {
 		return nil, &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err}
 	}
@@ -56,7 +57,7 @@ func (t *Task) Copy(ctx context.Context, input, output string) error {
 	if !ok || !slices.Contains(t.job.Outputs, output) {
 		return fmt.Errorf("job %q copies %s to %s without declaring both", t.job.ID, input, output)
 	}
-	o, err := t.run.store.keepFile(ctx, filepath.Join(t.run.o.Dir, filepath.FromSlash(input)), output, hex.EncodeToString(want.SHA256[:]))
+	o, err := t.run.store.keepFile(ctx, t.source(input, want), output, hex.EncodeToString(want.SHA256[:]))
 	if errors.Is(err, errChanged) {
 		return changed(input)
 	}
@@ -88,7 +89,7 @@ func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to str
 	if !ok {
 		return fmt.Errorf("job %q reads %s without declaring it", t.job.ID, input)
 	}
-	from := filepath.Join(t.run.o.Dir, filepath.FromSlash(input))
+	from := t.source(input, want)
 	f, err := d.Create(to)
 	if err != nil {
 		return err
@@ -160,6 +161,9 @@ func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, l
 // Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by all that decides it. It is how
 // a long job does not do its parts again.
 func (t *Task) Kept(key string) (data []byte, ok bool) {
+	if t.hooks != nil {
+		return t.hooks.Kept(key)
+	}
 	if data, ok = t.run.store.part(key); ok {
 		return data, true
 	}
@@ -173,6 +177,9 @@ func (t *Task) Kept(key string) (data []byte, ok bool) {
 
 // Keep keeps a part of a job's work.
 func (t *Task) Keep(key string, data []byte) error {
+	if t.hooks != nil {
+		return t.hooks.Keep(key, data)
+	}
 	err := t.run.store.keepPart(key, data)
 	if err == nil {
 		t.givePart(key, data)
@@ -190,5 +197,9 @@ func (t *Task) Spend(stage string, d time.Duration) {
 
 // Advance says how far the job is.
 func (t *Task) Advance(stage string, done, total int64) {
+	if t.hooks != nil {
+		t.hooks.Advance(stage, done, total)
+		return
+	}
 	t.run.tell(func(p Progress) { p.Advanced(t.job.ID, stage, done, total) })
 }

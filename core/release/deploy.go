@@ -156,7 +156,7 @@ func (s *Session) progress(target string, o *deploy.Options) (ended func(error))
 		defer s.writing.Unlock()
 		f()
 	}
-	told(func() { p.Started(target, "deploy") })
+	told(func() { p.Started(target, "deploy", "") })
 	o.Advanced = func(stage string, done, total int64) { told(func() { p.Advanced(target, stage, done, total) }) }
 	return func(err error) {
 		told(func() { p.Ended(job.Result{ID: target, Step: "deploy", State: job.Made, Err: err}, 0, 0) })

@@ -136,7 +136,7 @@ func (s *Session) publishOne(ctx context.Context, d *publish.Desk, plan *publish
 			f()
 		}
 		id := d.Name + " " + plan.Item
-		told(func() { p.Started(id, "publish") })
+		told(func() { p.Started(id, "publish", "") })
 		o.Advanced = func(stage string, done, total int64) { told(func() { p.Advanced(id, stage, done, total) }) }
 		defer func() { told(func() { p.Ended(job.Result{ID: id, Step: "publish", State: job.Made}, 0, 0) }) }()
 	}

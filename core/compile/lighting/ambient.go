@@ -63,21 +63,25 @@ func (b *builder) ambient(ctx context.Context) error {
 	})
 }
 
+// air is the light at a sample before those in solids take that of their neighbours.
+type air struct {
+	Light  [6]ray.Vec
+	Inside bool // it lies in a solid, where there is none
+}
+
 // sample asks for the light at every place of the grid.
 func (b *builder) sample(ctx context.Context, a *mapfile.Ambient) error {
 	n := len(a.Samples)
-	raw := make([][6]ray.Vec, n)
-	inside := make([]bool, n)
-	weight := b.work.Left() / int64(n)
-	err := b.work.Each(ctx, n, 8, weight, func(first, last int) {
-		for i := first; i < last; i++ {
-			raw[i], inside[i] = b.air(a, i)
-		}
+	raw := make([]air, n)
+	work := parts(raw, 0, 8, b.work.Left()/int64(n), func(int) string { return stage.Key(b.key, "air", a.Origin, a.Spacing) }, func(i int) {
+		raw[i].Light, raw[i].Inside = b.air(a, i)
 	})
+	work.Passing = true
+	err := b.work.Parts(ctx, work)
 	for i := range raw {
-		v := raw[i]
-		if inside[i] {
-			v = around(a, raw, inside, i)
+		v := raw[i].Light
+		if raw[i].Inside {
+			v = around(a, raw, i)
 		}
 		for k := range v {
 			a.Samples[i][k] = mapfile.PackLight(v[k])
@@ -86,7 +90,7 @@ func (b *builder) sample(ctx context.Context, a *mapfile.Ambient) error {
 	return err
 }
 
-// air is the light at a sample, on each side; inside says that it lies in a solid, where there is none.
+// air is the light at a sample, on each side; inside says that it lies in a solid.
 func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]ray.Vec, inside bool) {
 	x, y, z := i%int(a.Counts[0]), i/int(a.Counts[0])%int(a.Counts[1]), i/int(a.Counts[0]*a.Counts[1])
 	at := ray.Vec(a.Origin).Add(ray.Vec{float32(x), float32(y), float32(z)}.Scale(a.Spacing))
@@ -159,16 +163,16 @@ func (e *emitters) seen(m *emitter, at ray.Vec, d *dice) (sum ray.Vec) {
 }
 
 // around is the mean of the neighbours of a sample that are not in solids, or darkness.
-func around(a *mapfile.Ambient, raw [][6]ray.Vec, inside []bool, i int) (sum [6]ray.Vec) {
+func around(a *mapfile.Ambient, raw []air, i int) (sum [6]ray.Vec) {
 	n := float32(0)
 	step := 1
 	for k := range 3 {
 		at := i / step % int(a.Counts[k])
 		for _, d := range [2]int{-1, 1} {
-			if j := i + d*step; at+d >= 0 && at+d < int(a.Counts[k]) && !inside[j] {
+			if j := i + d*step; at+d >= 0 && at+d < int(a.Counts[k]) && !raw[j].Inside {
 				n++
 				for s := range sum {
-					sum[s] = sum[s].Add(raw[j][s])
+					sum[s] = sum[s].Add(raw[j].Light[s])
 				}
 			}
 		}

@@ -184,14 +184,9 @@ func (b *builder) straightCost() int64 {
 func (b *builder) direct(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.straight = make([]arriving, n)
-	return b.work.Once(stage.Key(b.key, "direct"), int64(n)*b.asking, func(data []byte) bool { return unpack(data, b.straight) }, func() ([]byte, error) {
-		err := b.work.Each(ctx, n, 64, b.asking, func(first, last int) {
-			for i := first; i < last; i++ {
-				b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
-			}
-		})
-		return pack(b.straight), err
-	})
+	return b.work.Parts(ctx, parts(b.straight, 0, 64, b.asking, func(int) string { return stage.Key(b.key, "direct") }, func(i int) {
+		b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
+	}))
 }
 
 // bounce adds light that was sent on, again and again, until it changes little; each time from what was there before.
@@ -204,17 +199,11 @@ func (b *builder) bounce(ctx context.Context) error {
 		if pass > b.q.expected() {
 			weight = 0 // it is more than was thought
 		}
-		steps := int64(n) * weight
-		err := b.work.Once(stage.Key(b.key, "bounce", pass), steps, func(data []byte) bool { return unpack(data, next) }, func() ([]byte, error) {
-			err := b.work.Each(ctx, n, 64, weight, func(first, last int) {
-				for i := first; i < last; i++ {
-					if c := &b.layout.luxels[i]; int(c.like) == i {
-						next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
-					}
-				}
-			})
-			return pack(next), err
-		})
+		err := b.work.Parts(ctx, parts(next, 0, 64, weight, func(int) string { return stage.Key(b.key, "bounce", pass) }, func(i int) {
+			if c := &b.layout.luxels[i]; int(c.like) == i {
+				next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
+			}
+		}))
 		if err != nil {
 			return err
 		}
@@ -238,20 +227,11 @@ func (b *builder) bounce(ctx context.Context) error {
 func (b *builder) last(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.rest = make([]gathered, n)
-	for first := 0; first < n; first += block {
-		part := b.rest[first:min(first+block, n)]
-		steps := 2 * int64(b.q.last.least)
-		err := b.work.Once(stage.Key(b.key, "last", first), steps*int64(len(part)), func(data []byte) bool { return unpack(data, part) }, func() ([]byte, error) {
-			err := b.work.Each(ctx, len(part), 16, steps, func(from, to int) {
-				for i := from; i < to; i++ {
-					part[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[first+i], 1000, b.q.last, brightness(b.straight[first+i].Light))
-				}
-			})
-			return pack(part), err
-		})
-		if err != nil {
-			return err
-		}
+	err := b.work.Parts(ctx, parts(b.rest, block, 16, 2*int64(b.q.last.least), func(first int) string { return stage.Key(b.key, "last", first) }, func(i int) {
+		b.rest[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], 1000, b.q.last, brightness(b.straight[i].Light))
+	}))
+	if err != nil {
+		return err
 	}
 	for i := range b.rest {
 		b.result.Rays += int64(b.rest[i].Rays)
@@ -372,15 +352,24 @@ func (b *builder) toward(i int) uint32 {
 	return out
 }
 
+// parts are a list's elements as pieces of work, of which each can be made without the others.
+func parts[T arriving | ray.Vec | gathered | air](list []T, block, size int, weight int64, key func(first int) string, one func(i int)) stage.Parts {
+	return stage.Parts{Key: key, N: len(list), Block: block, Size: size, Weight: weight, Do: func(first, last int) {
+		for i := first; i < last; i++ {
+			one(i)
+		}
+	}, Pack: func(first, last int) []byte { return pack(list[first:last]) }, Unpack: func(first, last int, data []byte) bool { return unpack(data, list[first:last]) }}
+}
+
 // pack writes results as they are kept.
-func pack[T arriving | ray.Vec | gathered | [6]mapfile.Light](list []T) []byte {
+func pack[T arriving | ray.Vec | gathered | air | [6]mapfile.Light](list []T) []byte {
 	var b bytes.Buffer
 	_ = binary.Write(&b, binary.LittleEndian, list) // a buffer takes every write
 	return b.Bytes()
 }
 
 // unpack reads what pack wrote; it says no to what is not as long.
-func unpack[T arriving | ray.Vec | gathered | [6]mapfile.Light](data []byte, list []T) bool {
+func unpack[T arriving | ray.Vec | gathered | air | [6]mapfile.Light](data []byte, list []T) bool {
 	if len(data) != binary.Size(list) {
 		return false
 	}

@@ -7,6 +7,8 @@ package reflections
 
 import (
 	"context"
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"image"
 	"math"
@@ -59,30 +61,51 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 		size = draftSide
 	}
 	w := e.Begin(stage.Reflections, int64(len(probes)*12*size))
-	m.Cubes = []mapfile.Cube{}
-	for _, i := range probes {
-		p := &m.Objects[i]
-		c := mapfile.Cube{Object: uint32(i)}
+	m.Cubes = make([]mapfile.Cube, len(probes))
+	for k, i := range probes {
+		c, p := &m.Cubes[k], &m.Objects[i]
+		c.Object = uint32(i)
 		var in bool
-		c.Min, c.Max, in = box(s, p.A, p.Value)
-		if in {
+		if c.Min, c.Max, in = box(s, p.A, p.Value); in {
 			r.Buried = append(r.Buried, i)
 		}
-		key := stage.Key(stage.Reflections, Version, o.Key, o.Format, size, p.A)
-		err := w.Once(key, int64(12*size), func(data []byte) bool { c.Texture = data; return len(data) > 0 }, func() ([]byte, error) {
-			levels, err := take(ctx, w, s, p.A, size)
-			if err != nil {
-				return nil, err
-			}
-			c.Texture, err = pack(ctx, levels, o.Format)
-			return c.Texture, err
-		})
-		if err != nil {
-			return nil, err
-		}
-		m.Cubes = append(m.Cubes, c)
 	}
-	return r, nil
+	failed := make([]error, len(probes))
+	err := w.Parts(ctx, stage.Parts{N: len(probes), Block: 1, Size: 1, Weight: int64(12 * size), Key: func(k int) string {
+		return stage.Key(stage.Reflections, Version, o.Key, o.Format, size, m.Objects[probes[k]].A)
+	}, Do: func(first, last int) {
+		for k := first; k < last; k++ {
+			m.Cubes[k].Texture, failed[k] = picture(ctx, w, s, m.Objects[probes[k]].A, size, o.Format)
+		}
+	}, Pack: func(first, last int) (data []byte) {
+		for k := first; k < last; k++ {
+			data = binary.LittleEndian.AppendUint32(data, uint32(len(m.Cubes[k].Texture)))
+			data = append(data, m.Cubes[k].Texture...)
+		}
+		return data
+	}, Unpack: func(first, last int, data []byte) bool {
+		for k := first; k < last; k++ {
+			if len(data) < 4 {
+				return false
+			}
+			n := uint64(binary.LittleEndian.Uint32(data))
+			if n == 0 || n > uint64(len(data)-4) {
+				return false
+			}
+			m.Cubes[k].Texture, data = data[4:4+n:4+n], data[4+n:]
+		}
+		return len(data) == 0
+	}})
+	return r, errors.Join(append(failed, err)...)
+}
+
+// picture is what a probe sees, as a file.
+func picture(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size int, f texture.Format) ([]byte, error) {
+	levels, err := take(ctx, w, s, at, size)
+	if err != nil {
+		return nil, err
+	}
+	return pack(ctx, levels, f)
 }
 
 // cube is six images of one size, row by row.
@@ -108,7 +131,7 @@ func newCube(side int) *cube {
 // take draws what is seen from a place, and what rougher and rougher surfaces mirror of it.
 func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size int) ([]*cube, error) {
 	sharp := newCube(size)
-	err := w.Each(ctx, 6*size, 1, 1, func(first, last int) {
+	err := w.Each(ctx, 6*size, 1, 0, func(first, last int) {
 		for i := first; i < last; i++ {
 			face, y := i/size, i%size
 			for x := range size {
@@ -130,7 +153,7 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 		n := size >> level
 		c := newCube(n)
 		spread := lobe(float64(level) / float64(count))
-		err = w.Each(ctx, 6*n, 1, int64(size)/int64(n*count), func(first, last int) {
+		err = w.Each(ctx, 6*n, 1, 0, func(first, last int) {
 			for i := first; i < last; i++ {
 				face, y := i/n, i%n
 				for x := range n {

@@ -53,6 +53,7 @@ type Env struct {
 	Took     func(stage string, d time.Duration) // told how long a stage took; nil: nobody wants to know
 	// Grows is told, before a stage takes memory, about how many bytes it will be; nil: nobody wants to know.
 	Grows func(bytes int64)
+	Crew  Crew // others who do parts of the work; nil: there are none
 }
 
 // DefaultMemory is the budget of a stage where nobody sets one.

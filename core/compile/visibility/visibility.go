@@ -2,6 +2,7 @@ package visibility
 
 import (
 	"context"
+	"encoding/binary"
 	"slices"
 
 	"vornix/core/compile/geometry"
@@ -43,7 +44,7 @@ func Build(ctx context.Context, e *stage.Env, t *partition.Tree, faces []geometr
 	err = w.Once(key, int64(2*len(l.portals)+64), use, func() ([]byte, error) {
 		if e.Draft {
 			rows = l.connected()
-		} else if rows, r.Open, err = l.flow(ctx, w); err != nil {
+		} else if rows, r.Open, err = l.flow(ctx, w, key); err != nil {
 			return nil, err
 		}
 		v.Rows = make([][]uint64, len(rows))
@@ -113,15 +114,54 @@ func (l *layout) connected() []set {
 	return rows
 }
 
+// parts are portals as pieces of work, of which each gives a set of cells. One that is that of otherwise is told by that alone.
+func (l *layout) parts(list []int, sets, otherwise []set, size int, key string, one func(i int) set) stage.Parts {
+	words := len(newSet(len(l.boxes)))
+	return stage.Parts{Key: func(int) string { return key }, N: len(list), Passing: true, Size: size, Weight: 1, Do: func(first, last int) {
+		for _, i := range list[first:last] {
+			sets[i] = one(i)
+		}
+	}, Pack: func(first, last int) (data []byte) {
+		for _, i := range list[first:last] {
+			if otherwise != nil && &sets[i][0] == &otherwise[i][0] {
+				data = append(data, 1)
+				continue
+			}
+			data = append(data, 0)
+			for _, word := range sets[i] {
+				data = binary.LittleEndian.AppendUint64(data, word)
+			}
+		}
+		return data
+	}, Unpack: func(first, last int, data []byte) bool {
+		for _, i := range list[first:last] {
+			if len(data) == 0 || data[0] > 1 || data[0] == 0 && len(data) <= 8*words || data[0] == 1 && otherwise == nil {
+				return false
+			}
+			same := data[0] == 1
+			if data = data[1:]; same {
+				sets[i] = otherwise[i]
+				continue
+			}
+			s := newSet(len(l.boxes))
+			for k := range s {
+				s[k] = binary.LittleEndian.Uint64(data[8*k:])
+			}
+			sets[i], data = s, data[8*words:]
+		}
+		return len(data) == 0
+	}}
+}
+
 // flow follows sight from every portal.
-func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int, err error) {
+func (l *layout) flow(ctx context.Context, w *stage.Work, key string) (rows []set, open int, err error) {
 	n := len(l.portals)
 	might, seen := make([]set, n), make([]set, n)
-	if err := w.Each(ctx, n, 16, 1, func(first, last int) {
-		for i := first; i < last; i++ {
-			might[i] = l.might(i)
-		}
-	}); err != nil {
+	all := make([]int, n)
+	for i := range all {
+		all[i] = i
+	}
+	if err := w.Parts(ctx, l.parts(all, might, nil, 16, stage.Key(key, "might"), l.might)); err != nil {
 		return nil, 0, err
 	}
 	// Those that might see least come first, and those after them, wave by wave, look through them with what is known by then:
@@ -133,13 +173,11 @@ func (l *layout) flow(ctx context.Context, w *stage.Work) (rows []set, open int,
 	}
 	slices.SortStableFunc(order, func(a, b int) int { return counts[a] - counts[b] })
 	known := slices.Clone(might)
+	waves := 0
 	follow := func(list []int, limit int) (given int, err error) {
-		err = w.Each(ctx, len(list), 1, 1, func(first, last int) {
-			for _, i := range list[first:last] {
-				seen[i] = l.from(i, known, limit)
-			}
-		})
-		if err != nil {
+		waves++
+		from := func(i int) set { return l.from(i, known, limit) }
+		if err := w.Parts(ctx, l.parts(list, seen, might, 1, stage.Key(key, "wave", waves), from)); err != nil {
 			return 0, err
 		}
 		for _, i := range list {

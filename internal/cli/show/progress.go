@@ -46,7 +46,7 @@ func (o *Out) Progress() job.Progress {
 	return &bar{out: o, begin: time.Now(), stages: map[string]*advance{}}
 }
 
-func (b *bar) Started(id, _ string) { b.running = Clean(id) }
+func (b *bar) Started(id, _, _ string) { b.running = Clean(id) }
 
 // Advanced takes how far a stage is.
 func (b *bar) Advanced(id, stage string, done, total int64) {

@@ -1,0 +1,276 @@
+package job
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"time"
+
+	"vornix/core/finding"
+)
+
+// Order is a job as another machine can do it.
+type Order struct {
+	ID      string   `json:"id"`
+	Step    string   `json:"step"`
+	Version int      `json:"version"`
+	Recipe  []byte   `json:"recipe"`
+	Work    []byte   `json:"work"`
+	Key     string   `json:"key"`
+	Inputs  []Output `json:"inputs"`
+	Earlier []Output `json:"earlier,omitempty"`
+	Outputs []string `json:"outputs"`
+}
+
+// Crew is other machines that do jobs.
+type Crew interface {
+	// Offer offers a job to whoever has a hand free.
+	Offer(a *Ask) Offer
+	// Fetch brings a file of an outcome.
+	Fetch(ctx context.Context, by string, o Output, w io.Writer) error
+	// Wrong says that what somebody made is not what it should be: nothing of his is taken any more.
+	Wrong(by, why string)
+	// Shut says whose work is not taken any more.
+	Shut() []string
+}
+
+// Ask is a job that is offered, and what one has to know of it.
+type Ask struct {
+	Order
+	// Open opens a content that the job is made of, by its hash.
+	Open func(sum string) (io.ReadCloser, error)
+	// Begun is told who begins, Advance how far that is.
+	Begun   func(by string)
+	Advance func(stage string, done, total int64)
+}
+
+// Offer is a job that was offered.
+type Offer interface {
+	// Begun is closed when somebody begins.
+	Begun() <-chan struct{}
+	// Withdraw takes the offer back; false when somebody has begun.
+	Withdraw() bool
+	// Drop says that nobody needs to go on.
+	Drop()
+	// Expected is how long it may take from its beginning on; 0: nobody knows.
+	Expected() time.Duration
+	// Done gives the outcome, once.
+	Done() <-chan Outcome
+}
+
+// Outcome is what came of a job elsewhere. Whose Err is set has to be done here.
+type Outcome struct {
+	By       string
+	Outputs  []Output
+	Findings []finding.Finding
+	Took     time.Duration
+	// Check says that the job is to be done here too, to see whether they are right.
+	Check bool
+	Err   error
+}
+
+// order is a job as it is sent.
+func (t *Task) order(key string) Order {
+	j := t.job
+	o := Order{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key, Outputs: j.Outputs}
+	for _, rel := range sortedInputs(j.Inputs) {
+		e := t.inputs[rel]
+		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})
+	}
+	for _, e := range t.earlier {
+		o.Earlier = append(o.Earlier, Output(e))
+	}
+	return o
+}
+
+// Ask is the job as others can do it, or parts of it; nil when it is only done here.
+func (t *Task) Ask() *Ask {
+	if t.job.Work == nil || t.run.o.Crew == nil {
+		return nil
+	}
+	return &Ask{Order: t.order(t.key), Open: t.open, Advance: t.Advance}
+}
+
+// open opens what the job is made of, by its hash. Who reads it checks that.
+func (t *Task) open(sum string) (io.ReadCloser, error) {
+	for rel, e := range t.inputs {
+		if hex.EncodeToString(e.SHA256[:]) == sum {
+			return os.Open(t.source(rel, e))
+		}
+	}
+	for _, o := range t.earlier {
+		if o.SHA256 == sum {
+			return os.Open(t.run.store.path(t.run.store.objectPath(sum)))
+		}
+	}
+	return nil, os.ErrNotExist
+}
+
+// Helped says that others did a part of the job, which is kept under a key.
+func (t *Task) Helped(key string, helpers []string) {
+	r := t.run
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	h := r.helped(t.job.ID)
+	h.parts[key] = append(h.parts[key], helpers...)
+	h.by = append(h.by, helpers...)
+}
+
+// help is what others did of a job.
+type help struct {
+	by    []string
+	parts map[string][]string // helpers, by the key of a part
+}
+
+// helped is what others did of a job; the caller holds the lock.
+func (r *run) helped(id string) *help {
+	if r.help[id] == nil {
+		r.help[id] = &help{parts: map[string][]string{}}
+	}
+	return r.help[id]
+}
+
+// overdue is how long a job may be out before it is done here as well, when a hand is free.
+func overdue(expected time.Duration) time.Duration { return 2*expected + 3*time.Second }
+
+// away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
+func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, ok bool) {
+	ask := t.Ask()
+	ask.Begun = func(by string) { r.tell(func(p Progress) { p.Started(j.ID, j.Step, by) }) }
+	offer := r.o.Crew.Offer(ask)
+	var out Outcome
+	done := false
+	select {
+	case r.hands <- struct{}{}:
+		if offer.Withdraw() {
+			return record{}, "", false
+		}
+		<-r.hands
+	case out = <-offer.Done():
+		done = true
+	case <-offer.Begun():
+	case <-ctx.Done():
+	}
+	if !done {
+		select {
+		case out = <-offer.Done():
+		case <-ctx.Done():
+			out.Err = ctx.Err()
+		case <-time.After(overdue(offer.Expected())):
+			select {
+			case out = <-offer.Done():
+			case <-ctx.Done():
+				out.Err = ctx.Err()
+			case r.hands <- struct{}{}:
+				offer.Drop()
+				return record{}, "", false
+			}
+		}
+	}
+	rec = record{Key: t.key, Findings: out.Findings}
+	if out.Err == nil {
+		out.Err = r.fetch(ctx, j, out, &rec)
+	}
+	r.hands <- struct{}{}
+	if out.Err != nil {
+		offer.Drop()
+		return record{}, "", false
+	}
+	if out.Check && ctx.Err() == nil {
+		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
+		if made, err := r.make(ctx, j, t.again()); err == nil && !made.same(rec) {
+			r.o.Crew.Wrong(out.By, j.ID+" came out with other bytes than here")
+			return made, "", true
+		}
+	}
+	r.helping.Lock()
+	h := r.helped(j.ID)
+	h.by = append(h.by, out.By)
+	r.helping.Unlock()
+	return rec, out.By, true
+}
+
+// same says whether two records say the same.
+func (a record) same(b record) bool {
+	x, err := json.Marshal(a.Findings)
+	y, other := json.Marshal(b.Findings)
+	return err == nil && other == nil && bytes.Equal(x, y) && slices.Equal(a.Outputs, b.Outputs)
+}
+
+// fetch brings the files of an outcome into the cache.
+func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error {
+	if len(out.Outputs) != len(j.Outputs) {
+		return fmt.Errorf("%s made %d of %d files", out.By, len(out.Outputs), len(j.Outputs))
+	}
+	for _, o := range out.Outputs {
+		if !slices.Contains(j.Outputs, o.Path) || slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
+			return fmt.Errorf("%s made %s, which nobody asked for", out.By, o.Path)
+		}
+		rec.Outputs = append(rec.Outputs, output(o))
+		if r.store.whole(output(o)) {
+			continue
+		}
+		if err := r.store.fill(o, func(w io.Writer) error { return r.o.Crew.Fetch(ctx, out.By, o, w) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fill puts a file of a known hash into the cache.
+func (s *store) fill(o Output, from func(w io.Writer) error) error {
+	f, err := s.dir.Create(s.objectPath(o.SHA256))
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	if err := from(f); err != nil {
+		return err
+	}
+	if f.SHA256() != o.SHA256 || f.Size() != o.Size {
+		return fmt.Errorf("%s: %w", o.Path, errChanged)
+	}
+	return f.CommitCache()
+}
+
+// again is a task for the same job, which has done nothing yet.
+func (t *Task) again() *Task {
+	return &Task{ctx: t.ctx, job: t.job, run: t.run, key: t.key, inputs: t.inputs, earlier: t.earlier, asked: map[string]time.Time{}}
+}
+
+// doubted forgets what those did whose work is not taken any more, and says which jobs that were.
+func (r *run) doubted() (ids []string) {
+	if r.o.Crew == nil {
+		return nil
+	}
+	shut := r.o.Crew.Shut()
+	bad := func(by []string) bool {
+		return slices.ContainsFunc(by, func(n string) bool { return slices.Contains(shut, n) })
+	}
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	for id, h := range r.help {
+		if !bad(h.by) {
+			continue
+		}
+		ids = append(ids, id)
+		for key, by := range h.parts {
+			if bad(by) {
+				_ = r.store.dir.Remove(r.store.partPath(key)) // that it is gone already is as good
+			}
+		}
+		if rec, ok := r.records[id]; ok {
+			_ = r.store.dir.Remove(r.store.actionPath(rec.Key))
+			delete(r.records, id)
+		}
+		delete(r.help, id)
+		delete(r.later, id)
+	}
+	slices.Sort(ids)
+	return ids
+}
