@@ -89,6 +89,7 @@ func plan(p *project.Project, g *needs.Graph, pictures *shoot.Plan, o Options) *
 	pl.pictures(pictures, true)
 	pl.included()
 	pl.metadata()
+	pl.bench.own, pl.bench.scratch = o.Own, p.State()
 	pl.own(o.Own)
 	return pl
 }

@@ -47,14 +47,26 @@ const longestStep = 10 * time.Minute
 // everywhere are the variables that every program needs.
 var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA"}
 
-// ownJob is a step of a project's own, for one map or for all.
-type ownJob struct {
-	own     Own
-	step    *project.Step
-	place   fault.Place
-	values  map[string]string // that are filled in
-	earlier []string          // what it reads of what other jobs make, as paths in the tree
-	job     *job.Job
+// ownWork is a step of a project's own, for one map or for all.
+type ownWork struct {
+	ID      string // in words
+	Step    project.Step
+	Place   fault.Place
+	Values  map[string]string // that are filled in
+	Earlier []string          // what it reads of what other jobs make, as paths in the tree
+	Outputs []string
+	Sees    []string // what the variables hold that it names
+	Vornix  string   // the version of this program, if it runs it
+}
+
+func (w *ownWork) decides() any {
+	return struct {
+		Step    project.Step
+		Values  map[string]string
+		Earlier []string
+		Sees    []string
+		Vornix  string
+	}{w.Step, w.Values, w.Earlier, w.Sees, w.Vornix}
 }
 
 // own adds the project's own steps. They come last, since they may read what other jobs make.
@@ -65,7 +77,11 @@ func (pl *planner) own(own Own) {
 			made[o] = j.ID
 		}
 	}
-	var list []*ownJob
+	type planned struct {
+		work *ownWork
+		job  *job.Job
+	}
+	var list []planned
 	head := pl.p.File.Project
 	for i := range pl.p.File.Steps {
 		s := &pl.p.File.Steps[i]
@@ -77,51 +93,48 @@ func (pl *planner) own(own Own) {
 			}
 		}
 		for _, m := range of {
-			x := &ownJob{own: own, step: s, place: pl.p.StepPlace(i), values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
-			id := "step " + s.Name
+			w := &ownWork{ID: s.Name, Step: *s, Place: pl.p.StepPlace(i), Values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
 			if m != "" {
-				x.values["map"] = m
-				id += " " + m
+				w.Values["map"] = m
+				w.ID += " " + m
 			}
-			x.job = &job.Job{ID: id, Step: "step", Version: ownVersion, Outputs: s.Files(x.values), Here: true}
-			for _, o := range x.job.Outputs {
-				made[o] = id
+			w.Outputs = s.Files(w.Values)
+			j := &job.Job{ID: "step " + w.ID, Step: "step", Version: ownVersion, Outputs: w.Outputs, Here: true}
+			for _, o := range w.Outputs {
+				made[o] = j.ID
 				if m != "" {
 					pl.maps[o] = []string{m}
 				}
 			}
-			x.job.Run = func(ctx context.Context, t *job.Task) error { return x.run(ctx, t, pl.p.State()) }
-			list = append(list, x)
+			list = append(list, planned{w, j})
 		}
 	}
 	for _, x := range list {
-		for _, pattern := range x.step.Reads(x.values) {
+		w, j := x.work, x.job
+		for _, pattern := range w.Step.Reads(w.Values) {
 			if below, ok := strings.CutPrefix(pattern, project.TreeDir+"/"); ok {
 				for o, id := range made {
-					if match, _ := doublestar.Match(below, o); match && id != x.job.ID {
-						x.job.After, x.earlier = append(x.job.After, id), append(x.earlier, o)
+					if match, _ := doublestar.Match(below, o); match && id != j.ID {
+						j.After, w.Earlier = append(j.After, id), append(w.Earlier, o)
 					}
 				}
 				continue
 			}
 			for _, f := range pl.g.Files {
 				if match, _ := doublestar.Match(pattern, f.Path); match {
-					x.job.Inputs = append(x.job.Inputs, f.Path)
+					j.Inputs = append(j.Inputs, f.Path)
 				}
 			}
 		}
-		for _, l := range []*[]string{&x.job.Inputs, &x.job.After, &x.earlier} {
+		for _, l := range []*[]string{&j.Inputs, &j.After, &w.Earlier} {
 			slices.Sort(*l)
 			*l = slices.Compact(*l)
 		}
-		x.job.Recipe = recipe(struct {
-			Step    project.Step
-			Values  map[string]string
-			Earlier []string
-			Sees    []string
-			Vornix  string
-		}{*x.step, x.values, x.earlier, own.values(x.step), own.version(x.step)})
-		pl.add(x.job)
+		w.Sees, w.Vornix = own.values(&w.Step), own.version(&w.Step)
+		pl.work(j, w)
+		if !w.Step.Away {
+			j.Work = nil
+		}
 	}
 }
 
@@ -186,15 +199,15 @@ func (o Own) trusted(p *project.Project) error {
 		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
 }
 
-// run runs a step in a folder of its own that holds its inputs, and takes its outputs over. state is the system path of the folder for such folders.
-func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
-	own, s, j, values := x.own, x.step, x.job, x.values
-	scratch, err := safefile.NewScratchDir(state)
+// run runs a step in a folder of its own that holds its inputs, and takes its outputs over.
+func (w *ownWork) run(ctx context.Context, t *job.Task, b *bench) error {
+	own, s, values := b.own, &w.Step, w.Values
+	scratch, err := safefile.NewScratchDir(b.scratch)
 	if err != nil {
 		return err
 	}
 	defer scratch.Close()
-	inputs, err := x.layOut(ctx, t, scratch)
+	inputs, err := w.layOut(ctx, t, scratch)
 	if err != nil {
 		return err
 	}
@@ -209,7 +222,7 @@ func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
 		return err
 	}
 	out := filepath.Join(root, outFolder)
-	for _, o := range j.Outputs { // a program that writes a file seldom makes its folder
+	for _, o := range w.Outputs { // a program that writes a file seldom makes its folder
 		if dir := path.Dir(o); dir != "." {
 			if err := scratch.MakeFolder(path.Join(outFolder, dir)); err != nil {
 				return err
@@ -217,9 +230,9 @@ func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
 		}
 	}
 	failed := func(format string, args ...any) error {
-		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(x.place, "the step %q %s", strings.TrimPrefix(j.ID, "step "), fmt.Sprintf(format, args...))}}
+		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(w.Place, "the step %q %s", w.ID, fmt.Sprintf(format, args...))}}
 	}
-	args, err := x.command(inputs, out)
+	args, err := w.command(own, inputs, out)
 	if err != nil {
 		return failed("could not be run: %v", err)
 	}
@@ -238,7 +251,7 @@ func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
 	}
 	runErr := cmd.Run()
 	if own.Said != nil && ctx.Err() == nil {
-		own.Said(strings.TrimPrefix(j.ID, "step "), bytes.TrimSpace(said.Bytes()), runErr != nil)
+		own.Said(w.ID, bytes.TrimSpace(said.Bytes()), runErr != nil)
 	}
 	var exit *exec.ExitError
 	switch {
@@ -257,7 +270,7 @@ func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
 			return err
 		}
 	}
-	for _, o := range j.Outputs {
+	for _, o := range w.Outputs {
 		if s.Stdout != "" && o == profile.Fill(s.Stdout, values) {
 			continue
 		}
@@ -277,14 +290,14 @@ func (x *ownJob) run(ctx context.Context, t *job.Task, state string) error {
 const workFolder = "work"
 
 // layOut copies a step's inputs to where it runs: sources at their paths in the project, what the build made below out/tree.
-func (x *ownJob) layOut(ctx context.Context, t *job.Task, scratch *safefile.ScratchDir) (list []string, err error) {
+func (w *ownWork) layOut(ctx context.Context, t *job.Task, scratch *safefile.ScratchDir) (list []string, err error) {
 	for _, rel := range t.Inputs() {
 		if err := t.LayOut(ctx, rel, scratch.Dir, path.Join(workFolder, rel)); err != nil {
 			return nil, err
 		}
 		list = append(list, rel)
 	}
-	for _, rel := range x.earlier {
+	for _, rel := range w.Earlier {
 		data, err := t.Output(rel)
 		if err != nil {
 			return nil, err
@@ -299,18 +312,18 @@ func (x *ownJob) layOut(ctx context.Context, t *job.Task, scratch *safefile.Scra
 }
 
 // command fills in a step's command.
-func (x *ownJob) command(inputs []string, out string) ([]string, error) {
-	all := maps.Clone(x.values)
-	all["out"], all["vornix"] = out, x.own.Program
+func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error) {
+	all := maps.Clone(w.Values)
+	all["out"], all["vornix"] = out, own.Program
 	var args []string
-	for _, a := range x.step.Command {
+	for _, a := range w.Step.Command {
 		if a == "{inputs}" {
 			args = append(args, inputs...)
 			continue
 		}
 		args = append(args, profile.Fill(a, all))
 	}
-	if strings.Contains(x.step.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
+	if strings.Contains(w.Step.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
 		return args, nil
 	}
 	found, err := exec.LookPath(args[0])

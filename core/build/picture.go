@@ -166,13 +166,11 @@ func Beside(ctx context.Context, p *project.Project, g *needs.Graph, plan *shoot
 			}
 		}
 	}
-	line, said := o.Sharing.line(ctx, p, o.Own)
-	report, err := job.Run(ctx, pl.jobs, job.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
-	more, sharedErr := hangUp(ctx, top, p, line)
+	report, shares, said, sharedErr, err := o.run(ctx, pl, top, job.Options{Out: PicturesDir, State: picturesState, Only: only, KeepOld: !g.Complete()})
 	if err = cmp.Or(err, sharedErr); err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said, more)}
+	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said), Farm: shares}
 	r.take(report)
 	if err := clock(top, p, report.Results, false); err != nil {
 		return r, err

@@ -19,6 +19,7 @@ import (
 
 	"vornix/core/addon"
 	"vornix/core/check"
+	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/job"
@@ -46,6 +47,8 @@ type Options struct {
 	Stages Stages
 	// Sharing is how shared results are used.
 	Sharing Sharing
+	// Farming is how others help.
+	Farming Farming
 }
 
 // Result is what a build made.
@@ -56,6 +59,7 @@ type Result struct {
 	Kept     int               // jobs whose results were there already
 	All      []job.Result      // all of them; nil after a quick look
 	Removed  []string          // files of earlier builds that no source makes any more
+	Farm     []farm.Share      // what workers of a farm did
 	// Quick says that sizes and times alone showed that nothing changed.
 	Quick bool
 }
@@ -76,6 +80,11 @@ func (r *Result) Away() bool {
 	return slices.ContainsFunc(r.Findings, func(f finding.Finding) bool {
 		return f.ID == finding.SharedAway.ID || f.ID == finding.SharedUntrusted.ID
 	})
+}
+
+// Alone says whether a farm was to help, and could not.
+func (r *Result) Alone() bool {
+	return slices.ContainsFunc(r.Findings, func(f finding.Finding) bool { return f.ID == finding.FarmAway.ID })
 }
 
 // Tree is the list of the exact files that ship.
@@ -168,13 +177,11 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	line, said := o.Sharing.line(ctx, p, o.Own)
-	report, err := job.Run(ctx, jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Workers: o.Workers, Progress: o.Progress, Only: only, KeepOld: !g.Complete(), Shared: line})
-	more, sharedErr := hangUp(ctx, dir, p, line)
+	report, shares, more, sharedErr, err := o.run(ctx, planned, dir, job.Options{Out: project.TreeDir, State: project.StateDir, Only: only, KeepOld: !g.Complete()})
 	if err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: merge(findings, report)}
+	r := &Result{Removed: report.Removed, Findings: merge(findings, report), Farm: shares}
 	r.take(report)
 	r.Tree = tree(planned.maps, report)
 	if err := clock(dir, p, report.Results, only == nil); err != nil {
@@ -194,8 +201,22 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	} else if failed > 0 {
 		err = buildFault(report, failed)
 	}
-	r.Findings = slices.Concat(r.Findings, edited, said, more) // said once, not by every build that finds nothing to do
+	r.Findings = slices.Concat(r.Findings, edited, more) // said once, not by every build that finds nothing to do
 	return r, cmp.Or(err, sharedErr)
+}
+
+// run runs jobs, with the help and the results of others that the options name. The findings say how those did; sharedErr is why that could not be remembered.
+func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir, how job.Options) (report *job.Report, shares []farm.Share, said []finding.Finding, sharedErr, err error) {
+	line, said := o.Sharing.line(ctx, pl.p, o.Own)
+	crew, away := o.Farming.join(ctx)
+	how.Dir, how.Workers, how.Progress, how.Shared = pl.p.Dir, o.Workers, o.Progress, line
+	if crew != nil {
+		how.Crew, pl.bench.farm = crew, crew
+	}
+	report, err = job.Run(ctx, pl.jobs, how)
+	shares, left := leave(crew)
+	more, sharedErr := hangUp(ctx, dir, pl.p, line)
+	return report, shares, slices.Concat(said, more, away, left), sharedErr, err
 }
 
 // setAside moves metadata files of the tree that somebody changed by hand to the safe place, before they are made anew.

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/semaphore"
 
 	"vornix/core/compile/stage"
+	"vornix/core/farm"
 	"vornix/core/job"
 )
 
@@ -30,6 +31,8 @@ func emptyWork(step string) work {
 		return &spriteWork{}
 	case PictureStep:
 		return &pictureWork{}
+	case "step":
+		return &ownWork{}
 	}
 	return nil
 }
@@ -53,6 +56,10 @@ type bench struct {
 	memory  *semaphore.Weighted // keeps large images from being in memory all at once
 	scenes  *Studio
 	stages  Stages
+	own     Own
+	scratch string     // the folder for folders that steps of a project's own run in, a system path
+	farm    *farm.Crew // who helps with parts; nil: nobody does
+	serves  stage.Crew // for whom parts are done; nil: for nobody
 }
 
 func newBench(workers int, stages Stages) *bench {
@@ -75,5 +82,9 @@ func (b *bench) reserve(ctx context.Context, texels int) (release func(), err er
 
 // env is how the long stages of a job's map run.
 func (b *bench) env(t *job.Task, only []string, draft bool) stage.Env {
-	return stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers, Store: t, Progress: t.Advance, Took: t.Spend}
+	e := stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers, Store: t, Progress: t.Advance, Took: t.Spend, Crew: b.serves}
+	if b.farm != nil {
+		e.Crew, e.Store = b.farm.For(t)
+	}
+	return e
 }

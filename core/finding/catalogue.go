@@ -181,6 +181,11 @@ var (
 	SharedUntrusted = declare("shared.untrusted", Note, "Whoever the project came from could have results of his own put into your release.", "See what would be shared, and allow it once: vornix trust.")
 	SharedWrong     = declare("shared.wrong", Warning, "Somebody's disk is damaged, or somebody puts in what he should not. It was made on this machine instead.", "Find out who may write there, and remove what is wrong.")
 
+	FarmAway     = declare("farm.away", Note, "All is made on this machine, which takes longer; the result is the same.", "Look whether its host runs, and whether the key is the right one: vornix farm status.")
+	FarmDeclined = declare("farm.declined", Note, "What it declined was done by others.", "Give all machines of the farm the same version of Vornix.")
+	FarmEmpty    = declare("farm.empty", Note, "All was made on this machine.", "Start a worker on another machine: vornix farm worker.")
+	FarmWrong    = declare("farm.wrong", Warning, "What it had made for this build was made again. Its memory or its processor may be damaged.", "Take the machine out of the farm until you know what it has.")
+
 	TryMissing = declare("try.missing", Error, "A player who has only this bundle sees the missing pattern there.", "Find out why it was not packed: 'vornix check' names what is missing.")
 	TryStuck   = declare("try.unreachable", Warning, "Whoever starts there can't reach what the game is about.", "Build a way, or move the spawn.")
 	TryLoose   = declare("try.loose", Warning, "The game takes the loose file: you test and play something else than what players get.", "Move it away, or let 'vornix try --installed DIR --set-aside' do it.")

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"runtime"
 	"slices"
 	"time"
 
@@ -25,6 +26,8 @@ type Order struct {
 	Inputs  []Output `json:"inputs"`
 	Earlier []Output `json:"earlier,omitempty"`
 	Outputs []string `json:"outputs"`
+	// Programs are those of the inputs that can be run.
+	Programs []string `json:"programs,omitempty"`
 }
 
 // Crew is other machines that do jobs.
@@ -32,7 +35,7 @@ type Crew interface {
 	// Offer offers a job to whoever has a hand free.
 	Offer(a *Ask) Offer
 	// Fetch brings a file of an outcome.
-	Fetch(ctx context.Context, by string, o Output, w io.Writer) error
+	Fetch(ctx context.Context, o Output, w io.Writer) error
 	// Wrong says that what somebody made is not what it should be: nothing of his is taken any more.
 	Wrong(by, why string)
 	// Shut says whose work is not taken any more.
@@ -69,6 +72,7 @@ type Outcome struct {
 	Outputs  []Output
 	Findings []finding.Finding
 	Took     time.Duration
+	Small    map[string][]byte // files that came along, by their hashes
 	// Check says that the job is to be done here too, to see whether they are right.
 	Check bool
 	Err   error
@@ -81,6 +85,11 @@ func (t *Task) order(key string) Order {
 	for _, rel := range sortedInputs(j.Inputs) {
 		e := t.inputs[rel]
 		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})
+	}
+	for _, in := range o.Inputs {
+		if info, err := os.Stat(t.source(in.Path, t.inputs[in.Path])); err == nil && info.Mode()&0o111 != 0 && runtime.GOOS != "windows" {
+			o.Programs = append(o.Programs, in.Path)
+		}
 	}
 	for _, e := range t.earlier {
 		o.Earlier = append(o.Earlier, Output(e))
@@ -215,7 +224,13 @@ func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error
 		if r.store.whole(output(o)) {
 			continue
 		}
-		if err := r.store.fill(o, func(w io.Writer) error { return r.o.Crew.Fetch(ctx, out.By, o, w) }); err != nil {
+		if err := r.store.fill(o, func(w io.Writer) error {
+			if data, ok := out.Small[o.SHA256]; ok {
+				_, err := w.Write(data)
+				return err
+			}
+			return r.o.Crew.Fetch(ctx, o, w)
+		}); err != nil {
 			return err
 		}
 	}

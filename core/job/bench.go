@@ -45,7 +45,7 @@ func (b *Bench) Task(ctx context.Context, o *Order, decides []byte, h Hooks) (*T
 		return nil, fmt.Errorf("the recipe of %s means something else here", o.ID)
 	}
 	j := &Job{ID: o.ID, Step: o.Step, Version: o.Version, Recipe: decides, Outputs: o.Outputs, Here: true}
-	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h, run: &run{store: b.store}}
+	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h, programs: o.Programs, run: &run{store: b.store}}
 	for _, in := range o.Inputs {
 		e := statEntry{Size: in.Size}
 		if !share.IsKey(in.SHA256) {

@@ -147,7 +147,7 @@ type run struct {
 
 	leading atomic.Bool // whether a job that splits is being done here
 	helping sync.Mutex
-	help    map[string]*help // what others did, by job
+	help    map[string]*help  // what others did, by job
 	later   map[string]func() // gives a job's result that others helped with to those that are shared, when nobody doubts it
 	looks   chan struct{}     // as many jobs as may be looked at at once, while others run
 }

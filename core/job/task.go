@@ -24,7 +24,8 @@ type Task struct {
 	job      *Job
 	run      *run
 	key      string
-	hooks    *Hooks // of a task on a bench
+	hooks    *Hooks   // of a task on a bench
+	programs []string // inputs that can be run, of a task on a bench
 	inputs   map[string]statEntry
 	earlier  []output
 	outputs  []output
@@ -101,7 +102,7 @@ func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to str
 	if f.SHA256() != hex.EncodeToString(want.SHA256[:]) {
 		return changed(input)
 	}
-	if info, err := os.Stat(from); err == nil && info.Mode()&0o111 != 0 {
+	if info, err := os.Stat(from); err == nil && info.Mode()&0o111 != 0 || slices.Contains(t.programs, input) {
 		f.Executable()
 	}
 	return f.CommitCache()

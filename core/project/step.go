@@ -23,6 +23,7 @@ type Step struct {
 	Each        string   `toml:"each" jsonschema:"enum=map,description=Runs once for each map instead of once"`
 	Environment []string `toml:"environment" jsonschema:"description=Names of environment variables that it sees besides PATH and those that every program needs"`
 	Longest     int      `toml:"longest" jsonschema:"minimum=0,description=Seconds that it may take (default 600)"`
+	Away        bool     `toml:"away" jsonschema:"description=Whether it may also be run on a worker of a farm that allows projects' own steps; its program must give the same bytes there"`
 	Revision    string   `toml:"revision" jsonschema:"description=Whatever decides what it makes and can't be seen from the inputs\\, such as the version of the program; a change makes it run again"`
 }
 
@@ -108,6 +109,9 @@ func (p *Project) steps() (list []finding.Finding) {
 		}
 		if s.Each == "map" && !strings.Contains(strings.Join(append(slices.Clone(s.Outputs), s.Stdout), " "), "{map}") {
 			wrong("outputs", "all maps would write the same file: name it with {map}")
+		}
+		if s.Away && len(s.Environment) > 0 {
+			wrong("away", "a step that sees environment variables runs on this machine only: what they hold does not leave it")
 		}
 		if s.Longest < 0 {
 			wrong("longest", "longest is a number of seconds, and is %d", s.Longest)

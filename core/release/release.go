@@ -19,6 +19,7 @@ import (
 	"vornix/core/check"
 	"vornix/core/cleanroom"
 	"vornix/core/deploy"
+	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/index"
@@ -44,6 +45,7 @@ type Options struct {
 	Progress      job.Progress
 	Own           build.Own       // what steps of the project's own are run with
 	Sharing       build.Sharing   // how shared results are used
+	Farming       build.Farming   // how others help to build
 	Program       string          // tells one build of Vornix from another
 	Access        deploy.Access   // what lets in at targets
 	Publish       publish.Access  // what lets in at workshops
@@ -74,6 +76,7 @@ type Step struct {
 	Findings []finding.Finding `json:"findings"`
 	Seconds  float64           `json:"seconds"`
 	Server   *standin.Status   `json:"server,omitempty"` // deploy: what the game server answered
+	Farm     []farm.Share      `json:"farm,omitempty"`   // build: what workers of a farm did
 }
 
 // Made is a file that a step made or found in its place.
@@ -95,6 +98,8 @@ type Session struct {
 	studio build.Studio
 	// away says that shared results were not to be had, which is said once.
 	away bool
+	// alone says the same of a farm.
+	alone bool
 }
 
 // Open locks the project for a command, and clears away what a killed run left half written. Close must be called.
@@ -213,15 +218,24 @@ func (s *Session) sharing() build.Sharing {
 	return x
 }
 
+// farming is how others help, who are left alone once they were away in this session.
+func (s *Session) farming() build.Farming {
+	if s.alone {
+		return build.Farming{}
+	}
+	return s.o.Farming
+}
+
 // Build brings out/tree up to date; paths, when given, are the only sources to build.
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Studio: &s.studio})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}
-	s.away = s.away || r.Away()
+	s.away, s.alone = s.away || r.Away(), s.alone || r.Alone()
+	step.Farm = r.Farm
 	step.Findings, step.Failed = r.Findings, err != nil
 	made, restored, taken := 0, 0, 0
 	for _, j := range r.Made {

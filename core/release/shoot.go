@@ -51,7 +51,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	if err := knownMaps(g, names); err != nil {
 		return nil, nil, err
 	}
-	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Pictures: true, Maps: names, Studio: &s.studio}
+	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Pictures: true, Maps: names, Studio: &s.studio}
 	plan := shoot.NewPlan(s.P, g)
 	results := map[string]job.Result{}
 	stopped := error(nil)
@@ -80,7 +80,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		return nil, nil, stopped
 	}
 	if stopped == nil {
-		o.Sharing = s.sharing()
+		o.Sharing, o.Farming = s.sharing(), s.farming()
 		r, err := build.Beside(ctx, s.P, g, plan, o, names)
 		if !take(r, err) {
 			return nil, nil, stopped
@@ -196,7 +196,7 @@ func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, er
 	if len(names) == 0 {
 		names = mapNames(g)
 	}
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Paths: names})
+	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Paths: names})
 	if err != nil {
 		if r != nil {
 			err = &finding.Failure{What: "the maps can't be drawn", Findings: slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Severity != finding.Error })}

@@ -194,6 +194,20 @@ func (d *Dir) rename(from, to string) error {
 // WriteFile writes a whole file, durably.
 func (d *Dir) WriteFile(rel string, parts ...[]byte) error { return d.write(rel, parts, true) }
 
+// WritePrivate writes a whole file, durably, that only its owner reads.
+func (d *Dir) WritePrivate(rel string, data []byte) error {
+	f, err := d.Create(rel)
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	f.Private()
+	if _, err := f.Write(data); err != nil {
+		return err
+	}
+	return f.Commit()
+}
+
 // WriteCache writes a whole file that can be made again.
 func (d *Dir) WriteCache(rel string, parts ...[]byte) error { return d.write(rel, parts, false) }
 
@@ -424,6 +438,9 @@ func HashFileUntil(ctx context.Context, name string) (sum string, size int64, er
 	}
 	return hex.EncodeToString(h.Sum(nil)), size, nil
 }
+
+// IsDiskFull says whether an error is about a disk without room.
+func IsDiskFull(err error) bool { return isDiskFull(err) }
 
 // explained is explain where there may be no error.
 func explained(err error, doing, name string) error {

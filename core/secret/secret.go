@@ -35,8 +35,11 @@ func Path(project, home, file string) string {
 	return filepath.Join(project, filepath.FromSlash(file))
 }
 
-// Read reads a file that nobody else may read. why says what somebody else could do with it.
-func Read(name, why string) ([]byte, error) {
+// Read reads a token's file, which nobody else may read. why says what somebody else could do with it.
+func Read(name, why string) ([]byte, error) { return ReadFile(name, Most+2, why) }
+
+// ReadFile reads a file with secrets in it, of at most so many bytes, which nobody else may read. why says what somebody else could do with it.
+func ReadFile(name string, most int64, why string) ([]byte, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
 	info, err := os.Stat(name)
 	if err != nil {
@@ -46,7 +49,7 @@ func Read(name, why string) ([]byte, error) {
 		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("others on this machine may read the token's file (%#o)", info.Mode().Perm()), Place: place,
 			Why: why, Do: "chmod 600 " + filepath.ToSlash(name)}
 	}
-	if info.Size() > Most+2 {
+	if info.Size() > most {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for a token", Place: place, Do: "Put the token there alone."}
 	}
 	data, err := os.ReadFile(name)

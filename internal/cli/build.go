@@ -17,6 +17,7 @@ import (
 
 func (a *app) buildCommand() *cobra.Command {
 	var stages func() (build.Stages, error)
+	var farming func() (build.Farming, error)
 	var watching watchFlags
 	cmd := &cobra.Command{
 		Use:   "build [PATH...]",
@@ -29,11 +30,15 @@ The long stages of maps (visibility, lighting, reflections, navigation) keep wha
 nothing again. With --draft they are quick and rough, with --stage only those named run. Neither is for players: every command
 that packs builds in full first. A build that was stopped goes on where it was.
 
+With --farm others help: the workers of a farm take whole jobs, and pieces of the long stages; see 'vornix farm --help'. The result has
+the same bytes. A farm that is away, or has nobody, keeps nobody from building.
+
 With --watch it builds again whenever a source is saved, and says what changed and how long it took; with --server also a stand-in of
 the game's server plays what was built, drafts too, and loads it anew each time.`,
 		Example: `  vornix build
   vornix build maps/cairn_station.vnx textures/rock
   vornix build cairn_station --draft --stage lighting
+  vornix build --farm
   vornix build --watch --draft --server`,
 		ValidArgsFunction: a.completeMaps,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
@@ -47,7 +52,11 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 			if watching.on {
 				return a.watch(ctx, args, how, watching)
 			}
-			s, err := a.session("build", func(o *release.Options) { o.Stages = how })
+			help, err := farming()
+			if err != nil {
+				return err
+			}
+			s, err := a.session("build", func(o *release.Options) { o.Stages, o.Farming = how, help })
 			if err != nil {
 				return err
 			}
@@ -56,7 +65,7 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 			return a.step(answer, step, err)
 		}),
 	}
-	stages = stageFlags(cmd)
+	stages, farming = stageFlags(cmd), farmFlags(cmd)
 	watching.add(cmd)
 	return cmd
 }

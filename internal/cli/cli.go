@@ -147,7 +147,7 @@ func (a *app) commands() []command {
 	return []command{
 		{"start", "demo", a.demoCommand}, {"start", "new", a.newCommand}, {"start", "man", a.manCommand},
 		{"make", "check", a.checkCommand}, {"make", "build", a.buildCommand}, {"make", "shoot", a.shootCommand}, {"make", "pack", a.packCommand}, {"make", "try", a.tryCommand},
-		{"make", "sweep", a.sweepCommand}, {"make", "restore", a.restoreCommand}, {"make", "trust", a.trustCommand},
+		{"make", "sweep", a.sweepCommand}, {"make", "restore", a.restoreCommand}, {"make", "trust", a.trustCommand}, {"make", "farm", a.farmCommand},
 		{"ship", "addon", a.addonCommand}, {"ship", "patch", a.patchCommand}, {"ship", "index", a.indexCommand}, {"ship", "deploy", a.deployCommand}, {"ship", "publish", a.publishCommand},
 		{"ship", "release", a.releaseCommand}, {"ship", "status", a.statusCommand}, {"ship", "key", a.keyCommand}, {"ship", "fetch", a.fetchCommand},
 		{"look", "explain", a.explainCommand}, {"look", "inspect", a.inspectCommand}, {"look", "diff", a.diffCommand}, {"look", "needs", a.needsCommand}, {"look", "extract", a.extractCommand},
@@ -322,7 +322,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 }
 
 func (a *app) options() release.Options {
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Stages: build.Stages{Grows: grow}}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: farming(), Stages: build.Stages{Grows: grow}}
 }
 
 // session loads and locks the project.

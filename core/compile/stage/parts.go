@@ -302,31 +302,50 @@ func (o *Pool) back(l *Lent) {
 	o.more.Broadcast()
 }
 
-// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the end, so that all who work, so many hands
-// besides those here, end at the same time. It waits until it is known what pieces cost, and gives nil when none are left or ctx ended.
-func (o *Pool) Take(ctx context.Context, want time.Duration, hands int) *Lent {
+// Ready waits until there is something worth lending; false when that will not come any more, or ctx ended.
+func (o *Pool) Ready(ctx context.Context) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for ctx.Err() == nil && o.left > 0 && o.err == nil {
-		free := 0
-		for _, s := range o.free {
-			free += s.last - s.first
-		}
-		if cost := o.cost(); cost > 0 && time.Duration(free)*cost >= 2*worthATrip {
-			n := min(int(want/cost), (free+2*(hands+o.hands)-1)/(2*(hands+o.hands)))
-			n = max(n, int(worthATrip/cost), 1)
-			f := &o.free[len(o.free)-1]
-			n = min(n, f.last-f.first)
-			l := &Lent{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}
-			if f.last -= n; f.first == f.last {
-				o.free = o.free[:len(o.free)-1]
-			}
-			o.lent = append(o.lent, l)
-			return l
+		if o.worth() {
+			return true
 		}
 		o.wait(time.Second)
 	}
-	return nil
+	return false
+}
+
+// worth says whether it is known what pieces cost, and enough of them are free.
+func (o *Pool) worth() bool {
+	free := 0
+	for _, s := range o.free {
+		free += s.last - s.first
+	}
+	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*worthATrip
+}
+
+// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the end, so that all who work, so many hands
+// besides those here, end at the same time. It gives nil when nothing is worth lending.
+func (o *Pool) Take(want time.Duration, hands int) *Lent {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if o.left == 0 || o.err != nil || !o.worth() {
+		return nil
+	}
+	free, cost := 0, o.cost()
+	for _, s := range o.free {
+		free += s.last - s.first
+	}
+	all := 2 * (hands + o.hands)
+	n := max(min(int(want/cost), (free+all-1)/all), int(worthATrip/cost), 1)
+	f := &o.free[len(o.free)-1]
+	n = min(n, f.last-f.first)
+	l := &Lent{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}
+	if f.last -= n; f.first == f.last {
+		o.free = o.free[:len(o.free)-1]
+	}
+	o.lent = append(o.lent, l)
+	return l
 }
 
 // Begun says that somebody does what was lent; false when nobody needs to any more.

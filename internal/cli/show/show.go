@@ -142,6 +142,11 @@ func (o *Out) Step(s release.Step) {
 		took = paint(o.colourOut, faint, fmt.Sprintf("  (%.1f s)", s.Seconds))
 	}
 	fmt.Fprintf(o.Stdout, "%s %s  %s%s\n", paint(o.colourOut, strong, fmt.Sprintf("%-7s", s.Name)), mark, Clean(s.Summary), took)
+	for _, w := range s.Farm {
+		if w.Jobs+w.Parts > 0 {
+			fmt.Fprintf(o.Stdout, "             with %s: %s and %s, %.1f s of work\n", Clean(w.Worker), release.Count(w.Jobs, "job"), release.Count(w.Parts, "piece"), w.Seconds)
+		}
+	}
 	o.made(s)
 }
 

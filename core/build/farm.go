@@ -1,0 +1,114 @@
+package build
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+
+	"vornix/core/compile"
+	"vornix/core/compile/stage"
+	"vornix/core/farm"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/picture"
+	"vornix/core/text"
+	"vornix/core/texture"
+)
+
+// Farming is how a build takes others' help. The zero value takes none.
+type Farming struct {
+	KeyFile string // a system path
+	Version string // of the program
+}
+
+// StepVersions are those of all steps that can be done elsewhere: machines that agree in them make the same of the same.
+func StepVersions() string {
+	return fmt.Sprintf("maps %d %s, textures %d, sprites %d, pictures %d %d, own steps %d", compile.Version, compile.Versions, texture.Version, spriteVersion, pictureVersion, picture.Version, ownVersion)
+}
+
+// FarmVersion is how a program of a version is known in a farm.
+func FarmVersion(program string) string { return program + " (" + StepVersions() + ")" }
+
+// join takes a build into the farm; nil when it takes none, or can't. Why not stands in the findings: it keeps nobody from building.
+func (f Farming) join(ctx context.Context) (*farm.Crew, []finding.Finding) {
+	if f.KeyFile == "" {
+		return nil, nil
+	}
+	key, err := farm.ReadKey(f.KeyFile)
+	var crew *farm.Crew
+	if err == nil {
+		crew, err = farm.Join(ctx, farm.Options{Key: key, Version: FarmVersion(f.Version)})
+	}
+	if err == nil {
+		return crew, nil
+	}
+	away := finding.FarmAway.At(fault.Place{}, "%s", text.Printable(err.Error()))
+	var known *fault.Fault
+	if errors.As(err, &known) {
+		away.Do = cmp.Or(known.Do, away.Do)
+	}
+	return nil, []finding.Finding{away}
+}
+
+// leave takes a build out of its farm, and says what went wrong there.
+func leave(crew *farm.Crew) (shares []farm.Share, list []finding.Finding) {
+	if crew == nil {
+		return nil, nil
+	}
+	ended := crew.Close()
+	for _, s := range ended.Shares {
+		name := text.Printable(s.Worker)
+		if s.Shut != "" {
+			list = append(list, finding.FarmWrong.At(fault.Place{}, "the worker %s: %s; nothing of it was taken", name, text.Printable(s.Shut)))
+		} else if s.Declined != "" {
+			list = append(list, finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name, text.Printable(s.Declined)))
+		}
+	}
+	if len(ended.Shares) == 0 {
+		list = append(list, finding.FarmEmpty.At(fault.Place{}, "no worker was there"))
+	}
+	if ended.Off != nil {
+		list = append(list, finding.FarmAway.At(fault.Place{}, "it was left alone for a while: %s", text.Printable(ended.Off.Error())))
+	}
+	return ended.Shares, list
+}
+
+// Hand does jobs for other machines' builds. It is a farm.Doer.
+type Hand struct {
+	bench *bench
+	own   bool
+}
+
+// NewHand makes a hand that uses so many processors for a job. own is what projects' own steps are run with, in folders below scratch; nil: none are run.
+func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
+	h := &Hand{bench: newBench(workers, stages)}
+	if own != nil {
+		h.own, h.bench.own, h.bench.scratch = true, *own, scratch
+	}
+	return h
+}
+
+// Decides reads an order's work, and gives what of it decides the result.
+func (h *Hand) Decides(o *job.Order) ([]byte, error) {
+	if o.Step == "step" && !h.own {
+		return nil, errors.New("it runs no steps of a project's own; a worker with --own-steps does")
+	}
+	w, decides, err := readWork(o.Step, o.Work)
+	if own, ok := w.(*ownWork); ok && err == nil && (!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.bench.own.version(&own.Step)) {
+		return nil, errors.New("the step is not one that runs elsewhere")
+	}
+	return decides, err
+}
+
+// Do does an order.
+func (h *Hand) Do(ctx context.Context, o *job.Order, t *job.Task, crew stage.Crew) error {
+	w, _, err := readWork(o.Step, o.Work)
+	if err != nil {
+		return err
+	}
+	b := *h.bench
+	b.serves = crew
+	return w.run(ctx, t, &b)
+}

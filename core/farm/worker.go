@@ -1,0 +1,561 @@
+package farm
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"runtime/debug"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+
+	"vornix/core/compile/stage"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/safefile"
+)
+
+// Doer does jobs.
+type Doer interface {
+	// Decides reads an order's work, and gives what of it decides the result as this program writes it. The error says why the order is not done here.
+	Decides(o *job.Order) ([]byte, error)
+	// Do does an order. crew, when not nil, serves those pieces of it that are asked for.
+	Do(ctx context.Context, o *job.Order, t *job.Task, crew stage.Crew) error
+}
+
+// WorkerOptions for Work.
+type WorkerOptions struct {
+	Key     *Key
+	Version string
+	Name    string // unique in the farm
+	System  string
+	Hands   int           // how many units at once
+	Dir     *safefile.Dir // where contents are kept
+	Most    int64         // bytes of those
+	Own     bool          // whether projects' own steps are run
+	Do      Doer
+	Said    func(Event) // told what happens; called from several goroutines
+}
+
+// Event is something that a worker tells.
+type Event struct {
+	What string        `json:"what"` // "joined", "away", "did", "failed", "declined", "resting"
+	Job  string        `json:"job,omitempty"`
+	Part string        `json:"part,omitempty"` // of a job's pieces: which
+	Took time.Duration `json:"took,omitempty"`
+	Why  string        `json:"why,omitempty"`
+}
+
+// worker is one that is in a farm.
+type worker struct {
+	o     WorkerOptions
+	l     *line
+	bench *job.Bench
+	since time.Time
+
+	mu       sync.Mutex
+	doing    map[string]string // job, by unit
+	stops    map[string]context.CancelFunc
+	builds   map[string]string // build, by unit
+	rest     time.Time
+	why      string
+	failed   int // in a row
+	sessions []*session
+	using    sync.RWMutex // held while contents are used
+}
+
+// longestRest is how long a worker takes nothing, at most, after something went wrong.
+const longestRest = time.Minute
+
+// Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
+func Work(ctx context.Context, o WorkerOptions) error {
+	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]context.CancelFunc{}, builds: map[string]string{}}
+	said := false
+	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
+		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
+		if err == nil {
+			w.l = l
+			break
+		}
+		if errors.Is(err, nats.ErrAuthorization) || ctx.Err() != nil {
+			return err
+		}
+		if !said {
+			o.Said(Event{What: "away", Why: err.Error()})
+			said = true
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(wait):
+		}
+	}
+	defer w.l.close()
+	return w.serve(ctx)
+}
+
+// serve takes units until ctx ends.
+func (w *worker) serve(ctx context.Context) error {
+	cut := func(*nats.Conn, error) {
+		if ctx.Err() == nil {
+			w.o.Said(Event{What: "away", Why: "the connection is cut"})
+		}
+	}
+	w.l.nc.SetDisconnectErrHandler(cut)
+	w.l.nc.SetReconnectHandler(func(*nats.Conn) { w.o.Said(Event{What: "joined"}) })
+	for name, handle := range map[string]nats.MsgHandler{rollSubject: w.rolled, "vornix.build.*." + stopWord: w.stopped} {
+		if _, err := w.l.nc.Subscribe(name, handle); err != nil {
+			return away(w.o.Key, err)
+		}
+	}
+	w.o.Said(Event{What: "joined"})
+	var group sync.WaitGroup
+	for range w.o.Hands {
+		group.Go(func() { w.hand(ctx) })
+	}
+	group.Go(func() { w.tend(ctx) })
+	group.Wait()
+	w.tell(Here{Leaving: true}, "")
+	_ = w.l.nc.FlushTimeout(time.Second) // who does not hear it finds out by himself
+	return nil
+}
+
+// tend says every now and then that the worker is there, and keeps the house in order.
+func (w *worker) tend(ctx context.Context) {
+	tick := time.NewTicker(here)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		w.tell(Here{}, "")
+		w.idle(ctx)
+		if n%150 == 0 && w.using.TryLock() {
+			_ = w.bench.Trim(w.o.Most) // a disk that is full shows when something is to be put there
+			w.using.Unlock()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// tell says that the worker is there.
+func (w *worker) tell(h Here, to string) {
+	w.mu.Lock()
+	h.Worker, h.System, h.Version, h.Hands, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Hands, w.o.Own, w.since
+	h.Doing = slices.Sorted(maps.Values(w.doing))
+	if time.Now().Before(w.rest) {
+		h.Resting = w.why
+	}
+	w.mu.Unlock()
+	if to == "" {
+		to = hereSubject
+	}
+	_ = w.l.nc.Publish(to, pack(h)) // the next comes soon
+}
+
+// rolled answers somebody who asks who is there.
+func (w *worker) rolled(m *nats.Msg) {
+	var r roll
+	if json.Unmarshal(m.Data, &r) != nil {
+		return
+	}
+	h := Here{}
+	if r.Version != "" && r.Version != w.o.Version {
+		h.Declines = fmt.Sprintf("it runs %s, and the build %s", w.o.Version, r.Version)
+	}
+	w.tell(h, m.Reply)
+}
+
+// stopped ends units that nobody waits for any more.
+func (w *worker) stopped(m *nats.Msg) {
+	var s stop
+	if json.Unmarshal(m.Data, &s) != nil {
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for id, build := range w.builds {
+		if subject(build, stopWord) == m.Subject && (s.Unit == "" || id == build+" "+s.Unit) {
+			w.stops[id]()
+		}
+	}
+}
+
+// takeRest takes nothing for a while: longer the more often in a row.
+func (w *worker) takeRest(why string) {
+	w.mu.Lock()
+	w.failed++
+	d := min(time.Second<<min(w.failed, 10), longestRest)
+	w.rest, w.why = time.Now().Add(d), why
+	w.mu.Unlock()
+	w.o.Said(Event{What: "resting", Why: why})
+	w.tell(Here{}, "")
+}
+
+// hand takes one unit after the other.
+func (w *worker) hand(ctx context.Context) {
+	var queue jetstream.Consumer
+	for ctx.Err() == nil {
+		w.mu.Lock()
+		rest := time.Until(w.rest)
+		w.mu.Unlock()
+		if rest > 0 {
+			sleep(ctx, min(rest, time.Second))
+			continue
+		}
+		var err error
+		if queue == nil {
+			if queue, err = w.queue(ctx); err != nil {
+				sleep(ctx, time.Second)
+				continue
+			}
+		}
+		wait, cancel := context.WithTimeout(ctx, answer)
+		m, err := queue.Next(jetstream.FetchContext(wait))
+		cancel()
+		switch {
+		case err == nil:
+			w.take(ctx, m)
+		case errors.Is(err, nats.ErrTimeout), errors.Is(err, context.DeadlineExceeded), errors.Is(err, jetstream.ErrNoMessages):
+		default: // the server is away, or has lost what it knew
+			queue = nil
+			sleep(ctx, time.Second)
+		}
+	}
+}
+
+// queue is the queue of units, made if it is not there any more.
+func (w *worker) queue(ctx context.Context) (jetstream.Consumer, error) {
+	ctx, cancel := context.WithTimeout(ctx, answer)
+	defer cancel()
+	q, err := w.l.consumer(ctx, w.o.Version)
+	if errors.Is(err, jetstream.ErrStreamNotFound) {
+		if err = w.l.open(ctx, Limits{}); err == nil {
+			q, err = w.l.consumer(ctx, w.o.Version)
+		}
+	}
+	return q, err
+}
+
+func sleep(ctx context.Context, d time.Duration) {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+}
+
+// late is how old a unit may be of whose build nothing is heard.
+const late = 2 * time.Minute
+
+// take does a unit, if its build still wants it.
+func (w *worker) take(ctx context.Context, m jetstream.Msg) {
+	var u unit
+	if json.Unmarshal(m.Data(), &u) != nil || len(u.Orders) == 0 || u.Part != nil && len(u.Orders) != 1 {
+		_ = m.Term()
+		return
+	}
+	id := u.Build + " " + u.ID
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	w.mu.Lock()
+	w.stops[id], w.builds[id] = cancel, u.Build
+	w.mu.Unlock()
+	defer func() {
+		w.mu.Lock()
+		delete(w.stops, id)
+		delete(w.builds, id)
+		delete(w.doing, id)
+		w.mu.Unlock()
+	}()
+	stop := w.beat(m)
+	defer stop()
+	w.using.RLock()
+	defer w.using.RUnlock()
+	orders, tasks, why := w.ready(ctx, &u)
+	a := ask{Unit: u.ID, Worker: w.o.Name}
+	if why != nil {
+		a.Declines = why.Error()
+		w.o.Said(Event{What: "declined", Why: a.Declines})
+	}
+	var r reply
+	if err := w.l.request(ctx, subject(u.Build, askWord), a, &r); err != nil {
+		w.unheard(m)
+		return
+	}
+	switch {
+	case r.Shut:
+		_ = m.NakWithDelay(100 * time.Millisecond)
+		w.takeRest("a build found its results wrong: " + r.Why)
+		return
+	case why != nil:
+		_ = m.NakWithDelay(500 * time.Millisecond)
+		w.takeRest(a.Declines)
+		return
+	case len(r.Go) == 0:
+		_ = m.Term()
+		return
+	}
+	w.mu.Lock()
+	w.doing[id], w.failed = orders[0].ID, 0
+	w.mu.Unlock()
+	w.tell(Here{}, "")
+	d := w.do(ctx, &u, orders, tasks, r.Go)
+	if ctx.Err() != nil { // stopped: by the build, which does not want it, or because this worker leaves
+		_ = m.NakWithDelay(100 * time.Millisecond)
+		return
+	}
+	w.handIn(ctx, m, &u, d)
+}
+
+// beat says that a unit is being done, until it is stopped.
+func (w *worker) beat(m jetstream.Msg) (stop func()) {
+	ended := make(chan struct{})
+	go func() {
+		tick := time.NewTicker(beat)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+				_ = m.InProgress()
+			}
+		}
+	}()
+	return sync.OnceFunc(func() { close(ended) })
+}
+
+// unheard gives a unit back whose build does not answer, or forgets it when it is old.
+func (w *worker) unheard(m jetstream.Msg) {
+	if about, err := m.Metadata(); err == nil && time.Since(about.Timestamp) > late {
+		_ = m.Term()
+		return
+	}
+	_ = m.NakWithDelay(3 * time.Second)
+}
+
+// handIn gives the build what came of a unit.
+func (w *worker) handIn(ctx context.Context, m jetstream.Msg, u *unit, d *done) {
+	for until := time.Now().Add(late); time.Now().Before(until) && ctx.Err() == nil; sleep(ctx, time.Second) {
+		var r reply
+		if err := w.l.request(ctx, subject(u.Build, doneWord), d, &r); err == nil {
+			_ = m.Ack()
+			if r.Shut {
+				w.takeRest("a build found its results wrong: " + r.Why)
+			}
+			return
+		}
+	}
+	_ = m.NakWithDelay(time.Second)
+}
+
+// ready reads a unit's orders; the error is why they are not done here.
+func (w *worker) ready(ctx context.Context, u *unit) (orders []*job.Order, tasks []*job.Task, err error) {
+	if u.Version != w.o.Version {
+		return nil, nil, fmt.Errorf("it runs %s, and the build %s", w.o.Version, u.Version)
+	}
+	for _, c := range u.Orders {
+		data, err := w.read(ctx, u, c)
+		if err != nil {
+			return nil, nil, fmt.Errorf("an order can't be had: %w", err)
+		}
+		o := &job.Order{}
+		if err := json.Unmarshal(data, o); err != nil {
+			return nil, nil, fmt.Errorf("an order can't be read: %w", err)
+		}
+		decides, err := w.o.Do.Decides(o)
+		if err != nil {
+			return nil, nil, err
+		}
+		t, err := w.bench.Task(ctx, o, decides, w.hooks(u, o))
+		if err != nil {
+			return nil, nil, err
+		}
+		orders, tasks = append(orders, o), append(tasks, t)
+	}
+	return orders, tasks, nil
+}
+
+// hooks are those of a job that is done whole.
+func (w *worker) hooks(u *unit, o *job.Order) job.Hooks {
+	var mu sync.Mutex
+	last := time.Time{}
+	return job.Hooks{
+		Kept: func(string) ([]byte, bool) { return nil, false },
+		Keep: func(string, []byte) error { return nil },
+		Advance: func(stage string, done, total int64) {
+			mu.Lock()
+			defer mu.Unlock()
+			if time.Since(last) < 200*time.Millisecond && done < total {
+				return
+			}
+			last = time.Now()
+			_ = w.l.nc.Publish(subject(u.Build, tellWord), pack(tell{Unit: u.ID, Worker: w.o.Name, ID: o.ID, Stage: stage, Done: done, Total: total})) // only for people
+		},
+	}
+}
+
+// do does what is wanted of a unit.
+func (w *worker) do(ctx context.Context, u *unit, orders []*job.Order, tasks []*job.Task, wanted []string) *done {
+	d := &done{Unit: u.ID, Worker: w.o.Name, Small: map[string][]byte{}}
+	start := time.Now()
+	for i, o := range orders {
+		if !slices.Contains(wanted, o.ID) || ctx.Err() != nil {
+			continue
+		}
+		if err := w.bring(ctx, u, o); err != nil {
+			w.trouble(err)
+			d.Err = err.Error()
+			break
+		}
+		if u.Part != nil {
+			d.Err = w.part(ctx, u, o, d)
+			break
+		}
+		began := time.Now()
+		j := made{ID: o.ID}
+		if err := w.whole(ctx, o, tasks[i], &j, d); err != nil {
+			w.trouble(err)
+			j.Err = err.Error()
+			if ctx.Err() == nil {
+				w.o.Said(Event{What: "failed", Job: o.ID, Why: reason(err)})
+			}
+		} else {
+			w.o.Said(Event{What: "did", Job: o.ID, Took: time.Since(began)})
+		}
+		j.Took = time.Since(began).Seconds()
+		d.Jobs = append(d.Jobs, j)
+	}
+	d.Took = time.Since(start).Seconds()
+	return d
+}
+
+// reason is what people are told of an error: of a failure its first finding.
+func reason(err error) string {
+	var f *finding.Failure
+	if errors.As(err, &f) && len(f.Findings) > 0 {
+		return f.Findings[0].Text
+	}
+	return err.Error()
+}
+
+// trouble rests when this machine is at fault.
+func (w *worker) trouble(err error) {
+	if safefile.IsDiskFull(err) {
+		w.takeRest("its disk is full")
+	}
+}
+
+// bring brings what an order is made of to the bench.
+func (w *worker) bring(ctx context.Context, u *unit, o *job.Order) error {
+	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
+		if w.bench.Has(in) {
+			continue
+		}
+		if err := w.fetch(ctx, u, content{in.SHA256, in.Size}, in.Path); err != nil {
+			return fmt.Errorf("%s can't be had: %w", in.Path, err)
+		}
+	}
+	return nil
+}
+
+func (w *worker) fetch(ctx context.Context, u *unit, c content, name string) error {
+	return w.bench.Put(c.output(name), func(to io.Writer) error {
+		if data, ok := u.Small[c.SHA256]; ok {
+			_, err := to.Write(data)
+			return err
+		}
+		return w.l.get(ctx, c, to)
+	})
+}
+
+// read reads a content, and checks it.
+func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
+	if data, ok := u.Small[c.SHA256]; ok {
+		if contentOf(data) != c {
+			return nil, errors.New("it is not what its hash says")
+		}
+		return data, nil
+	}
+	if !w.bench.Has(c.output("")) {
+		if err := w.fetch(ctx, u, c, c.SHA256); err != nil {
+			return nil, err
+		}
+	}
+	return os.ReadFile(w.bench.Path(c.SHA256))
+}
+
+// whole does a whole job.
+func (w *worker) whole(ctx context.Context, o *job.Order, t *job.Task, j *made, d *done) (err error) {
+	defer caught(&err)
+	if err := w.o.Do.Do(ctx, o, t, nil); err != nil {
+		return err
+	}
+	j.Outputs, j.Findings = t.Result()
+	for _, out := range j.Outputs {
+		c := content{out.SHA256, out.Size}
+		if err := w.send(ctx, c, d, func() (io.ReadCloser, error) { return os.Open(w.bench.Path(c.SHA256)) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// caught makes an error of what went wrong so badly that the program would stop: it is one job's trouble, and its build does that itself.
+func caught(err *error) {
+	if r := recover(); r != nil {
+		*err = fmt.Errorf("it can't be done here: %v\n%s", r, debug.Stack())
+	}
+}
+
+// send puts a content where the build finds it: into the answer when it is small, else into the farm's store.
+func (w *worker) send(ctx context.Context, c content, d *done, open func() (io.ReadCloser, error)) error {
+	used := 0
+	for _, s := range d.Small {
+		used += len(s)
+	}
+	if c.Size <= int64(w.l.most/2-used) && (c.Size <= small || d.Part != nil) {
+		data, err := all(func(string) (io.ReadCloser, error) { return open() }, c)
+		d.Small[c.SHA256] = data
+		return err
+	}
+	if w.l.has(ctx, c) {
+		return nil
+	}
+	r, err := open()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	return w.l.put(ctx, c, r)
+}
+
+// part does pieces of a job. It says what went wrong, in words.
+func (w *worker) part(ctx context.Context, u *unit, o *job.Order, d *done) string {
+	start := time.Now()
+	data, err := w.pieces(ctx, u, o)
+	if err == nil {
+		c := contentOf(data)
+		d.Part = &c
+		err = w.send(ctx, c, d, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil })
+	}
+	name := fmt.Sprintf("%d to %d", u.Part.First, u.Part.Last)
+	if err != nil {
+		w.trouble(err)
+		if ctx.Err() == nil {
+			w.o.Said(Event{What: "failed", Job: o.ID, Part: name, Why: err.Error()})
+		}
+		return err.Error()
+	}
+	w.o.Said(Event{What: "did", Job: o.ID, Part: name, Took: time.Since(start)})
+	return ""
+}
