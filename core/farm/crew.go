@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
 
 	"vornix/core/job"
 )
@@ -433,7 +434,7 @@ func (c *Crew) publish(u *sent, asks []*job.Ask, open func(sum string) (io.ReadC
 	}
 	ctx, cancel := context.WithTimeout(c.ctx, answer)
 	defer cancel()
-	ack, err := c.l.js.Publish(ctx, workSubject+"."+token(c.o.Version), pack(u.unit))
+	ack, err := c.l.js.Publish(ctx, c.subject(), pack(u.unit))
 	if err != nil {
 		return err
 	}
@@ -446,6 +447,9 @@ func (c *Crew) publish(u *sent, asks []*job.Ask, open func(sum string) (io.ReadC
 	}
 	return nil
 }
+
+// subject is where the build's units are published.
+func (c *Crew) subject() string { return workSubject + "." + token(c.o.Version) + "." + c.build }
 
 // all reads a content that is small.
 func all(open func(string) (io.ReadCloser, error), k content) ([]byte, error) {
@@ -683,27 +687,27 @@ type Ended struct {
 	Off    error   `json:"-"` // why the farm was left alone for a while; nil when it was not
 }
 
-// Close leaves the farm.
+// Close leaves the farm. Nothing of the build is left there but contents, which others may want too.
 func (c *Crew) Close() Ended {
 	c.mu.Lock()
 	for _, o := range c.pending {
 		o.gone = true
 	}
+	c.closed, c.pending = true, nil
 	left := slices.Collect(maps.Values(c.units))
 	c.mu.Unlock()
 	for _, u := range left {
 		c.fail(u, context.Canceled)
 	}
-	c.mu.Lock()
-	c.closed, c.pending = true, nil
-	c.mu.Unlock()
-	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{}))
-	_ = c.l.nc.FlushTimeout(time.Second)
 	c.end()
-	c.mu.Lock()
-	c.more.Broadcast()
-	c.mu.Unlock()
+	c.wake()
 	c.group.Wait()
+	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{})) // one who does not hear it asks before he begins anything
+	if c.l.nc.IsConnected() {
+		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+		_ = c.l.work.Purge(ctx, jetstream.WithPurgeSubject(c.subject())) // what is left is given up after a while
+		cancel()
+	}
 	c.l.close()
 	e := Ended{Off: c.off}
 	for _, name := range slices.Sorted(maps.Keys(c.mates)) {

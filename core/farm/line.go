@@ -38,7 +38,7 @@ func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*li
 	if err != nil {
 		return nil, err
 	}
-	options = append(options, nats.Name(name), nats.Timeout(patience), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second), nats.ReconnectJitter(200*time.Millisecond, time.Second),
+	options = append(options, nats.Name(name), nats.Timeout(patience), nats.ErrorHandler(func(*nats.Conn, *nats.Subscription, error) {}), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second), nats.ReconnectJitter(200*time.Millisecond, time.Second),
 		nats.PingInterval(3*time.Second), nats.MaxPingsOutstanding(2), nats.DrainTimeout(2*time.Second))
 	nc, err := nats.Connect(joined(k.Servers), options...)
 	if err != nil {
@@ -93,7 +93,7 @@ func Prepare(ctx context.Context, nc *nats.Conn, limits Limits) error {
 func (l *line) open(ctx context.Context, limits Limits) (err error) {
 	l.work, err = l.js.Stream(ctx, streamName)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
-		l.work, err = l.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix", Subjects: []string{workSubject + ".*"}, Retention: jetstream.WorkQueuePolicy,
+		l.work, err = l.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix", Subjects: []string{workSubject + ".*.*"}, Retention: jetstream.WorkQueuePolicy,
 			Storage: jetstream.FileStorage, MaxAge: waits, MaxMsgs: 100_000, MaxBytes: 1 << 30, Discard: jetstream.DiscardNew})
 	}
 	if err != nil {
@@ -119,7 +119,7 @@ func (l *line) open(ctx context.Context, limits Limits) (err error) {
 // consumer is the queue of those who take units of a version.
 func (l *line) consumer(ctx context.Context, version string) (jetstream.Consumer, error) {
 	t := token(version)
-	return l.js.CreateOrUpdateConsumer(ctx, streamName, jetstream.ConsumerConfig{Durable: consumerName + "-" + t, FilterSubject: workSubject + "." + t, InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait, MaxDeliver: deliveries, MaxAckPending: 100_000, MaxWaiting: 10_000})
+	return l.js.CreateOrUpdateConsumer(ctx, streamName, jetstream.ConsumerConfig{Durable: consumerName + "-" + t, FilterSubject: workSubject + "." + t + ".*", InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait, MaxDeliver: deliveries, MaxAckPending: 100_000, MaxWaiting: 10_000})
 }
 
 // has says whether a content is there.

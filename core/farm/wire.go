@@ -13,7 +13,7 @@ import (
 // What a farm's server knows: one stream of units of work, with one queue of those who take them; one bucket of contents; and subjects.
 const (
 	streamName   = "vornix-work"
-	workSubject  = "vornix.work" // and a version's token
+	workSubject  = "vornix.work" // and a version's token, and a build
 	consumerName = "workers"     // and a version's token
 	bucketName   = "vornix-files"
 	// Below hereSubject workers say that they are there; on rollSubject they are asked to.

@@ -63,7 +63,7 @@ type worker struct {
 
 	mu       sync.Mutex
 	doing    map[string]string // job, by unit
-	stops    map[string]context.CancelFunc
+	stops    map[string]func()
 	builds   map[string]string // build, by unit
 	rest     time.Time
 	why      string
@@ -77,7 +77,7 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]context.CancelFunc{}, builds: map[string]string{}}
+	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]func(){}, builds: map[string]string{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
 		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
@@ -253,6 +253,9 @@ func sleep(ctx context.Context, d time.Duration) {
 	}
 }
 
+// errUnwanted is why work is stopped that its build does not want any more.
+var errUnwanted = errors.New("nobody waits for it any more")
+
 // late is how old a unit may be of whose build nothing is heard.
 const late = 2 * time.Minute
 
@@ -264,10 +267,10 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		return
 	}
 	id := u.Build + " " + u.ID
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
 	w.mu.Lock()
-	w.stops[id], w.builds[id] = cancel, u.Build
+	w.stops[id], w.builds[id] = func() { cancel(errUnwanted) }, u.Build
 	w.mu.Unlock()
 	defer func() {
 		w.mu.Lock()
@@ -288,6 +291,10 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	}
 	var r reply
 	if err := w.l.request(ctx, subject(u.Build, askWord), a, &r); err != nil {
+		if errors.Is(context.Cause(ctx), errUnwanted) {
+			_ = m.Term()
+			return
+		}
 		w.unheard(m)
 		return
 	}
@@ -309,7 +316,11 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	w.mu.Unlock()
 	w.tell(Here{}, "")
 	d := w.do(ctx, &u, orders, tasks, r.Go)
-	if ctx.Err() != nil { // stopped: by the build, which does not want it, or because this worker leaves
+	switch {
+	case errors.Is(context.Cause(ctx), errUnwanted):
+		_ = m.Term()
+		return
+	case ctx.Err() != nil: // this worker leaves
 		_ = m.NakWithDelay(100 * time.Millisecond)
 		return
 	}

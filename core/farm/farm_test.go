@@ -1,0 +1,531 @@
+package farm_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/compile/stage"
+	"vornix/core/farm"
+	"vornix/core/farm/host"
+	"vornix/core/fault"
+	"vornix/core/finding"
+	"vornix/core/job"
+	"vornix/core/safefile"
+	"vornix/internal/peer"
+)
+
+// task is the work of the jobs here: hashes of hashes of the inputs, or of numbers, piece by piece.
+type task struct {
+	Rounds int // of hashing: about a microsecond for three
+	Pieces int // 0: none
+	Size   int // bytes of the output
+}
+
+func (w task) encode() []byte { b, _ := json.Marshal(w); return b }
+
+// smith does such work. spoil, when set, changes what comes of it.
+type smith struct {
+	spoil func([]byte) []byte
+	did   atomic.Int64
+	wait  time.Duration
+	fails error
+}
+
+func (s *smith) Decides(o *job.Order) ([]byte, error) {
+	if o.Step != "smith" {
+		return nil, errors.New("no smith does " + o.Step)
+	}
+	return o.Work, nil
+}
+
+func (s *smith) Do(ctx context.Context, o *job.Order, t *job.Task, crew stage.Crew) error {
+	var w task
+	if err := json.Unmarshal(o.Work, &w); err != nil {
+		return err
+	}
+	return s.run(ctx, w, o.Outputs[0], t, stage.Env{Workers: 1, Store: t, Crew: crew})
+}
+
+func (s *smith) run(ctx context.Context, w task, file string, t *job.Task, e stage.Env) error {
+	if s.fails != nil {
+		return s.fails
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(s.wait):
+	}
+	h := sha256.New()
+	for _, in := range t.Inputs() {
+		data, err := t.Input(in)
+		if err != nil {
+			return err
+		}
+		h.Write(data)
+	}
+	data := h.Sum(nil)
+	for stage1 := range 2 { // the second stage is made of what the first came to
+		sums := make([][sha256.Size]byte, w.Pieces)
+		before := data
+		work := e.Begin("smithing", int64(w.Pieces))
+		err := work.Parts(ctx, stage.Parts{N: w.Pieces, Block: 64, Size: 2, Weight: 1, Key: func(first int) string { return stage.Key(t.Sum(t.Inputs()[0]), stage1, first) },
+			Do: func(first, last int) {
+				for i := first; i < last; i++ {
+					sums[i] = hashed(fmt.Appendf(nil, "%x %d", before, i), w.Rounds)
+					if s.spoil != nil {
+						copy(sums[i][:], s.spoil(sums[i][:]))
+					}
+				}
+			}, Pack: func(first, last int) (data []byte) {
+				for _, sum := range sums[first:last] {
+					data = append(data, sum[:]...)
+				}
+				return data
+			}, Unpack: func(first, last int, data []byte) bool {
+				if len(data) != sha256.Size*(last-first) {
+					return false
+				}
+				for i := first; i < last; i++ {
+					copy(sums[i][:], data[sha256.Size*(i-first):])
+				}
+				return true
+			}})
+		if err != nil {
+			return err
+		}
+		for _, sum := range sums {
+			data = append(data, sum[:]...)
+		}
+	}
+	sum := hashed(data, w.Rounds)
+	out := bytes.Repeat(sum[:], w.Size/sha256.Size+1)
+	if s.spoil != nil {
+		out = s.spoil(out)
+	}
+	s.did.Add(1)
+	t.Find(finding.StageMemory.At(fault.Place{}, "made of %d inputs", len(t.Inputs())))
+	return t.Write(file, out)
+}
+
+func hashed(data []byte, rounds int) [sha256.Size]byte {
+	sum := sha256.Sum256(data)
+	for range rounds {
+		sum = sha256.Sum256(sum[:])
+	}
+	return sum
+}
+
+// project is a folder with some inputs, and jobs that are made of them: many small ones, one with pieces.
+type project struct {
+	dir  string
+	jobs []*job.Job
+}
+
+func newProject(t *testing.T, small int, large task) *project {
+	p := &project{dir: t.TempDir()}
+	add := func(id string, w task, inputs ...string) {
+		for i, in := range inputs {
+			require.NoError(t, os.WriteFile(filepath.Join(p.dir, in), bytes.Repeat([]byte(in), 1+i*3000), 0o600))
+		}
+		p.jobs = append(p.jobs, &job.Job{ID: id, Step: "smith", Version: 1, Recipe: w.encode(), Work: w.encode(), Inputs: inputs, Outputs: []string{id + ".out"}, Splits: w.Pieces > 0})
+	}
+	if large.Pieces > 0 {
+		add("large", large, "large.in")
+	}
+	for i := range small {
+		add(fmt.Sprintf("small%d", i), task{Rounds: 10_000, Size: 100 + i*997}, fmt.Sprintf("a%d.in", i), fmt.Sprintf("b%d.in", i))
+	}
+	return p
+}
+
+// build builds a project, with a farm's help when there is a key, and gives what came of it: every output, and the findings of every job.
+func (p *project) build(t *testing.T, key *farm.Key, here *smith) (map[string]string, *job.Report, []farm.Share) {
+	t.Helper()
+	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o700))
+	o := job.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1}
+	var crew *farm.Crew
+	if key != nil {
+		var err error
+		crew, err = farm.Join(context.Background(), farm.Options{Key: key, Version: "1"})
+		require.NoError(t, err)
+		o.Crew = crew
+	}
+	for _, j := range p.jobs {
+		var w task
+		require.NoError(t, json.Unmarshal(j.Work, &w))
+		j.Run = func(ctx context.Context, tt *job.Task) error {
+			e := stage.Env{Workers: 1, Store: tt}
+			if crew != nil {
+				e.Crew, e.Store = crew.For(tt)
+			}
+			return here.run(ctx, w, j.Outputs[0], tt, e)
+		}
+	}
+	report, err := job.Run(context.Background(), p.jobs, o)
+	require.NoError(t, err)
+	require.NoError(t, report.Err())
+	var shares []farm.Share
+	if crew != nil {
+		shares = crew.Close().Shares
+	}
+	all := map[string]string{}
+	for _, r := range report.Results {
+		data, err := os.ReadFile(filepath.Join(p.dir, "out", r.ID+".out"))
+		require.NoError(t, err)
+		all[r.ID] = fmt.Sprintf("%x %s", sha256.Sum256(data), r.Findings[0].Text)
+	}
+	return all, report, shares
+}
+
+// alone is what comes of a project without help.
+func (p *project) alone(t *testing.T) map[string]string {
+	t.Helper()
+	all, _, _ := p.build(t, nil, &smith{})
+	p.forget(t)
+	return all
+}
+
+func (p *project) forget(t *testing.T) {
+	t.Helper()
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, "out")))
+	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".state")))
+}
+
+// started starts a host, and stops it when the test ends.
+func started(t *testing.T, dir, listen string) *host.Host {
+	t.Helper()
+	h, err := host.Start(context.Background(), host.Options{Dir: dir, Listen: listen})
+	require.NoError(t, err)
+	return h
+}
+
+// events are what a worker told.
+type events struct {
+	mu   sync.Mutex
+	list []farm.Event
+}
+
+func (e *events) said(x farm.Event) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	e.list = append(e.list, x)
+}
+
+func (e *events) has(what, why string) bool {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	for _, x := range e.list {
+		if x.What == what && strings.Contains(x.Why, why) {
+			return true
+		}
+	}
+	return false
+}
+
+// work runs a worker until stop is called, or the test ends, and waits until it has joined.
+func work(t *testing.T, key *farm.Key, name string, s *smith, change ...func(*farm.WorkerOptions)) (stop func(), told *events) {
+	t.Helper()
+	dir, err := safefile.OpenDir(t.TempDir())
+	require.NoError(t, err)
+	told = &events{}
+	o := farm.WorkerOptions{Key: key, Version: "1", Name: name, Hands: 2, Dir: dir, Most: 1 << 30, Do: s, Said: told.said}
+	for _, f := range change {
+		f(&o)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		assert.NoError(t, farm.Work(ctx, o))
+	}()
+	stop = sync.OnceFunc(func() { cancel(); <-ended; dir.Close() })
+	t.Cleanup(stop)
+	require.Eventually(t, func() bool { return told.has("joined", "") }, 10*time.Second, 10*time.Millisecond)
+	return stop, told
+}
+
+func shareOf(t *testing.T, list []farm.Share, name string) farm.Share {
+	t.Helper()
+	for _, s := range list {
+		if s.Worker == name {
+			return s
+		}
+	}
+	t.Fatalf("%s did not take part: %v", name, list)
+	return farm.Share{}
+}
+
+// With two workers, jobs and pieces are done by all, and what comes of them is what comes of them alone. On a server of the team's own as on Vornix's.
+func TestAFarmMakesTheSame(t *testing.T) {
+	p := newProject(t, 60, task{Rounds: 2000, Pieces: 700})
+	alone := p.alone(t)
+	for kind, key := range map[string]func() *farm.Key{
+		"own host": func() *farm.Key {
+			h := started(t, t.TempDir(), "127.0.0.1:0")
+			t.Cleanup(h.Stop)
+			return h.Key
+		},
+		"team's server": func() *farm.Key {
+			address, _, _ := peer.NATS(t, "authorization { token: \"let-us-in-please\" }")
+			return &farm.Key{Servers: []string{"nats://" + address}, Token: "let-us-in-please"}
+		},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			p.forget(t)
+			k := key()
+			first, second := &smith{}, &smith{}
+			work(t, k, "first", first)
+			work(t, k, "second", second)
+			all, report, shares := p.build(t, k, &smith{})
+			assert.Equal(t, alone, all)
+			assert.Equal(t, len(p.jobs), report.Count(job.Made))
+			by := map[string]int{}
+			for _, r := range report.Results {
+				by[r.By]++
+			}
+			for _, name := range []string{"first", "second"} {
+				s := shareOf(t, shares, name)
+				assert.Equal(t, by[name], s.Jobs, name)
+				assert.NotZero(t, s.Jobs+s.Parts, name)
+				assert.NotZero(t, s.Seconds)
+			}
+			assert.NotZero(t, shareOf(t, shares, "first").Parts+shareOf(t, shares, "second").Parts, "the large job was split")
+			assert.NotZero(t, by["first"]+by["second"])
+
+			// Again, there is nothing to do; and a look says who is there.
+			_, report, _ = p.build(t, k, &smith{})
+			assert.Equal(t, len(p.jobs), report.Count(job.Kept))
+			s, err := farm.Look(context.Background(), k, "1")
+			require.NoError(t, err)
+			require.Len(t, s.Workers, 2)
+			assert.Equal(t, "first", s.Workers[0].Worker)
+			assert.Zero(t, s.Working+s.Waiting)
+			assert.NotZero(t, s.Bytes)
+		})
+	}
+}
+
+// A worker whose memory is bad, or who lies, is found out, and nothing of it is in the result: neither a job nor a piece, from its first one on or later.
+func TestAWorkerThatIsWrong(t *testing.T) {
+	p := newProject(t, 60, task{Rounds: 1000, Pieces: 3000})
+	alone := p.alone(t)
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	for kind, after := range map[string]int64{"from the beginning": 0, "later": 300} {
+		t.Run(kind, func(t *testing.T) {
+			p.forget(t)
+			n := atomic.Int64{}
+			liar := &smith{spoil: func(b []byte) []byte {
+				if n.Add(1) > after {
+					b = bytes.Clone(b)
+					b[len(b)/2] ^= 4
+				}
+				return b
+			}}
+			stop, told := work(t, h.Key, "liar", liar)
+			defer stop()
+			stopGood, _ := work(t, h.Key, "good", &smith{})
+			defer stopGood()
+			all, _, shares := p.build(t, h.Key, &smith{wait: 2 * time.Millisecond})
+			assert.Equal(t, alone, all)
+			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
+			if after == 0 {
+				assert.Eventually(t, func() bool { return told.has("resting", "found its results wrong") }, 5*time.Second, 20*time.Millisecond, "it is told, and takes a rest")
+			}
+			assert.Empty(t, shareOf(t, shares, "good").Shut)
+		})
+	}
+}
+
+// Whatever happens on the way, the build comes to its end with the right bytes.
+func TestAFarmOnABadDay(t *testing.T) {
+	p := newProject(t, 40, task{Rounds: 2000, Pieces: 1000})
+	alone := p.alone(t)
+	listen := func() string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer l.Close()
+		return l.Addr().String()
+	}
+	for kind, day := range map[string]func(t *testing.T, dir, at string, h *host.Host, stop func()) (again *host.Host){
+		"a worker leaves": func(_ *testing.T, _, _ string, h *host.Host, stop func()) *host.Host {
+			time.Sleep(400 * time.Millisecond)
+			stop()
+			return h
+		},
+		"the host is restarted": func(t *testing.T, dir, at string, h *host.Host, _ func()) *host.Host {
+			time.Sleep(400 * time.Millisecond)
+			h.Stop()
+			time.Sleep(500 * time.Millisecond)
+			return started(t, dir, at)
+		},
+		"the host goes for good": func(_ *testing.T, _, _ string, h *host.Host, _ func()) *host.Host {
+			time.Sleep(400 * time.Millisecond)
+			h.Stop()
+			return nil
+		},
+	} {
+		t.Run(kind, func(t *testing.T) {
+			p.forget(t)
+			dir, at := t.TempDir(), listen()
+			h := started(t, dir, at)
+			key := h.Key
+			stop, _ := work(t, key, "first", &smith{wait: 10 * time.Millisecond})
+			work(t, key, "second", &smith{wait: 10 * time.Millisecond})
+			done := make(chan map[string]string)
+			go func() {
+				all, _, _ := p.build(t, key, &smith{wait: 30 * time.Millisecond})
+				done <- all
+			}()
+			if again := day(t, dir, at, h, stop); again != nil {
+				defer again.Stop()
+				assert.Equal(t, key.Token, again.Key.Token, "the key stays good")
+			}
+			assert.Equal(t, alone, <-done)
+		})
+	}
+}
+
+// Two builds share the workers; one that is stopped leaves nothing behind for them to do.
+func TestTwoBuildsAtOnce(t *testing.T) {
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	work(t, h.Key, "first", &smith{})
+	work(t, h.Key, "second", &smith{})
+	var group sync.WaitGroup
+	for range 2 {
+		p := newProject(t, 40, task{Rounds: 2000, Pieces: 400})
+		alone := p.alone(t)
+		group.Go(func() {
+			all, _, _ := p.build(t, h.Key, &smith{})
+			assert.Equal(t, alone, all)
+		})
+	}
+	group.Wait()
+
+	p := newProject(t, 40, task{})
+	crew, err := farm.Join(context.Background(), farm.Options{Key: h.Key, Version: "1"})
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
+	defer cancel()
+	for _, j := range p.jobs {
+		j.Run = func(ctx context.Context, _ *job.Task) error { <-ctx.Done(); return ctx.Err() }
+	}
+	_, err = job.Run(ctx, p.jobs, job.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+	require.ErrorIs(t, err, context.DeadlineExceeded)
+	crew.Close()
+	assert.Eventually(t, func() bool {
+		s, err := farm.Look(context.Background(), h.Key, "1")
+		return err == nil && s.Waiting+s.Working == 0
+	}, 15*time.Second, 100*time.Millisecond)
+}
+
+// A worker says why it does nothing: another version, a step that it does not do, a recipe that means something else to it. The build does it itself.
+func TestAWorkerDeclines(t *testing.T) {
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	p := newProject(t, 4, task{})
+	alone := p.alone(t)
+	other := func(o *farm.WorkerOptions) { o.Version = "2" }
+	stop, _ := work(t, h.Key, "newer", &smith{}, other)
+	all, _, shares := p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
+	assert.Equal(t, alone, all)
+	assert.Equal(t, "it runs 2, and the build 1", shareOf(t, shares, "newer").Declined)
+	stop()
+
+	for why, doer := range map[string]farm.Doer{"no smith does": picky{"no smith does it"}, "means something else": picky{""}} {
+		p.forget(t)
+		stop, told := work(t, h.Key, "picky", &smith{}, func(o *farm.WorkerOptions) { o.Do = doer })
+		all, _, shares = p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
+		assert.Equal(t, alone, all)
+		assert.Contains(t, shareOf(t, shares, "picky").Declined, why)
+		assert.True(t, told.has("declined", why))
+		stop()
+	}
+
+	// One that fails at the job, or breaks down, is no reason to fail.
+	for _, s := range []*smith{{fails: errors.New("out of coal")}, {spoil: func([]byte) []byte { panic("the anvil broke") }}} {
+		p.forget(t)
+		stop, told := work(t, h.Key, "clumsy", s)
+		all, _, _ = p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
+		assert.Equal(t, alone, all)
+		assert.True(t, told.has("failed", ""))
+		stop()
+	}
+}
+
+// picky declines, or takes recipes for something else.
+type picky struct{ why string }
+
+func (p picky) Decides(*job.Order) ([]byte, error) {
+	if p.why != "" {
+		return nil, errors.New(p.why)
+	}
+	return []byte("something else"), nil
+}
+func (picky) Do(context.Context, *job.Order, *job.Task, stage.Crew) error { return nil }
+
+func TestKeys(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "farm.key")
+	for text, why := range map[string]string{
+		"":                            "names no server",
+		"servers = ['http://x:1']":    "no address of a farm",
+		"servers = ['tls://u:p@x:1']": "a secret does not belong into an address",
+		"servers = ['nats://10.0.0.1:1']\ntoken = 'secret-0'":                    "unencrypted",
+		"servers = ['tls://x:1']\ntoken = 'secret-0'\nuser = 'a'":                "more than one",
+		"servers = ['tls://x:1']\ntokens = 'secret-0'":                           "tokens",
+		"servers = ['tls://x:1']\nown_key = 'secret-0'":                          "go together",
+		"servers = 'secret-0":                                                    "can't be used",
+		"servers = ['tls://x:1']\ntoken = '" + strings.Repeat("x", 70<<10) + "'": "too large",
+	} {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o600))
+		_, err := farm.ReadKey(file)
+		var failed *finding.Failure
+		said := fmt.Sprint(err)
+		if errors.As(err, &failed) {
+			said += fmt.Sprintf("%+v", failed.Findings)
+		}
+		assert.ErrorContains(t, errors.New(said), why, text)
+		assert.NotContains(t, said, "secret-0")
+	}
+	h := started(t, filepath.Join(dir, "host"), "127.0.0.1:0")
+	defer h.Stop()
+	k, err := farm.ReadKey(h.File)
+	require.NoError(t, err)
+	assert.Equal(t, h.Key, k)
+	if os.PathSeparator == '/' {
+		require.NoError(t, os.Chmod(h.File, 0o640))
+		_, err = farm.ReadKey(h.File)
+		assert.ErrorContains(t, err, "others on this machine may read")
+	}
+	// A wrong token, and a host that is somebody else's.
+	bad := *k
+	bad.Token = "00000000000000000000000000000000"
+	_, err = farm.Join(context.Background(), farm.Options{Key: &bad, Version: "1"})
+	assert.ErrorContains(t, err, "does not let this machine in")
+	assert.NotContains(t, err.Error(), bad.Token)
+	other := started(t, t.TempDir(), "127.0.0.1:0")
+	defer other.Stop()
+	bad = *k
+	bad.Certificate = other.Key.Certificate
+	_, err = farm.Join(context.Background(), farm.Options{Key: &bad, Version: "1"})
+	assert.ErrorContains(t, err, "out of reach")
+	_, err = host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "nowhere"})
+	assert.ErrorContains(t, err, "no address to listen at")
+}
