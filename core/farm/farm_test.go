@@ -81,7 +81,7 @@ func (s *smith) run(ctx context.Context, w task, file string, t *job.Task, e sta
 	data := h.Sum(nil)
 	for stage1 := range 2 { // the second stage is made of what the first came to
 		sums := make([][sha256.Size]byte, w.Pieces)
-		before := data
+		before := sha256.Sum256(data)
 		work := e.Begin("smithing", int64(w.Pieces))
 		err := work.Parts(ctx, stage.Parts{N: w.Pieces, Block: 64, Size: 2, Weight: 1, Key: func(first int) string { return stage.Key(t.Sum(t.Inputs()[0]), stage1, first) },
 			Do: func(first, last int) {

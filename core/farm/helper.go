@@ -76,7 +76,7 @@ func (h *helper) Made(key string, data []byte, helpers []string) {
 		h.mu.Unlock()
 	}
 	if len(helpers) > 0 {
-		h.t.Helped(key, helpers)
+		h.t.Helped(helpers)
 	}
 }
 

@@ -120,26 +120,36 @@ func (t *Task) open(sum string) (io.ReadCloser, error) {
 	return nil, os.ErrNotExist
 }
 
-// Helped says that others did a part of the job, which is kept under a key.
-func (t *Task) Helped(key string, helpers []string) {
+// Helped says that others did a part of the job.
+func (t *Task) Helped(helpers []string) {
 	r := t.run
 	r.helping.Lock()
 	defer r.helping.Unlock()
 	h := r.helped(t.job.ID)
-	h.parts[key] = append(h.parts[key], helpers...)
 	h.by = append(h.by, helpers...)
+}
+
+// keptPart remembers what a job kept, and gives it to others when nobody doubts it any more: what was done after a wrong part is wrong too, whoever did it.
+func (t *Task) keptPart(key string, give func()) {
+	r := t.run
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	h := r.helped(t.job.ID)
+	h.parts = append(h.parts, key)
+	h.later = append(h.later, give)
 }
 
 // help is what others did of a job.
 type help struct {
 	by    []string
-	parts map[string][]string // helpers, by the key of a part
+	parts []string // keys of the parts that the job kept
+	later []func() // gives them, and the result, to those that are shared
 }
 
 // helped is what others did of a job; the caller holds the lock.
 func (r *run) helped(id string) *help {
 	if r.help[id] == nil {
-		r.help[id] = &help{parts: map[string][]string{}}
+		r.help[id] = &help{}
 	}
 	return r.help[id]
 }
@@ -274,17 +284,14 @@ func (r *run) doubted() (ids []string) {
 			continue
 		}
 		ids = append(ids, id)
-		for key, by := range h.parts {
-			if bad(by) {
-				_ = r.store.dir.Remove(r.store.partPath(key)) // that it is gone already is as good
-			}
+		for _, key := range h.parts {
+			_ = r.store.dir.Remove(r.store.partPath(key)) // that it is gone already is as good
 		}
 		if rec, ok := r.records[id]; ok {
 			_ = r.store.dir.Remove(r.store.actionPath(rec.Key))
 			delete(r.records, id)
 		}
 		delete(r.help, id)
-		delete(r.later, id)
 	}
 	slices.Sort(ids)
 	return ids

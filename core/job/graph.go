@@ -170,7 +170,7 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers), help: map[string]*help{}, later: map[string]func(){}}
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers), help: map[string]*help{}}
 	r.looks = r.hands
 	if o.Crew != nil {
 		r.looks = make(chan struct{}, o.Workers)
@@ -196,8 +196,10 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		r.old.Jobs = maps.Clone(r.records)
 		report.Results = merge(report.Results, r.execute(ctx, jobs), ids)
 	}
-	for _, id := range slices.Sorted(maps.Keys(r.later)) {
-		r.later[id]()
+	for _, id := range slices.Sorted(maps.Keys(r.help)) {
+		for _, give := range r.help[id].later {
+			give()
+		}
 	}
 	if o.Plan {
 		return report, ctx.Err()
@@ -525,8 +527,8 @@ func (r *run) keep(ctx context.Context, j *Job, rec record, by string, fail func
 		return fail(err)
 	}
 	r.helping.Lock()
-	if r.help[j.ID] != nil { // it is not given to others before all is over
-		r.later[j.ID] = func() { r.give(j, rec) }
+	if h := r.help[j.ID]; h != nil { // it is not given to others before all is over
+		h.later = append(h.later, func() { r.give(j, rec) })
 	} else {
 		r.give(j, rec)
 	}

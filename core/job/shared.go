@@ -140,17 +140,17 @@ func (t *Task) takePart(key string) (data []byte, ok bool) {
 	return data, true
 }
 
-// givePart offers a part that took a while to others.
-func (t *Task) givePart(key string, data []byte) {
+// gift is what offers a part that took a while to others; one that did not is kept here.
+func (t *Task) gift(key string, size int) (give func()) {
 	t.mu.Lock()
 	since, ok := t.asked[key]
 	t.mu.Unlock()
 	if t.run.o.Shared == nil || t.job.Here || !ok || time.Since(since) < worthATrip {
-		return
+		return func() {}
 	}
-	sum := sha256.Sum256(data)
-	name := share.Sum([]byte(key))
-	t.run.o.Shared.Give(share.Thing{Kind: share.Parts, Key: name, Size: int64(len(data) + len(sum)), Open: func() (io.ReadCloser, error) {
-		return os.Open(t.run.store.path(t.run.store.partPath(key)))
-	}})
+	return func() {
+		t.run.o.Shared.Give(share.Thing{Kind: share.Parts, Key: share.Sum([]byte(key)), Size: int64(size + sha256.Size), Open: func() (io.ReadCloser, error) {
+			return os.Open(t.run.store.path(t.run.store.partPath(key)))
+		}})
+	}
 }

@@ -182,8 +182,12 @@ func (t *Task) Keep(key string, data []byte) error {
 		return t.hooks.Keep(key, data)
 	}
 	err := t.run.store.keepPart(key, data)
-	if err == nil {
-		t.givePart(key, data)
+	switch {
+	case err != nil:
+	case t.run.o.Crew != nil:
+		t.keptPart(key, t.gift(key, len(data)))
+	default:
+		t.gift(key, len(data))()
 	}
 	return err
 }
