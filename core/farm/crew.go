@@ -344,7 +344,7 @@ func (c *Crew) send() {
 			for i, o := range u.offers {
 				asks[i] = o.ask
 			}
-			if err := c.publish(u, asks, asks[0].Open, nil); err != nil {
+			if err := c.publish(c.ctx, u, asks, asks[0].Open, nil); err != nil {
 				c.fail(u, err)
 			}
 		})
@@ -388,13 +388,13 @@ func (c *Crew) unit() *sent {
 }
 
 // publish puts a unit into the queue, after all that it is made of.
-func (c *Crew) publish(u *sent, asks []*job.Ask, open func(sum string) (io.ReadCloser, error), more []content) (err error) {
+func (c *Crew) publish(ctx context.Context, u *sent, asks []*job.Ask, open func(sum string) (io.ReadCloser, error), more []content) (err error) {
 	defer func() {
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if err == nil {
 			c.fails = 0
-		} else if c.ctx.Err() == nil {
+		} else if ctx.Err() == nil {
 			if c.fails++; c.fails >= giveUp {
 				c.resting, c.fails, c.off = time.Now().Add(pause), 0, err
 			}
@@ -412,7 +412,7 @@ func (c *Crew) publish(u *sent, asks []*job.Ask, open func(sum string) (io.ReadC
 			left -= int(k.Size) * 3 / 2
 			return err
 		}
-		return c.store(k, open)
+		return c.store(ctx, k, open)
 	}
 	for _, a := range asks {
 		order := pack(a.Order)
@@ -432,9 +432,9 @@ func (c *Crew) publish(u *sent, asks []*job.Ask, open func(sum string) (io.ReadC
 			return err
 		}
 	}
-	ctx, cancel := context.WithTimeout(c.ctx, answer)
+	limited, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
-	ack, err := c.l.js.Publish(ctx, c.subject(), pack(u.unit))
+	ack, err := c.l.js.Publish(limited, c.subject(), pack(u.unit))
 	if err != nil {
 		return err
 	}
@@ -462,20 +462,20 @@ func all(open func(string) (io.ReadCloser, error), k content) ([]byte, error) {
 }
 
 // store puts a content into the farm's store, if it is not there.
-func (c *Crew) store(k content, open func(string) (io.ReadCloser, error)) error {
+func (c *Crew) store(ctx context.Context, k content, open func(string) (io.ReadCloser, error)) error {
 	c.mu.Lock()
 	there := c.stored[k.SHA256]
 	c.mu.Unlock()
 	if there {
 		return nil
 	}
-	if !c.l.has(c.ctx, k) {
+	if !c.l.has(ctx, k) {
 		r, err := open(k.SHA256)
 		if err != nil {
 			return err
 		}
 		defer r.Close()
-		if err := c.l.put(c.ctx, k, r); err != nil {
+		if err := c.l.put(ctx, k, r); err != nil {
 			return err
 		}
 	}

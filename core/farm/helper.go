@@ -173,7 +173,7 @@ func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l
 	for _, k := range list {
 		more = append(more, k.content)
 	}
-	err := c.publish(u, []*job.Ask{h.ask}, func(sum string) (io.ReadCloser, error) {
+	err := c.publish(ctx, u, []*job.Ask{h.ask}, func(sum string) (io.ReadCloser, error) {
 		if sum == about.SHA256 {
 			return io.NopCloser(bytes.NewReader(manifest)), nil
 		}

@@ -68,6 +68,7 @@ type worker struct {
 	rest     time.Time
 	why      string
 	failed   int // in a row
+	waiting  map[*context.CancelFunc]bool
 	sessions []*session
 	using    sync.RWMutex // held while contents are used
 }
@@ -77,7 +78,7 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]func(){}, builds: map[string]string{}}
+	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]func(){}, builds: map[string]string{}, waiting: map[*context.CancelFunc]bool{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
 		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
@@ -110,7 +111,14 @@ func (w *worker) serve(ctx context.Context) error {
 		}
 	}
 	w.l.nc.SetDisconnectErrHandler(cut)
-	w.l.nc.SetReconnectHandler(func(*nats.Conn) { w.o.Said(Event{What: "joined"}) })
+	w.l.nc.SetReconnectHandler(func(*nats.Conn) {
+		w.o.Said(Event{What: "joined"})
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		for again := range w.waiting { // the server knows nothing of them any more
+			(*again)()
+		}
+	})
 	for name, handle := range map[string]nats.MsgHandler{rollSubject: w.rolled, "vornix.build.*." + stopWord: w.stopped} {
 		if _, err := w.l.nc.Subscribe(name, handle); err != nil {
 			return away(w.o.Key, err)
@@ -219,18 +227,33 @@ func (w *worker) hand(ctx context.Context) {
 				continue
 			}
 		}
-		wait, cancel := context.WithTimeout(ctx, answer)
-		m, err := queue.Next(jetstream.FetchContext(wait))
-		cancel()
+		m, err := w.next(ctx, queue)
 		switch {
 		case err == nil:
 			w.take(ctx, m)
+		case errors.Is(err, context.Canceled):
+			queue = nil
 		case errors.Is(err, nats.ErrTimeout), errors.Is(err, context.DeadlineExceeded), errors.Is(err, jetstream.ErrNoMessages):
 		default: // the server is away, or has lost what it knew
 			queue = nil
 			sleep(ctx, time.Second)
 		}
 	}
+}
+
+// next waits for a unit, for a while.
+func (w *worker) next(ctx context.Context, queue jetstream.Consumer) (jetstream.Msg, error) {
+	ctx, cancel := context.WithTimeout(ctx, answer)
+	defer cancel()
+	w.mu.Lock()
+	w.waiting[&cancel] = true
+	w.mu.Unlock()
+	defer func() {
+		w.mu.Lock()
+		delete(w.waiting, &cancel)
+		w.mu.Unlock()
+	}()
+	return queue.Next(jetstream.FetchContext(ctx))
 }
 
 // queue is the queue of units, made if it is not there any more.

@@ -22,6 +22,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/cleanroom"
 	"vornix/core/deploy"
+	"vornix/core/farm"
 	"vornix/core/fetch"
 	"vornix/core/finding"
 	"vornix/core/index"
@@ -60,6 +61,9 @@ var results = map[string][]any{
 	"deploy unlock":      {lockAnswer{}},
 	"diff":               {diffAnswer{}, []mapfile.Change{}},
 	"explain":            {explainAnswer{}, []explainAnswer{}},
+	"farm host":          {hostAnswer{}},
+	"farm status":        {farm.State{}},
+	"farm worker":        {workerAnswer{}},
 	"extract":            {[]archive.Written{}},
 	"salvage":            {salvage.Result{}},
 	"fetch":              {fetch.Result{}, []fetch.Place{}},
