@@ -16,6 +16,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/kevinburke/ssh_config v1.6.0
 	github.com/klauspost/compress v1.20.4
+	github.com/mattn/go-runewidth v0.0.16
 	github.com/nats-io/nats-server/v2 v2.15.3
 	github.com/nats-io/nats.go v1.55.0
 	github.com/pelletier/go-toml/v2 v2.4.3
@@ -56,7 +57,6 @@ require (
 	github.com/hashicorp/go-cleanhttp v0.5.2 // indirect
 	github.com/inconshreveable/mousetrap v1.1.0 // indirect
 	github.com/kr/fs v0.1.0 // indirect
-	github.com/mattn/go-runewidth v0.0.16 // indirect
 	github.com/minio/highwayhash v1.0.4 // indirect
 	github.com/mitchellh/colorstring v0.0.0-20190213212951-d06e56a500db // indirect
 	github.com/nats-io/jwt/v2 v2.8.3 // indirect

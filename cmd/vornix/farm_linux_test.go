@@ -1,7 +1,6 @@
 package main_test
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -11,7 +10,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -82,36 +80,6 @@ func (l *lab) on(host, dir string, args ...string) *exec.Cmd {
 	cmd := exec.Command("ip", append([]string{"netns", "exec", l.name(host), exe}, args...)...)
 	cmd.Dir = dir
 	return cmd
-}
-
-// started is a program that runs on a host of the lab.
-type started struct {
-	cmd *exec.Cmd
-	mu  sync.Mutex
-	out bytes.Buffer
-}
-
-func (s *started) Write(b []byte) (int, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.out.Write(b)
-}
-
-func (s *started) said() string {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	return s.out.String()
-}
-
-func (s *started) await(t *testing.T, text string) {
-	t.Helper()
-	require.Eventually(t, func() bool { return strings.Contains(s.said(), text) }, 30*time.Second, 5*time.Millisecond, "%q never came", text)
-}
-
-// stop ends it as a signal does.
-func (s *started) stop(sig syscall.Signal) {
-	_ = s.cmd.Process.Signal(sig)
-	_ = s.cmd.Wait()
 }
 
 // start starts the program on a host and waits until it says something.

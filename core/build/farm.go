@@ -92,7 +92,7 @@ func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
 
 // Decides reads an order's work, and gives what of it decides the result.
 func (h *Hand) Decides(o *job.Order) ([]byte, error) {
-	if o.Step == "step" && !h.own {
+	if o.Step == job.OwnStep && !h.own {
 		return nil, errors.New("it runs no steps of a project's own; a worker with --own-steps does")
 	}
 	w, decides, err := readWork(o.Step, o.Work)

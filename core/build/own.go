@@ -99,7 +99,7 @@ func (pl *planner) own(own Own) {
 				w.ID += " " + m
 			}
 			w.Outputs = s.Files(w.Values)
-			j := &job.Job{ID: "step " + w.ID, Step: "step", Version: ownVersion, Outputs: w.Outputs, Here: true}
+			j := &job.Job{ID: "step " + w.ID, Step: job.OwnStep, Version: ownVersion, Outputs: w.Outputs, Here: true}
 			for _, o := range w.Outputs {
 				made[o] = j.ID
 				if m != "" {

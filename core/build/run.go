@@ -163,7 +163,7 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 			return nil, err
 		}
 	}
-	if slices.ContainsFunc(jobs, func(j *job.Job) bool { return j.Step == "step" && (only == nil || slices.Contains(only, j.ID)) }) {
+	if slices.ContainsFunc(jobs, func(j *job.Job) bool { return j.Step == job.OwnStep && (only == nil || slices.Contains(only, j.ID)) }) {
 		if err := o.Own.trusted(p); err != nil {
 			return nil, err
 		}
@@ -212,6 +212,12 @@ func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir, how jo
 	how.Dir, how.Workers, how.Progress, how.Shared = pl.p.Dir, o.Workers, o.Progress, line
 	if crew != nil {
 		how.Crew, pl.bench.farm = crew, crew
+	}
+	if crew != nil {
+		times := Times(pl.p)
+		for _, j := range pl.jobs {
+			j.Expected = time.Duration(times[j.ID].Seconds * float64(time.Second))
+		}
 	}
 	report, err = job.Run(ctx, pl.jobs, how)
 	shares, left := leave(crew)

@@ -31,7 +31,7 @@ func emptyWork(step string) work {
 		return &spriteWork{}
 	case PictureStep:
 		return &pictureWork{}
-	case "step":
+	case job.OwnStep:
 		return &ownWork{}
 	}
 	return nil

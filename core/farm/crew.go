@@ -90,8 +90,9 @@ type Share struct {
 type sent struct {
 	unit
 	offers   []*offer
-	lent     func(begun bool, worker string) (wanted bool) // of pieces: told of who begins
-	came     func(d *done)                                 // of pieces: told what came, or nil when nothing will
+	lent     func() (wanted bool) // of pieces: told that somebody begins
+	begun    func(by string)      // the same, for people
+	came     func(d *done)        // of pieces: told what came, or nil when nothing will
 	name     string
 	at       time.Time
 	seq      uint64
@@ -330,7 +331,7 @@ func (c *Crew) fail(u *sent, err error) {
 func (c *Crew) send() {
 	for {
 		c.mu.Lock()
-		for c.ctx.Err() == nil && (len(c.pending) == 0 || c.room() <= 0) {
+		for c.ctx.Err() == nil && (c.pick() < 0 || c.room() <= 0) {
 			c.more.Wait()
 		}
 		if c.ctx.Err() != nil {
@@ -354,6 +355,21 @@ func (c *Crew) send() {
 // work is how long the work of a unit should take. The caller holds the lock.
 func (c *Crew) work() time.Duration { return min(max(trips*c.trip, leastWork), mostWork) }
 
+// pick is the last of the pending jobs that a worker would do; -1 when there is none. The caller holds the lock.
+func (c *Crew) pick() int {
+	for i := len(c.pending) - 1; i >= 0; i-- {
+		if c.pending[i].ask.Step != job.OwnStep {
+			return i
+		}
+		for _, w := range c.mates {
+			if w.Own && c.useful(w) {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
 // batch makes a unit of the last jobs that are pending: those at the front are next to be done here. Small ones go together, of one step. The caller holds
 // the lock.
 func (c *Crew) batch() *sent {
@@ -361,13 +377,17 @@ func (c *Crew) batch() *sent {
 	want, sum := c.work(), time.Duration(0)
 	// Toward the end all who work should end at the same time.
 	most := max(1, min(mostBatch, len(c.pending)/(c.hands()+1)))
-	for len(c.pending) > 0 && len(u.offers) < most {
-		o := c.pending[len(c.pending)-1]
-		cost, known := c.cost[o.ask.Step]
-		if len(u.offers) > 0 && (!known || sum+cost > want || o.ask.Step != u.offers[0].ask.Step) {
+	for len(u.offers) < most {
+		at := c.pick()
+		if at < 0 {
 			break
 		}
-		c.pending = c.pending[:len(c.pending)-1]
+		o := c.pending[at]
+		cost := cmp.Or(o.ask.Expected, c.cost[o.ask.Step])
+		if len(u.offers) > 0 && (cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step) {
+			break
+		}
+		c.pending = slices.Delete(c.pending, at, at+1)
 		o.unit = u
 		sum += cost
 		u.offers = append(u.offers, o)
@@ -491,8 +511,11 @@ func (c *Crew) asked(m *nats.Msg) {
 	if json.Unmarshal(m.Data, &a) != nil {
 		return
 	}
-	r, begun, failed := c.decide(&a)
+	r, begun, failed, piece := c.decide(&a)
 	_ = m.Respond(pack(r)) // a worker without an answer gives the unit back
+	if piece != nil {
+		piece(a.Worker)
+	}
 	for _, o := range begun {
 		o.begin.Do(func() { close(o.begun) })
 		o.ask.Begun(a.Worker)
@@ -503,7 +526,7 @@ func (c *Crew) asked(m *nats.Msg) {
 }
 
 // decide says what of a unit a worker should do.
-func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent) {
+func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func(by string)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	w := c.mates[a.Worker]
@@ -512,26 +535,26 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent) {
 		c.mates[a.Worker] = w
 	}
 	if w.share.Shut != "" {
-		return reply{Why: w.share.Shut, Shut: true}, nil, nil
+		return reply{Why: w.share.Shut, Shut: true}, nil, nil, nil
 	}
 	u := c.units[a.Unit]
 	if u == nil {
-		return reply{Why: "nobody waits for it any more"}, nil, nil
+		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
 	if a.Declines != "" {
 		w.share.Declined = a.Declines
 		u.declined[a.Worker] = true
 		for _, w := range c.mates {
 			if c.useful(w) && !u.declined[w.Worker] && len(u.declined) < 3 {
-				return reply{Why: "somebody else does it"}, nil, nil
+				return reply{Why: "somebody else does it"}, nil, nil, nil
 			}
 		}
-		return reply{Why: "it is done where it came from"}, nil, u
+		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if u.lent != nil {
-		if !u.lent(true, a.Worker) {
+		if !u.lent() {
 			c.over(u)
-			return reply{Why: "nobody waits for it any more"}, nil, nil
+			return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 		}
 		r.Go = append(r.Go, u.name)
 	}
@@ -542,10 +565,10 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent) {
 	}
 	if len(r.Go) == 0 {
 		c.over(u)
-		return reply{Why: "nobody waits for it any more"}, nil, nil
+		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
 	u.worker = a.Worker
-	return r, begun, nil
+	return r, begun, nil, u.begun
 }
 
 // told passes on how far somebody is.

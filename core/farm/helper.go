@@ -166,7 +166,7 @@ func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l
 	c.mu.Lock()
 	u.name = h.ask.ID
 	u.Part = &part{Key: key, First: l.First, Last: l.Last, Kept: about}
-	u.lent = func(bool, string) bool { return p.Begun(l) }
+	u.lent, u.begun = func() bool { return p.Begun(l) }, h.ask.Begun
 	u.came = func(d *done) { result <- d }
 	c.mu.Unlock()
 	more := []content{about}

@@ -68,10 +68,14 @@ type worker struct {
 	rest     time.Time
 	why      string
 	failed   int // in a row
+	declined int // in a row
 	waiting  map[*context.CancelFunc]bool
 	sessions []*session
 	using    sync.RWMutex // held while contents are used
 }
+
+// mostDeclined is how many units in a row may be declined before the worker rests.
+const mostDeclined = 3
 
 // longestRest is how long a worker takes nothing, at most, after something went wrong.
 const longestRest = time.Minute
@@ -328,14 +332,20 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		return
 	case why != nil:
 		_ = m.NakWithDelay(500 * time.Millisecond)
-		w.takeRest(a.Declines)
+		w.mu.Lock()
+		w.declined++
+		often := w.declined >= mostDeclined
+		w.mu.Unlock()
+		if often { // others do better without one who takes what he does not do
+			w.takeRest(a.Declines)
+		}
 		return
 	case len(r.Go) == 0:
 		_ = m.Term()
 		return
 	}
 	w.mu.Lock()
-	w.doing[id], w.failed = orders[0].ID, 0
+	w.doing[id], w.failed, w.declined = orders[0].ID, 0, 0
 	w.mu.Unlock()
 	w.tell(Here{}, "")
 	d := w.do(ctx, &u, orders, tasks, r.Go)

@@ -15,6 +15,9 @@ import (
 	"vornix/core/finding"
 )
 
+// OwnStep is the step of jobs that run a command of a project's own: not every machine does.
+const OwnStep = "step"
+
 // Order is a job as another machine can do it.
 type Order struct {
 	ID      string   `json:"id"`
@@ -50,6 +53,8 @@ type Ask struct {
 	// Begun is told who begins, Advance how far that is.
 	Begun   func(by string)
 	Advance func(stage string, done, total int64)
+	// Expected is how long it took when it last ran; 0: nobody knows.
+	Expected time.Duration
 }
 
 // Offer is a job that was offered.
@@ -102,7 +107,9 @@ func (t *Task) Ask() *Ask {
 	if t.job.Work == nil || t.run.o.Crew == nil {
 		return nil
 	}
-	return &Ask{Order: t.order(t.key), Open: t.open, Advance: t.Advance}
+	r, j := t.run, t.job
+	begun := func(by string) { r.tell(func(p Progress) { p.Started(j.ID, j.Step, by) }) }
+	return &Ask{Order: t.order(t.key), Open: t.open, Begun: begun, Advance: t.Advance, Expected: j.Expected}
 }
 
 // open opens what the job is made of, by its hash. Who reads it checks that.
@@ -155,19 +162,22 @@ func (r *run) helped(id string) *help {
 }
 
 // overdue is how long a job may be out before it is done here as well, when a hand is free.
-func overdue(expected time.Duration) time.Duration { return 2*expected + 3*time.Second }
+func overdue(expected time.Duration) time.Duration {
+	if expected == 0 {
+		return 30 * time.Second
+	}
+	return 2*expected + 3*time.Second
+}
 
 // away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
-func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, ok bool) {
-	ask := t.Ask()
-	ask.Begun = func(by string) { r.tell(func(p Progress) { p.Started(j.ID, j.Step, by) }) }
-	offer := r.o.Crew.Offer(ask)
+func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, took time.Duration, ok bool) {
+	offer := r.o.Crew.Offer(t.Ask())
 	var out Outcome
 	done := false
 	select {
 	case r.hands <- struct{}{}:
 		if offer.Withdraw() {
-			return record{}, "", false
+			return record{}, "", 0, false
 		}
 		<-r.hands
 	case out = <-offer.Done():
@@ -187,7 +197,7 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 				out.Err = ctx.Err()
 			case r.hands <- struct{}{}:
 				offer.Drop()
-				return record{}, "", false
+				return record{}, "", 0, false
 			}
 		}
 	}
@@ -198,20 +208,20 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 	r.hands <- struct{}{}
 	if out.Err != nil {
 		offer.Drop()
-		return record{}, "", false
+		return record{}, "", 0, false
 	}
 	if out.Check && ctx.Err() == nil {
 		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
 		if made, err := r.make(ctx, j, t.again()); err == nil && !made.same(rec) {
 			r.o.Crew.Wrong(out.By, j.ID+" came out with other bytes than here")
-			return made, "", true
+			return made, "", 0, true
 		}
 	}
 	r.helping.Lock()
 	h := r.helped(j.ID)
 	h.by = append(h.by, out.By)
 	r.helping.Unlock()
-	return rec, out.By, true
+	return rec, out.By, out.Took, true
 }
 
 // same says whether two records say the same.

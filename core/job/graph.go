@@ -38,6 +38,8 @@ type Job struct {
 	Here bool
 	// Work is what the job does, as its step writes it, for another machine to do the same; nil when it is only done here.
 	Work []byte
+	// Expected is how long it took when it last ran; 0: nobody knows.
+	Expected time.Duration
 	// Splits says that the job takes long, and parts of it can be done elsewhere.
 	Splits bool
 	Run    func(ctx context.Context, t *Task) error
@@ -481,7 +483,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 	if ctx.Err() != nil {
 		return fail(ctx.Err())
 	}
-	rec, by := record{}, ""
+	rec, by, took := record{}, "", time.Duration(0)
 	if r.o.Crew != nil {
 		<-held
 		held = r.hands
@@ -493,10 +495,10 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 			defer r.leading.Store(false)
 			held <- struct{}{}
 		default:
-			rec, by, done = r.away(ctx, j, t)
+			rec, by, took, done = r.away(ctx, j, t)
 		}
 		if done {
-			return r.keep(ctx, j, rec, by, fail, end)
+			return r.keep(ctx, j, rec, by, took, fail, end)
 		}
 		if ctx.Err() != nil {
 			return fail(ctx.Err())
@@ -507,7 +509,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		result.Findings = t.findings
 		return fail(err)
 	}
-	return r.keep(ctx, j, rec, by, fail, end)
+	return r.keep(ctx, j, rec, by, took, fail, end)
 }
 
 // make runs a job here.
@@ -522,7 +524,7 @@ func (r *run) make(ctx context.Context, j *Job, t *Task) (record, error) {
 }
 
 // keep remembers what a job made, and puts it where it belongs.
-func (r *run) keep(ctx context.Context, j *Job, rec record, by string, fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
+func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time.Duration, fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
 	if err := r.store.remember(rec); err != nil {
 		return fail(err)
 	}
@@ -537,7 +539,9 @@ func (r *run) keep(ctx context.Context, j *Job, rec record, by string, fail func
 		return fail(err)
 	}
 	result, kept := end(Made, rec)
-	result.By = by
+	if result.By = by; by != "" {
+		result.Elapsed = took
+	}
 	return result, kept
 }
 

@@ -115,7 +115,7 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	plan := r.Plan
 	for _, x := range plan.Steps {
 		if x.Action != deploy.Leave {
-			step.Made = append(step.Made, Made{x.Path, x.Size, string(x.Action)})
+			step.Made = append(step.Made, Made{Path: x.Path, Size: x.Size, State: string(x.Action)})
 		}
 	}
 	step.Target = t.Name

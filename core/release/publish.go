@@ -117,7 +117,7 @@ func (s *Session) Publish(ctx context.Context, x *Publishing) (*Step, []*publish
 		}
 		for _, w := range r.Steps {
 			if w.Part == "file" && w.Action != publish.Leave {
-				step.Made = append(step.Made, Made{w.Name, w.Size, string(w.Action)})
+				step.Made = append(step.Made, Made{Path: w.Name, Size: w.Size, State: string(w.Action)})
 			}
 		}
 		step.Kept = step.Kept && r.Changed == 0 && !r.Made

@@ -83,7 +83,8 @@ type Step struct {
 type Made struct {
 	Path  string `json:"path"`
 	Size  int64  `json:"size"`
-	State string `json:"state"` // made, kept, restored, removed, add, change, remove, leave
+	State string `json:"state"`        // made, kept, restored, removed, add, change, remove, leave
+	By    string `json:"by,omitempty"` // the machine that made it, of a build with others' help
 }
 
 // Session works on one project.
@@ -248,11 +249,11 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 			taken++
 		}
 		for _, o := range j.Outputs {
-			step.Made = append(step.Made, Made{path.Join(project.TreeDir, o.Path), o.Size, string(j.State)})
+			step.Made = append(step.Made, Made{Path: path.Join(project.TreeDir, o.Path), Size: o.Size, State: string(j.State), By: j.By})
 		}
 	}
 	for _, rel := range r.Removed {
-		step.Made = append(step.Made, Made{path.Join(project.TreeDir, rel), 0, "removed"})
+		step.Made = append(step.Made, Made{Path: path.Join(project.TreeDir, rel), State: "removed"})
 	}
 	slices.SortFunc(step.Made, func(a, b Made) int { return strings.Compare(a.Path, b.Path) })
 	step.Kept = len(r.Made) == 0 && len(r.Removed) == 0
@@ -302,7 +303,7 @@ func (s *Session) Pack(ctx context.Context, tree *build.Tree, intoMap bool) (*St
 		entries += b.Entries
 	}
 	for _, name := range r.Removed {
-		step.Made = append(step.Made, Made{path.Join(dir, name), 0, "removed"})
+		step.Made = append(step.Made, Made{Path: path.Join(dir, name), Size: 0, State: "removed"})
 		step.Kept = false
 	}
 	step.Summary = fmt.Sprintf("%s with %s", Count(len(r.Bundles), "bundle"), Count(entries, "packed file"))
@@ -330,7 +331,7 @@ func (s *Step) add(rel string, size int64, kept bool) {
 		state = "kept"
 	}
 	s.Kept = s.Kept && kept
-	s.Made = append(s.Made, Made{rel, size, state})
+	s.Made = append(s.Made, Made{Path: rel, Size: size, State: state})
 }
 
 // Try loads bundles in a clean room. files are system paths.

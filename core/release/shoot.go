@@ -86,7 +86,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			return nil, nil, stopped
 		}
 		for _, rel := range r.Removed {
-			step.Made = append(step.Made, Made{path.Join(build.PicturesDir, rel), 0, "removed"})
+			step.Made = append(step.Made, Made{Path: path.Join(build.PicturesDir, rel), Size: 0, State: "removed"})
 		}
 	}
 	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
@@ -112,7 +112,7 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			if o.Path == x.File {
 				shot.Size = o.Size
 			}
-			step.Made = append(step.Made, Made{path.Join(folder, o.Path), o.Size, string(r.State)})
+			step.Made = append(step.Made, Made{Path: path.Join(folder, o.Path), Size: o.Size, State: string(r.State)})
 		}
 		step.Kept = step.Kept && r.State == job.Kept
 		if r.State == job.Made || r.State == job.Restored || r.State == job.Taken {

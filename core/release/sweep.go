@@ -150,7 +150,7 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 			continue
 		}
 		files[b.Path] = b.SHA256
-		step.Made = append(step.Made, Made{b.Path, b.Size, "restored"})
+		step.Made = append(step.Made, Made{Path: b.Path, Size: b.Size, State: "restored"})
 	}
 	if e := ledger.Add(s.P, ledger.Event{Kind: ledger.Restored, Time: time.Now(), Place: place.Name, Files: files}); err == nil {
 		err = e

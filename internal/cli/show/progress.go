@@ -2,8 +2,11 @@ package show
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/schollz/progressbar/v3"
 
 	"vornix/core/job"
@@ -21,6 +24,13 @@ type bar struct {
 	stages  map[string]*advance
 	bar     *progressbar.ProgressBar
 	what    string // that the bar speaks of
+	helpers map[string]helping
+}
+
+// helping is what another machine does for a build.
+type helping struct {
+	what  string
+	since time.Time
 }
 
 // advance is how far a stage is, and where it was when it began to be watched: what was kept costs no time.
@@ -43,10 +53,47 @@ func (o *Out) Progress() job.Progress {
 	if !o.Terminal || o.JSON || o.Quiet || o.plain {
 		return nil
 	}
-	return &bar{out: o, begin: time.Now(), stages: map[string]*advance{}}
+	return &bar{out: o, begin: time.Now(), stages: map[string]*advance{}, helpers: map[string]helping{}}
 }
 
-func (b *bar) Started(id, _, _ string) { b.running = Clean(id) }
+func (b *bar) Started(id, _, by string) {
+	if by != "" {
+		b.helpers[Clean(by)] = helping{Clean(id), time.Now()}
+		return
+	}
+	b.running = Clean(id)
+}
+
+// longestHelp is how long nothing may be heard of a helper before it is not spoken of any more; mostHelpers is how many are.
+const (
+	longestHelp = 30 * time.Second
+	mostHelpers = 3
+)
+
+// help says who else does what.
+func (b *bar) help(what string) string {
+	var names []string
+	for name, h := range b.helpers {
+		if time.Since(h.since) < longestHelp {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	var list []string
+	for _, name := range names[:min(len(names), mostHelpers)] {
+		if h := b.helpers[name]; h.what != "" && !strings.HasPrefix(what, h.what) {
+			name += ": " + h.what
+		}
+		list = append(list, name)
+	}
+	if more := len(names) - mostHelpers; more > 0 {
+		list = append(list, fmt.Sprintf("%d more", more))
+	}
+	if len(list) == 0 {
+		return ""
+	}
+	return "; with " + strings.Join(list, ", ")
+}
 
 // Advanced takes how far a stage is.
 func (b *bar) Advanced(id, stage string, done, total int64) {
@@ -77,7 +124,10 @@ func (b *bar) Advanced(id, stage string, done, total int64) {
 	}
 }
 
-func (b *bar) Ended(_ job.Result, done, total int) {
+func (b *bar) Ended(r job.Result, done, total int) {
+	if h, ok := b.helpers[Clean(r.By)]; ok && h.what == Clean(r.ID) {
+		b.helpers[Clean(r.By)] = helping{"", h.since}
+	}
 	switch since := time.Since(b.begin); {
 	case done == total:
 		if b.bar != nil {
@@ -101,6 +151,7 @@ func (b *bar) show(left time.Duration, what string, part float64) {
 		b.what = what
 		b.bar.Reset()
 	}
-	b.bar.Describe(fmt.Sprintf("about %d s left, %s", int(left.Seconds())+1, what))
+	text := fmt.Sprintf("about %d s left, %s%s", int(left.Seconds())+1, what, b.help(what))
+	b.bar.Describe(runewidth.Truncate(text, max(b.out.Width-45, 30), "..."))
 	_ = b.bar.Set(min(int(part*parts), parts-1)) // a bar that can't be drawn is no reason to stop
 }

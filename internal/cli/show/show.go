@@ -175,7 +175,11 @@ func (o *Out) made(s release.Step) {
 		if m.State == "removed" || m.State == "remove" {
 			size = ""
 		}
-		line := strings.TrimRight(fmt.Sprintf("             %-*s  %9s  %s", width, Clean(m.Path), size, m.State), " ")
+		state := m.State
+		if m.By != "" {
+			state += " by " + Clean(m.By)
+		}
+		line := strings.TrimRight(fmt.Sprintf("             %-*s  %9s  %s", width, Clean(m.Path), size, state), " ")
 		if m.State == "kept" || m.State == "leave" {
 			line = paint(o.colourOut, faint, line)
 		}
