@@ -93,7 +93,7 @@ func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
 // Decides reads an order's work, and gives what of it decides the result.
 func (h *Hand) Decides(o *job.Order) ([]byte, error) {
 	if o.Step == job.OwnStep && !h.own {
-		return nil, errors.New("it runs no steps of a project's own; a worker with --own-steps does")
+		return nil, farm.ErrNotAllowed
 	}
 	w, decides, err := readWork(o.Step, o.Work)
 	if own, ok := w.(*ownWork); ok && err == nil && (!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.bench.own.version(&own.Step)) {

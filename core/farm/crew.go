@@ -542,7 +542,9 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
 	if a.Declines != "" {
-		w.share.Declined = a.Declines
+		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // else that is what its owner wants
+			w.share.Declined = a.Declines
+		}
 		u.declined[a.Worker] = true
 		for _, w := range c.mates {
 			if c.useful(w) && !u.declined[w.Worker] && len(u.declined) < 3 {

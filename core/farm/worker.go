@@ -31,6 +31,9 @@ type Doer interface {
 	Do(ctx context.Context, o *job.Order, t *job.Task, crew stage.Crew) error
 }
 
+// ErrNotAllowed is why a worker declines what its owner does not allow: others may do it, and nothing is wrong with the worker.
+var ErrNotAllowed = errors.New("it runs no steps of a project's own; a worker with --own-steps does")
+
 // WorkerOptions for Work.
 type WorkerOptions struct {
 	Key     *Key
@@ -331,6 +334,10 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		w.takeRest("a build found its results wrong: " + r.Why)
 		return
 	case why != nil:
+		if errors.Is(why, ErrNotAllowed) {
+			_ = m.NakWithDelay(50 * time.Millisecond)
+			return
+		}
 		_ = m.NakWithDelay(500 * time.Millisecond)
 		w.mu.Lock()
 		w.declined++
