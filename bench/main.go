@@ -79,6 +79,7 @@ func init() {
 		{"deploy", "Deploy", with(measureDeploy)},
 		{"workshop", "Workshops", with(measureWorkshop)},
 		{"shared", "Shared results", measureShared},
+		{"farm", "A farm", measureFarm},
 		{"rays", "Shadow rays", func(*workbench) (string, error) { return measureRays(5) }},
 		{"growth", "Growth", measureGrowth},
 		{"memory-tree", "Memory: packing ten gigabytes", memoryOf(largeTree)},

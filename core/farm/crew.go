@@ -183,6 +183,13 @@ func (c *Crew) hands() (n int) {
 	return n
 }
 
+// Hands is how many units the farm's workers can do at once.
+func (c *Crew) Hands() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.hands()
+}
+
 // room is how many units may be sent now. The caller holds the lock.
 func (c *Crew) room() int { return ahead*c.hands() - len(c.units) }
 

@@ -33,6 +33,20 @@ type Order struct {
 	Programs []string `json:"programs,omitempty"`
 }
 
+// KeyOf is the key that an order should have: a hash of all that decides its result.
+func KeyOf(o *Order) string {
+	t := &Task{job: &Job{Step: o.Step, Version: o.Version, Recipe: o.Recipe, Outputs: o.Outputs}, inputs: map[string]statEntry{}}
+	for _, in := range o.Inputs {
+		e := statEntry{}
+		_, _ = hex.Decode(e.SHA256[:], []byte(in.SHA256)) // of what is no hash another key comes out
+		t.job.Inputs, t.inputs[in.Path] = append(t.job.Inputs, in.Path), e
+	}
+	for _, e := range o.Earlier {
+		t.earlier = append(t.earlier, output(e))
+	}
+	return t.makeKey()
+}
+
 // Crew is other machines that do jobs.
 type Crew interface {
 	// Offer offers a job to whoever has a hand free.

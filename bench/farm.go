@@ -1,0 +1,340 @@
+//go:build unix
+
+package main
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"vornix/core/compile/stage"
+	"vornix/core/farm"
+	"vornix/core/job"
+	"vornix/core/safefile"
+)
+
+// nothing does jobs by waiting, as long as a job's work says.
+type nothing struct{}
+
+func (nothing) Decides(o *job.Order) ([]byte, error) { return o.Work, nil }
+
+func (nothing) Do(ctx context.Context, o *job.Order, t *job.Task, _ stage.Crew) error {
+	d, err := time.ParseDuration(string(o.Work))
+	if err != nil {
+		return err
+	}
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+	}
+	return t.Write(o.Outputs[0], []byte(o.ID))
+}
+
+// farmServer starts a farm's host as a program of its own.
+func farmServer(w *workbench, dir string) (key *farm.Key, file string, stop func(), err error) {
+	cmd := exec.Command(w.exe, "farm", "host", "--dir", dir, "--listen", "127.0.0.1:0", "--quiet")
+	if err := cmd.Start(); err != nil {
+		return nil, "", nil, err
+	}
+	stop = func() {
+		_ = cmd.Process.Signal(os.Interrupt)
+		_ = cmd.Wait()
+	}
+	file = filepath.Join(dir, "farm.key")
+	for range 500 {
+		if key, err = farm.ReadKey(file); err == nil {
+			return key, file, stop, nil
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	stop()
+	return nil, "", nil, err
+}
+
+// standIns starts workers that wait instead of working.
+func standIns(key *farm.Key, dir string, n int) (stop func(), err error) {
+	ctx, cancel := context.WithCancel(context.Background())
+	var ended, joined sync.WaitGroup
+	joined.Add(n)
+	for i := range n {
+		d, err := safefile.MakeDir(filepath.Join(dir, fmt.Sprint(i)))
+		if err != nil {
+			cancel()
+			return nil, err
+		}
+		once := sync.OnceFunc(joined.Done)
+		ended.Go(func() {
+			defer d.Close()
+			_ = farm.Work(ctx, farm.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d, Most: 1 << 30, Do: nothing{}, Said: func(e farm.Event) {
+				if e.What == "joined" {
+					once()
+				}
+			}})
+		})
+		if i%50 == 49 {
+			time.Sleep(100 * time.Millisecond) // not all at the same moment
+		}
+	}
+	joined.Wait()
+	return func() { cancel(); ended.Wait() }, nil
+}
+
+// orders are jobs of which each waits so long.
+func orders(n int, each time.Duration) (list []*job.Ask) {
+	for i := range n {
+		id := fmt.Sprintf("wait %d %s", i, each)
+		o := job.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()), Work: []byte(each.String()), Outputs: []string{id}}
+		o.Key = job.KeyOf(&o)
+		list = append(list, &job.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {}, Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
+	}
+	return list
+}
+
+// offered has jobs done by a farm alone, all at once or one after the other, and gives how long that took.
+func offered(crew *farm.Crew, list []*job.Ask, together bool) (took []time.Duration, err error) {
+	begin := time.Now()
+	var offers []job.Offer
+	for _, a := range list {
+		start := time.Now()
+		o := crew.Offer(a)
+		if together {
+			offers = append(offers, o)
+			continue
+		}
+		if out := <-o.Done(); out.Err != nil {
+			return nil, out.Err
+		}
+		took = append(took, time.Since(start))
+	}
+	for _, o := range offers {
+		if out := <-o.Done(); out.Err != nil {
+			return nil, out.Err
+		}
+	}
+	return append(took, time.Since(begin)), nil
+}
+
+// measureFarm measures what a farm costs and brings: trips, small jobs, workers that compute, and stand-ins for many.
+func measureFarm(w *workbench) (string, error) {
+	dir := filepath.Join(w.dir, "farm")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	defer os.RemoveAll(dir)
+	var b strings.Builder
+	fmt.Fprintf(&b, "The host is `vornix farm host`, with TLS. All of it, host, build and workers, shares this machine's two processors.\n\n")
+	trip, err := farmTrips(w, dir, &b)
+	if err != nil {
+		return "", err
+	}
+	rate, err := farmStandIns(w, dir, &b)
+	if err != nil {
+		return "", err
+	}
+	err = farmScaling(w, dir, &b, rate, trip)
+	return b.String(), err
+}
+
+// crewOf is a build that has as many hands in a farm as wanted.
+func crewOf(key *farm.Key, hands int) (*farm.Crew, error) {
+	crew, err := farm.Join(context.Background(), farm.Options{Key: key, Version: "bench"})
+	if err != nil {
+		return nil, err
+	}
+	for range 300 {
+		if crew.Hands() >= hands {
+			return crew, nil
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	crew.Close()
+	return nil, fmt.Errorf("only %d of %d workers came", crew.Hands(), hands)
+}
+
+// farmTrips measures the trip of a job, and how many small ones are done in a second.
+func farmTrips(w *workbench, dir string, b *strings.Builder) (trip time.Duration, err error) {
+	key, _, stop, err := farmServer(w, filepath.Join(dir, "trips"))
+	if err != nil {
+		return 0, err
+	}
+	defer stop()
+	end, err := standIns(key, filepath.Join(dir, "trippers"), 2)
+	if err != nil {
+		return 0, err
+	}
+	defer end()
+	crew, err := crewOf(key, 2)
+	if err != nil {
+		return 0, err
+	}
+	defer crew.Close()
+	if _, err := offered(crew, orders(50, 0), false); err != nil { // all is warm
+		return 0, err
+	}
+	took, err := offered(crew, orders(500, time.Nanosecond), false)
+	if err != nil {
+		return 0, err
+	}
+	trip = median(took[:len(took)-1])
+	const many = 20_000
+	took, err = offered(crew, orders(many, 2*time.Nanosecond), true)
+	if err != nil {
+		return 0, err
+	}
+	fmt.Fprintf(b, "- **The trip of a job** that takes no time, from the offer to its outcome, its record and its file along with it: %.2f ms (median of 500, one after the other).\n", 1e3*trip.Seconds())
+	fmt.Fprintf(b, "- **Small jobs**: %.0f a second (%d at once, sent up to 64 in a unit, two workers).\n", many/took[0].Seconds(), many)
+	return trip, err
+}
+
+// farmStandIns measures how well many workers are kept busy, and how many units a second that comes to.
+func farmStandIns(w *workbench, dir string, b *strings.Builder) (rate float64, err error) {
+	b.WriteString("\nWorkers that wait a second for each job instead of computing, five jobs for each of them: what a farm of as many machines would be kept busy with, while queue, build and all stand-ins share two processors.\n\n" +
+		"| workers | jobs | at best | took | kept busy |\n|---|---|---|---|---|\n")
+	for _, n := range []int{1, 10, 100, 1000} {
+		key, _, stop, err := farmServer(w, filepath.Join(dir, fmt.Sprint("host", n)))
+		if err != nil {
+			return 0, err
+		}
+		err = func() error {
+			defer stop()
+			end, err := standIns(key, filepath.Join(dir, fmt.Sprint("in", n)), n)
+			if err != nil {
+				return err
+			}
+			defer end()
+			crew, err := crewOf(key, n)
+			if err != nil {
+				return err
+			}
+			defer crew.Close()
+			took, err := offered(crew, orders(5*n, time.Second), true)
+			if err != nil {
+				return err
+			}
+			rate = float64(5*n) / took[0].Seconds()
+			fmt.Fprintf(b, "| %d | %d | 5.0 s | %.1f s | %.0f %% |\n", n, 5*n, took[0].Seconds(), 500/took[0].Seconds())
+			return nil
+		}()
+		if err != nil {
+			return 0, err
+		}
+	}
+	return rate, nil
+}
+
+// farmScaling measures a map that is lit with others' help, and works a model out.
+func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, trip time.Duration) error {
+	project := filepath.Join(dir, "highline")
+	if err := sourcesOf(project, filepath.Join(w.demo, "highline")); err != nil {
+		return err
+	}
+	const runs = 3
+	build := func(procs int, more ...string) (time.Duration, string, error) {
+		var list []time.Duration
+		said := ""
+		for range runs {
+			for _, made := range []string{".vornix", "out"} {
+				if err := os.RemoveAll(filepath.Join(project, made)); err != nil {
+					return 0, "", err
+				}
+			}
+			cmd := exec.Command(w.exe, append([]string{"build", "saltpan_relay", "--project", project, "--jobs", fmt.Sprint(procs)}, more...)...)
+			cmd.Env = append(os.Environ(), fmt.Sprint("GOMAXPROCS=", procs))
+			start := time.Now()
+			out, err := cmd.CombinedOutput()
+			if err != nil {
+				return 0, "", fmt.Errorf("%w: %s", err, out)
+			}
+			list = append(list, time.Since(start))
+			said = string(out)
+		}
+		return median(list), said, nil
+	}
+	one, _, err := build(1)
+	if err != nil {
+		return err
+	}
+	two, _, err := build(2)
+	if err != nil {
+		return err
+	}
+	_, file, stop, err := farmServer(w, filepath.Join(dir, "scaling"))
+	if err != nil {
+		return err
+	}
+	defer stop()
+	cmd := exec.Command(w.exe, "farm", "worker", "--key", file, "--jobs", "1", "--name", "one", "--dir", filepath.Join(dir, "one"))
+	cmd.Env = append(os.Environ(), "GOMAXPROCS=1")
+	var log bytes.Buffer
+	cmd.Stdout = &log
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	defer func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }()
+	time.Sleep(time.Second)
+	helped, said, err := build(1, "--farm", "--farm-key", file)
+	if err != nil {
+		return err
+	}
+	if !strings.Contains(said, "with one: ") {
+		return fmt.Errorf("the worker did not help: %s", said)
+	}
+	// What one process does with one and with two processors gives its serial part (Amdahl's law); what the farm takes longer than two processors of one machine is what each worker does over again.
+	serial := max(0, 2*two.Seconds()-one.Seconds())
+	spread := one.Seconds() - serial
+	again := max(0, 2*(helped.Seconds()-serial)-spread)
+	fmt.Fprintf(b, "\nThe map `saltpan_relay` of the demo in full, medians of %d:\n\n| | takes | of one processor |\n|---|---|---|\n| one processor | %.1f s | 1.00x |\n| two processors of one machine | %.1f s | %.2fx |\n| one processor, and a worker with one | %.1f s | %.2fx |\n",
+		runs, one.Seconds(), two.Seconds(), two.Seconds()/one.Seconds(), helped.Seconds(), helped.Seconds()/one.Seconds())
+	m := model{serial: serial, again: again, unit: 1, rate: rate}
+	fmt.Fprintf(b, "\n**Model.** A build has *s* seconds that only its own machine does, and *c* that can be spread, in units of *u* seconds; each worker first does *p* seconds over again to be ready; queue and build manage *r* units a second. With *n* workers of one processor beside the build's own it takes "+
+		"*s* + max((*c* + *n p*)/(*n*+1), *c*/(*u r*)), and not more than *s* + *c*. From the rows above *s* = %.1f s, *c* = %.1f s, *p* = %.1f s; *u* = 1 s, and *r* = %.0f a second, as the thousand stand-ins were given them.\n\n", serial, spread, again, m.rate)
+	fmt.Fprintf(b, "| work that can be spread | 1 worker | 10 | 100 | 1,000 | most that it brings |\n|---|---|---|---|---|---|\n")
+	for _, x := range []struct {
+		what string
+		c    float64
+	}{{fmt.Sprintf("this map, %.0f s", spread), spread}, {"a pack, an hour", 3600}, {"a large pack, a hundred hours", 360_000}} {
+		fmt.Fprintf(b, "| %s |", x.what)
+		for _, n := range []int{1, 10, 100, 1000} {
+			fmt.Fprintf(b, " %s, %.1fx |", human(m.takes(x.c, n)), (m.serial+x.c)/m.takes(x.c, n))
+		}
+		n := m.best(x.c)
+		fmt.Fprintf(b, " %.0fx, with %d |\n", (m.serial+x.c)/m.takes(x.c, n), n)
+	}
+	fmt.Fprintf(b, "\nA farm stops paying where the trip is no shorter than the work (%.1f ms on this machine, and the way there and back on another), and where every worker's *p* is more than its share of *c*. The stand-ins check the part of the model that has no *p*: 1, 10 and 100 of them are as busy as it says, and what is missing at 1,000 is what two processors can do for 1,000 workers, a queue and a build.\n", 1e3*trip.Seconds())
+	return nil
+}
+
+// model says how long a build takes with help.
+type model struct{ serial, again, unit, rate float64 }
+
+func (m model) takes(c float64, n int) float64 {
+	return m.serial + min(c, max((c+float64(n)*m.again)/float64(n+1), c/(m.unit*m.rate)))
+}
+
+// best is the least number of workers with which it is as fast as it gets, within a hundredth.
+func (m model) best(c float64) int {
+	least := m.takes(c, 1_000_000)
+	n := 1
+	for m.takes(c, n) > 1.01*least {
+		n = n*11/10 + 1
+	}
+	return n
+}
+
+func human(s float64) string {
+	switch {
+	case s < 120:
+		return fmt.Sprintf("%.1f s", s)
+	case s < 7200:
+		return fmt.Sprintf("%.0f min", s/60)
+	}
+	return fmt.Sprintf("%.1f h", s/3600)
+}
