@@ -34,6 +34,8 @@ const (
 	leastWork = 400 * time.Millisecond
 	mostWork  = 5 * time.Second
 	trips     = 20
+	// leastTrips is how many times the trip the work of a unit takes at least.
+	leastTrips = 4
 	// rechecked is which part of a worker's jobs is done here again: the first, and each of so many after that.
 	rechecked = 20
 	// mostBatch is how many jobs are sent in one unit.

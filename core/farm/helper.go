@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"time"
 
 	"vornix/core/compile/stage"
 	"vornix/core/job"
@@ -117,21 +118,29 @@ func (h *helper) Spread(ctx context.Context, key string, p *stage.Pool) {
 	defer stop()
 	var group sync.WaitGroup
 	defer group.Wait()
-	for p.Ready(ctx) {
+	for p.Ready(ctx, c.least()) {
 		u := c.reserve(ctx)
 		if u == nil {
 			return
 		}
+		least := c.least()
 		c.mu.Lock()
 		want, hands := c.work(), c.hands()
 		c.mu.Unlock()
-		l := p.Take(want, hands)
+		l := p.Take(want, least, hands)
 		if l == nil {
 			c.drop(u)
 			continue
 		}
 		group.Go(func() { h.lend(ctx, u, key, p, l) })
 	}
+}
+
+// least is how long the least work takes that is worth a trip.
+func (c *Crew) least() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return max(leastTrips*c.trip, 10*time.Millisecond)
 }
 
 // reserve waits for a free hand; nil when ctx or the crew ended before there was one.

@@ -256,7 +256,7 @@ func (a *app) workerSays(e farm.Event) {
 	if e.Part != "" {
 		what += ", pieces " + e.Part
 	}
-	at := time.Now().Format("15:04:05")
+	at := time.Now().Format("15:04:05.000")
 	switch e.What {
 	case "joined":
 		a.out.Say("%s  joined the farm", at)

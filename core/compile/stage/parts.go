@@ -152,14 +152,13 @@ func (w *Work) together(ctx context.Context, p *Parts, crew Crew) error {
 }
 
 const (
-	// worthATrip is how long the least pieces that are lent take: sending them takes some milliseconds.
-	worthATrip = 40 * time.Millisecond
 	// measured is how long pieces must have been done here before it is believed what one costs.
-	measured = 20 * time.Millisecond
+	measured = 5 * time.Millisecond
 	// idle is how long pieces that nobody has begun are left to others while there is nothing else to do here.
 	idle = 300 * time.Millisecond
-	// sample is which part of what comes back is done again here, to see whether it is right.
+	// sample is which part of what comes back is done again here, to see whether it is right; where that takes longer than cheap, only now and then.
 	sample = 50
+	cheap  = 30 * time.Millisecond
 )
 
 // Pool are pieces that are still to be done. Those at its front are done here, those at its end are lent.
@@ -302,12 +301,12 @@ func (o *Pool) back(l *Lent) {
 	o.more.Broadcast()
 }
 
-// Ready waits until there is something worth lending; false when that will not come any more, or ctx ended.
-func (o *Pool) Ready(ctx context.Context) bool {
+// Ready waits until there is something worth lending, of which the least takes so long; false when that will not come any more, or ctx ended.
+func (o *Pool) Ready(ctx context.Context, least time.Duration) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for ctx.Err() == nil && o.left > 0 && o.err == nil {
-		if o.worth() {
+		if o.worth(least) {
 			return true
 		}
 		o.wait(time.Second)
@@ -316,20 +315,20 @@ func (o *Pool) Ready(ctx context.Context) bool {
 }
 
 // worth says whether it is known what pieces cost, and enough of them are free.
-func (o *Pool) worth() bool {
+func (o *Pool) worth(least time.Duration) bool {
 	free := 0
 	for _, s := range o.free {
 		free += s.last - s.first
 	}
-	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*worthATrip
+	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*least
 }
 
-// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the end, so that all who work, so many hands
+// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the end, but not less than the least, so that all who work, so many hands
 // besides those here, end at the same time. It gives nil when nothing is worth lending.
-func (o *Pool) Take(want time.Duration, hands int) *Lent {
+func (o *Pool) Take(want, least time.Duration, hands int) *Lent {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.left == 0 || o.err != nil || !o.worth() {
+	if o.left == 0 || o.err != nil || !o.worth(least) {
 		return nil
 	}
 	free, cost := 0, o.cost()
@@ -337,7 +336,7 @@ func (o *Pool) Take(want time.Duration, hands int) *Lent {
 		free += s.last - s.first
 	}
 	all := 2 * (hands + o.hands)
-	n := max(min(int(want/cost), (free+all-1)/all), int(worthATrip/cost), 1)
+	n := max(min(int(want/cost), (free+all-1)/all), int(least/cost), 1)
 	f := &o.free[len(o.free)-1]
 	n = min(n, f.last-f.first)
 	l := &Lent{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}
@@ -372,7 +371,7 @@ func (o *Pool) Give(l *Lent, helper string, data []byte) (right bool) {
 	}
 	l.checking = true
 	o.mu.Unlock()
-	right = o.p.Unpack(l.First, l.Last, data) && o.check(l)
+	right = o.p.Unpack(l.First, l.Last, data) && (!o.doubts(l) || o.check(l))
 	o.mu.Lock()
 	if !right {
 		o.back(l)
@@ -384,6 +383,14 @@ func (o *Pool) Give(l *Lent, helper string, data []byte) (right bool) {
 	o.mu.Unlock()
 	o.finish(span{l.First, l.Last}, helper)
 	return true
+}
+
+// doubts says whether pieces that came are to be looked at: always where that is cheap, else now and then.
+func (o *Pool) doubts(l *Lent) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	n := l.Last - l.First
+	return time.Duration((n+sample-1)/sample)*o.cost() <= cheap || rand.N(sample) < n
 }
 
 // check does a few pieces again.

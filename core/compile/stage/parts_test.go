@@ -64,8 +64,8 @@ func (h *helpers) Spread(ctx context.Context, _ string, p *stage.Pool) {
 	defer group.Wait()
 	for _, way := range h.ways {
 		group.Go(func() {
-			for p.Ready(ctx) {
-				if l := p.Take(5*time.Millisecond, len(h.ways)); l != nil {
+			for p.Ready(ctx, 2*time.Millisecond) {
+				if l := p.Take(5*time.Millisecond, 2*time.Millisecond, len(h.ways)); l != nil {
 					h.do(ctx, way, p, l)
 				}
 			}
