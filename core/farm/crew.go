@@ -61,7 +61,7 @@ type Crew struct {
 	units   map[string]*sent
 	count   int
 	cost    map[string]time.Duration // of a job, by step
-	trip    time.Duration            // how long a unit is on its way, besides the work
+	trip    time.Duration            // about how long a unit is on its way, besides the work
 	stored  map[string]bool          // contents that are in the farm's store
 	fails   int
 	resting time.Time
@@ -463,11 +463,13 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*job.Ask, open func(
 	}
 	limited, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
+	start := time.Now()
 	ack, err := c.l.js.Publish(limited, c.subject(), pack(u.unit))
 	if err != nil {
 		return err
 	}
 	c.mu.Lock()
+	c.trip += (trip(time.Since(start)) - c.trip) / 4
 	u.seq = ack.Sequence
 	late := u.over
 	c.mu.Unlock()
@@ -479,6 +481,10 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*job.Ask, open func(
 
 // subject is where the build's units are published.
 func (c *Crew) subject() string { return workSubject + "." + token(c.o.Version) + "." + c.build }
+
+// trip is about how long a unit is on its way besides the work, by how long it took to put it into the queue: it is given to a worker, who asks, hands in,
+// and hears that it came.
+func trip(published time.Duration) time.Duration { return 4 * published }
 
 // all reads a content that is small.
 func all(open func(string) (io.ReadCloser, error), k content) ([]byte, error) {
@@ -624,7 +630,6 @@ func (c *Crew) done(m *nats.Msg) {
 	}
 	u.seq = 0 // its worker takes it out of the queue
 	c.over(u)
-	took := time.Duration(d.Took * float64(time.Second))
 	w.share.Seconds += d.Took
 	if d.Err == "" && u.came == nil {
 		for _, j := range d.Jobs {
@@ -635,9 +640,6 @@ func (c *Crew) done(m *nats.Msg) {
 			}
 			c.cost[step] += (each - c.cost[step]) / 4
 		}
-	}
-	if trip := time.Since(u.at) - took; trip > 0 && len(c.units) < c.hands() { // else it waited for a hand
-		c.trip += (trip - c.trip) / 4
 	}
 	c.mu.Unlock()
 	_ = m.Respond(pack(reply{Go: []string{d.Unit}})) // one who hears nothing hands it in again, and is told that nobody waits

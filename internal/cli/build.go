@@ -56,7 +56,7 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 			if err != nil {
 				return err
 			}
-			s, err := a.session("build", func(o *release.Options) { o.Stages, o.Farming = how, help })
+			s, err := a.session("build", func(o *release.Options) { o.Stages, o.Farming, o.Workers = how, help, a.jobs })
 			if err != nil {
 				return err
 			}
@@ -65,7 +65,7 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 			return a.step(answer, step, err)
 		}),
 	}
-	stages, farming = stageFlags(cmd), farmFlags(cmd)
+	stages, farming = stageFlags(cmd), a.farmFlags(cmd)
 	watching.add(cmd)
 	return cmd
 }

@@ -322,7 +322,8 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 }
 
 func (a *app) options() release.Options {
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: farming(), Stages: build.Stages{Grows: grow}}
+	help := a.farming() // before anybody asks how many jobs there are
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: build.Stages{Grows: grow}}
 }
 
 // session loads and locks the project.

@@ -46,8 +46,12 @@ func farmKey(named string) (string, error) {
 }
 
 // farming is how this machine's builds take the help of a farm without being told to.
-func farming() build.Farming {
-	return build.Farming{KeyFile: os.Getenv(farmVariable), Version: farmProgram()}
+func (a *app) farming() build.Farming {
+	f := build.Farming{KeyFile: os.Getenv(farmVariable), Version: farmProgram()}
+	if f.KeyFile != "" {
+		a.besides()
+	}
+	return f
 }
 
 // farmProgram is this program's version as farms know it: the same on each system.
@@ -56,7 +60,7 @@ func farmProgram() string {
 }
 
 // farmFlags adds the flags of a build with others' help; the function says what they come to.
-func farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
+func (a *app) farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
 	var on bool
 	var key string
 	cmd.Flags().BoolVar(&on, "farm", false, "have the workers of a farm do what they can of it; the result is the same")
@@ -65,11 +69,23 @@ func farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
 		if key != "" && !on {
 			return f, &fault.Fault{Kind: fault.Usage, What: "--farm-key goes with --farm", Do: "Add --farm, or leave it out."}
 		}
-		f = farming()
+		f = a.farming()
 		if on {
+			a.besides()
 			f.KeyFile, err = farmKey(key)
 		}
 		return f, err
+	}
+}
+
+// besides leaves room beside the jobs for what is said to other machines: an answer would wait for ten milliseconds where each processor is busy with
+// work that does not pause, and there are several to a job.
+func (a *app) besides() {
+	if a.jobs == 0 {
+		a.jobs = runtime.GOMAXPROCS(0)
+	}
+	if os.Getenv("GOMAXPROCS") == "" { // somebody wants no more
+		runtime.GOMAXPROCS(max(runtime.GOMAXPROCS(0), a.jobs+2))
 	}
 }
 
@@ -190,10 +206,8 @@ do that only where you trust everybody who has the farm's key with this machine.
 			if err != nil {
 				return err
 			}
+			a.besides()
 			o := farm.WorkerOptions{Key: k, Version: build.FarmVersion(farmProgram()), Name: name, System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
-			if o.Hands == 0 {
-				o.Hands = runtime.GOMAXPROCS(0)
-			}
 			if o.Name == "" {
 				if o.Name, err = os.Hostname(); err != nil || o.Name == "" {
 					return &fault.Fault{Kind: fault.Usage, What: "this machine has no name", Err: err, Do: "Give the worker one with --name."}

@@ -155,7 +155,7 @@ const (
 	// measured is how long pieces must have been done here before it is believed what one costs.
 	measured = 5 * time.Millisecond
 	// idle is how long pieces that nobody has begun are left to others while there is nothing else to do here.
-	idle = 300 * time.Millisecond
+	idle = 60 * time.Millisecond
 	// sample is which part of what comes back is done again here, to see whether it is right; where that takes longer than cheap, only now and then.
 	sample = 50
 	cheap  = 30 * time.Millisecond
@@ -335,7 +335,7 @@ func (o *Pool) Take(want, least time.Duration, hands int) *Lent {
 	for _, s := range o.free {
 		free += s.last - s.first
 	}
-	all := 2 * (hands + o.hands)
+	all := 3 * (hands + o.hands)
 	n := max(min(int(want/cost), (free+all-1)/all), int(least/cost), 1)
 	f := &o.free[len(o.free)-1]
 	n = min(n, f.last-f.first)
