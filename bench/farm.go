@@ -250,39 +250,38 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 	if err != nil {
 		return err
 	}
-	build := func(runs, procs, luxels int, more ...string) (median lit, err error) {
+	build := func(procs, luxels int, more ...string) (x lit, err error) {
 		if err := os.WriteFile(source, bytes.Replace(text, []byte("luxels=3"), fmt.Appendf(nil, "luxels=%d", luxels), 1), 0o644); err != nil {
 			return lit{}, err
 		}
-		var list []lit
-		for range runs {
-			for _, made := range []string{".vornix", "out"} {
-				if err := os.RemoveAll(filepath.Join(project, made)); err != nil {
-					return lit{}, err
-				}
-			}
-			cmd := exec.Command("taskset", append([]string{"-c", []string{"", "0", "0,1"}[procs], w.exe, "build", "saltpan_relay", "--project", project, "--jobs", fmt.Sprint(procs)}, more...)...)
-			start := time.Now()
-			out, err := cmd.CombinedOutput()
-			if err != nil {
-				return lit{}, fmt.Errorf("%w: %s", err, out)
-			}
-			x := lit{took: time.Since(start).Seconds(), said: string(out)}
-			var times map[string]struct{ Stages map[string]float64 }
-			data, err := os.ReadFile(filepath.Join(project, ".vornix", "times.json"))
-			if err != nil {
+		for _, made := range []string{".vornix", "out"} {
+			if err := os.RemoveAll(filepath.Join(project, made)); err != nil {
 				return lit{}, err
 			}
-			if err := json.Unmarshal(data, &times); err != nil {
-				return lit{}, err
-			}
-			for _, stage := range []string{stage.Visibility, stage.Lighting, stage.Reflections} {
-				x.spread += times["map saltpan_relay"].Stages[stage]
-			}
-			list = append(list, x)
 		}
+		cmd := exec.Command("taskset", append([]string{"-c", []string{"", "0", "0,1"}[procs], w.exe, "build", "saltpan_relay", "--project", project, "--jobs", fmt.Sprint(procs)}, more...)...)
+		start := time.Now()
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return lit{}, fmt.Errorf("%w: %s", err, out)
+		}
+		x = lit{took: time.Since(start).Seconds(), said: string(out)}
+		var times map[string]struct{ Stages map[string]float64 }
+		data, err := os.ReadFile(filepath.Join(project, ".vornix", "times.json"))
+		if err != nil {
+			return lit{}, err
+		}
+		if err := json.Unmarshal(data, &times); err != nil {
+			return lit{}, err
+		}
+		for _, stage := range []string{stage.Visibility, stage.Lighting, stage.Reflections} {
+			x.spread += times["map saltpan_relay"].Stages[stage]
+		}
+		return x, nil
+	}
+	middle := func(list []lit) lit {
 		slices.SortFunc(list, func(a, b lit) int { return cmp.Compare(a.took, b.took) })
-		return list[len(list)/2], nil
+		return list[len(list)/2]
 	}
 	_, file, stop, err := farmServer(w, filepath.Join(dir, "scaling"))
 	if err != nil {
@@ -298,16 +297,21 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 	type row struct{ one, two, helped lit }
 	var rows []row
 	for _, x := range []struct{ runs, luxels int }{{5, 3}, {3, 8}} {
-		var r row
-		if r.one, err = build(x.runs, 1, x.luxels); err != nil {
-			return err
+		var one, two, helped []lit
+		for range x.runs { // in turn, since this machine's speed drifts
+			for _, k := range []struct {
+				list  *[]lit
+				procs int
+				more  []string
+			}{{&one, 1, nil}, {&two, 2, nil}, {&helped, 1, []string{"--farm", "--farm-key", file}}} {
+				r, err := build(k.procs, x.luxels, k.more...)
+				if err != nil {
+					return err
+				}
+				*k.list = append(*k.list, r)
+			}
 		}
-		if r.two, err = build(x.runs, 2, x.luxels); err != nil {
-			return err
-		}
-		if r.helped, err = build(x.runs, 1, x.luxels, "--farm", "--farm-key", file); err != nil {
-			return err
-		}
+		r := row{middle(one), middle(two), middle(helped)}
 		if !strings.Contains(r.helped.said, "with one: ") {
 			return fmt.Errorf("the worker did not help: %s", r.helped.said)
 		}
@@ -319,16 +323,15 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 		fmt.Fprintf(b, "| %d | %.1f s | %.1f s | %.1f s, %.2fx | %.1f s, %.2fx | %.2fx |\n", []int{3, 8}[i], r.one.took, r.one.spread, r.two.took, r.two.took/r.one.took, r.helped.took, r.helped.took/r.one.took, r.helped.took/r.two.took)
 	}
 	small, large := rows[0], rows[1]
-	// Two busy processors of this machine are each slower than one alone; on machines of their own workers are not.
-	slower := func(r row) float64 { return max(1, 2*r.two.took/r.one.took) }
+	// Two processors of one machine halve all of it, the one with a worker only what is spread: what it takes longer is half of s and half of p. Both are
+	// measured with two busy processors, which are slower here than one that is alone.
 	m := model{serial: small.one.took - small.one.spread, unit: 1, rate: rate}
-	m.again = max(0, 2*(small.helped.took-m.serial)-slower(small)*small.one.spread)
-	here := model{serial: large.one.took - large.one.spread, again: m.again, unit: 1, rate: rate}
-	said := here.takes(slower(large)*large.one.spread, 1)
+	m.again = max(0, 2*(small.helped.took-small.two.took)-m.serial)
+	said := large.two.took + (large.one.took-large.one.spread+m.again)/2
 	fmt.Fprintf(b, "\n**Model.** A build has *s* seconds that only its own machine does, and *c* that can be spread, in units of *u* seconds; a worker is of use after *p* seconds, in which it brings the map to where its pieces begin, and what is lost at the ends of stages counts as that too; "+
-		"queue and build manage *r* units a second. With *n* workers of one processor beside the build's own it takes *s* + max((*c* + *n p*)/(*n*+1), *c*/(*u r*)), and not more than *s* + *c*. The first row gives *s* = %.1f s, *c* = %.1f s, *p* = %.1f s "+
-		"(two busy processors of this machine are each %.2f times slower than one alone in that row, which counts here and not on machines of their own); *u* = 1 s; *r* = %.0f, as the thousand stand-ins were given them. For the second row that says %.1f s, and it took %.1f s.\n\n",
-		m.serial, small.one.spread, m.again, slower(small), m.rate, said, large.helped.took)
+		"queue and build manage *r* units a second. With *n* workers of one processor beside the build's own it takes *s* + max((*c* + *n p*)/(*n*+1), *c*/(*u r*)), and not more than *s* + *c*. The first row gives *s* = %.1f s, *c* = %.1f s, *p* = %.1f s: "+
+		"a worker takes half of *s* and half of *p* longer than a second processor of the same machine. *u* = 1 s; *r* = %.0f, as the thousand stand-ins were given them. **Checked**: for the second row that says %.1f s, and it took %.1f s.\n\n",
+		m.serial, small.one.spread, m.again, m.rate, said, large.helped.took)
 	fmt.Fprintf(b, "| work that can be spread | 1 worker | 10 | 100 | 1,000 | as good as the most |\n|---|---|---|---|---|---|\n")
 	for _, x := range []struct {
 		what string

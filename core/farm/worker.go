@@ -50,11 +50,11 @@ type WorkerOptions struct {
 
 // Event is something that a worker tells.
 type Event struct {
-	What string        `json:"what"` // "joined", "away", "did", "failed", "declined", "resting"
-	Job  string        `json:"job,omitempty"`
-	Part string        `json:"part,omitempty"` // of a job's pieces: which
-	Took time.Duration `json:"took,omitempty"`
-	Why  string        `json:"why,omitempty"`
+	What    string  `json:"what"` // "joined", "away", "did", "failed", "declined", "resting"
+	Job     string  `json:"job,omitempty"`
+	Part    string  `json:"part,omitempty"` // of a job's pieces: which
+	Seconds float64 `json:"seconds,omitempty"`
+	Why     string  `json:"why,omitempty"`
 }
 
 // worker is one that is in a farm.
@@ -481,7 +481,7 @@ func (w *worker) do(ctx context.Context, u *unit, orders []*job.Order, tasks []*
 				w.o.Said(Event{What: "failed", Job: o.ID, Why: reason(err)})
 			}
 		} else {
-			w.o.Said(Event{What: "did", Job: o.ID, Took: time.Since(began)})
+			w.o.Said(Event{What: "did", Job: o.ID, Seconds: time.Since(began).Seconds()})
 		}
 		j.Took = time.Since(began).Seconds()
 		d.Jobs = append(d.Jobs, j)
@@ -607,6 +607,6 @@ func (w *worker) part(ctx context.Context, u *unit, o *job.Order, d *done) strin
 		}
 		return err.Error()
 	}
-	w.o.Said(Event{What: "did", Job: o.ID, Part: name, Took: time.Since(start)})
+	w.o.Said(Event{What: "did", Job: o.ID, Part: name, Seconds: time.Since(start).Seconds()})
 	return ""
 }

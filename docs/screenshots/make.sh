@@ -5,7 +5,7 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
 work=$(mktemp -d)
-trap 'kill "${server:-}" "${stand:-}" "${shop:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
+trap 'kill "${server:-}" "${stand:-}" "${shop:-}" "${host:-}" "${attic:-}" "${cellar:-}" 2>/dev/null || true; rm -rf "$work"' EXIT
 CGO_ENABLED=0 go build -o "$work/vornix" ./cmd/vornix
 export PATH="$work:$PATH" DISPLAY=:97 HOME="$work"
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 &
@@ -44,7 +44,21 @@ stand=$!
 vornix stand workshop ../workshops/kestrel --quiet &
 shop=$!
 until [ -s ../workshops/kestrel/stand-workshop.url ]; do sleep 0.1; done
-shot check "vornix check"
+vornix farm host --dir "$work/farm" --listen 127.0.0.1:0 --quiet &
+host=$!
+until [ -s "$work/farm/farm.key" ]; do sleep 0.1; done
+for name in attic cellar; do
+  vornix farm worker --key "$work/farm/farm.key" --name "$name" --jobs 1 --dir "$work/farm-$name" --quiet &
+  eval "$name=$!"
+done
+export VORNIX_FARM="$work/farm/farm.key"
+until vornix farm status | grep -q cellar; do sleep 0.1; done
+mv .vornix out "$work" # made again, with help, and put back
+shot farm "vornix build --farm --draft; vornix farm status" "vornix build --draft --jobs 1; echo; vornix farm status"
+kill "$attic" "$cellar" "$host"
+unset VORNIX_FARM
+rm -rf .vornix out
+mv "$work/.vornix" "$work/out" .
 shot status "vornix status; vornix deploy practice --plan; vornix release --plan"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm; vornix needs --by textures/rock/slab.png" \

@@ -270,14 +270,14 @@ func (a *app) workerSays(e farm.Event) {
 	if e.Part != "" {
 		what += ", pieces " + e.Part
 	}
-	at := time.Now().Format("15:04:05.000")
+	at := time.Now().Format("15:04:05")
 	switch e.What {
 	case "joined":
 		a.out.Say("%s  joined the farm", at)
 	case "away":
 		a.out.Say("%s  the farm is away, and is waited for: %s", at, show.Clean(e.Why))
 	case "did":
-		a.out.Say("%s  did %s  (%.1f s)", at, what, e.Took.Seconds())
+		a.out.Say("%s  did %s  (%.1f s)", at, what, e.Seconds)
 	case "failed":
 		a.out.Say("%s  could not do %s: %s", at, what, show.Clean(e.Why))
 	case "declined":
