@@ -40,8 +40,7 @@ func newLab(t *testing.T, names ...string) *lab {
 	l := &lab{t: t, number: os.Getpid() % 200, hosts: map[string]string{}}
 	l.bridge = fmt.Sprintf("vx%d", os.Getpid()%100000)
 	if out, err := exec.Command(ip, "link", "add", l.bridge, "type", "bridge").CombinedOutput(); err != nil {
-		t.Logf("%s", out)
-		peer.Missing(t, "ip (as one who may make network namespaces)")
+		t.Skipf("no networks can be made here, for want of root or of the kernel's consent: this test is left out: %s", out)
 	}
 	t.Cleanup(func() { _ = exec.Command(ip, "link", "del", l.bridge).Run() })
 	l.ip("addr", "add", l.address(1)+"/24", "dev", l.bridge)
@@ -236,7 +235,9 @@ func TestAFarmOfSeveralMachines(t *testing.T) {
 func tiny(t *testing.T, dir string) {
 	t.Helper()
 	require.NoError(t, os.Mkdir(dir, 0o700))
-	require.NoError(t, exec.Command("mount", "-t", "tmpfs", "-o", "size=256k", "tmpfs", dir).Run())
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=256k", "tmpfs", dir).CombinedOutput(); err != nil {
+		t.Skipf("no small disk can be had here: this test is left out: %s", out)
+	}
 	t.Cleanup(func() { _ = exec.Command("umount", "-l", dir).Run() })
 }
 

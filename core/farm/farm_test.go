@@ -281,8 +281,10 @@ func TestAFarmMakesTheSame(t *testing.T) {
 			return h.Key
 		},
 		"team's server": func() *farm.Key {
-			address, _, _ := peer.NATS(t, "authorization { token: \"let-us-in-please\" }")
-			return &farm.Key{Servers: []string{"nats://" + address}, Token: "let-us-in-please"}
+			// What docs/farm.md says that a user needs.
+			address, _, _ := peer.NATS(t, `authorization { users: [ { user: farm, password: "let-us-in", permissions: {
+				publish: ["vornix.>", "$JS.API.>", "$JS.ACK.>", "$JS.FC.>", "$O.vornix-files.>", "_INBOX.>"], subscribe: ["vornix.>", "$O.vornix-files.>", "_INBOX.>"] } } ] }`)
+			return &farm.Key{Servers: []string{"nats://" + address}, User: "farm", Password: "let-us-in"}
 		},
 	} {
 		t.Run(kind, func(t *testing.T) {

@@ -74,10 +74,19 @@ func away(k *Key, err error) error {
 	switch {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired):
 		f.What, f.Do = "the farm at "+text.Printable(k.Where())+" does not let this machine in", "Get its key anew from who runs the host."
+	case full(err):
+		f.Do = "Give JetStream more room at that server (max_file_store)."
 	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):
 		f.Do = "Switch JetStream on at that server."
 	}
 	return f
+}
+
+// full says whether the server has no room for what it should keep.
+func full(err error) bool {
+	const noRoom, noRoomInAccount = 10047, 10002
+	var api *jetstream.APIError
+	return errors.As(err, &api) && (api.ErrorCode == noRoom || api.ErrorCode == noRoomInAccount)
 }
 
 // Prepare makes the farm's stream and bucket on a server that is new.
@@ -94,7 +103,7 @@ func (l *line) open(ctx context.Context, limits Limits) (err error) {
 	l.work, err = l.js.Stream(ctx, streamName)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
 		l.work, err = l.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix", Subjects: []string{workSubject + ".*.*"}, Retention: jetstream.WorkQueuePolicy,
-			Storage: jetstream.FileStorage, MaxAge: waits, MaxMsgs: 100_000, MaxBytes: 1 << 30, Discard: jetstream.DiscardNew})
+			Storage: jetstream.FileStorage, MaxAge: waits, MaxMsgs: 100_000, MaxBytes: 256 << 20, Discard: jetstream.DiscardNew})
 	}
 	if err != nil {
 		return fmt.Errorf("the queue of work: %w", err)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vornix/core/finding"
+	"vornix/core/share"
 )
 
 // OwnStep is the step of jobs that run a command of a project's own: not every machine does.
@@ -250,8 +251,13 @@ func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error
 	if len(out.Outputs) != len(j.Outputs) {
 		return fmt.Errorf("%s made %d of %d files", out.By, len(out.Outputs), len(j.Outputs))
 	}
+	for _, f := range out.Findings {
+		if !finding.Known(f.ID) {
+			return fmt.Errorf("%s found %q, which nobody knows", out.By, f.ID)
+		}
+	}
 	for _, o := range out.Outputs {
-		if !slices.Contains(j.Outputs, o.Path) || slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
+		if !share.IsKey(o.SHA256) || o.Size < 0 || !slices.Contains(j.Outputs, o.Path) || slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
 			return fmt.Errorf("%s made %s, which nobody asked for", out.By, o.Path)
 		}
 		rec.Outputs = append(rec.Outputs, output(o))

@@ -46,6 +46,11 @@ func (b *Bench) Task(ctx context.Context, o *Order, decides []byte, h Hooks) (*T
 	}
 	j := &Job{ID: o.ID, Step: o.Step, Version: o.Version, Recipe: decides, Outputs: o.Outputs, Here: true}
 	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h, programs: o.Programs, run: &run{store: b.store}}
+	for _, name := range slices.Concat(names(o.Inputs), names(o.Earlier), o.Outputs) { // they come from another machine
+		if err := safefile.CheckPath(name); err != nil {
+			return nil, err
+		}
+	}
 	for _, in := range o.Inputs {
 		e := statEntry{Size: in.Size}
 		if !share.IsKey(in.SHA256) {
@@ -65,6 +70,13 @@ func (b *Bench) Task(ctx context.Context, o *Order, decides []byte, h Hooks) (*T
 		return nil, fmt.Errorf("%s has another key here", o.ID)
 	}
 	return t, nil
+}
+
+func names(list []Output) (paths []string) {
+	for _, o := range list {
+		paths = append(paths, o.Path)
+	}
+	return paths
 }
 
 // Result is what a task on a bench has made.
