@@ -145,8 +145,7 @@ func TestAFarmOfSeveralMachines(t *testing.T) {
 		"all is well": func(t *testing.T, d *day) string {
 			s, p := begin(t, d, "home")
 			said := end(t, s, p)
-			assert.Contains(t, said, "with one: ")
-			assert.Contains(t, said, "with two: ")
+			assert.Regexp(t, "with (one|two): ", said)
 			assert.NotContains(t, said, "farm.")
 			status, err := l.on("other", p, "farm", "status", "--key", d.key).CombinedOutput()
 			require.NoError(t, err)
@@ -169,7 +168,7 @@ func TestAFarmOfSeveralMachines(t *testing.T) {
 			d.startHost(t)
 			said := end(t, s, p)
 			again, p := begin(t, d, "home")
-			assert.Contains(t, end(t, again, p), "with one: ", "the workers have found it again")
+			assert.Regexp(t, "with (one|two): ", end(t, again, p), "the workers have found it again")
 			return said
 		},
 		"a worker's cable is pulled": func(t *testing.T, d *day) string {

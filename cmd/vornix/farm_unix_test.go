@@ -135,7 +135,7 @@ func TestFarmCommands(t *testing.T) {
 		"farm host --listen here":                    "no address to listen at",
 		"farm host --keep 3m":                        "--keep is too short",
 		"farm host --most lots":                      "no size",
-		"farm status --key vornix.toml":              "may read the token's file",
+		"farm status --key vornix.toml":              "may read the farm's key",
 		"farm cheese":                                "unknown command",
 		"farm worker --key " + key + " --most never": "no size",
 	} {

@@ -74,7 +74,7 @@ func TestTheProgramForWindows(t *testing.T) {
 func windowsProgram(t *testing.T) string {
 	t.Helper()
 	program := filepath.Join(t.TempDir(), "vornix.exe")
-	build := exec.Command("go", "build", "-trimpath", "-o", program, "vornix/cmd/vornix")
+	build := exec.Command("go", "build", "-o", program, "vornix/cmd/vornix")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=windows", "GOARCH=amd64")
 	out, err := build.CombinedOutput()
 	require.NoError(t, err, "%s", out)

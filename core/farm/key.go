@@ -39,6 +39,13 @@ type Key struct {
 // ReadKey reads a key file, which nobody else may read.
 func ReadKey(file string) (*Key, error) {
 	data, err := secret.ReadFile(file, mostKey, "Whoever has the farm's key can send work to all of its machines, and results to your builds.")
+	var f *fault.Fault
+	if errors.As(err, &f) { // it is said of a token's file there
+		f.What = strings.NewReplacer("the token's file", "the farm's key", "for a token", "for a key").Replace(f.What)
+		if f.Kind == fault.Usage {
+			f.Do = "Copy the farm.key that 'vornix farm host' wrote, or name another file."
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

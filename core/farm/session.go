@@ -15,7 +15,7 @@ import (
 
 const (
 	// mostSessions is how many jobs are kept ready for more of their pieces, and idleFor how long one that nobody asks for.
-	mostSessions = 3
+	mostSessions = 2
 	idleFor      = 30 * time.Second
 )
 
