@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"vornix/core/compile"
 	"vornix/core/compile/stage"
@@ -52,6 +53,9 @@ func (f Farming) join(ctx context.Context) (*farm.Crew, []finding.Finding) {
 	return nil, []finding.Finding{away}
 }
 
+// patience is how long a build must have lasted for workers to have said that they are there.
+const patience = time.Second
+
 // leave takes a build out of its farm, and says what went wrong there.
 func leave(crew *farm.Crew) (shares []farm.Share, list []finding.Finding) {
 	if crew == nil {
@@ -66,7 +70,7 @@ func leave(crew *farm.Crew) (shares []farm.Share, list []finding.Finding) {
 			list = append(list, finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name, text.Printable(s.Declined)))
 		}
 	}
-	if len(ended.Shares) == 0 {
+	if len(ended.Shares) == 0 && ended.Lasted > patience {
 		list = append(list, finding.FarmEmpty.At(fault.Place{}, "no worker was there"))
 	}
 	if ended.Off != nil {

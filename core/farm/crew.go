@@ -65,6 +65,7 @@ type Crew struct {
 	resting time.Time
 	off     error // why the farm was left alone, when it was
 	closed  bool
+	joined  time.Time
 }
 
 // mate is a worker, as a build sees it.
@@ -112,7 +113,7 @@ func Join(ctx context.Context, o Options) (*Crew, error) {
 		l.close()
 		return nil, err
 	}
-	c := &Crew{o: o, l: l, build: hex.EncodeToString(id), mates: map[string]*mate{}, units: map[string]*sent{}, cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond}
+	c := &Crew{o: o, l: l, build: hex.EncodeToString(id), mates: map[string]*mate{}, units: map[string]*sent{}, cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
 	c.more = sync.NewCond(&c.mu)
 	c.ctx, c.end = context.WithCancel(ctx)
 	for name, handle := range map[string]nats.MsgHandler{hereSubject: c.here, subject(c.build, askWord): c.asked, subject(c.build, doneWord): c.done, subject(c.build, tellWord): c.told} {
@@ -465,8 +466,9 @@ func (c *Crew) Shut() (names []string) {
 
 // Ended is what a farm did for a build.
 type Ended struct {
-	Shares []Share `json:"workers"`
-	Off    error   `json:"-"` // why the farm was left alone for a while; nil when it was not
+	Shares []Share
+	Lasted time.Duration
+	Off    error // why the farm was left alone for a while; nil when it was not
 }
 
 // Close leaves the farm. Nothing of the build is left there but contents, which others may want too.
@@ -491,7 +493,7 @@ func (c *Crew) Close() Ended {
 		cancel()
 	}
 	c.l.close()
-	e := Ended{Off: c.off}
+	e := Ended{Lasted: time.Since(c.joined), Off: c.off}
 	for _, name := range slices.Sorted(maps.Keys(c.mates)) {
 		e.Shares = append(e.Shares, c.mates[name].share)
 	}

@@ -227,7 +227,13 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 	}
 	if out.Check && ctx.Err() == nil {
 		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
-		if made, err := r.make(ctx, j, t.again()); err == nil && !made.same(rec) {
+		made, err := r.make(ctx, j, t.again())
+		switch {
+		case ctx.Err() != nil:
+		case err != nil: // it fails here, so it should have there
+			r.o.Crew.Wrong(out.By, j.ID+" can't be made here, and was there")
+			return record{}, "", 0, false
+		case !made.same(rec):
 			r.o.Crew.Wrong(out.By, j.ID+" came out with other bytes than here")
 			return made, "", 0, true
 		}

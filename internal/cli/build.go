@@ -49,14 +49,15 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 			if err := watching.check(); err != nil {
 				return err
 			}
-			if watching.on {
-				return a.watch(ctx, args, how, watching)
-			}
 			help, err := farming()
 			if err != nil {
 				return err
 			}
-			s, err := a.session("build", func(o *release.Options) { o.Stages, o.Farming, o.Workers = how, help, a.jobs })
+			change := func(o *release.Options) { o.Stages, o.Farming, o.Workers = how, help, a.jobs }
+			if watching.on {
+				return a.watch(ctx, args, change, watching)
+			}
+			s, err := a.session("build", change)
 			if err != nil {
 				return err
 			}

@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
@@ -56,18 +55,18 @@ type watcher struct {
 	a      *app
 	dir    string
 	args   []string
-	how    build.Stages
+	change func(*release.Options)
 	flags  watchFlags
 	server *standin.Server
 	said   []finding.Finding // of the round before
 }
 
-func (a *app) watch(ctx context.Context, args []string, how build.Stages, f watchFlags) error {
+func (a *app) watch(ctx context.Context, args []string, change func(*release.Options), f watchFlags) error {
 	dir, err := a.dir()
 	if err != nil {
 		return err
 	}
-	w := &watcher{a: a, dir: dir, args: args, how: how, flags: f}
+	w := &watcher{a: a, dir: dir, args: args, change: change, flags: f}
 	defer func() {
 		if w.server != nil {
 			_ = w.server.Close() // it played for nobody but this
@@ -111,7 +110,7 @@ func (w *watcher) round(ctx context.Context, changes []watch.Change) {
 
 func (w *watcher) build(ctx context.Context, answer *show.Answer, result *watchAnswer) error {
 	a := w.a
-	s, err := a.session("build --watch", func(o *release.Options) { o.Stages = w.how })
+	s, err := a.session("build --watch", w.change)
 	if err != nil {
 		return err
 	}
