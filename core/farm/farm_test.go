@@ -473,6 +473,25 @@ func TestAWorkerDeclines(t *testing.T) {
 	}
 }
 
+// What can't be made is not made because somebody says so.
+func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	work(t, h.Key, "smooth", &smith{})
+	p := newProject(t, 6, task{})
+	crew, err := farm.Join(context.Background(), farm.Options{Key: h.Key, Version: "1"})
+	require.NoError(t, err)
+	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "out"), 0o700))
+	broken := &finding.Failure{What: "it can't be made", Findings: []finding.Finding{finding.TextureDecode.At(fault.Place{File: "a0.in"}, "it is broken")}}
+	for _, j := range p.jobs {
+		j.Run = func(context.Context, *job.Task) error { time.Sleep(100 * time.Millisecond); return broken }
+	}
+	report, err := job.Run(context.Background(), p.jobs, job.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+	require.NoError(t, err)
+	assert.Equal(t, len(p.jobs), report.Count(job.Failed))
+	assert.Contains(t, shareOf(t, crew.Close().Shares, "smooth").Shut, "can't be made here")
+}
+
 // picky declines, or takes recipes for something else.
 type picky struct{ why string }
 

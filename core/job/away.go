@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -230,8 +231,11 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 		made, err := r.make(ctx, j, t.again())
 		switch {
 		case ctx.Err() != nil:
-		case err != nil: // it fails here, so it should have there
-			r.o.Crew.Wrong(out.By, j.ID+" can't be made here, and was there")
+		case err != nil:
+			var failed *finding.Failure
+			if errors.As(err, &failed) { // not this machine's disk, for one: the job itself
+				r.o.Crew.Wrong(out.By, j.ID+" can't be made here, and was there")
+			}
 			return record{}, "", 0, false
 		case !made.same(rec):
 			r.o.Crew.Wrong(out.By, j.ID+" came out with other bytes than here")
