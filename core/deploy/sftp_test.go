@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -299,7 +300,14 @@ func TestHalfOfTheServersAreGone(t *testing.T) {
 		defer tg.Close()
 		return tg.Run(ctx, d.goal(tg), nil, options())
 	}
-	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8}, run)
+	// All have begun before the first fails: after that none would.
+	var begun sync.WaitGroup
+	begun.Add(len(names))
+	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8}, func(ctx context.Context, name string) (*deploy.Result, error) {
+		begun.Done()
+		begun.Wait()
+		return run(ctx, name)
+	})
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 	for i, x := range list {
 		if i%2 == 1 {
