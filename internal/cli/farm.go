@@ -45,6 +45,15 @@ func farmKey(named string) (string, error) {
 	return filepath.Join(dir, host.KeyFile), err
 }
 
+// readFarmKey reads the farm's key.
+func readFarmKey(named string) (*farm.Key, error) {
+	file, err := farmKey(named)
+	if err != nil {
+		return nil, err
+	}
+	return farm.ReadKey(file)
+}
+
 // farming is how this machine's builds take the help of a farm without being told to.
 func (a *app) farming() build.Farming {
 	f := build.Farming{KeyFile: os.Getenv(farmVariable), Version: farmProgram()}
@@ -198,11 +207,7 @@ do that only where you trust everybody who has the farm's key with this machine.
   vornix farm worker --jobs 4 --name attic --most 50G`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			file, err := farmKey(key)
-			if err != nil {
-				return err
-			}
-			k, err := farm.ReadKey(file)
+			k, err := readFarmKey(key)
 			if err != nil {
 				return err
 			}
@@ -296,11 +301,7 @@ func (a *app) farmStatusCommand() *cobra.Command {
   vornix farm status --key farm.key --json | jq '.result.workers[].worker'`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			file, err := farmKey(key)
-			if err != nil {
-				return err
-			}
-			k, err := farm.ReadKey(file)
+			k, err := readFarmKey(key)
 			if err != nil {
 				return err
 			}
