@@ -3,10 +3,16 @@ package farm_test
 import (
 	"bytes"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
 	"crypto/sha256"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
+	"math/big"
 	"net"
 	"os"
 	"path/filepath"
@@ -470,6 +476,50 @@ func TestAWorkerDeclines(t *testing.T) {
 		assert.Equal(t, alone, all)
 		assert.True(t, told.has("failed", ""))
 		stop()
+	}
+}
+
+// A long job that one worker is at is taken over when all could help with it.
+func TestALongJobIsNotLeftToOne(t *testing.T) {
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	p, more := newProject(t, 0, task{Rounds: 10, Pieces: 500}), newProject(t, 0, task{Rounds: 11, Pieces: 500})
+	more.jobs[0].ID, more.jobs[0].Inputs, more.jobs[0].Outputs = "other", []string{"other.in"}, []string{"other.out"}
+	require.NoError(t, os.WriteFile(filepath.Join(p.dir, "other.in"), []byte("other"), 0o600))
+	p.jobs = append(p.jobs, more.jobs[0])
+	alone := p.alone(t)
+	work(t, h.Key, "slow", &smith{wait: 40 * time.Second})
+	start := time.Now()
+	all, report, _ := p.build(t, h.Key, &smith{wait: 500 * time.Millisecond})
+	assert.Equal(t, alone, all)
+	assert.Less(t, time.Since(start), 25*time.Second)
+	for _, r := range report.Results {
+		assert.Empty(t, r.By)
+	}
+}
+
+// A server of the team's own may ask for certificates of those who come.
+func TestCertificatesOfBothSides(t *testing.T) {
+	dir := t.TempDir()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	about := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"nats.example"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
+		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	der, err := x509.CreateCertificate(rand.Reader, about, about, &key.PublicKey, key)
+	require.NoError(t, err)
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	cert, secret := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), cert, 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), secret, 0o600))
+	address, _, _ := peer.NATS(t, fmt.Sprintf(`tls { cert_file: "%[1]s/cert.pem", key_file: "%[1]s/key.pem", ca_file: "%[1]s/cert.pem", verify: true }`, dir))
+	file := filepath.Join(dir, "farm.key")
+	for own, lets := range map[string]bool{"": false, fmt.Sprintf("own_certificate = '''\n%s'''\nown_key = '''\n%s'''\n", cert, secret): true} {
+		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "servers = ['tls://%s']\nname = 'nats.example'\ncertificate = '''\n%s'''\n%s", address, cert, own), 0o600))
+		k, err := farm.ReadKey(file)
+		require.NoError(t, err)
+		_, err = farm.Look(context.Background(), k, "1")
+		assert.Equal(t, lets, err == nil, "%v", err)
 	}
 }
 

@@ -185,6 +185,9 @@ func overdue(expected time.Duration) time.Duration {
 	return 2*expected + 3*time.Second
 }
 
+// leads is how long a job that splits may be out while no other is being done here: with all others' help it is done sooner than by one of them.
+const leads = 5 * time.Second
+
 // away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
 func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, took time.Duration, ok bool) {
 	offer := r.o.Crew.Offer(t.Ask())
@@ -201,20 +204,25 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 	case <-offer.Begun():
 	case <-ctx.Done():
 	}
-	if !done {
+	patience := overdue(offer.Expected())
+	if j.Splits {
+		patience = min(patience, leads)
+	}
+	for hands := chan struct{}(nil); !done; {
 		select {
 		case out = <-offer.Done():
+			done = true
 		case <-ctx.Done():
-			out.Err = ctx.Err()
-		case <-time.After(overdue(offer.Expected())):
-			select {
-			case out = <-offer.Done():
-			case <-ctx.Done():
-				out.Err = ctx.Err()
-			case r.hands <- struct{}{}:
+			out.Err, done = ctx.Err(), true
+		case <-time.After(patience):
+			hands, patience = r.hands, time.Second
+		case hands <- struct{}{}:
+			if !j.Splits || r.leading.Load() == 0 {
 				offer.Drop()
 				return record{}, "", 0, false
 			}
+			<-r.hands
+			hands = nil // another is being done here, with all the help there is
 		}
 	}
 	rec = record{Key: t.key, Findings: out.Findings}

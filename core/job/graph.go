@@ -147,7 +147,7 @@ type run struct {
 	telling sync.Mutex
 	hands   chan struct{} // as many jobs as may run at once
 
-	leading atomic.Bool // whether a job that splits is being done here
+	leading atomic.Int32 // how many jobs that split are being done here
 	helping sync.Mutex
 	help    map[string]*help  // what others did, by job
 	later   map[string]func() // gives a job's result that others helped with to those that are shared, when nobody doubts it
@@ -491,11 +491,14 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		switch {
 		case j.Work == nil:
 			held <- struct{}{}
-		case j.Splits && r.leading.CompareAndSwap(false, true): // the first of them is done here, since others help with its parts
-			defer r.leading.Store(false)
+		case j.Splits && r.leading.CompareAndSwap(0, 1): // the first of them is done here, since others help with its parts
+			defer r.leading.Add(-1)
 			held <- struct{}{}
 		default:
-			rec, by, took, done = r.away(ctx, j, t)
+			if rec, by, took, done = r.away(ctx, j, t); !done && j.Splits {
+				r.leading.Add(1)
+				defer r.leading.Add(-1)
+			}
 		}
 		if done {
 			return r.keep(ctx, j, rec, by, took, fail, end)
