@@ -442,7 +442,7 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 	assert.Eventually(t, func() bool {
 		s, err := farm.Look(context.Background(), h.Key, "1")
 		return err == nil && s.Waiting+s.Working == 0
-	}, 15*time.Second, 100*time.Millisecond)
+	}, 40*time.Second, 100*time.Millisecond, "what a worker had taken at that moment counts until its time is over")
 }
 
 // A worker says why it does nothing: another version, a step that it does not do, a recipe that means something else to it. The build does it itself.

@@ -185,7 +185,8 @@ func overdue(expected time.Duration) time.Duration {
 	return 2*expected + 3*time.Second
 }
 
-// leads is how long a job that splits may be out while no other is being done here: with all others' help it is done sooner than by one of them.
+// leads is how long a job that splits may be out while no other is being done here: with all others' help it is done sooner than by one of them, unless
+// that one is past the half.
 const leads = 5 * time.Second
 
 // away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
@@ -204,7 +205,8 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 	case <-offer.Begun():
 	case <-ctx.Done():
 	}
-	patience := overdue(offer.Expected())
+	begun, expected := time.Now(), offer.Expected()
+	patience := overdue(expected)
 	if j.Splits {
 		patience = min(patience, leads)
 	}
@@ -217,12 +219,14 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 		case <-time.After(patience):
 			hands, patience = r.hands, time.Second
 		case hands <- struct{}{}:
-			if !j.Splits || r.leading.Load() == 0 {
+			since := time.Since(begun)
+			nearly := since > expected/2 && since < overdue(expected) && expected > 0
+			if !j.Splits || r.leading.Load() == 0 && !nearly {
 				offer.Drop()
 				return record{}, "", 0, false
 			}
 			<-r.hands
-			hands = nil // another is being done here, with all the help there is
+			hands = nil // another is being done here, with all the help there is, or this one is as good as done
 		}
 	}
 	rec = record{Key: t.key, Findings: out.Findings}
