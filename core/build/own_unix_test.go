@@ -76,6 +76,20 @@ func failures(r *build.Result) (list []string) {
 	return list
 }
 
+// Steps that begin at the same time do not keep each other from running programs that were just laid out.
+func TestStepsWithProgramsOfTheProjectSideBySide(t *testing.T) {
+	var steps strings.Builder
+	for i := range 150 {
+		fmt.Fprintf(&steps, "[[step]]\nname = \"s%[1]d\"\ncommand = [\"tools/number.sh\", \"%[1]d\"]\nstdout = \"numbers/%[1]d.txt\"\n", i)
+	}
+	p := withSteps(t, steps.String())
+	demotest.Put(t, p, "tools/number.sh", []byte("#!/bin/sh\necho $1\n"))
+	require.NoError(t, os.Chmod(p.Join("tools/number.sh"), 0o755))
+	r, err := build.Run(t.Context(), demotest.Load(t, p.Dir), build.Options{Program: "test", Workers: 16, Stages: build.Stages{Only: []string{}}, Own: trusting(map[string]string{})})
+	require.NoError(t, err)
+	assert.Empty(t, failures(r))
+}
+
 // Steps join the graph: they see what they declare and nothing else, run again when that changes and not otherwise, before what reads what they make.
 func TestStepsOfTheProjectsOwn(t *testing.T) {
 	p := withSteps(t, `

@@ -10,6 +10,7 @@ import (
 	"os"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"vornix/core/fault"
@@ -91,6 +92,13 @@ func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to str
 		return fmt.Errorf("job %q reads %s without declaring it", t.job.ID, input)
 	}
 	from := t.source(input, want)
+	info, err := os.Stat(from)
+	executable := err == nil && info.Mode()&0o111 != 0 || slices.Contains(t.programs, input)
+	if executable {
+		// Nobody can run a file that somebody may write (ETXTBSY), and a program that another job starts meanwhile has all that is open here until its exec.
+		syscall.ForkLock.RLock()
+		defer syscall.ForkLock.RUnlock()
+	}
 	f, err := d.Create(to)
 	if err != nil {
 		return err
@@ -102,7 +110,7 @@ func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to str
 	if f.SHA256() != hex.EncodeToString(want.SHA256[:]) {
 		return changed(input)
 	}
-	if info, err := os.Stat(from); err == nil && info.Mode()&0o111 != 0 || slices.Contains(t.programs, input) {
+	if executable {
 		f.Executable()
 	}
 	return f.CommitCache()
