@@ -304,6 +304,7 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
 	if a.Declines != "" {
+		clear(c.stored)                                                         // something may be gone from the farm's store: it is looked at again
 		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // else that is what its owner wants
 			w.share.Declined = a.Declines
 		}
@@ -378,6 +379,9 @@ func (c *Crew) done(m *nats.Msg) {
 	u.seq = 0 // its worker takes it out of the queue
 	c.over(u)
 	w.share.Seconds += d.Took
+	if d.Err != "" {
+		clear(c.stored) // the same
+	}
 	if d.Err == "" && u.came == nil {
 		for _, j := range d.Jobs {
 			step := stepOf(u, j.ID)

@@ -28,6 +28,7 @@ var (
 // takes from what the build kept.
 type session struct {
 	key    string // of the job
+	began  time.Time
 	cancel context.CancelFunc
 
 	mu     sync.Mutex
@@ -96,7 +97,7 @@ func (w *worker) session(u *unit, o *job.Order, r *request) (*session, error) {
 			return s, nil
 		}
 	}
-	s := &session{key: o.Key, kept: r.kept, passed: map[string]bool{}, used: time.Now(), unit: u}
+	s := &session{key: o.Key, kept: r.kept, passed: map[string]bool{}, began: time.Now(), used: time.Now(), unit: u}
 	s.more = sync.NewCond(&s.mu)
 	decides, err := w.o.Do.Decides(o)
 	if err != nil {
@@ -124,6 +125,19 @@ func (w *worker) session(u *unit, o *job.Order, r *request) (*session, error) {
 		cancel()
 	}()
 	return s, nil
+}
+
+// at says whether a session of a job is there, to which everything was brought when it began.
+func (w *worker) at(o *job.Order) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return slices.ContainsFunc(w.sessions, func(s *session) bool { return s.key == o.Key && s.goes() })
+}
+
+func (s *session) goes() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return !s.ended
 }
 
 func (w *worker) run(ctx context.Context, o *job.Order, t *job.Task, crew stage.Crew) (err error) {

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"os"
 	"runtime/debug"
 	"slices"
@@ -65,16 +64,21 @@ type worker struct {
 	since time.Time
 
 	mu       sync.Mutex
-	doing    map[string]string // job, by unit
-	stops    map[string]func()
-	builds   map[string]string // build, by unit
+	units    map[string]*taken
 	rest     time.Time
 	why      string
 	failed   int // in a row
 	declined int // in a row
 	waiting  map[*context.CancelFunc]bool
 	sessions []*session
-	using    sync.RWMutex // held while contents are used
+}
+
+// taken is a unit that was taken.
+type taken struct {
+	build string
+	job   string // the first of those that are done; "" until the build wants it
+	begun time.Time
+	stop  func()
 }
 
 // mostDeclined is how many units in a row may be declined before the worker rests.
@@ -85,7 +89,7 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), doing: map[string]string{}, stops: map[string]func(){}, builds: map[string]string{}, waiting: map[*context.CancelFunc]bool{}}
+	w := &worker{o: o, bench: job.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), units: map[string]*taken{}, waiting: map[*context.CancelFunc]bool{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
 		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
@@ -150,9 +154,8 @@ func (w *worker) tend(ctx context.Context) {
 	for n := 0; ; n++ {
 		w.tell(Here{}, "")
 		w.idle(ctx)
-		if n%150 == 0 && w.using.TryLock() {
-			_ = w.bench.Trim(w.o.Most) // a disk that is full shows when something is to be put there
-			w.using.Unlock()
+		if n%150 == 0 {
+			_ = w.bench.Trim(w.o.Most, w.unused()) // a disk that is full shows when something is to be put there
 		}
 		select {
 		case <-ctx.Done():
@@ -162,11 +165,37 @@ func (w *worker) tend(ctx context.Context) {
 	}
 }
 
+// unused is since when contents may be in use: since the oldest unit or session that is there began. Clocks of file systems may be behind.
+func (w *worker) unused() time.Time {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	since := time.Now()
+	for _, t := range w.units {
+		since = earlier(since, t.begun)
+	}
+	for _, s := range w.sessions {
+		since = earlier(since, s.began)
+	}
+	return since.Add(-time.Minute)
+}
+
+func earlier(a, b time.Time) time.Time {
+	if b.Before(a) {
+		return b
+	}
+	return a
+}
+
 // tell says that the worker is there.
 func (w *worker) tell(h Here, to string) {
 	w.mu.Lock()
 	h.Worker, h.System, h.Version, h.Hands, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Hands, w.o.Own, w.since
-	h.Doing = slices.Sorted(maps.Values(w.doing))
+	for _, t := range w.units {
+		if t.job != "" {
+			h.Doing = append(h.Doing, t.job)
+		}
+	}
+	slices.Sort(h.Doing)
 	if time.Now().Before(w.rest) {
 		h.Resting = w.why
 	}
@@ -198,9 +227,9 @@ func (w *worker) stopped(m *nats.Msg) {
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	for id, build := range w.builds {
-		if subject(build, stopWord) == m.Subject && (s.Unit == "" || id == build+" "+s.Unit) {
-			w.stops[id]()
+	for id, t := range w.units {
+		if subject(t.build, stopWord) == m.Subject && (s.Unit == "" || id == t.build+" "+s.Unit) {
+			t.stop()
 		}
 	}
 }
@@ -299,20 +328,19 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	id := u.Build + " " + u.ID
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
+	t := &taken{build: u.Build, begun: time.Now(), stop: func() { cancel(errUnwanted) }}
 	w.mu.Lock()
-	w.stops[id], w.builds[id] = func() { cancel(errUnwanted) }, u.Build
+	w.units[id] = t
 	w.mu.Unlock()
 	defer func() {
 		w.mu.Lock()
-		delete(w.stops, id)
-		delete(w.builds, id)
-		delete(w.doing, id)
+		if w.units[id] == t { // it may have come a second time
+			delete(w.units, id)
+		}
 		w.mu.Unlock()
 	}()
 	stop := w.beat(m)
 	defer stop()
-	w.using.RLock()
-	defer w.using.RUnlock()
 	orders, tasks, why := w.ready(ctx, &u)
 	a := ask{Unit: u.ID, Worker: w.o.Name}
 	if why != nil {
@@ -352,7 +380,7 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		return
 	}
 	w.mu.Lock()
-	w.doing[id], w.failed, w.declined = orders[0].ID, 0, 0
+	t.job, w.failed, w.declined = orders[0].ID, 0, 0
 	w.mu.Unlock()
 	w.tell(Here{}, "")
 	d := w.do(ctx, &u, orders, tasks, r.Go)
@@ -508,6 +536,9 @@ func (w *worker) trouble(err error) {
 
 // bring brings what an order is made of to the bench.
 func (w *worker) bring(ctx context.Context, u *unit, o *job.Order) error {
+	if u.Part != nil && w.at(o) {
+		return nil
+	}
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
 		if w.bench.Has(in) {
 			continue

@@ -22,8 +22,14 @@ type Bench struct{ store *store }
 // NewBench makes a bench in a folder.
 func NewBench(d *safefile.Dir) *Bench { return &Bench{&store{dir: d}} }
 
-// Has says whether a content is there, whole.
-func (b *Bench) Has(o Output) bool { return b.store.whole(output(o)) }
+// Has says whether a content is there, whole. It counts as used then.
+func (b *Bench) Has(o Output) bool {
+	ok := b.store.whole(output(o))
+	if ok {
+		b.store.dir.Touch(b.store.objectPath(o.SHA256))
+	}
+	return ok
+}
 
 // Put takes a content that from writes. It fails when that is not what the hash says.
 func (b *Bench) Put(o Output, from func(w io.Writer) error) error { return b.store.fill(o, from) }
@@ -95,8 +101,8 @@ func (t *Task) source(rel string, e statEntry) string {
 	return filepath.Join(t.run.o.Dir, filepath.FromSlash(rel))
 }
 
-// Trim removes what was used the longest ago until at most so many bytes are left.
-func (b *Bench) Trim(most int64) error {
+// Trim removes what was used the longest ago until at most so many bytes are left, but nothing that was used since then.
+func (b *Bench) Trim(most int64, since time.Time) error {
 	type object struct {
 		path string
 		size int64
@@ -116,7 +122,7 @@ func (b *Bench) Trim(most int64) error {
 	})
 	slices.SortFunc(list, func(a, b object) int { return a.used.Compare(b.used) })
 	for _, o := range list {
-		if total <= most {
+		if total <= most || !o.used.Before(since) {
 			break
 		}
 		if err := b.store.dir.Remove(o.path); err != nil {
