@@ -13,6 +13,7 @@ import (
 
 	"vornix/core/finding"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 // held compares a page of docs/ that is made from the program with what it would be now, and writes it anew with
@@ -96,6 +97,7 @@ func TestLinksLeadSomewhere(t *testing.T) {
 // The guide's commands run, in order, on the projects they speak of; each block after a command is really in its output.
 func TestTheGuideIsTrue(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	data, err := os.ReadFile(filepath.Join("..", "..", "docs", "guide.md"))
 	require.NoError(t, err)
 	demo := demotest.WriteLit(t)

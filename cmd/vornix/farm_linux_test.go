@@ -23,6 +23,7 @@ import (
 	"vornix/core/job"
 	"vornix/core/safefile"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // lab is a small network on one machine: some hosts, each a network namespace of its own, on one bridge.
@@ -119,6 +120,7 @@ func (d *day) worker(t *testing.T, on string, more ...string) *started {
 
 // The same bytes, whatever happens to a farm of several machines while it builds.
 func TestAFarmOfSeveralMachines(t *testing.T) {
+	thorough.Only(t)
 	l := newLab(t, "host", "one", "two", "home", "other")
 	source := machineOf(t, project(t, "highline"))
 	alone := machineOf(t, source)

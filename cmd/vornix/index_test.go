@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // indexed takes a project with released versions 1.0.0 to 1.2.0 and patches between them from an index to a player, and takes one back.
@@ -137,6 +138,7 @@ func TestWatchingMirror(t *testing.T) {
 // What somebody changed by hand in metadata is shown, kept, and taken over on word.
 func TestMetadataChangedByHand(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	p := quickly(t, "lower-sidings")
 	ini := filepath.Join(p, "out", "addon", "tram_depot.ini")
 	assert.Contains(t, ok(t, p, "addon", "check").out, "tram_depot.card.xml (beside)")

@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vornix/internal/thorough"
 )
 
 // sizeBelow counts the bytes below a folder, and its files.
@@ -40,6 +42,7 @@ func letters(n int) string { return string([]rune{rune('a' + n/26), rune('a' + n
 // Many releases in a row of a project that grows: what Vornix keeps stays bounded, nothing stays behind, and the last is about as fast as the fifth.
 // By default it is a dozen; VORNIX_RELEASES=50 is the long run.
 func TestManyReleases(t *testing.T) {
+	thorough.Only(t)
 	n, err := strconv.Atoi(cmp.Or(os.Getenv("VORNIX_RELEASES"), "12"))
 	require.NoError(t, err)
 	p := quickly(t, "lower-sidings")

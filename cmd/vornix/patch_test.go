@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // put writes a file, with its folders.
@@ -72,6 +73,7 @@ func TestDeltas(t *testing.T) {
 // From one released version to the next, on a player's machine, and back.
 func TestPatchesBetweenVersions(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	p := project(t, "highline")
 	release := []string{"--yes", "--without-server"}
 	ok(t, p, append([]string{"release", "1.0.0"}, release...)...)

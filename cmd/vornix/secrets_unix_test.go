@@ -21,6 +21,7 @@ import (
 	"golang.org/x/net/html"
 
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // arguments collects what all processes of this machine are called with, until stop is called.
@@ -58,6 +59,7 @@ func arguments() (stop func() string) {
 // Secrets are planted wherever they may be: in variables, files, keys, addresses. Nothing that Vornix prints, writes, packs, sends, keeps or calls holds one.
 func TestSecretsLeaveNoTrace(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	p := quickly(t, "lower-sidings")
 	top := filepath.Dir(p)
 	shop(t, p, filepath.Join(top, "workshops", "burrow"))

@@ -21,6 +21,7 @@ import (
 
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // station is a project of one map that nobody has lit yet, with so many luxels that lighting it takes a while.
@@ -48,6 +49,7 @@ func parts(t *testing.T, p string) (n int) {
 // bytes.
 func TestAStoppedBuildGoesOnAndMakesTheSameBytes(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	whole := station(t)
 	still := ok(t, whole, "pack", "--jobs", "1")
 	assert.NotContains(t, still.out+still.err, "\r", "nothing moves where there is no terminal")
@@ -87,6 +89,7 @@ func TestAStoppedBuildGoesOnAndMakesTheSameBytes(t *testing.T) {
 
 // On a terminal a long stage says its name, how far it is and how long it will take; elsewhere nothing moves.
 func TestStagesShowHowFarTheyAre(t *testing.T) {
+	thorough.Only(t)
 	script := peer.Need(t, "script")
 	p := station(t)
 	cmd := exec.Command(script, "-qec", exe+" build cairn_station", "/dev/null")
@@ -142,6 +145,7 @@ func TestDraftsAreNotPacked(t *testing.T) {
 // Each view of a map is a picture of its own; what it needs and isn't there is said.
 func TestViews(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	dir := demotest.WriteCached(t)
 	p := filepath.Join(dir, "highline")
 	ok(t, p, "build")

@@ -32,6 +32,7 @@ import (
 	"vornix/core/standin"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // exe is the program, built once: what these tests run is what people run.
@@ -148,6 +149,7 @@ func project(t testing.TB, name string) string {
 
 func TestDemoFromNothingAndAgain(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	// The demo's own files with the light of its maps at hand: CI runs it from nothing.
 	dir := t.TempDir()
 	require.NoError(t, os.Rename(demotest.WriteLit(t), filepath.Join(dir, "vornix-demo")))
@@ -317,6 +319,9 @@ func TestBadInput(t *testing.T) {
 		{"index before pack", nil, "index write", 2, []string{"Run 'vornix pack' first"}},
 		{"not a project", func(t testing.TB, p string) { require.NoError(t, os.Remove(filepath.Join(p, "vornix.toml"))) }, "build", 2, []string{"there is no project here", "vornix new DIR"}},
 	} {
+		if number%thorough.Or(4, 1) != 0 {
+			continue
+		}
 		t.Run(c.name, func(t *testing.T) {
 			p := untouched // which none of those that change nothing before does either
 			if c.change != nil {
@@ -397,6 +402,7 @@ func TestTwoReleasesAtOnce(t *testing.T) {
 }
 
 func TestInterrupt(t *testing.T) {
+	thorough.Only(t)
 	if runtime.GOOS == "windows" {
 		t.Skip("a process can't be sent Ctrl-C alone on Windows")
 	}

@@ -13,12 +13,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // The program for Windows makes the same bytes, takes paths as they are written there, text files with their line ends, and names that only some systems
 // refuse; and its paths may be long. CI runs the whole demo with it.
 func TestTheProgramForWindows(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	w := peer.NewWindows(t)
 	t.Cleanup(peer.CloseWindows)
 	program := windowsProgram(t)

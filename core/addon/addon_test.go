@@ -29,6 +29,7 @@ import (
 	"vornix/demo"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 var bundles = []addon.Bundle{{File: "highline-1.0.0.parcel", Size: 1234, SHA256: strings.Repeat("ab", 32), Files: 7, Maps: []string{"cairn_station", "saltpan_relay"}}}
@@ -113,6 +114,7 @@ func with(t *testing.T, name, old, now string, change func(*profile.Profile)) *p
 }
 
 func TestChecks(t *testing.T) {
+	thorough.Only(t)
 	number := func(f float64) *float64 { return &f }
 	field := func(name string, change func(*profile.Field)) func(*profile.Profile) {
 		return func(p *profile.Profile) { change(p.Field(name)) }

@@ -25,6 +25,7 @@ import (
 	"vornix/core/archive"
 	"vornix/core/safefile"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // sink is an archive in memory.
@@ -152,6 +153,7 @@ func TestRoundTrip(t *testing.T) {
 // Entries are taken over from an older archive byte for byte, and only when they are still what they were.
 func TestTakenOver(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	_, sources := all()
 	whole, list := packedOnce()
 	old := bytes.NewReader(whole)
@@ -184,6 +186,7 @@ func TestTakenOver(t *testing.T) {
 // An archive is split at the same places whether entries are taken over or packed anew, also large ones, whose packed size is not known before.
 func TestSplitAlike(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	sources := []archive.Source{source("a", text(17<<20), archive.Deflate), source("b", noise(3<<20, 4), archive.Deflate), source("c", text(17<<20), archive.Deflate), source("d", text(1<<20), archive.Deflate)}
 	o := archive.Options{Workers: 2, Largest: 21 << 20}
 	parts, list := pack(t, sources, o)
@@ -200,6 +203,7 @@ func TestSplitAlike(t *testing.T) {
 
 func TestPartsAlignmentAndChange(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	content, sources := all()
 	for i := range sources {
 		sources[i].Align = 64
@@ -324,9 +328,7 @@ func (z *zeros) Close() error { return nil }
 
 // Entries, offsets and directories that need 64 bits: more than 4 GiB of holes, and more entries than 16 bits count.
 func TestZip64(t *testing.T) {
-	if testing.Short() {
-		t.Skip("writes 4 GiB of holes")
-	}
+	thorough.Only(t)
 	t.Parallel()
 	const huge = 4<<30 + 12345
 	file := filepath.Join(t.TempDir(), "huge.zip")
@@ -609,6 +611,7 @@ func scan(t testing.TB, data []byte) []*archive.Saved {
 // Files made to be a burden cost no more work than a few times their size: signatures upon signatures, each with an entry that is said to
 // reach to the end, streams that take bytes and give none, and what never ends is ended.
 func TestScanIsBounded(t *testing.T) {
+	thorough.Only(t)
 	defer archive.LeastWork(64 << 20)()
 	header := func(method uint16, flags uint16, packed, size uint32) []byte {
 		b := binary.LittleEndian.AppendUint32(nil, 0x04034b50)
@@ -652,6 +655,7 @@ func TestScanIsBounded(t *testing.T) {
 // What is left of an archive is found: without its directory, cut in the middle, with a name gone, with a descriptor behind the data.
 func TestScan(t *testing.T) {
 	t.Parallel()
+	thorough.Only(t)
 	content, _ := all()
 	data, list := packedOnce()
 	central := bytes.Index(data, []byte("PK\x01\x02"))

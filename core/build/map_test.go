@@ -13,6 +13,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/mapfile"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 // Whatever a map is made of makes it again: what it includes, its images, the models that stand in it, and nothing else.
@@ -141,6 +142,7 @@ func TestAMapThatLacksAFile(t *testing.T) {
 
 // What the long stages made is kept by what decides it: a camera, or what a material sounds like, lights nothing again; a colour does.
 func TestLightIsMadeAgainOnlyWhenItMust(t *testing.T) {
+	thorough.Only(t)
 	p := demotest.Project(t, "highline")
 	require.NoError(t, os.Remove(p.Join("maps/saltpan_relay.vnx")))
 	p = demotest.Load(t, p.Dir)

@@ -25,6 +25,7 @@ import (
 	"vornix/core/texture"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // shots makes the project's pictures and says which jobs ran.
@@ -66,6 +67,7 @@ func kept(t *testing.T, p *project.Project) (n int) {
 
 // Pictures are made again when what they show has changed, and only then; what is done to a picture takes no new shot.
 func TestPicturesAreMadeAgainOnlyWhenTheyMust(t *testing.T) {
+	thorough.Only(t)
 	p := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	assert.Len(t, shots(t, p, 2), 15)
 	all := kept(t, p)
@@ -89,6 +91,7 @@ func TestPicturesAreMadeAgainOnlyWhenTheyMust(t *testing.T) {
 
 // The same pictures come from any number of workers, by whatever way; readers that are not ours see the sizes and forms that the game wants.
 func TestPicturesAreWhatTheGameWants(t *testing.T) {
+	thorough.Only(t)
 	p, q := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline")), demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	require.NoError(t, os.RemoveAll(q.Join(".vornix/pictures")))
 	shots(t, p, 1)
@@ -164,6 +167,7 @@ func TestPicturesOfTiles(t *testing.T) {
 
 // A build without light makes no pictures of what would be black; a draft makes rough ones, and a full build after it true ones.
 func TestPicturesNeedLight(t *testing.T) {
+	thorough.Only(t)
 	p := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	mustRun(t, p)
 	assert.NoFileExists(t, p.Join("out/tree/previews/cairn_station.png"))
@@ -187,6 +191,7 @@ func TestPicturesNeedLight(t *testing.T) {
 
 // What is found only when a picture is made: a file that can't be small enough, a picture of nothing.
 func TestWhatIsFoundWhenPicturesAreMade(t *testing.T) {
+	thorough.Only(t)
 	p := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	demotest.Edit(t, p, "profiles/kestrel-post.toml", "most_bytes = 70000", "most_bytes = 700")
 	demotest.Edit(t, p, "maps/cairn_station.vnx", "camera hall at=20.8,12.2,2.4 look=15.4,9.2,1.4 fov=80", "camera hall at=20.8,12.2,2.4 look=20.8,12.3,9 fov=2")

@@ -21,6 +21,7 @@ import (
 	"vornix/core/sprite"
 	"vornix/core/texture"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 // picture writes an image of a function.
@@ -159,6 +160,7 @@ func TestCubesInAProject(t *testing.T) {
 
 // Each thing that a texture can lose or get wrong is said with its number, and only then.
 func TestTextureFindings(t *testing.T) {
+	thorough.Only(t)
 	soft := func(x, y int) color.NRGBA { return color.NRGBA{200, 100, 50, uint8(x * 8)} }
 	bumpy := func(x, y int) color.NRGBA {
 		return []color.NRGBA{{68, 128, 240, 255}, {128, 128, 255, 255}, {188, 128, 240, 255}}[x%3]

@@ -25,6 +25,7 @@ import (
 	"vornix/core/project"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 func pack(t *testing.T, p *project.Project, workers int) *bundle.Result {
@@ -42,6 +43,7 @@ func packed(t *testing.T, p *project.Project) string {
 }
 
 func TestSameTreeSameBytesAnywhere(t *testing.T) {
+	thorough.Only(t)
 	for _, name := range []string{"highline", "lower-sidings"} {
 		var want []byte
 		for _, workers := range []int{1, 2, 8} {

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // pair is an old and a new file with what they have in common.
@@ -105,6 +106,7 @@ func decode(old, change []byte) ([]byte, error) {
 
 // What was made of a file comes back, in every mode; the other program reads ours and we read its.
 func TestRoundTripsHereAndElsewhere(t *testing.T) {
+	thorough.Only(t)
 	xdelta := ""
 	if os.Getenv("VORNIX_PEERS") == "required" {
 		xdelta = peer.Need(t, "xdelta3")

@@ -10,6 +10,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"vornix/internal/thorough"
 )
 
 // failing gives errors from a position on.
@@ -70,6 +72,7 @@ func TestPagesAreTheFile(t *testing.T) {
 
 // A disk that fails, a file that becomes shorter, a writer that is full: each is said, and nothing is taken for the end of a file.
 func TestWhatFails(t *testing.T) {
+	thorough.Only(t)
 	r := rand.New(rand.NewPCG(2, 1))
 	broken := errors.New("the disk is broken")
 	old := noise(r, whole+2<<20)
@@ -114,6 +117,7 @@ func (f full) Write([]byte) (int, error) { return 0, f.err }
 
 // In a large file, whose blocks lie far apart in the index, small changes close to each other cost little more than in a small one.
 func TestLargeFilesAreLookedAtClosely(t *testing.T) {
+	thorough.Only(t)
 	r := rand.New(rand.NewPCG(7, 3))
 	old := noise(r, 2*whole+4<<20)
 	var now []byte

@@ -30,6 +30,7 @@ import (
 	"vornix/core/transport"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 func TestPlanThenRunThenNothing(t *testing.T) {
@@ -147,6 +148,7 @@ func TestVersionsComeBack(t *testing.T) {
 
 // What many deployments leave is bounded, and can still be read by a machine that has seen none of them.
 func TestManyDeployments(t *testing.T) {
+	thorough.Only(t)
 	d := newDesk(t, "ore_spiral")
 	for i := range 45 {
 		d.pack(fmt.Sprintf("1.%d.0", i%10), "ore_spiral", fmt.Sprintf("shaft_%d", i%3))
@@ -316,6 +318,7 @@ func TestTwoProjectsOnOneServer(t *testing.T) {
 }
 
 func TestTheLock(t *testing.T) {
+	thorough.Only(t)
 	d := newDesk(t, "ore_spiral")
 	inside, outside := make(chan bool), make(chan bool)
 	var once sync.Once

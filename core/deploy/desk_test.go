@@ -25,6 +25,7 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/transport"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 var ctx = context.Background()
@@ -312,6 +313,7 @@ func (c *cutter) Get(ctx context.Context, rel string, w io.Writer) error {
 // TestCutAtEveryOperation loses the connection at every single operation of a deployment, for good, with what was asked for done or not.
 // What is there is sound at once, a second run finishes, and what it says names the target.
 func TestCutAtEveryOperation(t *testing.T) {
+	thorough.Only(t)
 	d := newDesk(t, "ore_spiral", "tram_depot", "gravel_bank")
 	d.write("cards/ore_spiral.txt", "a card")
 	d.must()

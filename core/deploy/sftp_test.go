@@ -28,6 +28,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/project"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 func newLine(t *testing.T, to string) *peer.Line {
@@ -145,6 +146,7 @@ func TestOnlyWhatDiffersIsSent(t *testing.T) {
 // TestCutAtRandom runs deployments over OpenSSH whose connection is cut after a random number of bytes, sometimes for good: what is there is
 // sound at every moment, the next run finishes, and what it leads to is always the same.
 func TestCutAtRandom(t *testing.T) {
+	thorough.Only(t)
 	times := 6
 	if n, err := strconv.Atoi(os.Getenv("VORNIX_CUTS")); err == nil { // CI wants hundreds
 		times = n
@@ -436,6 +438,7 @@ func TestServersThatCantTakeIt(t *testing.T) {
 // What runs on the server is not what it is called: hashes that are wrong end it before anything is changed, lists that can't be read are made
 // over SFTP, and what is missing is done without.
 func TestOddPrograms(t *testing.T) {
+	thorough.Only(t)
 	for name, c := range map[string]struct {
 		programs map[string]string
 		fails    bool

@@ -33,6 +33,7 @@ import (
 	"vornix/core/job"
 	"vornix/core/safefile"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // task is the work of the jobs here: hashes of hashes of the inputs, or of numbers, piece by piece.
@@ -364,6 +365,7 @@ func TestAWorkerThatIsWrong(t *testing.T) {
 
 // Whatever happens on the way, the build comes to its end with the right bytes.
 func TestAFarmOnABadDay(t *testing.T) {
+	thorough.Only(t)
 	p := newProject(t, 40, task{Rounds: 2000, Pieces: 1000})
 	alone := p.alone(t)
 	listen := func() string {
@@ -413,6 +415,7 @@ func TestAFarmOnABadDay(t *testing.T) {
 
 // Two builds share the workers; one that is stopped leaves nothing behind for them to do.
 func TestTwoBuildsAtOnce(t *testing.T) {
+	thorough.Only(t)
 	h := started(t, t.TempDir(), "127.0.0.1:0")
 	defer h.Stop()
 	work(t, h.Key, "first", &smith{})
@@ -481,6 +484,7 @@ func TestAWorkerDeclines(t *testing.T) {
 
 // A long job that one worker is at is taken over when all could help with it.
 func TestALongJobIsNotLeftToOne(t *testing.T) {
+	thorough.Only(t)
 	h := started(t, t.TempDir(), "127.0.0.1:0")
 	defer h.Stop()
 	p, more := newProject(t, 0, task{Rounds: 10, Pieces: 500}), newProject(t, 0, task{Rounds: 11, Pieces: 500})

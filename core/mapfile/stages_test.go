@@ -15,6 +15,7 @@ import (
 	"vornix/core/compile/stage"
 	"vornix/core/mapfile"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 // staged is a demo map that went through all long stages, as drafts.
@@ -89,6 +90,7 @@ func chunksOf(t *testing.T, data []byte) func(id string) *page {
 }
 
 func TestLightByThePage(t *testing.T) {
+	thorough.Only(t)
 	m := staged(t, "highline", "saltpan_relay")
 	chunk := chunksOf(t, encode(t, m))
 
@@ -273,6 +275,7 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 // Chunks that lie about what is in them, or name what is not there, end in an error that names the chunk, and take no more memory
 // than the file has.
 func TestStagesThatLie(t *testing.T) {
+	thorough.Only(t)
 	le := binary.LittleEndian
 	high, low := encode(t, staged(t, "highline", "saltpan_relay")), encode(t, staged(t, "lower-sidings", "tram_depot"))
 	put := func(at int, v uint32) func([]byte) []byte {

@@ -12,6 +12,7 @@ import (
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/picture"
+	"vornix/internal/thorough"
 )
 
 // yard is a map of two levels whose cells have four texels a side, each of its own colour, and a sprite on one of them.
@@ -98,6 +99,7 @@ func TestShotsOfTiles(t *testing.T) {
 // Plan views cut a map open over the heads of its players: one sees the floor below the roof, walls in the colour of what is cut, and
 // names; what lies above is gone.
 func TestPlanViewsCutMapsOpen(t *testing.T) {
+	thorough.Only(t)
 	looks := map[string]picture.Look{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5), "roof": plain(0.5, 0, 0)}
 	m := stage(t, `solid floor box 0,0,-1 20,12,0 material=floor
 solid north box 0,11,0 20,12,6 material=wall

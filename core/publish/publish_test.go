@@ -23,6 +23,7 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/workshop"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 func TestFromTheFirstVersionToTheNext(t *testing.T) {
@@ -91,6 +92,7 @@ func TestFromTheFirstVersionToTheNext(t *testing.T) {
 // Whatever request goes wrong, in whatever way: nothing is half done, no item is made twice, and the next run finishes. With new tries, as
 // people run it, most of it is not even noticed.
 func TestEveryRequestGoesWrong(t *testing.T) {
+	thorough.Only(t)
 	d := newDesk(t)
 	d.trip.set(0, "")
 	d.rename("trial")
@@ -148,6 +150,7 @@ func TestEveryRequestGoesWrong(t *testing.T) {
 // The line is cut after any number of bytes, hundreds of times: in half of them the program tries again by itself, in the others the next run
 // does. What was sent once is not sent again.
 func TestTheLineIsCutAtRandom(t *testing.T) {
+	thorough.Only(t)
 	times := 40
 	if n, err := strconv.Atoi(os.Getenv("VORNIX_CUTS")); err == nil { // CI wants hundreds
 		times = n

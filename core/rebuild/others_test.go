@@ -17,6 +17,7 @@ import (
 	"vornix/core/archive"
 	"vornix/core/delta"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // Archives of every make come back: streamed ones with sizes behind the data, locked ones, with folders, comments and a program before them; to and
@@ -69,9 +70,7 @@ with zipfile.ZipFile('../before.zip', 'a', zipfile.ZIP_BZIP2) as z:
 
 // More content than is kept in memory goes through a temporary file, which is gone afterwards.
 func TestMoreThanMemory(t *testing.T) {
-	if testing.Short() {
-		t.Skip("some seconds")
-	}
+	thorough.Only(t)
 	big := bytes.Repeat(mixed(rand.New(rand.NewPCG(8, 8)), 1<<20), inMemory>>20+2)
 	old := pack(t, "", map[string][]byte{"big.bin": big})
 	big[len(big)/2] ^= 1

@@ -21,6 +21,7 @@ import (
 	"vornix/core/standin"
 	"vornix/demo"
 	"vornix/internal/demotest"
+	"vornix/internal/thorough"
 )
 
 var ctx = context.Background()
@@ -227,6 +228,7 @@ func TestTheDemoWritesWhatIsMissingAndLeavesTheRest(t *testing.T) {
 
 // A new project for each game checks clean, builds, packs and can be tried.
 func TestStartersAreClean(t *testing.T) {
+	thorough.Only(t)
 	for _, name := range project.Profiles(t.TempDir(), demo.Profiles()) {
 		data, err := os.ReadFile(filepath.Join("..", "..", "demo", "profiles", name+".toml"))
 		require.NoError(t, err)

@@ -24,6 +24,7 @@ import (
 	"vornix/core/standin"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // sidings is the demo's small project whose server runs; it has no workshop items.
@@ -158,6 +159,7 @@ func TestAReleaseEndsWhereItIsTold(t *testing.T) {
 
 // Patches come from as many versions as the project says, lead to exactly the new one, and are not made again.
 func TestPatchesOfARelease(t *testing.T) {
+	thorough.Only(t)
 	p := sidings(t)
 	for i, version := range []string{"1.0.0", "1.1.0", "1.2.0", "1.3.0"} {
 		if i > 0 {

@@ -15,6 +15,7 @@ import (
 	"vornix/core/compare"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/internal/thorough"
 )
 
 // drawn is what a drawing holds, as XML.
@@ -87,6 +88,7 @@ func random(seed uint64) *Report {
 
 // Whatever a project is like, its page is drawn within its bounds, is the same every time, and shows every release and kind that it speaks of.
 func TestDrawingsStayInTheirBounds(t *testing.T) {
+	thorough.Only(t)
 	for seed := range uint64(300) {
 		r := random(seed)
 		var page, again bytes.Buffer

@@ -16,6 +16,7 @@ import (
 	"vornix/core/geom"
 	"vornix/core/mapsrc"
 	"vornix/core/scene"
+	"vornix/internal/thorough"
 )
 
 func read(t testing.TB, lines string) *scene.Map {
@@ -119,6 +120,7 @@ func TestBoxesBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 // Oblique solids in one another: closed but for what Tolerance allows, no face inside a solid, and the enclosed volume is that
 // of a count of points.
 func TestObliqueSolidsBecomeTheSurfaceOfTheirUnion(t *testing.T) {
+	thorough.Only(t)
 	for seed := range uint64(12) {
 		r := rand.New(rand.NewPCG(seed, 2))
 		var lines strings.Builder
@@ -269,6 +271,7 @@ func TestCancel(t *testing.T) {
 }
 
 func TestTenThousandCratesOnOneFloor(t *testing.T) {
+	thorough.Only(t)
 	lines := "solid floor box 0,0,-1 400,400,0 material=a\nrepeat crates grid count=100,100,1 step=4,4,0\n  solid c box 1,1,0 2,2,1 material=b\n"
 	faces := surface(t, read(t, lines)).Faces
 	assert.Zero(t, closed(faces))

@@ -20,6 +20,7 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/internal/testmaps"
+	"vornix/internal/thorough"
 )
 
 // grey is a look that sends back a part of light and gives off some of its own.
@@ -387,6 +388,7 @@ func (s *shelf) Keep(key string, data []byte) error {
 
 // A stage that was stopped goes on where it was, and gives the same bytes as one that never was, on any number of processors.
 func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
+	thorough.Only(t)
 	source := "map m title=\"M\" players=1..2\nsky s sun=40,30\nsolid g box 0,0,-1 14,14,0 material=g\nsolid w box 5,5,0 6,9,3 material=glow\nlight l point 3,3,2 radius=0.2 power=40\nprobe p at=3,4,2 reach=9\n"
 	looks := map[string]light.Look{"g": grey(0.5, 0), "glow": grey(0.2, 1)}
 	compiled := func(ctx context.Context, env stage.Env) ([]byte, error) {

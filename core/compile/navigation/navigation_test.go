@@ -19,6 +19,7 @@ import (
 	"vornix/core/mapsrc"
 	"vornix/core/path"
 	"vornix/internal/testmaps"
+	"vornix/internal/thorough"
 )
 
 var agent = mapfile.Agent{Name: "walker", Radius: 0.3, Height: 1.8, Step: 0.45, Slope: 45, Drop: 2.5, Jump: 1.5}
@@ -98,6 +99,7 @@ func flood(s *light.Scene, from ray.Vec, cell float32, radius float32) map[[2]in
 
 // What is walked on is what a flood fill with rays reaches, but for the width of a cell at its rim.
 func TestTheGroundIsWhatAFloodFillReaches(t *testing.T) {
+	thorough.Only(t)
 	for name, source := range map[string]string{"course": course, "rooms": testmaps.Rooms(170)} {
 		r := walked(t, source, func(l *compile.Long) {
 			a := agent

@@ -16,6 +16,7 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/texture"
+	"vornix/internal/thorough"
 )
 
 func mirrored(t *testing.T, source string, format texture.Format, env stage.Env) (*mapfile.Map, []finding.Finding) {
@@ -50,6 +51,7 @@ func red(t *texture.Texture, level, face, x, y int) float32 {
 
 // Under a sky that is as bright everywhere, every surface mirrors just that, however rough it is.
 func TestASkyThatIsEvenIsMirroredEvenly(t *testing.T) {
+	thorough.Only(t)
 	m, _ := mirrored(t, "sky s sun=40,0 power=0 dome=#ffffff glow=0.5\nsolid far box 900,900,0 901,901,1 material=black\nprobe p at=0,0,0 reach=9\n", texture.RGBA16F, stage.Env{})
 	require.Len(t, m.Cubes, 1)
 	cube, err := texture.Read(m.Cubes[0].Texture)

@@ -16,6 +16,7 @@ import (
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/internal/testmaps"
+	"vornix/internal/thorough"
 )
 
 func seen(t *testing.T, source string, env stage.Env) *compile.Result {
@@ -45,6 +46,7 @@ func leafAt(m *mapfile.Map, p ray.Vec) *mapfile.Leaf {
 
 // Points between which nothing stands are never in cells that are said not to see each other.
 func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
+	thorough.Only(t)
 	for name, source := range map[string]string{"rooms": testmaps.Rooms(1000), "open": testmaps.Open(60), "slits": slits} {
 		r := seen(t, source, stage.Env{})
 		m := r.Map

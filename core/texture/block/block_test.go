@@ -15,6 +15,7 @@ import (
 
 	"vornix/core/texture/block"
 	"vornix/internal/peer"
+	"vornix/internal/thorough"
 )
 
 // format is a block format with how to pack and unpack it.
@@ -248,6 +249,7 @@ func TestOpaqueStaysOpaque(t *testing.T) {
 // TestNearTheBestThereIs holds each quality to an exhaustive search on sampled blocks: best within 0.3 dB, and each
 // quality no worse than the one below it.
 func TestNearTheBestThereIs(t *testing.T) {
+	thorough.Only(t)
 	qualities := []block.Quality{block.Draft, block.Normal, block.Best, block.Exhaustive}
 	within := map[string][3]float64{"1": {0.5, 0.2, 0.1}, "2": {0.5, 0.2, 0.1}, "3": {0.5, 0.2, 0.1}, "4": {2.5, 0.7, 0.3}, "5": {2.5, 0.7, 0.3}, "7": {5, 0.6, 0.3}}
 	list := samples(30)
