@@ -530,7 +530,7 @@ func TestAServerFromPlanToRollback(t *testing.T) {
 		data, err := os.ReadFile(filepath.Join(folder, "stand-server.url"))
 		url = strings.TrimSpace(string(data))
 		return err == nil
-	}, 10*time.Second, 10*time.Millisecond)
+	}, 30*time.Second, 10*time.Millisecond)
 	playing := func() string {
 		resp, err := http.Get(url + "/status")
 		require.NoError(t, err)

@@ -236,7 +236,7 @@ func gone(t *testing.T, pid string) {
 		}
 		stat, _ := os.ReadFile(filepath.Join("/proc", strings.TrimSpace(pid), "stat"))
 		return strings.Contains(string(stat), ") Z ") // ended, and nobody has asked yet
-	}, 5*time.Second, 20*time.Millisecond)
+	}, 30*time.Second, 20*time.Millisecond)
 }
 
 func TestAStepIsStopped(t *testing.T) {

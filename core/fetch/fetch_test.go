@@ -36,7 +36,7 @@ import (
 var ctx = context.Background()
 
 // quick makes new tries at once.
-var quick = remote.Options{Wait: time.Millisecond, MostWait: 5 * time.Millisecond, Stall: 300 * time.Millisecond, Retries: 3}
+var quick = remote.Options{Wait: time.Millisecond, MostWait: 5 * time.Millisecond, Stall: 20 * time.Second, Retries: 3}
 
 // shelf is a folder that an index and its files are published in, made by hand.
 type shelf struct {

@@ -85,7 +85,7 @@ func TestAWorkshopThatLies(t *testing.T) {
 	require.NoError(t, err)
 	r := rand.New(rand.NewPCG(11, 12))
 	d.access.Round = func(next http.RoundTripper) http.RoundTripper { return liar{next, r} }
-	d.access.Client = func(o *workshop.Options) { o.Retries, o.Stall = -1, 2*time.Second }
+	d.access.Client = func(o *workshop.Options) { o.Retries, o.Stall = -1, 5*time.Second }
 	around := t.TempDir()
 	failed, got := 0, 0
 	for i := range 250 {

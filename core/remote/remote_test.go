@@ -22,7 +22,7 @@ import (
 
 var (
 	ctx   = context.Background()
-	quick = remote.Options{Wait: time.Millisecond, MostWait: 2 * time.Millisecond, Stall: time.Second, Retries: 2, Agent: remote.Agent("test")}
+	quick = remote.Options{Wait: time.Millisecond, MostWait: 2 * time.Millisecond, Stall: 20 * time.Second, Retries: 2, Agent: remote.Agent("test")}
 )
 
 func open(t *testing.T, address string) *remote.Source {

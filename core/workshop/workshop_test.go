@@ -114,7 +114,7 @@ func server(t *testing.T, answers ...http.HandlerFunc) (*workshop.Client, *atomi
 		answers[min(i, len(answers)-1)](w, r)
 	}))
 	t.Cleanup(s.Close)
-	c, err := workshop.Dial(s.URL, workshop.Options{Token: "secret-word", Retries: 2, Wait: time.Millisecond, MostWait: 50 * time.Millisecond, Stall: 300 * time.Millisecond})
+	c, err := workshop.Dial(s.URL, workshop.Options{Token: "secret-word", Retries: 2, Wait: time.Millisecond, MostWait: 50 * time.Millisecond, Stall: time.Second})
 	require.NoError(t, err)
 	return c, &n
 }

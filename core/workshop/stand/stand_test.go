@@ -665,8 +665,8 @@ func TestGoingWrongOnDemand(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, http.StatusNoContent, s.raw("POST", "/fail", "mole", bytes.NewReader(data), nil))
 	}
-	about := func() (string, error) {
-		c, err := workshop.Dial(s.URL, workshop.Options{Retries: -1, Stall: 200 * time.Millisecond})
+	about := func(patience time.Duration) (string, error) {
+		c, err := workshop.Dial(s.URL, workshop.Options{Retries: -1, Stall: patience})
 		require.NoError(t, err)
 		defer c.Close()
 		a, err := c.About(ctx)
@@ -677,12 +677,16 @@ func TestGoingWrongOnDemand(t *testing.T) {
 	}
 	for mode, want := range map[string]string{"busy": "try again in a second", "error": "it was told to", "full": "its disk is full", "drop": "does not answer", "lost": "does not answer", "half": "does not answer", "page": "no workshop", "hang": "does not answer", "slow": "does not answer"} {
 		tell(stand.Failure{Mode: mode, At: "GET /v1", After: 1, Times: 1})
-		_, err := about()
+		_, err := about(20 * time.Second)
 		require.NoError(t, err, mode)
-		said, err := about()
+		patience := 20 * time.Second
+		if mode == "hang" || mode == "slow" {
+			patience = 200 * time.Millisecond
+		}
+		said, err := about(patience)
 		require.Error(t, err, mode)
 		assert.Contains(t, said, want, mode)
-		_, err = about()
+		_, err = about(20 * time.Second)
 		assert.NoError(t, err, mode)
 	}
 	assert.Len(t, stand.Failures, 9, "all were tried")
