@@ -88,7 +88,11 @@ func TestFarmCommands(t *testing.T) {
 
 	// A worker that runs no steps of projects, then one that does.
 	farmed(t, "joined", "worker", "--key", key, "--name", "plain", "--dir", t.TempDir())
-	willing := farmed(t, "joined", "worker", "--key", key, "--name", "willing", "--dir", t.TempDir(), "--own-steps", "--json")
+	contents := t.TempDir()
+	willing := farmed(t, "joined", "worker", "--key", key, "--name", "willing", "--dir", contents, "--own-steps", "--json")
+	second := vornix(t, p, "farm", "worker", "--key", key, "--dir", contents)
+	assert.Equal(t, 3, second.exit)
+	assert.Contains(t, second.err, "a folder of its own with --dir")
 	t.Setenv("VORNIX_FARM", key)
 	r := vornix(t, p, "pack", "--json", "--jobs", "1")
 	require.Zero(t, r.exit, r.out+r.err)

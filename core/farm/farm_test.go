@@ -448,6 +448,28 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 	}, 40*time.Second, 100*time.Millisecond, "what a worker had taken at that moment counts until its time is over")
 }
 
+// Machines that are made of one image have one name: builds tell their workers apart all the same.
+func TestWorkersOfOneName(t *testing.T) {
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	p := newProject(t, 12, task{})
+	alone := p.alone(t)
+	for range 3 {
+		work(t, h.Key, "cell", &smith{wait: 20 * time.Millisecond})
+	}
+	names := []string{"cell", "cell-2", "cell-3"}
+	state, err := farm.Look(t.Context(), h.Key, "1")
+	require.NoError(t, err)
+	for i, w := range state.Workers {
+		assert.Equal(t, names[i], w.Worker)
+	}
+	all, _, shares := p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
+	assert.Equal(t, alone, all)
+	for _, name := range names {
+		assert.Equal(t, 2, shareOf(t, shares, name).Hands)
+	}
+}
+
 // A worker says why it does nothing: another version, a step that it does not do, a recipe that means something else to it. The build does it itself.
 func TestAWorkerDeclines(t *testing.T) {
 	h := started(t, t.TempDir(), "127.0.0.1:0")

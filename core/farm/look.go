@@ -31,31 +31,13 @@ func Look(ctx context.Context, k *Key, version string) (*State, error) {
 		return nil, err
 	}
 	defer l.close()
-	s := &State{Servers: k.Servers, Workers: []Here{}}
+	s := &State{Servers: k.Servers}
 	if d, err := l.nc.RTT(); err == nil {
 		s.Trip = d.Seconds()
 	}
-	var mu sync.Mutex
-	inbox := l.nc.NewInbox()
-	sub, err := l.nc.Subscribe(inbox, func(m *nats.Msg) {
-		var h Here
-		if json.Unmarshal(m.Data, &h) == nil {
-			mu.Lock()
-			s.Workers = append(s.Workers, h)
-			mu.Unlock()
-		}
-	})
-	if err != nil {
+	if s.Workers, err = l.present(ctx, version, listen); err != nil {
 		return nil, away(k, err)
 	}
-	if err := l.nc.PublishRequest(rollSubject, inbox, pack(roll{version})); err != nil {
-		return nil, away(k, err)
-	}
-	sleep(ctx, listen)
-	_ = sub.Unsubscribe() // the connection ends anyway
-	mu.Lock()
-	defer mu.Unlock()
-	slices.SortFunc(s.Workers, func(a, b Here) int { return strings.Compare(a.Worker, b.Worker) })
 	info, err := l.work.Info(ctx)
 	if err != nil {
 		return nil, away(k, err)
@@ -69,4 +51,31 @@ func Look(ctx context.Context, k *Key, version string) (*State, error) {
 		s.Bytes = int64(about.Size())
 	}
 	return s, ctx.Err()
+}
+
+// present says which workers are there, by their names. It listens for a while.
+func (l *line) present(ctx context.Context, version string, d time.Duration) ([]Here, error) {
+	var mu sync.Mutex
+	list := []Here{}
+	inbox := l.nc.NewInbox()
+	sub, err := l.nc.Subscribe(inbox, func(m *nats.Msg) {
+		var h Here
+		if json.Unmarshal(m.Data, &h) == nil {
+			mu.Lock()
+			list = append(list, h)
+			mu.Unlock()
+		}
+	})
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = sub.Unsubscribe() }() // where that fails the connection is at its end
+	if err := l.nc.PublishRequest(rollSubject, inbox, pack(roll{version})); err != nil {
+		return nil, err
+	}
+	sleep(ctx, d)
+	mu.Lock()
+	defer mu.Unlock()
+	slices.SortFunc(list, func(a, b Here) int { return strings.Compare(a.Worker, b.Worker) })
+	return slices.Clone(list), nil
 }

@@ -37,7 +37,7 @@ var ErrNotAllowed = errors.New("it runs no steps of a project's own; a worker wi
 type WorkerOptions struct {
 	Key     *Key
 	Version string
-	Name    string // unique in the farm
+	Name    string // in the farm; with a number behind it where another worker has it
 	System  string
 	Hands   int           // how many units at once
 	Dir     *safefile.Dir // where contents are kept
@@ -50,6 +50,7 @@ type WorkerOptions struct {
 // Event is something that a worker tells.
 type Event struct {
 	What    string  `json:"what"` // "joined", "away", "did", "failed", "declined", "resting"
+	Worker  string  `json:"worker"`
 	Job     string  `json:"job,omitempty"`
 	Part    string  `json:"part,omitempty"` // of a job's pieces: which
 	Seconds float64 `json:"seconds,omitempty"`
@@ -95,13 +96,14 @@ func Work(ctx context.Context, o WorkerOptions) error {
 		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
 		if err == nil {
 			w.l = l
-			break
+			defer w.l.close()
+			return w.serve(ctx)
 		}
 		if errors.Is(err, nats.ErrAuthorization) || ctx.Err() != nil {
 			return err
 		}
 		if !said {
-			o.Said(Event{What: "away", Why: err.Error()})
+			w.say(Event{What: "away", Why: err.Error()})
 			said = true
 		}
 		select {
@@ -110,20 +112,44 @@ func Work(ctx context.Context, o WorkerOptions) error {
 		case <-time.After(wait):
 		}
 	}
-	defer w.l.close()
-	return w.serve(ctx)
+}
+
+// asks is how long a worker that comes listens who is there.
+const asks = 300 * time.Millisecond
+
+// call finds a name for the worker that no other has: builds tell workers apart by their names, and machines that are made of one image have the same.
+func (w *worker) call(ctx context.Context) error {
+	list, err := w.l.present(ctx, "", asks)
+	if err != nil {
+		return err
+	}
+	name := w.o.Name
+	for n := 2; slices.ContainsFunc(list, func(h Here) bool { return h.Worker == name }); n++ {
+		name = fmt.Sprintf("%s-%d", w.o.Name, n)
+	}
+	w.o.Name = name
+	return nil
+}
+
+// say tells what happens.
+func (w *worker) say(e Event) {
+	e.Worker = w.o.Name
+	w.o.Said(e)
 }
 
 // serve takes units until ctx ends.
 func (w *worker) serve(ctx context.Context) error {
+	if err := w.call(ctx); err != nil {
+		return away(w.o.Key, err)
+	}
 	cut := func(*nats.Conn, error) {
 		if ctx.Err() == nil {
-			w.o.Said(Event{What: "away", Why: "the connection is cut"})
+			w.say(Event{What: "away", Why: "the connection is cut"})
 		}
 	}
 	w.l.nc.SetDisconnectErrHandler(cut)
 	w.l.nc.SetReconnectHandler(func(*nats.Conn) {
-		w.o.Said(Event{What: "joined"})
+		w.say(Event{What: "joined"})
 		w.mu.Lock()
 		defer w.mu.Unlock()
 		for again := range w.waiting { // the server knows nothing of them any more
@@ -135,7 +161,7 @@ func (w *worker) serve(ctx context.Context) error {
 			return away(w.o.Key, err)
 		}
 	}
-	w.o.Said(Event{What: "joined"})
+	w.say(Event{What: "joined"})
 	var group sync.WaitGroup
 	for range w.o.Hands {
 		group.Go(func() { w.hand(ctx) })
@@ -241,7 +267,7 @@ func (w *worker) takeRest(why string) {
 	d := min(time.Second<<min(w.failed, 10), longestRest)
 	w.rest, w.why = time.Now().Add(d), why
 	w.mu.Unlock()
-	w.o.Said(Event{What: "resting", Why: why})
+	w.say(Event{What: "resting", Why: why})
 	w.tell(Here{}, "")
 }
 
@@ -345,7 +371,7 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	a := ask{Unit: u.ID, Worker: w.o.Name}
 	if why != nil {
 		a.Declines = why.Error()
-		w.o.Said(Event{What: "declined", Why: a.Declines})
+		w.say(Event{What: "declined", Why: a.Declines})
 	}
 	var r reply
 	if err := w.l.request(ctx, subject(u.Build, askWord), a, &r); err != nil {
@@ -506,10 +532,10 @@ func (w *worker) do(ctx context.Context, u *unit, orders []*job.Order, tasks []*
 			w.trouble(err)
 			j.Err = err.Error()
 			if ctx.Err() == nil {
-				w.o.Said(Event{What: "failed", Job: o.ID, Why: reason(err)})
+				w.say(Event{What: "failed", Job: o.ID, Why: reason(err)})
 			}
 		} else {
-			w.o.Said(Event{What: "did", Job: o.ID, Seconds: time.Since(began).Seconds()})
+			w.say(Event{What: "did", Job: o.ID, Seconds: time.Since(began).Seconds()})
 		}
 		j.Took = time.Since(began).Seconds()
 		d.Jobs = append(d.Jobs, j)
@@ -634,10 +660,10 @@ func (w *worker) part(ctx context.Context, u *unit, o *job.Order, d *done) strin
 	if err != nil {
 		w.trouble(err)
 		if ctx.Err() == nil {
-			w.o.Said(Event{What: "failed", Job: o.ID, Part: name, Why: err.Error()})
+			w.say(Event{What: "failed", Job: o.ID, Part: name, Why: err.Error()})
 		}
 		return err.Error()
 	}
-	w.o.Said(Event{What: "did", Job: o.ID, Part: name, Seconds: time.Since(start).Seconds()})
+	w.say(Event{What: "did", Job: o.ID, Part: name, Seconds: time.Since(start).Seconds()})
 	return ""
 }

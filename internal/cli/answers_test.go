@@ -63,7 +63,7 @@ var results = map[string][]any{
 	"explain":            {explainAnswer{}, []explainAnswer{}},
 	"farm host":          {hostAnswer{}},
 	"farm status":        {farm.State{}},
-	"farm worker":        {workerAnswer{}},
+	"farm worker":        {farm.Event{}},
 	"extract":            {[]archive.Written{}},
 	"salvage":            {salvage.Result{}},
 	"fetch":              {fetch.Result{}, []fetch.Place{}},

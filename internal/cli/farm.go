@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -18,6 +19,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/text"
 	"vornix/internal/cli/show"
 )
 
@@ -184,12 +186,6 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 	return cmd
 }
 
-// workerAnswer is the result of farm worker in JSON: one line for each event.
-type workerAnswer struct {
-	Worker string `json:"worker"`
-	farm.Event
-}
-
 func (a *app) farmWorkerCommand() *cobra.Command {
 	var key, dir, most, name string
 	var own bool
@@ -246,13 +242,22 @@ do that only where you trust everybody who has the farm's key with this machine.
 				steps = &s
 			}
 			o.Do = build.NewHand(1, stages, steps, dir)
-			a.out.Say("The worker %s, %s, for the farm at %s. Ctrl-C stops it.", show.Clean(o.Name), release.Count(o.Hands, "job")+" at once", show.Clean(k.Where()))
+			lock, err := safefile.Acquire(dir, "vornix farm worker")
+			if err != nil {
+				var held *fault.Fault
+				if errors.As(err, &held) && held.Kind == fault.Refused {
+					held.Why, held.Do = "Each would remove contents from "+text.Printable(dir)+" that the other one needs.", "Give this worker a folder of its own with --dir."
+				}
+				return err
+			}
+			defer lock.Release()
+			a.out.Say("A worker for the farm at %s, %s. Ctrl-C stops it.", show.Clean(k.Where()), release.Count(o.Hands, "job")+" at once")
 			var saying sync.Mutex
 			o.Said = func(e farm.Event) {
 				saying.Lock()
 				defer saying.Unlock()
 				if a.out.JSON {
-					a.out.Line(&show.Answer{Command: answer.Command, Result: workerAnswer{o.Name, e}}, nil, 0)
+					a.out.Line(&show.Answer{Command: answer.Command, Result: e}, nil, 0)
 				} else {
 					a.workerSays(e)
 				}
@@ -261,7 +266,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 		}),
 	}
 	cmd.Flags().StringVar(&key, "key", "", "the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
-	cmd.Flags().StringVar(&name, "name", "", "`name` in the farm, which no other worker has (default: this machine's)")
+	cmd.Flags().StringVar(&name, "name", "", "`name` in the farm; a number is added where another worker has it (default: this machine's)")
 	cmd.Flags().StringVar(&dir, "dir", "", "`folder` for contents (default: vornix/farm-worker in your cache)")
 	cmd.Flags().StringVar(&most, "most", "", "`size` of the contents that are kept for later, such as 50G (default 10G)")
 	cmd.Flags().StringVar(&memory, "memory", "", "`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
@@ -278,7 +283,7 @@ func (a *app) workerSays(e farm.Event) {
 	at := time.Now().Format("15:04:05")
 	switch e.What {
 	case "joined":
-		a.out.Say("%s  joined the farm", at)
+		a.out.Say("%s  joined the farm as %s", at, show.Clean(e.Worker))
 	case "away":
 		a.out.Say("%s  the farm is away, and is waited for: %s", at, show.Clean(e.Why))
 	case "did":
