@@ -22,6 +22,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -446,6 +448,27 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 		s, err := farm.Look(context.Background(), h.Key, "1")
 		return err == nil && s.Waiting+s.Working == 0
 	}, 40*time.Second, 100*time.Millisecond, "what a worker had taken at that moment counts until its time is over")
+}
+
+// A host that is started again with other limits has those.
+func TestAHostsLimits(t *testing.T) {
+	dir := t.TempDir()
+	for _, l := range []farm.Limits{{Bytes: 1 << 20, Keep: time.Hour}, {Bytes: 1 << 30, Keep: 3 * time.Hour}, {Keep: 2 * time.Hour}} {
+		h, err := host.Start(t.Context(), host.Options{Dir: dir, Listen: "127.0.0.1:0", Plain: true, Limits: l})
+		require.NoError(t, err)
+		nc, err := nats.Connect(h.Key.Servers[0], nats.Token(h.Key.Token))
+		require.NoError(t, err)
+		js, err := jetstream.New(nc)
+		require.NoError(t, err)
+		kept, err := js.Stream(t.Context(), "OBJ_vornix-files")
+		require.NoError(t, err)
+		c := kept.CachedInfo().Config
+		assert.Equal(t, l, farm.Limits{Bytes: max(c.MaxBytes, 0), Keep: c.MaxAge})
+		nc.Close()
+		_, err = host.Start(t.Context(), host.Options{Dir: dir, Listen: "127.0.0.1:0"})
+		assert.Equal(t, fault.Refused, fault.KindOf(err), "two servers would write over each other's files")
+		h.Stop()
+	}
 }
 
 // Machines that are made of one image have one name: builds tell their workers apart all the same.

@@ -2,6 +2,7 @@ package farm
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -26,7 +27,7 @@ type line struct {
 	closed bool
 }
 
-// Limits of what a farm's server keeps for a farm; they count when the stream and the bucket are made.
+// Limits of what a farm's server keeps for a farm.
 type Limits struct {
 	Bytes int64         // of contents; 0: no limit
 	Keep  time.Duration // of contents; 0: a day
@@ -48,7 +49,7 @@ func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*li
 	ctx, cancel := context.WithTimeout(ctx, patience+answer)
 	defer cancel()
 	if l.js, err = jetstream.New(nc); err == nil {
-		err = l.open(ctx, Limits{})
+		err = l.open(ctx)
 	}
 	if err != nil {
 		nc.Close()
@@ -89,17 +90,29 @@ func full(err error) bool {
 	return errors.As(err, &api) && (api.ErrorCode == noRoom || api.ErrorCode == noRoomInAccount)
 }
 
-// Prepare makes the farm's stream and bucket on a server that is new.
+// Prepare makes the farm's stream and bucket on a server where they are not, and gives the bucket its limits.
 func Prepare(ctx context.Context, nc *nats.Conn, limits Limits) error {
 	js, err := jetstream.New(nc)
 	if err != nil {
 		return err
 	}
-	return (&line{nc: nc, js: js}).open(ctx, limits)
+	if _, err := js.CreateOrUpdateObjectStore(ctx, bucket(limits)); err != nil {
+		return fmt.Errorf("the store of contents: %w", err)
+	}
+	return (&line{nc: nc, js: js}).open(ctx)
+}
+
+// bucket is how contents are kept.
+func bucket(limits Limits) jetstream.ObjectStoreConfig {
+	most := limits.Bytes
+	if most == 0 {
+		most = -1
+	}
+	return jetstream.ObjectStoreConfig{Bucket: bucketName, Description: "Contents on their way between machines of Vornix", TTL: cmp.Or(limits.Keep, 24*time.Hour), MaxBytes: most}
 }
 
 // open finds the stream and the bucket, or makes them.
-func (l *line) open(ctx context.Context, limits Limits) (err error) {
+func (l *line) open(ctx context.Context) (err error) {
 	l.work, err = l.js.Stream(ctx, streamName)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
 		l.work, err = l.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix", Subjects: []string{workSubject + ".*.*"}, Retention: jetstream.WorkQueuePolicy,
@@ -110,14 +123,7 @@ func (l *line) open(ctx context.Context, limits Limits) (err error) {
 	}
 	l.files, err = l.js.ObjectStore(ctx, bucketName)
 	if errors.Is(err, jetstream.ErrBucketNotFound) {
-		keep, most := limits.Keep, limits.Bytes
-		if keep == 0 {
-			keep = 24 * time.Hour
-		}
-		if most == 0 {
-			most = -1
-		}
-		l.files, err = l.js.CreateObjectStore(ctx, jetstream.ObjectStoreConfig{Bucket: bucketName, Description: "Contents on their way between machines of Vornix", TTL: keep, MaxBytes: most})
+		l.files, err = l.js.CreateObjectStore(ctx, bucket(Limits{}))
 	}
 	if err != nil {
 		return fmt.Errorf("the store of contents: %w", err)

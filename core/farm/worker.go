@@ -324,7 +324,7 @@ func (w *worker) queue(ctx context.Context) (jetstream.Consumer, error) {
 	defer cancel()
 	q, err := w.l.consumer(ctx, w.o.Version)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
-		if err = w.l.open(ctx, Limits{}); err == nil {
+		if err = w.l.open(ctx); err == nil {
 			q, err = w.l.consumer(ctx, w.o.Version)
 		}
 	}

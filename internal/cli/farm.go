@@ -181,8 +181,8 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 	cmd.Flags().StringVar(&listen, "listen", fmt.Sprintf(":%d", host.DefaultPort), "`address` to listen at")
 	cmd.Flags().StringArrayVar(&names, "name", nil, "`name` or address by which others reach this machine, for the key; can be given several times (default: its addresses)")
 	cmd.Flags().BoolVar(&plain, "plain", false, "without encryption")
-	cmd.Flags().DurationVar(&keep, "keep", 24*time.Hour, "how `long` contents are kept; counts when the farm is new")
-	cmd.Flags().StringVar(&most, "most", "", "`size` of all contents at most, such as 20G; counts when the farm is new (default: no limit)")
+	cmd.Flags().DurationVar(&keep, "keep", 24*time.Hour, "how `long` contents are kept")
+	cmd.Flags().StringVar(&most, "most", "", "`size` of all contents at most, such as 20G (default: no limit)")
 	return cmd
 }
 

@@ -30,6 +30,7 @@ import (
 	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/safefile"
+	"vornix/core/text"
 )
 
 // Files in a host's folder.
@@ -66,6 +67,7 @@ type Host struct {
 	Key  *farm.Key
 	File string // the key file, a system path
 	dir  *safefile.Dir
+	lock *safefile.Lock
 }
 
 // Start starts the server of a farm.
@@ -75,11 +77,20 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 	if err != nil || bad != nil || n < 0 || n > 65535 {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address to listen at", o.Listen), Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
 	}
-	dir, err := safefile.MakeDir(o.Dir)
+	lock, err := safefile.Acquire(o.Dir, "vornix farm host")
 	if err != nil {
+		var held *fault.Fault
+		if errors.As(err, &held) && held.Kind == fault.Refused {
+			held.Why, held.Do = "Two servers would write over each other's files in "+text.Printable(o.Dir)+".", "Use that one, or give this one a folder of its own with --dir."
+		}
 		return nil, err
 	}
-	h := &Host{dir: dir, File: dir.Join(KeyFile)}
+	dir, err := safefile.MakeDir(o.Dir)
+	if err != nil {
+		lock.Release()
+		return nil, err
+	}
+	h := &Host{dir: dir, lock: lock, File: dir.Join(KeyFile)}
 	if err := h.start(ctx, o, at, n); err != nil {
 		h.Stop()
 		return nil, err
@@ -159,6 +170,7 @@ func (h *Host) Stop() {
 		h.s.WaitForShutdown()
 	}
 	h.dir.Close()
+	h.lock.Release()
 }
 
 // token is the token that lets in, made the first time.
