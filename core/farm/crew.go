@@ -304,9 +304,9 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
 	if a.Declines != "" {
-		clear(c.stored)                                                         // something may be gone from the farm's store: it is looked at again
 		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // else that is what its owner wants
 			w.share.Declined = a.Declines
+			clear(c.stored) // something may be gone from the farm's store: it is looked at again
 		}
 		u.declined[a.Worker] = true
 		for _, w := range c.mates {
@@ -380,7 +380,7 @@ func (c *Crew) done(m *nats.Msg) {
 	c.over(u)
 	w.share.Seconds += d.Took
 	if d.Err != "" {
-		clear(c.stored) // the same
+		clear(c.stored) // as where one declines
 	}
 	if d.Err == "" && u.came == nil {
 		for _, j := range d.Jobs {
