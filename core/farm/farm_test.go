@@ -483,6 +483,7 @@ func TestWorkersOfOneName(t *testing.T) {
 	names := []string{"cell", "cell-2", "cell-3"}
 	state, err := farm.Look(t.Context(), h.Key, "1")
 	require.NoError(t, err)
+	require.Len(t, state.Workers, len(names))
 	for i, w := range state.Workers {
 		assert.Equal(t, names[i], w.Worker)
 	}

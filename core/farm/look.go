@@ -53,7 +53,7 @@ func Look(ctx context.Context, k *Key, version string) (*State, error) {
 	return s, ctx.Err()
 }
 
-// present says which workers are there, by their names. It listens for a while.
+// present says which workers are there, by their names. It listens for a while, and for some trips to the server more: that is how far away they are.
 func (l *line) present(ctx context.Context, version string, d time.Duration) ([]Here, error) {
 	var mu sync.Mutex
 	list := []Here{}
@@ -72,6 +72,9 @@ func (l *line) present(ctx context.Context, version string, d time.Duration) ([]
 	defer func() { _ = sub.Unsubscribe() }() // where that fails the connection is at its end
 	if err := l.nc.PublishRequest(rollSubject, inbox, pack(roll{version})); err != nil {
 		return nil, err
+	}
+	if trip, err := l.nc.RTT(); err == nil {
+		d += 4 * trip
 	}
 	sleep(ctx, d)
 	mu.Lock()
