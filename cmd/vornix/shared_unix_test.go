@@ -98,10 +98,9 @@ func TestATeamSharesResults(t *testing.T) {
 
 func TestSharedResultsThatCantBeHad(t *testing.T) {
 	t.Setenv("VORNIX_TRUST_FILE", filepath.Join(t.TempDir(), "trusted.json"))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	free, err := peer.FreeAddress()
 	require.NoError(t, err)
-	nobody := "http://" + l.Addr().String()
-	l.Close()
+	nobody := "http://" + free
 	p := machineOf(t, quickly(t, "lower-sidings"))
 	appendTo(t, p, "vornix.toml", fmt.Sprintf("\n[shared]\nurl = %q\n", nobody+"/results"))
 

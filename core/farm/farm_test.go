@@ -13,7 +13,6 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
-	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -371,10 +370,9 @@ func TestAFarmOnABadDay(t *testing.T) {
 	p := newProject(t, 40, task{Rounds: 2000, Pieces: 1000})
 	alone := p.alone(t)
 	listen := func() string {
-		l, err := net.Listen("tcp", "127.0.0.1:0")
+		address, err := peer.FreeAddress()
 		require.NoError(t, err)
-		defer l.Close()
-		return l.Addr().String()
+		return address
 	}
 	for kind, day := range map[string]func(t *testing.T, dir, at string, h *host.Host, stop func()) (again *host.Host){
 		"a worker leaves": func(_ *testing.T, _, _ string, h *host.Host, stop func()) *host.Host {

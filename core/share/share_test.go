@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -164,10 +163,9 @@ func give(l *Line, i int, content []byte) {
 }
 
 func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
-	nobody, err := net.Listen("tcp", "127.0.0.1:0")
+	nobody, err := peer.FreeAddress()
 	require.NoError(t, err)
-	nobody.Close()
-	away, err := Open(Place{Address: "http://" + nobody.Addr().String()})
+	away, err := Open(Place{Address: "http://" + nobody})
 	require.NoError(t, err)
 	var asked atomic.Int32
 	counted := func(f http.HandlerFunc) http.HandlerFunc {

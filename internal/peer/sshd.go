@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"os/exec"
 	"os/user"
@@ -69,12 +70,10 @@ func RunSSHD(dir, more string) (s *SSHD, stop func(), err error) {
 	if s.Key, own, err = NewSSHKey(filepath.Join(s.Home, ".ssh", "id_ed25519")); err != nil {
 		return nil, nil, err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
+	if s.Address, err = FreeAddress(); err != nil {
 		return nil, nil, err
 	}
-	s.Address, s.Port = l.Addr().String(), l.Addr().(*net.TCPAddr).Port
-	l.Close()
+	s.Port = int(netip.MustParseAddrPort(s.Address).Port())
 	s.Allowed = filepath.Join(dir, "allowed")
 	// SHLVL: so that the account's shell does not read what its owner has set up, which may take long.
 	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nLoginGraceTime 20\nSubsystem sftp %s\nLogLevel ERROR\n%s\nSetEnv SHLVL=2\n",
