@@ -121,6 +121,7 @@ func (d *day) worker(t *testing.T, on string, more ...string) *started {
 // The same bytes, whatever happens to a farm of several machines while it builds.
 func TestAFarmOfSeveralMachines(t *testing.T) {
 	thorough.Only(t)
+	peer.Need(t, "nats-server")
 	l := newLab(t, "host", "one", "two", "home", "other")
 	source := machineOf(t, project(t, "highline"))
 	alone := machineOf(t, source)

@@ -64,6 +64,7 @@ func farmed(t *testing.T, says string, args ...string) *started {
 }
 
 func TestFarmCommands(t *testing.T) {
+	peer.Need(t, "nats-server")
 	t.Setenv("VORNIX_TRUST_FILE", filepath.Join(t.TempDir(), "trusted.json"))
 	dir := t.TempDir()
 	key := filepath.Join(dir, "farm.key")

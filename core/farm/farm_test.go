@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"math/big"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -219,6 +220,7 @@ func (p *project) forget(t *testing.T) {
 // started starts a host, and stops it when the test ends.
 func started(t *testing.T, dir, listen string) *host.Host {
 	t.Helper()
+	peer.Need(t, "nats-server")
 	h, err := host.Start(context.Background(), host.Options{Dir: dir, Listen: listen})
 	require.NoError(t, err)
 	return h
@@ -284,13 +286,13 @@ func shareOf(t *testing.T, list []farm.Share, name string) farm.Share {
 func TestAFarmMakesTheSame(t *testing.T) {
 	p := newProject(t, 60, task{Rounds: 2000, Pieces: 700})
 	alone := p.alone(t)
-	for kind, key := range map[string]func() *farm.Key{
-		"own host": func() *farm.Key {
+	for kind, key := range map[string]func(*testing.T) *farm.Key{
+		"own host": func(t *testing.T) *farm.Key {
 			h := started(t, t.TempDir(), "127.0.0.1:0")
 			t.Cleanup(h.Stop)
 			return h.Key
 		},
-		"team's server": func() *farm.Key {
+		"team's server": func(t *testing.T) *farm.Key {
 			// What docs/farm.md says that a user needs.
 			address, _, _ := peer.NATS(t, `authorization { users: [ { user: farm, password: "let-us-in", permissions: {
 				publish: ["vornix.>", "$JS.API.>", "$JS.ACK.>", "$JS.FC.>", "$O.vornix-files.>", "_INBOX.>"], subscribe: ["vornix.>", "$O.vornix-files.>", "_INBOX.>"] } } ] }`)
@@ -299,7 +301,7 @@ func TestAFarmMakesTheSame(t *testing.T) {
 	} {
 		t.Run(kind, func(t *testing.T) {
 			p.forget(t)
-			k := key()
+			k := key(t)
 			first, second := &smith{}, &smith{}
 			work(t, k, "first", first)
 			work(t, k, "second", second)
@@ -450,6 +452,7 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 
 // A host that is started again with other limits has those.
 func TestAHostsLimits(t *testing.T) {
+	peer.Need(t, "nats-server")
 	dir := t.TempDir()
 	for _, l := range []farm.Limits{{Bytes: 1 << 20, Keep: time.Hour}, {Bytes: 1 << 30, Keep: 3 * time.Hour}, {Keep: 2 * time.Hour}} {
 		h, err := host.Start(t.Context(), host.Options{Dir: dir, Listen: "127.0.0.1:0", Plain: true, Limits: l})
@@ -649,4 +652,27 @@ func TestKeys(t *testing.T) {
 	assert.ErrorContains(t, err, "out of reach")
 	_, err = host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "nowhere"})
 	assert.ErrorContains(t, err, "no address to listen at")
+	_, port, err := net.SplitHostPort(strings.TrimPrefix(k.Servers[0], "tls://"))
+	require.NoError(t, err)
+	_, err = host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "127.0.0.1:" + port})
+	assert.ErrorContains(t, err, "does not start at")
+	assert.ErrorContains(t, err, "address already in use", "the server's own words")
+}
+
+// A host says when its server has exited, and one without a server says what to install.
+func TestAHostWithoutItsServer(t *testing.T) {
+	_, err := host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Server: "no-such-program"})
+	assert.ErrorContains(t, err, "the program no-such-program was not found")
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	pid := h.Process()
+	p, err := os.FindProcess(pid)
+	require.NoError(t, err)
+	require.NoError(t, p.Kill())
+	select {
+	case <-h.Gone():
+		assert.ErrorContains(t, h.Failure(), "the farm's server has exited")
+	case <-time.After(10 * time.Second):
+		assert.Fail(t, "nothing was noticed")
+	}
+	h.Stop()
 }

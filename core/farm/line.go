@@ -91,7 +91,16 @@ func full(err error) bool {
 }
 
 // Prepare makes the farm's stream and bucket on a server where they are not, and gives the bucket its limits.
-func Prepare(ctx context.Context, nc *nats.Conn, limits Limits) error {
+func Prepare(ctx context.Context, k *Key, limits Limits) error {
+	options, err := k.options()
+	if err != nil {
+		return err
+	}
+	nc, err := nats.Connect(joined(k.Servers), append(options, nats.Timeout(answer))...)
+	if err != nil {
+		return err
+	}
+	defer nc.Close()
 	js, err := jetstream.New(nc)
 	if err != nil {
 		return err

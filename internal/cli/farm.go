@@ -119,15 +119,17 @@ type hostAnswer struct {
 }
 
 func (a *app) farmHostCommand() *cobra.Command {
-	var dir, listen, most string
+	var dir, listen, most, server string
 	var names []string
 	var plain bool
 	var keep time.Duration
 	cmd := &cobra.Command{
 		Use:   "host",
 		Short: "Run the server of a farm, to which workers and builds connect",
-		Long: `Host runs a message server, NATS with JetStream, until Ctrl-C. It keeps a queue of work and the contents that are on their way, and
+		Long: `Host runs the message server nats-server until Ctrl-C. The server keeps a queue of work and the contents that are on their way. It
 computes nothing itself: start a worker beside it if the machine is to work too.
+
+The program nats-server (NATS, version 2.9 or later) has to be installed on this machine only; workers and builds do not need it.
 
 The first time it makes a token, a certificate and the farm's key, a file with both and with this machine's addresses. Copy that
 file to each machine that works or builds, and to nobody else. What it keeps is in --dir; stopped and started again, it goes on.
@@ -137,7 +139,7 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
   vornix farm host --listen :7422 --name build.local --keep 72h`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: farm.Limits{Keep: keep}, Dir: dir}
+			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: farm.Limits{Keep: keep}, Dir: dir, Server: server}
 			var err error
 			if o.Dir == "" {
 				if o.Dir, err = farmFolder(); err != nil {
@@ -173,10 +175,23 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 			}
 			answer.Result = hostAnswer{h.Key.Servers, file}
 			a.out.Answer(answer, nil, 0)
-			<-ctx.Done()
-			return nil
+			select {
+			case <-ctx.Done():
+				return nil
+			case <-h.Gone():
+			}
+			if ctx.Err() != nil { // Ctrl-C in a terminal reaches the server too
+				return nil
+			}
+			select { // and may reach it first
+			case <-ctx.Done():
+				return nil
+			case <-time.After(time.Second):
+				return h.Failure()
+			}
 		}),
 	}
+	cmd.Flags().StringVar(&server, "server", "", "the `program` nats-server (default: the one in PATH)")
 	cmd.Flags().StringVar(&dir, "dir", "", "`folder` for what it keeps (default: vornix/farm in your settings)")
 	cmd.Flags().StringVar(&listen, "listen", fmt.Sprintf(":%d", host.DefaultPort), "`address` to listen at")
 	cmd.Flags().StringArrayVar(&names, "name", nil, "`name` or address by which others reach this machine, for the key; can be given several times (default: its addresses)")

@@ -1,8 +1,13 @@
-// Package host runs the server of a farm: NATS with JetStream, as a library. It makes what a farm needs the first time: a token, a certificate of its own,
-// and the key file that is handed out.
+// Package host runs the server of a farm: the program nats-server with JetStream, as a child process. The first time it makes what a farm needs: a token,
+// a certificate of its own, and the key file that is handed out.
+//
+// The server is a program of its own, as git and ssh are, since only the one machine that hosts a farm needs it: as a library it made everybody's program
+// a quarter larger.
 package host
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -18,14 +23,13 @@ import (
 	"math/big"
 	"net"
 	"os"
+	"os/exec"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
-
-	"github.com/nats-io/nats-server/v2/server"
-	"github.com/nats-io/nats.go"
 
 	"vornix/core/farm"
 	"vornix/core/fault"
@@ -39,8 +43,12 @@ const (
 	certFile  = "certificate.pem"
 	ownFile   = "certificate-key.pem"
 	tokenFile = "token"
+	confFile  = "server.conf"
 	dataDir   = "data"
 )
+
+// program is the server's name, as its makers and Debian call it.
+const program = "nats-server"
 
 // certName is the name in the certificate of a host, whatever its address is.
 const certName = "vornix-farm"
@@ -51,9 +59,13 @@ const DefaultPort = 4222
 // mostMessage is how large a message may be, in bytes: contents up to a part of it go along without a trip of their own.
 const mostMessage = 8 << 20
 
+// patience is how long the server may take to start.
+const patience = 15 * time.Second
+
 // Options for Start.
 type Options struct {
 	Dir    string   // where it keeps everything, a system path
+	Server string   // the program nats-server; empty: the one in PATH
 	Listen string   // HOST:PORT; an empty host is all of the machine's addresses
 	Names  []string // by which others reach it, for the key; nil: its addresses
 	Plain  bool     // without encryption
@@ -63,11 +75,14 @@ type Options struct {
 
 // Host is a running server.
 type Host struct {
-	s    *server.Server
 	Key  *farm.Key
 	File string // the key file, a system path
+
 	dir  *safefile.Dir
 	lock *safefile.Lock
+	cmd  *exec.Cmd
+	log  *warnings
+	gone chan struct{} // closed when the server has exited; nil before it starts
 }
 
 // Start starts the server of a farm.
@@ -76,6 +91,11 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 	n, bad := strconv.Atoi(port)
 	if err != nil || bad != nil || n < 0 || n > 65535 {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address to listen at", o.Listen), Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
+	}
+	server, err := exec.LookPath(cmp.Or(o.Server, program))
+	if err != nil {
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the program " + cmp.Or(o.Server, program) + " was not found", Err: err,
+			Why: "It is the message server that a farm's host runs; only the host needs it.", Do: "Install it (Debian: apt install nats-server; every system: nats.io), or name it with --server."}
 	}
 	lock, err := safefile.Acquire(o.Dir, "vornix farm host")
 	if err != nil {
@@ -91,61 +111,60 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 		return nil, err
 	}
 	h := &Host{dir: dir, lock: lock, File: dir.Join(KeyFile)}
-	if err := h.start(ctx, o, at, n); err != nil {
+	if err := h.start(ctx, o, server, at, n); err != nil {
 		h.Stop()
 		return nil, err
 	}
 	return h, nil
 }
 
-func (h *Host) start(ctx context.Context, o Options, at string, port int) error {
+func (h *Host) start(ctx context.Context, o Options, server, at string, port int) error {
 	token, err := h.token()
 	if err != nil {
 		return err
 	}
 	if port == 0 {
-		port = server.RANDOM_PORT
-	}
-	options := &server.Options{Host: at, Port: port, Authorization: token, JetStream: true, StoreDir: h.dir.Join(dataDir), NoSigs: true, MaxPayload: mostMessage, ServerName: "vornix-farm",
-		JetStreamMaxMemory: 256 << 20, JetStreamMaxStore: 1 << 40, WriteDeadline: 10 * time.Second, PingInterval: 5 * time.Second, MaxPingsOut: 2}
-	k := &farm.Key{Token: token}
-	scheme := "nats"
-	if o.Plain {
-		k.Plain = true
-	} else {
-		scheme = "tls"
-		pair, text, err := h.certificate()
-		if err != nil {
+		// Another program may take the port before the server listens there; then the server says so and exits.
+		if port, err = freePort(at); err != nil {
 			return err
 		}
-		options.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{pair}}
-		options.TLSTimeout = 5
-		k.Certificate, k.Name = text, certName
 	}
-	if h.s, err = server.NewServer(options); err != nil {
-		return fmt.Errorf("starting the farm's server: %w", err)
+	k := &farm.Key{Token: token, Plain: o.Plain}
+	scheme := "nats"
+	if !o.Plain {
+		scheme = "tls"
+		if k.Certificate, err = h.certificate(); err != nil {
+			return err
+		}
+		k.Name = certName
 	}
-	log := &warnings{said: o.Said}
-	h.s.SetLogger(log, false, false)
-	h.s.Start()
-	if !h.s.ReadyForConnections(15 * time.Second) {
-		return &fault.Fault{What: "the farm's server does not start at " + o.Listen, Err: log.last(), Do: "Look whether another program listens there; --listen :PORT takes another port."}
+	listen := net.JoinHostPort(at, strconv.Itoa(port))
+	if err := h.dir.WritePrivate(confFile, h.settings(listen, token, o.Plain)); err != nil {
+		return err
 	}
+	h.log = &warnings{said: o.Said}
+	h.cmd = exec.Command(server, "-c", h.dir.Join(confFile))
+	h.cmd.Dir, h.cmd.Stderr, h.cmd.Stdout = h.dir.Path(), h.log, h.log
+	endsWithUs(h.cmd)
+	if err := h.cmd.Start(); err != nil {
+		return fmt.Errorf("starting %s: %w", server, err)
+	}
+	h.gone = make(chan struct{})
+	go func() {
+		defer close(h.gone)
+		_ = h.cmd.Wait() // what it said is in the log
+	}()
 	names := o.Names
 	if len(names) == 0 {
 		names = addresses(at)
 	}
-	_, real, err := net.SplitHostPort(h.s.Addr().String())
-	if err != nil {
+	for _, name := range names {
+		k.Servers = append(k.Servers, scheme+"://"+net.JoinHostPort(name, strconv.Itoa(port)))
+	}
+	if err := h.prepare(ctx, o, k, at, port); err != nil {
 		return err
 	}
-	for _, name := range names {
-		k.Servers = append(k.Servers, scheme+"://"+net.JoinHostPort(name, real))
-	}
 	h.Key = k
-	if err := h.prepare(ctx, o.Limits, token); err != nil {
-		return fmt.Errorf("making the farm's queue and store: %w", err)
-	}
 	data, err := k.Encode()
 	if err != nil {
 		return err
@@ -153,24 +172,84 @@ func (h *Host) start(ctx context.Context, o Options, at string, port int) error 
 	return h.dir.WritePrivate(KeyFile, data)
 }
 
-// prepare makes the stream and the bucket, from inside: no network has to be there.
-func (h *Host) prepare(ctx context.Context, limits farm.Limits, token string) error {
-	nc, err := nats.Connect("", nats.InProcessServer(h.s), nats.Token(token))
-	if err != nil {
-		return err
+// settings are the server's, in its own language. Strings in double quotes know the escapes of Go's %q that occur in paths.
+func (h *Host) settings(listen, token string, plain bool) []byte {
+	b := fmt.Appendf(nil, "# Written by 'vornix farm host' at each start.\nserver_name: vornix-farm\nlisten: %q\nauthorization { token: %q }\nmax_payload: %d\n", listen, token, mostMessage)
+	b = fmt.Appendf(b, "write_deadline: \"10s\"\nping_interval: \"5s\"\nping_max: 2\njetstream { store_dir: %q, max_memory_store: %d, max_file_store: %d }\n", h.dir.Join(dataDir), 256<<20, int64(1)<<40)
+	if !plain {
+		b = fmt.Appendf(b, "tls { cert_file: %q, key_file: %q, timeout: 5 }\n", h.dir.Join(certFile), h.dir.Join(ownFile))
 	}
-	defer nc.Close()
-	return farm.Prepare(ctx, nc, limits)
+	return b
+}
+
+// prepare waits until the server answers, and makes the stream and the bucket.
+func (h *Host) prepare(ctx context.Context, o Options, k *farm.Key, at string, port int) error {
+	if ip := net.ParseIP(at); at == "" || ip != nil && ip.IsUnspecified() {
+		at = "127.0.0.1"
+	}
+	here := *k
+	here.Servers = []string{"tls://" + net.JoinHostPort(at, strconv.Itoa(port))}
+	if o.Plain {
+		here.Servers[0] = "nats://" + net.JoinHostPort(at, strconv.Itoa(port))
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		err := farm.Prepare(ctx, &here, o.Limits)
+		select {
+		case <-h.gone: // whatever answered there was another program
+			return &fault.Fault{What: "the farm's server does not start at " + o.Listen, Err: h.log.last(), Do: "Look whether another program listens there; --listen :PORT takes another port."}
+		default:
+		}
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.Canceled) {
+				return ctx.Err()
+			}
+			return &fault.Fault{What: "the farm's server does not answer at " + o.Listen, Err: errors.Join(err, h.log.last()), Do: "Look at what it says above, and whether a firewall keeps this machine from its own address."}
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Process is the server's process id.
+func (h *Host) Process() int { return h.cmd.Process.Pid }
+
+// Gone is closed when the server has exited, as it does when Stop is called.
+func (h *Host) Gone() <-chan struct{} { return h.gone }
+
+// Failure is why the server exited by itself.
+func (h *Host) Failure() error {
+	return &fault.Fault{What: "the farm's server has exited", Err: h.log.last(), Why: "Builds go on without help until it runs again.", Do: "Look at its messages above, and start the host again: the queue and the contents are kept."}
 }
 
 // Stop stops the server; what it knows is kept.
 func (h *Host) Stop() {
-	if h.s != nil {
-		h.s.Shutdown()
-		h.s.WaitForShutdown()
+	if h.gone != nil {
+		if h.cmd.Process.Signal(os.Interrupt) != nil { // as on Windows, which has no such signal; the store survives a kill
+			_ = h.cmd.Process.Kill()
+		}
+		select {
+		case <-h.gone:
+		case <-time.After(patience):
+			_ = h.cmd.Process.Kill()
+			<-h.gone
+		}
 	}
 	h.dir.Close()
 	h.lock.Release()
+}
+
+// freePort is one at which nothing listens now.
+func freePort(at string) (int, error) {
+	l, err := net.Listen("tcp", net.JoinHostPort(at, "0"))
+	if err != nil {
+		return 0, &fault.Fault{Kind: fault.Usage, What: "nothing can listen at " + at, Err: err, Do: "Name an address of this machine with --listen."}
+	}
+	return l.Addr().(*net.TCPAddr).Port, l.Close()
 }
 
 // token is the token that lets in, made the first time.
@@ -190,8 +269,8 @@ func (h *Host) token() (string, error) {
 	return token, h.dir.WritePrivate(tokenFile, []byte(token+"\n"))
 }
 
-// certificate is the host's own, made the first time.
-func (h *Host) certificate() (pair tls.Certificate, text string, err error) {
+// certificate is the host's own as PEM, made the first time.
+func (h *Host) certificate() (text string, err error) {
 	cert, err := h.dir.ReadFile(certFile)
 	if errors.Is(err, fs.ErrNotExist) {
 		if err = h.certify(); err == nil {
@@ -199,17 +278,16 @@ func (h *Host) certificate() (pair tls.Certificate, text string, err error) {
 		}
 	}
 	if err != nil {
-		return pair, "", err
+		return "", err
 	}
 	key, err := h.dir.ReadFile(ownFile)
 	if err != nil {
-		return pair, "", err
+		return "", err
 	}
-	pair, err = tls.X509KeyPair(cert, key)
-	if err != nil {
+	if _, err = tls.X509KeyPair(cert, key); err != nil {
 		err = &fault.Fault{What: "the host's certificate can't be used", Place: fault.Place{File: h.dir.Join(certFile)}, Err: err, Do: "Delete it and its key, start the host again, and hand out the new farm.key."}
 	}
-	return pair, string(cert), err
+	return string(cert), err
 }
 
 // certify makes a certificate (X.509, ECDSA over P-256) that vouches for itself.
@@ -259,35 +337,47 @@ func addresses(at string) (list []string) {
 	return append(list, "127.0.0.1")
 }
 
-// warnings passes on what the server warns of.
+// warnings reads the server's log, passes on its warnings and errors, and remembers the last of them.
 type warnings struct {
 	said func(string)
 
 	mu   sync.Mutex
-	fail error // the last one that was as bad as can be
+	part []byte // of a line whose end has not come yet
+	text string
 }
 
-func (w *warnings) say(format string, v ...any) {
-	if w.said != nil {
-		w.said(fmt.Sprintf(format, v...))
+// logLine is a line of the server's log that is a warning or worse: [PID] DATE TIME [LEVEL] TEXT. A message before the log begins has no such head.
+var logLine = regexp.MustCompile(`^(?:\[\d+\] \S+ \S+ \[(?:WRN|ERR|FTL)\] |nats-server: )(.*)$`)
+
+// longestLine is how much of a line is kept, in bytes.
+const longestLine = 4096
+
+func (w *warnings) Write(b []byte) (int, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for _, c := range b {
+		switch {
+		case c != '\n' && len(w.part) < longestLine:
+			w.part = append(w.part, c)
+		case c == '\n':
+			if m := logLine.FindSubmatch(bytes.TrimRight(w.part, "\r")); m != nil {
+				w.text = string(m[1])
+				if w.said != nil {
+					w.said(w.text)
+				}
+			}
+			w.part = w.part[:0]
+		}
 	}
+	return len(b), nil
 }
 
-// last is why the server stopped.
+// last is the last warning or error.
 func (w *warnings) last() error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	return w.fail
+	if w.text == "" {
+		return nil
+	}
+	return errors.New(w.text)
 }
-
-func (w *warnings) Fatalf(format string, v ...any) {
-	w.mu.Lock()
-	w.fail = fmt.Errorf(format, v...)
-	w.mu.Unlock()
-}
-
-func (w *warnings) Noticef(string, ...any)         {}
-func (w *warnings) Debugf(string, ...any)          {}
-func (w *warnings) Tracef(string, ...any)          {}
-func (w *warnings) Warnf(format string, v ...any)  { w.say(format, v...) }
-func (w *warnings) Errorf(format string, v ...any) { w.say(format, v...) }
