@@ -35,6 +35,10 @@ type Contract struct {
 	used     map[string]bool // operations and statuses that came by
 }
 
+// resource names the protocol's description for the schema compiler. Without a scheme the compiler would take it for a file in the working folder, whose
+// path may hold characters that are escaped in addresses.
+const resource = "vornix:///openapi.json"
+
 // File is the system path of the description.
 func File() string {
 	_, here, _, _ := runtime.Caller(0)
@@ -56,7 +60,7 @@ func Read(t testing.TB) *Contract {
 	require.NoError(t, err)
 	c.doc = value.(map[string]any)
 	c.compiler.AssertFormat()
-	require.NoError(t, c.compiler.AddResource("openapi.json", value))
+	require.NoError(t, c.compiler.AddResource(resource, value))
 	for path := range c.doc["paths"].(map[string]any) {
 		c.names = append(c.names, path)
 	}
@@ -175,7 +179,7 @@ func (c *Contract) check(r *http.Request, body []byte, status int, kind string, 
 		}
 		c.mu.Lock()
 		defer c.mu.Unlock()
-		s, err := c.compiler.Compile("openapi.json" + pointer)
+		s, err := c.compiler.Compile(resource + pointer)
 		if !assert.NoError(c.t, err) {
 			return
 		}
