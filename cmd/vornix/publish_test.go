@@ -34,6 +34,7 @@ func shop(t testing.TB, p, folder string, args ...string) (url string, process *
 		}
 		return err == nil && answer.StatusCode == http.StatusOK
 	}, 20*time.Second, 10*time.Millisecond)
+	ok(t, p, "trust", "--yes") // the tokens may go there
 	return url, process
 }
 

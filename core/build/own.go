@@ -25,6 +25,7 @@ import (
 	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/trust"
 )
 
 // ownVersion is raised when a step of a project's own would be run otherwise.
@@ -32,11 +33,10 @@ const ownVersion = 1
 
 // Own is what steps of a project's own are run with.
 type Own struct {
-	// Untrusted says which of a project's commands nobody has trusted here; nil: nobody trusts any.
-	Untrusted func(p *project.Project) ([]string, error)
-	Environ   []string // NAME=value; of these a step sees what it names, and what every program needs
-	Program   string   // path of this program, for {vornix}
-	Version   string   // tells one of this program from another
+	Trust   trust.Checker // what a person allowed projects on this machine
+	Environ []string      // NAME=value; of these a step sees what it names, and what every program needs
+	Program string        // path of this program, for {vornix}
+	Version string        // tells one of this program from another
 	// Said is told what a step printed, when it ends; nil: nobody wants to know.
 	Said func(step string, output []byte, failed bool)
 }
@@ -168,34 +168,25 @@ func (o Own) sees(p *project.Project) string {
 	return text
 }
 
-// Fresh says what of that which a project wants to be trusted with nobody has trusted it with on this machine.
-func (o Own) Fresh(p *project.Project) ([]string, error) {
-	if o.Untrusted == nil {
-		return p.Trusts(), nil
-	}
-	return o.Untrusted(p)
-}
-
-// FreshSteps is Fresh for steps alone: sharing results needs no command to be trusted, nor the other way round.
-func (o Own) FreshSteps(p *project.Project) ([]string, error) {
-	fresh, err := o.Fresh(p)
-	shared := p.TrustsShared()
-	return slices.DeleteFunc(slices.Clone(fresh), func(s string) bool { return s == shared }), err
-}
-
-// trusted refuses a build whose project has steps of its own that nobody trusted here.
-func (o Own) trusted(p *project.Project) error {
+// Untrusted are a project's custom steps that nobody allowed on this machine.
+func (o Own) Untrusted(p *project.Project) ([]trust.Permission, error) {
 	if len(p.File.Steps) == 0 {
-		return nil
+		return nil, nil
 	}
-	fresh, err := o.FreshSteps(p)
+	want, err := trust.Steps(p)
 	if err != nil {
+		return nil, err
+	}
+	return o.Trust.Missing(p, want...)
+}
+
+// trusted refuses a build whose project has custom steps that nobody allowed here.
+func (o Own) trusted(p *project.Project) error {
+	missing, err := o.Untrusted(p)
+	if err != nil || len(missing) == 0 {
 		return err
 	}
-	if len(fresh) == 0 {
-		return nil
-	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s that nobody has trusted on this machine", commands(len(fresh))), Place: p.StepPlace(slices.Index(p.Trusts(), fresh[0])),
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s that nobody has allowed on this machine", commands(len(missing))), Place: missing[0].Place,
 		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
 }
 
@@ -313,12 +304,20 @@ func (w *ownWork) layOut(ctx context.Context, t *job.Task, scratch *safefile.Scr
 
 // command fills in a step's command.
 func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error) {
+	if m := w.Values["map"]; m != "" && !trust.PlainName(m) && slices.ContainsFunc(w.Step.Command, func(a string) bool { return strings.Contains(a, "{map}") }) {
+		return nil, fmt.Errorf("the map's name %q could change what the command does: only letters, digits, _, - and . may be filled in", m)
+	}
 	all := maps.Clone(w.Values)
 	all["out"], all["vornix"] = out, own.Program
 	var args []string
 	for _, a := range w.Step.Command {
 		if a == "{inputs}" {
-			args = append(args, inputs...)
+			for _, in := range inputs {
+				if strings.HasPrefix(in, "-") { // no file's name becomes an option
+					in = "./" + in
+				}
+				args = append(args, in)
+			}
 			continue
 		}
 		args = append(args, profile.Fill(a, all))

@@ -41,8 +41,8 @@ func withSteps(t *testing.T, steps string) *project.Project {
 func trusting(said map[string]string) build.Own {
 	var mu sync.Mutex
 	return build.Own{
-		Untrusted: func(*project.Project) ([]string, error) { return nil, nil },
-		Environ:   []string{"PATH=" + os.Getenv("PATH"), "SEEN=yes", "SECRET=no"},
+		Trust:   trust.Everything,
+		Environ: []string{"PATH=" + os.Getenv("PATH"), "SEEN=yes", "SECRET=no"},
 		Said: func(step string, output []byte, _ bool) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -277,7 +277,7 @@ stdout = "a.txt"
 `)
 	store := trust.Store{File: filepath.Join(t.TempDir(), "deep", "trusted.json")}
 	own := trusting(map[string]string{})
-	own.Untrusted = store.New
+	own.Trust = store.Missing
 	refused := func(p *project.Project) {
 		t.Helper()
 		_, err := runOwn(t, t.Context(), p, own)
@@ -289,7 +289,12 @@ stdout = "a.txt"
 	}
 	refused(p)
 	assert.NoDirExists(t, p.Join("out/tree"), "nothing was built")
-	require.NoError(t, store.Trust(p))
+	allow := func(p *project.Project) {
+		want, err := trust.Steps(p)
+		require.NoError(t, err)
+		require.NoError(t, store.Allow(p, want))
+	}
+	allow(p)
 	_, err := runOwn(t, t.Context(), p, own)
 	require.NoError(t, err)
 	assert.FileExists(t, mark)
@@ -302,7 +307,7 @@ stdout = "a.txt"
 	// A command that is changed is another one.
 	demotest.Edit(t, p, project.FileName, "echo {version}", "echo {version} again")
 	changed := demotest.Load(t, p.Dir)
-	fresh, err := store.New(changed)
+	fresh, err := own.Untrusted(changed)
 	require.NoError(t, err)
 	assert.Len(t, fresh, 1)
 	refused(changed)

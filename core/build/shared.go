@@ -16,6 +16,7 @@ import (
 	"vornix/core/secret"
 	"vornix/core/share"
 	"vornix/core/text"
+	"vornix/core/trust"
 )
 
 // Sharing is how this machine takes part in the shared results of projects.
@@ -30,8 +31,8 @@ var Modes = []string{"off", "read", "write"}
 
 // line opens the shared results of a project; nil when there are none, or none that may be used. Why not stands in the findings: it keeps nobody from building.
 func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.Line, []finding.Finding) {
-	about := p.TrustsShared()
-	if about == "" || s.Mode == "off" {
+	about, ok := trust.Shared(p)
+	if !ok || s.Mode == "off" {
 		return nil, nil
 	}
 	place := p.Doc.At("shared", "url")
@@ -46,12 +47,12 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.
 	if s.Mode != "" && !slices.Contains(Modes, s.Mode) {
 		return away(fmt.Errorf("%q says not how; off, read and write do (VORNIX_SHARED)", s.Mode))
 	}
-	fresh, err := own.Fresh(p)
+	missing, err := own.Trust.Missing(p, about)
 	if err != nil {
 		return away(err)
 	}
-	if slices.Contains(fresh, about) {
-		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "nobody on this machine has allowed %s", text.Printable(about))}
+	if len(missing) > 0 {
+		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "nobody on this machine has allowed that the project %s", text.Printable(strings.Join(about.Lines, ", ")))}
 	}
 	at := share.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p), Limits: share.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
 	if err := s.secret(p, &at); err != nil {
@@ -77,12 +78,12 @@ func isNew(p *project.Project) bool {
 
 // begins says whether the next build is the first that shares results: it gives what was made here before, so there is more to do than it looks.
 func (s Sharing) begins(p *project.Project, own Own) bool {
-	about := p.TrustsShared()
-	if about == "" || s.Mode == "off" || !isNew(p) {
+	about, ok := trust.Shared(p)
+	if !ok || s.Mode == "off" || !isNew(p) {
 		return false
 	}
-	fresh, err := own.Fresh(p)
-	return err == nil && !slices.Contains(fresh, about)
+	missing, err := own.Trust.Missing(p, about)
+	return err == nil && len(missing) == 0
 }
 
 func (s Sharing) readOnly(p *project.Project) bool {

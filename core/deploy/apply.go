@@ -15,6 +15,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/standin"
 	"vornix/core/transport"
+	"vornix/core/trust"
 )
 
 // Options for Run.
@@ -232,6 +233,9 @@ func (t *Target) settled(p *Plan) bool {
 
 // mayGo refuses what would lose something.
 func (t *Target) mayGo(p *Plan, o Options) error {
+	if err := t.consent(); err != nil {
+		return err
+	}
 	if drift := p.Drift(); len(drift) > 0 && !o.Overwrite {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
 			Why: fmt.Sprintf("It would be somebody's work that is overwritten (%d such files). Nothing was changed.", len(drift)),
@@ -287,6 +291,17 @@ func (t *Target) ask(ctx context.Context, client *standin.Client, p *Plan, r *Re
 	}
 	_, _ = client.Reload(context.WithoutCancel(ctx)) // it goes back to what it played
 	return f
+}
+
+// consent refuses what a person has to allow first: the target's command, and the hooks of a repository.
+func (t *Target) consent() error {
+	if t.git != nil {
+		return onTarget(t.Name, t.git.Refused())
+	}
+	if _, ok := t.site.(transport.Runner); t.about.Command != "" && ok {
+		return t.allowed(trust.Command(t.p, t.Name))
+	}
+	return nil
 }
 
 // runCommand runs the target's own command on its side.

@@ -24,6 +24,7 @@ import (
 	"vornix/core/release"
 	"vornix/core/safefile"
 	"vornix/core/transport"
+	"vornix/core/trust"
 	"vornix/internal/demotest"
 	"vornix/internal/thorough"
 )
@@ -44,7 +45,7 @@ type desk struct {
 func newDesk(t *testing.T, maps ...string) *desk {
 	t.Helper()
 	p := demotest.Project(t, "lower-sidings")
-	d := &desk{t: t, p: p, server: t.TempDir(), good: map[string]bool{}, access: deploy.Access{Account: "mole", Host: "burrow", Env: os.Getenv}}
+	d := &desk{t: t, p: p, server: t.TempDir(), good: map[string]bool{}, access: deploy.Access{Account: "mole", Host: "burrow", Env: os.Getenv, Trust: trust.Everything}}
 	require.NoError(t, os.WriteFile(filepath.Join(d.server, "levels.txt"), []byte("# what there is\r\nold_shaft\r\n"), 0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(d.server, "timetable.txt"), []byte("old_shaft dig\n"), 0o666))
 	d.target(project.Target{Kind: "folder", Path: d.server})

@@ -171,7 +171,7 @@ func TestAWorkingTreeOfOnesOwn(t *testing.T) {
 	assert.Equal(t, "Lower Sidings 1.1.0", git(other, "log", "-1", "--format=%s", "main"))
 	d.target(project.Target{Kind: "git", Path: t.TempDir()})
 	_, err = deploy.Open(ctx, d.p, "practice", d.access)
-	assert.ErrorContains(t, err, "no working tree")
+	assert.ErrorContains(t, err, "not a working tree")
 }
 
 // run2 also gives the error of a target that can't be opened.

@@ -78,7 +78,10 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 	if err == nil && c != nil {
 		st.Server, err = c.Status(ctx)
 	}
-	if err != nil {
+	switch {
+	case fault.KindOf(err) == fault.Refused:
+		st.Asked = "its server was not asked: " + err.Error()
+	case err != nil:
 		st.Asked = "its server does not answer"
 	}
 	return st

@@ -10,13 +10,14 @@ import (
 	"vornix/core/fault"
 	"vornix/core/profile"
 	"vornix/core/safefile"
+	"vornix/core/secret"
 	"vornix/core/standin"
+	"vornix/core/trust"
 )
 
 // serverPlace is how the game server of a target is asked.
 type serverPlace struct {
 	address string // or the name of a file in the target's folder that holds it; empty: nobody is asked
-	token   string
 	call    profile.Call
 	wait    int // seconds that it may take to notice
 }
@@ -40,7 +41,17 @@ func (t *Target) dial(ctx context.Context, without bool) (*standin.Client, error
 		}
 		address = strings.TrimSpace(string(data))
 	}
-	c, err := standin.Dial(ctx, address, standin.Calls{Token: t.server.token, Status: t.server.call.Status, Reload: t.server.call.Reload})
+	token := t.access.env(t.about.TokenEnv)
+	if token != "" {
+		// An address from a file on the server is an origin like any other: consent for one does not cover the next.
+		if err := t.allowed(trust.Secret(t.p, t.Name, secret.Variable(t.about.TokenEnv), address)); err != nil {
+			return nil, err
+		}
+		if err := secret.Encrypted(address, false, ""); err != nil {
+			return nil, onTarget(t.Name, err)
+		}
+	}
+	c, err := standin.Dial(ctx, address, standin.Calls{Token: token, Status: t.server.call.Status, Reload: t.server.call.Reload})
 	if err != nil {
 		return nil, t.silent("the game server at "+address+" does not answer", err)
 	}

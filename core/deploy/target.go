@@ -14,10 +14,13 @@ import (
 	"strings"
 
 	"vornix/core/fault"
+	"vornix/core/gitcmd"
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/project"
+	"vornix/core/secret"
 	"vornix/core/transport"
+	"vornix/core/trust"
 )
 
 // Access is what the person who deploys lets in with. The zero value has nothing: enough for folders.
@@ -29,6 +32,13 @@ type Access struct {
 	Agent   func() (io.ReadWriter, error)            // an SSH agent; nil for none
 	Ask     func(question string) (string, error)    // asks for something secret; nil where nobody can be asked
 	Dial    func(site transport.Site) transport.Site // wraps a site, in tests
+	Trust   trust.Checker                            // what a person allowed projects on this machine
+}
+
+// Repository says whether a person allowed what a repository makes git run.
+func (a *Access) Repository(p *project.Project, repo *gitcmd.Repository) (bool, error) {
+	missing, err := a.Trust.Missing(p, trust.Repository(repo))
+	return err == nil && len(missing) == 0, err
 }
 
 func (a *Access) env(name string) string {
@@ -64,6 +74,7 @@ type Target struct {
 	keep    int
 	server  serverPlace
 	git     *transport.Git
+	p       *project.Project
 }
 
 // ownDir is the folder in a target in which Vornix keeps state, journal, lock and safe place.
@@ -97,7 +108,7 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	if err != nil {
 		return nil, err
 	}
-	t := &Target{Name: name, Project: p.File.Project.Name, Title: p.File.Project.Title, about: about, profile: p.Profile, access: a, keep: about.Keep,
+	t := &Target{p: p, Name: name, Project: p.File.Project.Name, Title: p.File.Project.Title, about: about, profile: p.Profile, access: a, keep: about.Keep,
 		state: p.State(), cache: filepath.Join(p.State(), "targets", name)}
 	if t.keep == 0 {
 		t.keep = 5
@@ -117,7 +128,8 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	case "sftp":
 		t.site, err = transport.OpenSFTP(ctx, t.login(), about.Path)
 	case "git":
-		o := transport.GitOptions{URL: about.URL, Tree: local, Branch: about.Branch, Folder: about.Folder, Push: about.Push == nil || *about.Push, Author: about.Author}
+		o := transport.GitOptions{URL: about.URL, Tree: local, Branch: about.Branch, Folder: about.Folder, Push: about.Push == nil || *about.Push, Author: about.Author,
+			Allowed: func(repo *gitcmd.Repository) (bool, error) { return a.Repository(p, repo) }}
 		if about.URL != "" {
 			o.Tree = filepath.Join(p.State(), "git", name)
 			if o.Branch == "" {
@@ -145,7 +157,7 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	if a.Dial != nil {
 		t.site = a.Dial(t.site)
 	}
-	t.server = serverPlace{address: about.Server, token: a.env(about.TokenEnv), call: p.Profile.Server.Call, wait: about.Wait}
+	t.server = serverPlace{address: about.Server, call: p.Profile.Server.Call, wait: about.Wait}
 	if about.Kind == "git" && about.Wait == 0 {
 		t.server.wait = 30
 	}
@@ -190,22 +202,35 @@ func (t *Target) login() *transport.Login {
 	if l.Key != "" && !filepath.IsAbs(filepath.FromSlash(l.Key)) && !strings.HasPrefix(l.Key, "~/") {
 		l.Key = filepath.Join(filepath.Dir(t.state), filepath.FromSlash(l.Key))
 	}
-	secret := map[string]string{} // asked once, though the connection may have to be made again
+	asked := map[string]string{} // asked once, though the connection may have to be made again
 	switch {
 	case t.about.PasswordEnv != "":
 		l.Password = func(who string) (string, error) {
+			if err := t.allowed(trust.Secret(t.p, t.Name, secret.Variable(t.about.PasswordEnv), t.about.SSH())); err != nil {
+				return "", err
+			}
 			if word := a.env(t.about.PasswordEnv); word != "" {
 				return word, nil
 			}
 			return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty", t.about.PasswordEnv, who), Do: "Set it, or use a key."}
 		}
 	case a.Ask != nil:
-		l.Password = func(who string) (string, error) { return once(secret, "password for "+who, a.Ask) }
+		l.Password = func(who string) (string, error) { return once(asked, "password for "+who, a.Ask) }
 	}
 	if a.Ask != nil {
-		l.Unlock = func(file string) (string, error) { return once(secret, "words that protect "+file, a.Ask) }
+		l.Unlock = func(file string) (string, error) { return once(asked, "words that protect "+file, a.Ask) }
 	}
 	return l
+}
+
+// allowed refuses what a person has to allow first.
+func (t *Target) allowed(want trust.Permission) error {
+	missing, err := t.access.Trust.Missing(t.p, want)
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which nobody has allowed on this machine", t.Name, strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "The project may have come from somebody else. Nothing was sent or run.", Do: "See what it would do, and allow it once: vornix trust"}
 }
 
 func once(known map[string]string, question string, ask func(string) (string, error)) (string, error) {

@@ -64,24 +64,3 @@ func (p *Project) SharedAt() string {
 	}
 	return p.Join(url)
 }
-
-// TrustsShared is what somebody agrees to who lets the project share results from this machine; empty when it does not.
-func (p *Project) TrustsShared() string {
-	s := &p.File.Shared
-	if s.URL == "" {
-		return ""
-	}
-	text := "shared results: " + s.URL
-	if s.ReadOnly {
-		text += ", taken from there"
-	} else {
-		text += ", taken from there and sent there"
-	}
-	if s.TokenEnv != "" {
-		text += " (with the token in " + s.TokenEnv + ")"
-	}
-	if s.TokenFile != "" {
-		text += " (with the token in the file " + s.TokenFile + ")"
-	}
-	return text
-}

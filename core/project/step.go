@@ -51,15 +51,6 @@ func (s *Step) Reads(values map[string]string) []string {
 	return list
 }
 
-// Trusts is what somebody who trusts the step agrees to: what is run, and what it sees.
-func (s *Step) Trusts() string {
-	text := s.Name + ": " + strings.Join(s.Command, " ")
-	if len(s.Environment) > 0 {
-		text += " (sees " + strings.Join(s.Environment, ", ") + ")"
-	}
-	return text
-}
-
 // ReadByStep says whether one of the project's steps reads a file.
 func (p *Project) ReadByStep(file string) bool {
 	for i := range p.File.Steps {
@@ -122,14 +113,3 @@ func (p *Project) steps() (list []finding.Finding) {
 
 // StepPlace is where a step is declared.
 func (p *Project) StepPlace(i int) fault.Place { return p.Doc.At("step", i) }
-
-// Trusts is what somebody who trusts the project agrees to: one line a step, and one for shared results.
-func (p *Project) Trusts() (list []string) {
-	for i := range p.File.Steps {
-		list = append(list, p.File.Steps[i].Trusts())
-	}
-	if shared := p.TrustsShared(); shared != "" {
-		list = append(list, shared)
-	}
-	return list
-}

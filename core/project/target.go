@@ -1,8 +1,10 @@
 package project
 
 import (
+	"fmt"
 	"maps"
 	"net/url"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -59,6 +61,31 @@ func (t *Target) Sends(name string) bool {
 	return (len(t.Maps) == 0 || slices.Contains(t.Maps, name)) && !slices.Contains(t.Without, name)
 }
 
+// Local is the system path of a target that is a folder of this machine, or a working tree of the user's own; empty for others.
+func (t *Target) Local(p *Project) string {
+	if t.Path == "" || t.Kind != "folder" && t.Kind != "git" {
+		return ""
+	}
+	local := filepath.FromSlash(t.Path)
+	if filepath.IsAbs(local) {
+		return local
+	}
+	return filepath.Join(p.Dir, local)
+}
+
+// SSH is the address of a target that is reached by SSH, for people and for permissions.
+func (t *Target) SSH() string {
+	address := "ssh://"
+	if t.User != "" {
+		address += t.User + "@"
+	}
+	address += t.Host
+	if t.Port != 0 {
+		address += fmt.Sprintf(":%d", t.Port)
+	}
+	return address
+}
+
 // targets checks what the project says of its targets.
 func (p *Project) targets() (list []finding.Finding) {
 	for _, name := range slices.Sorted(maps.Keys(p.File.Targets)) {
@@ -86,6 +113,9 @@ func (p *Project) targets() (list []finding.Finding) {
 		case "git":
 			if (t.Path == "") == (t.URL == "") {
 				wrong("url", "either url (the repository) or path (a working tree of your own) is needed")
+			}
+			if strings.Contains(t.URL, "::") {
+				wrong("url", "an address with :: would have Git run a program; write a path, or an address that begins with https:// or ssh://")
 			}
 			if strings.HasPrefix(t.URL, "-") || strings.HasPrefix(t.Branch, "-") {
 				wrong("url", "it can't begin with -")

@@ -198,7 +198,7 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 	if err != nil {
 		return nil, err
 	}
-	token, _, err := d.access.token(d.P, &d.target, d.Address, true)
+	token, _, err := d.access.token(d.P, d.Name, &d.target, d.Address, true)
 	if err != nil {
 		return nil, err
 	}
@@ -238,7 +238,7 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 	got.Version, got.Number = v.Version, v.Number
 	total := int64(0)
 	for _, f := range v.Files {
-		if safefile.CheckPath(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) || f.Size < 0 {
+		if safefile.CheckForeign(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) || f.Size < 0 {
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop names a file %q, which is no file's name", f.Name), Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.", Do: "Tell the workshop."}
 		}
 		if total += f.Size; total > mostGot || f.Size > mostGot {

@@ -27,6 +27,7 @@ import (
 	"vornix/core/publish"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/trust"
 	"vornix/core/workshop"
 	"vornix/core/workshop/stand"
 	"vornix/internal/contract"
@@ -55,7 +56,7 @@ func newDesk(t *testing.T) *desk {
 	d.p.Profile.Workshop.Each = "mod"
 	d.stand("")
 	c := contract.Read(t)
-	d.access = publish.Access{Agent: "vornix/test", Client: func(o *workshop.Options) {
+	d.access = publish.Access{Agent: "vornix/test", Trust: trust.Everything, Client: func(o *workshop.Options) {
 		o.Retries, o.Wait, o.MostWait = d.retries, 5*time.Millisecond, 40*time.Millisecond
 	}, Round: func(next http.RoundTripper) http.RoundTripper { return d.trip.wrap(c.Wrap(next)) }}
 	d.target(func(x *project.Target) {

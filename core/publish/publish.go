@@ -24,6 +24,7 @@ import (
 	"vornix/core/nearest"
 	"vornix/core/project"
 	"vornix/core/secret"
+	"vornix/core/trust"
 	"vornix/core/workshop"
 )
 
@@ -38,6 +39,7 @@ type Access struct {
 	Client func(*workshop.Options)
 	// Round stands between a client and the network, in tests.
 	Round func(http.RoundTripper) http.RoundTripper
+	Trust trust.Checker // what a person allowed projects on this machine
 }
 
 // Desk is a workshop that is a target of a project.
@@ -98,7 +100,7 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Desk
 	if err != nil {
 		return nil, err
 	}
-	token, where, err := a.token(p, &d.target, d.Address, false)
+	token, where, err := a.token(p, name, &d.target, d.Address, false)
 	if err != nil {
 		return nil, err
 	}

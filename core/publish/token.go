@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/secret"
+	"vornix/core/trust"
 	"vornix/core/workshop"
 )
 
@@ -30,17 +32,26 @@ const whyOwn = "Whoever has the token can publish under your name."
 
 // token finds the token of a target: in the environment, in its file, in the keyring, in this person's own folder. where says where it was, for
 // people; a token itself is never said. player asks for the second account's. Having none is no error.
-func (a *Access) token(p *project.Project, t *project.Target, address string, player bool) (token, where string, err error) {
+//
+// A variable or a file that the project names is read for an origin that a person allowed and for no other. What 'publish login' keeps is kept for an
+// address, by a person.
+func (a *Access) token(p *project.Project, target string, t *project.Target, address string, player bool) (token, where string, err error) {
 	env, file, user := t.TokenEnv, t.TokenFile, address
 	if player {
 		env, file, user = t.PlayerTokenEnv, t.PlayerTokenFile, address+" player"
 	}
 	if env != "" && a.Env != nil {
 		if token := strings.TrimSpace(a.Env(env)); token != "" {
+			if err := a.allowed(p, target, secret.Variable(env), address); err != nil {
+				return "", "", err
+			}
 			return secret.Check(token, "the variable "+env)
 		}
 	}
 	if file != "" {
+		if err := a.allowed(p, target, secret.File(file), address); err != nil {
+			return "", "", err
+		}
 		name := secret.Path(p.Dir, a.Home, file)
 		data, err := secret.Read(name, whyOwn)
 		if err != nil {
@@ -64,6 +75,17 @@ func (a *Access) token(p *project.Project, t *project.Target, address string, pl
 		}
 	}
 	return "", "", nil
+}
+
+// allowed refuses to send a secret that a person has not allowed for this origin.
+func (a *Access) allowed(p *project.Project, target, from, address string) error {
+	want := trust.Secret(p, target, from, address)
+	missing, err := a.Trust.Missing(p, want)
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which nobody has allowed on this machine", target, strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "The project may have come from somebody else. Nothing was sent.", Do: "See what it would do, and allow it once: vornix trust"}
 }
 
 // ownFile is the name of the file in a person's own folder that holds a token.

@@ -21,6 +21,7 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/share"
 	"vornix/core/text"
+	"vornix/core/trust"
 )
 
 // Overview is where a project stands: what is made, what is released, what is where, and what to do next.
@@ -102,15 +103,8 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 	if v.Errors > 0 {
 		v.next("vornix check", "%s would keep it from being released", Count(v.Errors, "error"))
 	}
-	if o.Own.Untrusted != nil && len(p.File.Steps) > 0 {
-		fresh, err := o.Own.FreshSteps(p)
-		if err != nil {
-			return err
-		}
-		if n := len(fresh); n > 0 {
-			v.row("steps", "%s of its own that nobody has trusted on this machine", Count(n, "command"))
-			v.next("vornix trust", "it may run no command of its own before that")
-		}
+	if err := v.untrusted(ctx, p, o); err != nil {
+		return err
 	}
 	v.sharedResults(p, o)
 	if err := v.made(ctx, p, o, g); err != nil {
@@ -124,13 +118,28 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 	return v.gone(p)
 }
 
+// untrusted says what the project wants to do here that nobody has allowed.
+func (v *Overview) untrusted(ctx context.Context, p *project.Project, o Options) error {
+	want, err := trust.All(ctx, p)
+	if err != nil {
+		return err
+	}
+	missing, err := o.Own.Trust.Missing(p, want...)
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	v.row("consent", "missing for %s ('vornix trust' shows them)", Count(len(missing), "thing")+" that the project wants to do on this machine")
+	v.next("vornix trust", "none of that happens before you allow it")
+	return nil
+}
+
 // sharedResults says what shared results were worth.
 func (v *Overview) sharedResults(p *project.Project, o Options) {
-	about := p.TrustsShared()
-	if about == "" {
+	about, ok := trust.Shared(p)
+	if !ok {
 		return
 	}
-	if fresh, err := o.Own.Fresh(p); err != nil || slices.Contains(fresh, about) {
+	if missing, err := o.Own.Trust.Missing(p, about); err != nil || len(missing) > 0 {
 		v.row("shared", "not used: nobody has allowed it on this machine ('vornix trust')")
 		return
 	}

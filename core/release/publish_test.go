@@ -22,6 +22,7 @@ import (
 	"vornix/core/publish"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/trust"
 	"vornix/core/workshop"
 	"vornix/core/workshop/stand"
 	"vornix/internal/demotest"
@@ -48,9 +49,9 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	sum, size, err := safefile.HashFile(p.Join(bundle.Dir, "tram_depot.vnm"))
 	require.NoError(t, err)
 	bundles := []bundle.Bundle{{Name: "tram_depot.vnm", SHA256: sum, Size: size, Maps: []string{"tram_depot"}}}
-	s := demotest.Open(t, p, func(o *release.Options) { o.Publish = publish.Access{Agent: "vornix/test"} })
+	s := demotest.Open(t, p, func(o *release.Options) { o.Publish = publish.Access{Agent: "vornix/test", Trust: trust.Everything} })
 	load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, p) }
-	x, err := release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{})
+	x, err := release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{Trust: trust.Everything})
 	require.NoError(t, err)
 	t.Cleanup(x.Desk.Close)
 	require.NoError(t, x.Refused())
@@ -101,14 +102,14 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	// What the workshop would refuse ends the step before anything is sent.
 	p.File.Pages.Title = strings.Repeat("Depot ", 30)
 	p.File.Project.Version = "1.1.0"
-	x, err = release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{})
+	x, err = release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{Trust: trust.Everything})
 	require.NoError(t, err)
 	t.Cleanup(x.Desk.Close)
 	step, _, err = s.Publish(ctx, x)
 	require.Error(t, err)
 	assert.True(t, step.Failed)
 	assert.Contains(t, err.Error(), "would refuse it: 1 error")
-	_, err = release.PlanPublish(ctx, p, load, "exchange", bundles, []string{"ore"}, publish.PlanOptions{}, publish.Access{})
+	_, err = release.PlanPublish(ctx, p, load, "exchange", bundles, []string{"ore"}, publish.PlanOptions{}, publish.Access{Trust: trust.Everything})
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 	assert.Equal(t, []string{"downloads", "practice"}, release.Targets(p), "a workshop is no place to deploy to")
 }

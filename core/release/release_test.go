@@ -19,6 +19,7 @@ import (
 	"vornix/core/release"
 	"vornix/core/safefile"
 	"vornix/core/standin"
+	"vornix/core/trust"
 	"vornix/demo"
 	"vornix/internal/demotest"
 	"vornix/internal/thorough"
@@ -59,7 +60,7 @@ func find(steps []release.Step, name string) release.Step {
 // run releases in a session of its own.
 func run(t *testing.T, p *project.Project, version string) ([]release.Step, error) {
 	t.Helper()
-	s, err := release.Open(demotest.Load(t, p.Dir), "test", release.Options{Access: deploy.Access{Env: os.Getenv}, Program: "test"})
+	s, err := release.Open(demotest.Load(t, p.Dir), "test", release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test"})
 	require.NoError(t, err)
 	defer s.Close()
 	r, err := s.Release(ctx, version)

@@ -22,6 +22,7 @@ import (
 	"vornix/core/release"
 	"vornix/core/report"
 	"vornix/core/standin"
+	"vornix/core/trust"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 	"vornix/internal/thorough"
@@ -40,7 +41,7 @@ func sidings(t *testing.T) *project.Project {
 // with releases in a session of its own, with options.
 func with(t *testing.T, ctx context.Context, p *project.Project, version string, change func(*release.Options)) (*release.Run, error) {
 	t.Helper()
-	o := release.Options{Access: deploy.Access{Env: os.Getenv}, Program: "test", Stages: build.Stages{Only: []string{}}}
+	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test", Stages: build.Stages{Only: []string{}}}
 	if change != nil {
 		change(&o)
 	}
@@ -338,7 +339,7 @@ func TestTheReportOfARelease(t *testing.T) {
 
 	// What is taken off a target by a deployment later on is gone from the report too.
 	s = demotest.Open(t, demotest.Load(t, p.Dir))
-	target, err := deploy.Open(ctx, p, "downloads", deploy.Access{Env: os.Getenv})
+	target, err := deploy.Open(ctx, p, "downloads", deploy.Access{Env: os.Getenv, Trust: trust.Everything})
 	require.NoError(t, err)
 	goal, err := target.Back(ctx, "1.0.0")
 	require.NoError(t, err)

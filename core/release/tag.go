@@ -2,24 +2,25 @@ package release
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
 	"vornix/core/fault"
+	"vornix/core/gitcmd"
 	"vornix/core/needs"
 	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/publish"
-	"vornix/core/transport"
 )
 
 // tagger names a release in the Git repository that the project lies in.
 type tagger struct {
 	dir, name, message string
+	repo               *gitcmd.Folder
 	there              bool     // it was made before
 	ours               []string // files that releasing itself changes: they are committed with it
 }
@@ -38,16 +39,31 @@ func (s *Session) openTag(ctx context.Context, version string) (*tagger, error) 
 	t := &tagger{dir: s.P.Dir, name: profile.Fill(form, values), message: head.Title + " " + version,
 		ours: []string{project.FileName, publish.RecordFile, profile.Fill(s.P.File.Index.Notes, values)}}
 	place := s.P.Doc.At("release", "tag")
-	if _, err := exec.LookPath("git"); err != nil {
+	if !gitcmd.Installed() {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the program git is not installed here, and the release is to be tagged", Place: place, Why: "Nothing was done.", Do: "Install it, or release with --tag none."}
 	}
-	if _, err := t.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD"); err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the release is to be tagged, and the project lies in no Git repository with a commit", Place: place, Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
+	none := &fault.Fault{Kind: fault.Usage, What: "the release is to be tagged, and the project lies in no Git repository with a commit", Place: place, Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
+	repo, err := gitcmd.Find(ctx, t.dir)
+	if errors.Is(err, gitcmd.ErrNone) {
+		return nil, none
 	}
-	if _, err := t.git(ctx, "check-ref-format", "refs/tags/"+t.name); err != nil {
+	if err == nil && len(repo.Risks) > 0 {
+		repo.Allowed, err = s.o.Access.Repository(s.P, repo)
+	}
+	if err == nil {
+		err = repo.Refused(true)
+	}
+	if err != nil {
+		return nil, err
+	}
+	t.repo = repo.In(t.dir)
+	if _, err := t.look(ctx, "rev-parse", "--verify", "--quiet", "HEAD"); err != nil {
+		return nil, none
+	}
+	if _, err := t.look(ctx, "check-ref-format", "refs/tags/"+t.name); err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q can't be a Git tag", t.name), Place: place, Do: "Name it as in v{version}."}
 	}
-	_, err := t.git(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+t.name)
+	_, err = t.look(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+t.name)
 	t.there = err == nil
 	if t.there {
 		if versions, err := Versions(s.P); err == nil && !slices.Contains(versions, version) {
@@ -115,7 +131,7 @@ func (t *tagger) run(ctx context.Context, p *project.Project) (*Step, error) {
 	if _, err := t.git(ctx, "tag", "--annotate", "--message", t.message, t.name); err != nil {
 		return step, t.failed(err)
 	}
-	at, err := t.git(ctx, "rev-parse", "--short", "HEAD")
+	at, err := t.look(ctx, "rev-parse", "--short", "HEAD")
 	if err != nil {
 		return step, t.failed(err)
 	}
@@ -132,12 +148,17 @@ func (t *tagger) failed(err error) error {
 }
 
 func (t *tagger) git(ctx context.Context, args ...string) (string, error) {
-	out, err := transport.RunGit(ctx, t.dir, args...)
+	out, err := t.repo.WithHooks(ctx, args...)
+	return strings.TrimSpace(out), err
+}
+
+func (t *tagger) look(ctx context.Context, args ...string) (string, error) {
+	out, err := t.repo.WithoutHooks(ctx, args...)
 	return strings.TrimSpace(out), err
 }
 
 func (t *tagger) list(ctx context.Context, args ...string) ([]string, error) {
-	out, err := transport.RunGit(ctx, t.dir, args...)
+	out, err := t.repo.WithoutHooks(ctx, args...)
 	list := strings.Split(strings.TrimRight(out, "\x00"), "\x00")
 	return slices.DeleteFunc(list, func(s string) bool { return s == "" }), err
 }

@@ -28,6 +28,9 @@ type Calls struct{ Status, Reload, Token string }
 func Dial(ctx context.Context, address string, calls Calls) (*Client, error) {
 	calls.Status, calls.Reload = cmp.Or(calls.Status, "/status"), cmp.Or(calls.Reload, "/reload")
 	c := &Client{base: strings.TrimRight(address, "/"), calls: calls, http: &http.Client{Timeout: 30 * time.Second}}
+	if calls.Token != "" { // which goes to this address and to no other
+		c.http.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	}
 	if _, err := c.Status(ctx); err != nil {
 		return nil, err
 	}

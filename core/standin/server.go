@@ -85,9 +85,6 @@ var Failures = map[string]string{
 //	GET /files/NAME    a bundle, as players get it
 //	GET /events        what happened, a line each
 func Start(dir string, p *profile.Profile, o Options) (*Server, error) {
-	if o.Listen == "" {
-		o.Listen = "127.0.0.1:0"
-	}
 	if _, ok := Failures[o.Fail.Mode]; !ok && o.Fail.Mode != "" {
 		return nil, unknownFailure(o.Fail.Mode)
 	}
@@ -100,7 +97,7 @@ func Start(dir string, p *profile.Profile, o Options) (*Server, error) {
 	if err := s.reload(); err != nil {
 		return nil, err
 	}
-	if s.listener, err = net.Listen("tcp", o.Listen); err != nil {
+	if s.listener, err = Listen(dir, o.Listen); err != nil {
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err, Do: "Choose another address with --listen, or leave it out for a free one."}
 	}
 	s.URL = "http://" + s.listener.Addr().String()
@@ -148,7 +145,7 @@ func (s *Server) handler() http.Handler {
 	})
 	r.Get("/files/{name}", func(w http.ResponseWriter, req *http.Request) {
 		name := chi.URLParam(req, "name")
-		if safefile.CheckPath(name) != nil || strings.Contains(name, "/") || !strings.EqualFold(path.Ext(name), path.Ext(s.profile.Pack.Name)) {
+		if safefile.CheckForeign(name) != nil || strings.Contains(name, "/") || !strings.EqualFold(path.Ext(name), path.Ext(s.profile.Pack.Name)) {
 			refuse(w, http.StatusNotFound, "there is no such bundle")
 			return
 		}

@@ -8,11 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 
 	"vornix/core/fault"
+	"vornix/core/gitcmd"
 	"vornix/core/safefile"
 )
 
@@ -22,6 +22,7 @@ type Git struct {
 	*Folder
 	o    GitOptions
 	work string // the working tree
+	repo *gitcmd.Folder
 }
 
 // GitOptions say which repository.
@@ -33,6 +34,9 @@ type GitOptions struct {
 	Remote string // name (default origin)
 	Push   bool
 	Author string // "Name <address>"; empty: as Git is set up
+
+	// Allowed says whether a person allowed what a repository can make git run here. nil: nothing is allowed.
+	Allowed func(*gitcmd.Repository) (bool, error)
 }
 
 // ErrBehind says that somebody else's commits contradict this one: plan again on what is there now.
@@ -45,15 +49,23 @@ func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 		o.Remote = "origin"
 	}
 	g := &Git{o: o, work: o.Tree}
-	if _, err := exec.LookPath("git"); err != nil {
+	if !gitcmd.Installed() {
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here", Do: "Install it; it is what talks to the repository."}
 	}
 	if o.URL != "" {
 		if err := g.clone(ctx); err != nil {
 			return nil, err
 		}
-	} else if _, err := g.git(ctx, "rev-parse", "--is-inside-work-tree"); err != nil {
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "this is no working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
+	} else if repo, err := gitcmd.Find(ctx, o.Tree); err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "this is not a working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
+	} else if err := g.found(repo); err != nil {
+		return nil, err
+	}
+	if err := g.repo.Repository.Refused(false); err != nil {
+		return nil, err
 	}
 	folder := filepath.Join(g.work, filepath.FromSlash(o.Folder))
 	open := safefile.OpenDir
@@ -93,47 +105,31 @@ func (g *Git) String() string {
 	return where
 }
 
-// git runs the program in the working tree. The answer is in its own words for programs, whatever the user's language.
-func (g *Git) git(ctx context.Context, args ...string) (string, error) {
-	if g.o.URL != "" { // should the clone be damaged, git must not find the repository that the project itself may lie in
-		args = append([]string{"--git-dir", filepath.Join(g.work, ".git"), "--work-tree", g.work}, args...)
-	}
-	out, err := RunGit(ctx, g.work, args...)
+// look runs git without hooks, for what only looks or only concerns a clone of Vornix's own.
+func (g *Git) look(ctx context.Context, args ...string) (string, error) {
+	out, err := g.repo.WithoutHooks(ctx, args...)
 	return strings.TrimRight(out, "\n"), err
 }
 
-// RunGit runs the program git in a folder, with answers in its own words for programs, and without questions.
-func RunGit(ctx context.Context, dir string, args ...string) (string, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.safecrlf=false", "-c", "core.quotePath=false", "-c", "advice.detachedHead=false"}, args...)...)
-	cmd.Dir = dir
-	cmd.Env = append(cmd.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
-	var out, said bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &said
-	err := cmd.Run()
-	if ctx.Err() != nil {
-		return "", ctx.Err()
-	}
-	if err != nil {
-		for len(args) > 2 && strings.HasPrefix(args[0], "--") {
-			args = args[2:]
-		}
-		text := strings.TrimSpace(said.String())
-		if text == "" {
-			text = strings.TrimSpace(out.String())
-		}
-		return out.String(), &gitError{args[0], text, out.String()}
-	}
-	return out.String(), nil
+// git runs git with the repository's hooks.
+func (g *Git) git(ctx context.Context, args ...string) (string, error) {
+	out, err := g.repo.WithHooks(ctx, args...)
+	return strings.TrimRight(out, "\n"), err
 }
 
-type gitError struct{ command, said, out string }
+// Refused says why nothing can be committed or pushed before a person has allowed it: the repository's hooks would run.
+func (g *Git) Refused() error { return g.repo.Repository.Refused(true) }
 
-func (e *gitError) Error() string {
-	lines := strings.Split(e.said, "\n")
-	if len(lines) > 4 {
-		lines = append(lines[:3:3], lines[len(lines)-1])
+// found has git work in the repository that the working tree belongs to, with what it could run allowed or not.
+func (g *Git) found(repo *gitcmd.Repository) error {
+	if len(repo.Risks) > 0 && g.o.Allowed != nil {
+		var err error
+		if repo.Allowed, err = g.o.Allowed(repo); err != nil {
+			return err
+		}
 	}
-	return "git " + e.command + " says: " + strings.Join(lines, " / ")
+	g.repo = repo.In(g.work)
+	return nil
 }
 
 func (g *Git) unreachable(err error) error {
@@ -144,10 +140,22 @@ func (g *Git) unreachable(err error) error {
 		Do: "Try 'git ls-remote " + g.o.URL + "': it must work without asking for anything (an SSH agent, or a credential helper)."}
 }
 
-// clone makes the working tree, unless it is there.
+// clone makes the working tree, unless it exists. The clone is Vornix's own: one that can run programs was not made by Vornix, and is replaced.
 func (g *Git) clone(ctx context.Context) error {
-	if url, err := g.git(ctx, "config", "--get", "remote."+g.o.Remote+".url"); err == nil && url == g.o.URL {
-		return nil
+	// A repository on this machine runs its own hooks when something is pushed to it.
+	far, err := gitcmd.Local(ctx, g.o.URL, g.work)
+	if err != nil {
+		return g.unreachable(err)
+	}
+	gitDir := filepath.Join(g.work, ".git")
+	if near, err := gitcmd.Find(ctx, g.work); err == nil && near.GitDir == gitDir && near.Common == gitDir && len(near.Within(gitDir)) == 0 {
+		near.Risks = nil // the others are those of far
+		if url, err := near.WithoutHooks(ctx, "config", "--get", "remote."+g.o.Remote+".url"); err == nil && strings.TrimSpace(url) == g.o.URL {
+			return g.reaches(near, far)
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	parent, err := safefile.MakeDir(filepath.Dir(g.work))
 	if err != nil {
@@ -157,10 +165,25 @@ func (g *Git) clone(ctx context.Context) error {
 	if err := parent.RemoveTree(filepath.Base(g.work)); err != nil { // one of another address, or one that was not finished
 		return err
 	}
-	if _, err := RunGit(ctx, parent.Path(), "clone", "--no-checkout", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
+	if err := g.reaches(&gitcmd.Repository{}, far); err != nil {
+		return err
+	}
+	if err := g.repo.Repository.Refused(false); err != nil {
+		return err
+	}
+	if _, err := gitcmd.Run(ctx, parent.Path(), "clone", "--no-checkout", "--template=", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
 		return g.unreachable(err)
 	}
-	return nil
+	near := &gitcmd.Repository{Work: g.work, GitDir: gitDir, Common: gitDir}
+	return g.reaches(near, far)
+}
+
+// reaches has git work in the clone, with the risks of the repository that it was cloned from.
+func (g *Git) reaches(near, far *gitcmd.Repository) error {
+	if far != nil {
+		near.Risks = append(near.Risks, far.Risks...)
+	}
+	return g.found(near)
 }
 
 // branch is the one that is deployed to.
@@ -168,7 +191,7 @@ func (g *Git) branch(ctx context.Context) (string, error) {
 	if g.o.Branch != "" {
 		return g.o.Branch, nil
 	}
-	name, err := g.git(ctx, "symbolic-ref", "--short", "HEAD")
+	name, err := g.look(ctx, "symbolic-ref", "--short", "HEAD")
 	if err != nil {
 		return "", &fault.Fault{Kind: fault.Refused, What: "no branch is checked out", Place: fault.Place{File: g.work}, Do: "Write branch = \"...\" in the target, or check one out."}
 	}
@@ -181,44 +204,44 @@ func (g *Git) Refresh(ctx context.Context) (moved bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	before, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	before, _ := g.look(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
 	if g.o.URL != "" {
 		err = g.take(ctx, branch)
 	} else if err = g.ready(ctx, branch); err == nil && g.o.Push {
 		err = g.follow(ctx, branch)
 	}
-	after, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	after, _ := g.look(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
 	return before != after, err
 }
 
-// take makes the clone what the remote has, whatever was in it.
+// take makes the clone what the remote has, whatever was in it. No hook has a say in that: the clone is Vornix's own.
 func (g *Git) take(ctx context.Context, branch string) error {
-	if _, err := g.git(ctx, "fetch", "--prune", "--tags", "--force", g.o.Remote); err != nil {
+	if _, err := g.look(ctx, "fetch", "--prune", "--tags", "--force", g.o.Remote); err != nil {
 		return g.unreachable(err)
 	}
 	at := g.o.Remote + "/" + branch
-	if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
+	if _, err := g.look(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
 		// A new branch, or a repository with nothing in it.
-		if _, err := g.git(ctx, "symbolic-ref", "HEAD", "refs/heads/"+branch); err != nil {
+		if _, err := g.look(ctx, "symbolic-ref", "HEAD", "refs/heads/"+branch); err != nil {
 			return err
 		}
-		_, _ = g.git(ctx, "update-ref", "-d", "refs/heads/"+branch)
-		_, err = g.git(ctx, "read-tree", "--empty")
+		_, _ = g.look(ctx, "update-ref", "-d", "refs/heads/"+branch)
+		_, err = g.look(ctx, "read-tree", "--empty")
 		return err
 	}
-	if _, err := g.git(ctx, "checkout", "--force", "-B", branch, at); err != nil {
+	if _, err := g.look(ctx, "checkout", "--force", "-B", branch, at); err != nil {
 		return err
 	}
-	_, err := g.git(ctx, "clean", "-fdq", "--exclude=lock.json") // whoever refreshes may hold it
+	_, err := g.look(ctx, "clean", "-fdq", "--exclude=lock.json") // whoever refreshes may hold it
 	return err
 }
 
 // ready says why nothing can be committed in the user's own working tree.
 func (g *Git) ready(ctx context.Context, branch string) error {
-	if now, err := g.git(ctx, "symbolic-ref", "--short", "HEAD"); err == nil && now != branch {
+	if now, err := g.look(ctx, "symbolic-ref", "--short", "HEAD"); err == nil && now != branch {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the branch %s is checked out, and the target wants %s", now, branch), Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "git switch " + branch}
 	}
-	if staged, err := g.git(ctx, "diff", "--cached", "--name-only"); err == nil && staged != "" {
+	if staged, err := g.look(ctx, "diff", "--cached", "--name-only"); err == nil && staged != "" {
 		return &fault.Fault{Kind: fault.Refused, What: "something is staged for a commit there: " + strings.ReplaceAll(staged, "\n", ", "), Place: fault.Place{File: g.work}, Why: "It would become part of the deployment's commit. Nothing was changed.", Do: "Commit it, or take it back with 'git restore --staged .'."}
 	}
 	return nil
@@ -230,10 +253,10 @@ func (g *Git) follow(ctx context.Context, branch string) error {
 		return g.unreachable(err)
 	}
 	at := g.o.Remote + "/" + branch
-	if _, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
+	if _, err := g.look(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+at); err != nil {
 		return nil
 	}
-	if behind, err := g.git(ctx, "rev-list", "--count", "HEAD.."+at); err == nil && behind == "0" {
+	if behind, err := g.look(ctx, "rev-list", "--count", "HEAD.."+at); err == nil && behind == "0" {
 		return nil // it may be ahead: what is not pushed yet goes along
 	}
 	if _, err := g.git(ctx, "merge", "--ff-only", "--quiet", at); err != nil {
@@ -260,14 +283,14 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 	if err != nil {
 		return nil, err
 	}
-	before, _ := g.git(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	before, _ := g.look(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
 	var list bytes.Buffer
 	for _, rel := range rels {
 		list.WriteString(":(top,literal)" + strings.TrimPrefix(g.o.Folder+"/"+rel, "/") + "\x00")
 	}
 	names := filepath.Join(g.work, ".git")
 	if info, err := os.Stat(names); err != nil || !info.IsDir() { // a linked working tree
-		if names, err = g.git(ctx, "rev-parse", "--absolute-git-dir"); err != nil {
+		if names, err = g.look(ctx, "rev-parse", "--absolute-git-dir"); err != nil {
 			return nil, err
 		}
 	}
@@ -284,7 +307,7 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		return nil, err
 	}
 	c := &Commit{Tag: tag}
-	if _, err := g.git(ctx, "diff", "--cached", "--quiet"); err != nil || before == "" {
+	if _, err := g.look(ctx, "diff", "--cached", "--quiet"); err != nil || before == "" {
 		args := []string{"commit", "--quiet", "--message", message}
 		if g.o.Author != "" {
 			args = append(args, "--author", g.o.Author)
@@ -297,7 +320,7 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 			}
 			return nil, f
 		}
-		if c.ID, err = g.git(ctx, "rev-parse", "HEAD"); err != nil {
+		if c.ID, err = g.look(ctx, "rev-parse", "HEAD"); err != nil {
 			return nil, err
 		}
 	}
@@ -318,9 +341,9 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 			return c, nil
 		}
 		said := ""
-		var failed *gitError
+		var failed *gitcmd.Error
 		if errors.As(err, &failed) {
-			said = failed.out + failed.said
+			said = failed.Out + failed.Said
 		}
 		late := strings.Contains(said, "[rejected]") && !strings.Contains(said, "[remote rejected]")
 		if late && c.Tries < 5 {
@@ -348,14 +371,14 @@ func (g *Git) rebase(ctx context.Context, c *Commit, branch string) error {
 		return g.unreachable(err)
 	}
 	if _, err := g.git(ctx, "rebase", "--quiet", "--autostash", g.o.Remote+"/"+branch); err != nil {
-		files, _ := g.git(ctx, "diff", "--name-only", "--diff-filter=U")
+		files, _ := g.look(ctx, "diff", "--name-only", "--diff-filter=U")
 		_, _ = g.git(context.WithoutCancel(ctx), "rebase", "--abort")
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		return fmt.Errorf("%w: %s", ErrBehind, strings.ReplaceAll(files, "\n", ", "))
 	}
-	id, err := g.git(ctx, "rev-parse", "HEAD")
+	id, err := g.look(ctx, "rev-parse", "HEAD")
 	c.ID = id
 	return err
 }
@@ -377,7 +400,7 @@ func (g *Git) tag(ctx context.Context, c *Commit, before string) error {
 	if c.Tag == "" {
 		return nil
 	}
-	if at, err := g.git(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+c.Tag+"^{commit}"); err == nil {
+	if at, err := g.look(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+c.Tag+"^{commit}"); err == nil {
 		if at != c.ID {
 			c.Tag = ""
 		}
@@ -399,12 +422,12 @@ func (g *Git) untag(ctx context.Context, c *Commit) {
 // Older looks for a file's earlier content, by its SHA-256, in the history, and puts it at to.
 func (g *Git) Older(ctx context.Context, rel, sum, to string) (bool, error) {
 	name := strings.TrimPrefix(g.o.Folder+"/"+rel, "/")
-	commits, err := g.git(ctx, "log", "--format=%H", "--", ":(top,literal)"+name)
+	commits, err := g.look(ctx, "log", "--format=%H", "--", ":(top,literal)"+name)
 	if err != nil {
 		return false, nil // nothing has been committed yet
 	}
 	for commit := range strings.FieldsSeq(commits) {
-		out, err := RunGit(ctx, g.work, "cat-file", "blob", commit+":"+name) // whose line ends are not touched
+		out, err := g.repo.WithoutHooks(ctx, "cat-file", "blob", commit+":"+name) // whose line ends are not touched
 		if err != nil {
 			continue // there it was removed
 		}

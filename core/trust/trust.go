@@ -1,5 +1,8 @@
-// Package trust remembers which projects may run commands of their own on this machine. A project that came from elsewhere may run none before
-// somebody has looked at them; what is allowed is the commands as they were then.
+// Package trust remembers what projects may do on this machine beyond reading and writing their own files: run programs, have git run programs, send a
+// secret somewhere, share results. A project that came from elsewhere may do none of it before a person has seen it and agreed.
+//
+// A Permission is everything that decides what happens, word for word. Consent is for exactly that: whatever changes is asked for again, with what it
+// was before. The record of consent is outside of all projects, so that no project can bring its own.
 package trust
 
 import (
@@ -12,6 +15,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/gofrs/flock"
+
 	"vornix/core/fault"
 	"vornix/core/project"
 	"vornix/core/safefile"
@@ -20,12 +25,26 @@ import (
 // Store is a file in which a person's trust is kept, outside of all projects.
 type Store struct{ File string }
 
-// Trusted is a project that may run commands.
+// Trusted is a project that may do something.
 type Trusted struct {
-	Folder   string    `json:"folder"`
-	Commands []string  `json:"commands"`
-	Since    time.Time `json:"since"`
+	Folder      string       `json:"folder"`
+	Permissions []Permission `json:"permissions"`
+	Since       time.Time    `json:"since"`
 }
+
+// Checker says which of some permissions nobody has given a project on this machine. nil says that of all of them.
+type Checker func(p *project.Project, want []Permission) ([]Permission, error)
+
+// Missing asks the checker.
+func (c Checker) Missing(p *project.Project, want ...Permission) ([]Permission, error) {
+	if c == nil || len(want) == 0 {
+		return want, nil
+	}
+	return c(p, want)
+}
+
+// Everything is a checker for projects that the program wrote itself, and for tests.
+func Everything(*project.Project, []Permission) ([]Permission, error) { return nil, nil }
 
 func (s Store) read() (map[string]Trusted, error) {
 	data, err := os.ReadFile(s.File)
@@ -64,35 +83,69 @@ func folder(p *project.Project) (string, error) {
 	return filepath.EvalSymlinks(abs)
 }
 
-// New says which commands of a project are not trusted.
-func (s Store) New(p *project.Project) (fresh []string, err error) {
-	at, err := folder(p)
+// Missing is a Checker.
+func (s Store) Missing(p *project.Project, want []Permission) (missing []Permission, err error) {
+	had, err := s.of(p)
 	if err != nil {
 		return nil, err
 	}
-	all, err := s.read()
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range p.Trusts() {
-		if !slices.Contains(all[at].Commands, c) {
-			fresh = append(fresh, c)
+	for i := range want {
+		if !slices.ContainsFunc(had, func(x Permission) bool { return x.same(&want[i]) }) {
+			missing = append(missing, want[i])
 		}
 	}
-	return fresh, nil
+	return missing, nil
 }
 
-// Trust allows the commands that a project has now, and no others.
-func (s Store) Trust(p *project.Project) error {
+// Before is what a project was allowed under the same kind and name as a permission that it asks for now; ok is false when it was nothing.
+func (s Store) Before(p *project.Project, now Permission) (before Permission, ok bool, err error) {
+	had, err := s.of(p)
+	i := slices.IndexFunc(had, func(x Permission) bool { return x.Kind == now.Kind && x.Name == now.Name && !x.same(&now) })
+	if err != nil || i < 0 {
+		return before, false, err
+	}
+	return had[i], true, nil
+}
+
+func (s Store) of(p *project.Project) ([]Permission, error) {
+	at, err := folder(p)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.read()
+	return all[at].Permissions, err
+}
+
+// locked holds the record while it is changed: two commands at once would lose what one of them wrote.
+func (s Store) locked() (release func(), err error) {
+	d, err := safefile.MakeDir(filepath.Dir(s.File))
+	if err != nil {
+		return nil, err
+	}
+	d.Close()
+	l := flock.New(s.File + ".lock")
+	if err := l.Lock(); err != nil {
+		return nil, &fault.Fault{What: "the record of what is trusted can't be locked", Place: fault.Place{File: filepath.ToSlash(s.File)}, Err: err}
+	}
+	return func() { _ = l.Unlock() }, nil
+}
+
+// Allow gives a project these permissions here, and no others.
+func (s Store) Allow(p *project.Project, list []Permission) error {
 	at, err := folder(p)
 	if err != nil {
 		return err
 	}
+	release, err := s.locked()
+	if err != nil {
+		return err
+	}
+	defer release()
 	all, err := s.read()
 	if err != nil {
 		return err
 	}
-	all[at] = Trusted{Folder: filepath.ToSlash(at), Commands: p.Trusts(), Since: time.Now().UTC().Truncate(time.Second)}
+	all[at] = Trusted{Folder: filepath.ToSlash(at), Permissions: list, Since: time.Now().UTC().Truncate(time.Second)}
 	return s.write(all)
 }
 
@@ -102,6 +155,11 @@ func (s Store) Forget(p *project.Project) (ok bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	release, err := s.locked()
+	if err != nil {
+		return false, err
+	}
+	defer release()
 	all, err := s.read()
 	if _, ok = all[at]; err != nil || !ok {
 		return false, err

@@ -26,7 +26,7 @@ var asking sync.Mutex
 
 // access is what this person and this machine let in with at targets.
 func (a *app) access() deploy.Access {
-	x := deploy.Access{Env: os.Getenv}
+	x := deploy.Access{Env: os.Getenv, Trust: trusted}
 	x.Home, _ = os.UserHomeDir()
 	x.Host, _ = os.Hostname()
 	if u, err := user.Current(); err == nil {
@@ -41,7 +41,7 @@ func (a *app) access() deploy.Access {
 
 // publishing is what this person and this machine let in with at workshops.
 func (a *app) publishing() publish.Access {
-	x := publish.Access{Env: os.Getenv, Agent: strings.TrimSuffix("vornix/"+released, "/"), Keyring: systemKeyring()}
+	x := publish.Access{Env: os.Getenv, Trust: trusted, Agent: strings.TrimSuffix("vornix/"+released, "/"), Keyring: systemKeyring()}
 	x.Home, _ = os.UserHomeDir()
 	if dir, err := os.UserConfigDir(); err == nil {
 		x.Own = filepath.Join(dir, "vornix", "tokens")

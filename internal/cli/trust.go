@@ -2,8 +2,12 @@ package cli
 
 import (
 	"context"
+	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,7 +15,6 @@ import (
 	"vornix/core/build"
 	"vornix/core/fault"
 	"vornix/core/project"
-	"vornix/core/release"
 	"vornix/core/trust"
 	"vornix/internal/cli/show"
 )
@@ -31,15 +34,18 @@ func trusting() (trust.Store, error) {
 	return trust.Store{File: filepath.Join(dir, "vornix", "trusted.json")}, nil
 }
 
-// own is what steps of a project's own are run with.
+// trusted says what nobody has allowed a project on this machine.
+func trusted(p *project.Project, want []trust.Permission) ([]trust.Permission, error) {
+	store, err := trusting()
+	if err != nil {
+		return nil, err
+	}
+	return store.Missing(p, want)
+}
+
+// own is what custom steps are run with.
 func (a *app) own() build.Own {
-	o := build.Own{Environ: os.Environ(), Untrusted: func(p *project.Project) ([]string, error) {
-		store, err := trusting()
-		if err != nil {
-			return nil, err
-		}
-		return store.New(p)
-	}, Said: a.out.Said}
+	o := build.Own{Environ: os.Environ(), Trust: trusted, Said: a.out.Said}
 	o.Program, _ = os.Executable()
 	o.Version = programID()
 	return o
@@ -47,20 +53,26 @@ func (a *app) own() build.Own {
 
 // trustAnswer is the result of trust in JSON.
 type trustAnswer struct {
-	Commands []string `json:"commands"` // that the project runs
-	New      []string `json:"new"`      // of them, not trusted so far
-	Trusted  bool     `json:"trusted"`  // now
+	Permissions []trust.Permission `json:"permissions"` // that the project asks for
+	New         []trust.Permission `json:"new"`         // of them, those that nobody has given so far
+	Trusted     bool               `json:"trusted"`     // whether it has all of them now
 }
 
 func (a *app) trustCommand() *cobra.Command {
 	var list, forget, planOnly bool
 	cmd := &cobra.Command{
 		Use:   "trust",
-		Short: "Allow the project's own steps to run on this machine, and its results to be shared",
-		Long: `Trust shows the commands that the project runs under [[step]] in vornix.toml, and the place under [shared] with which it shares results, and asks
-whether it may. Without that none of them runs here and nothing is asked or sent, whoever the project came from. What is allowed is this
-much in this folder, for you; what is changed or added later has to be allowed again. What the commands read, scripts too, is not looked
-at: read it before you say yes.`,
+		Short: "Allow what the project does on this machine beyond its own files",
+		Long: `Trust shows everything that the project wants to do on this machine beyond reading and writing its own files, and asks whether it may:
+
+  run             the commands under [[step]], and the project's programs that they name or read
+  run on server   the command of a target
+  send secret     what a variable or a file holds, to one scheme, host and port
+  share results   the place under [shared]
+  Git repository  hooks and settings that have Git run programs
+
+Nothing of this happens before you agree. Consent is for exactly what is shown, in this folder, for you. Whatever changes later is shown
+again, with what it was before.`,
 		Example: `  vornix trust
   vornix trust --list`,
 		Args: noArgs,
@@ -77,16 +89,13 @@ at: read it before you say yes.`,
 				answer.Result = all
 				var rows [][]string
 				for _, t := range all {
-					commands, may := 0, []string{}
-					for _, c := range t.Commands {
-						if strings.HasPrefix(c, "shared results: ") {
-							may = append(may, "share results")
-						} else {
-							commands++
-						}
+					count := map[string]int{}
+					for _, x := range t.Permissions {
+						count[x.Kind]++
 					}
-					if commands > 0 {
-						may = append([]string{"run " + release.Count(commands, "command")}, may...)
+					may := []string{}
+					for _, kind := range slices.Sorted(maps.Keys(count)) {
+						may = append(may, fmt.Sprintf("%s (%d)", kind, count[kind]))
 					}
 					rows = append(rows, []string{t.Folder, strings.Join(may, ", "), t.Since.Local().Format("2006-01-02 15:04")})
 				}
@@ -106,7 +115,7 @@ at: read it before you say yes.`,
 				if err != nil {
 					return err
 				}
-				answer.Result = trustAnswer{p.Trusts(), p.Trusts(), false}
+				answer.Result = trustAnswer{Permissions: []trust.Permission{}, New: []trust.Permission{}}
 				if had {
 					a.out.Say("%s may run nothing here any more", show.Clean(p.File.Project.Title))
 				} else {
@@ -114,49 +123,33 @@ at: read it before you say yes.`,
 				}
 				return nil
 			}
-			fresh, err := store.New(p)
+			want, err := trust.All(ctx, p)
 			if err != nil {
 				return err
 			}
-			result := &trustAnswer{append([]string{}, p.Trusts()...), append([]string{}, fresh...), len(fresh) == 0}
+			missing, err := store.Missing(p, want)
+			if err != nil {
+				return err
+			}
+			result := &trustAnswer{append([]trust.Permission{}, want...), append([]trust.Permission{}, missing...), len(missing) == 0}
 			answer.Result = result
-			if len(p.Trusts()) == 0 {
-				a.out.Say("%s runs no commands of its own and shares no results: there is nothing to trust", show.Clean(p.File.Project.Title))
+			if len(want) == 0 {
+				a.out.Say("%s only reads and writes its own files: there is nothing to allow", show.Clean(p.File.Project.Title))
 				return nil
 			}
-			a.out.Heading("What %s runs and shares", show.Clean(p.File.Project.Title))
-			isNew := map[string]bool{}
-			for _, c := range fresh {
-				isNew[c] = true
+			if err := a.permissions(store, p, want, missing); err != nil {
+				return err
 			}
-			var rows [][]string
-			for i := range p.File.Steps {
-				s := &p.File.Steps[i]
-				state := "trusted"
-				if isNew[s.Trusts()] {
-					state = "new"
-				}
-				rows = append(rows, []string{s.Name, state, s.Trusts()[len(s.Name)+2:]})
-			}
-			if shared := p.TrustsShared(); shared != "" {
-				what, where, _ := strings.Cut(shared, ": ")
-				state := "trusted"
-				if isNew[shared] {
-					state = "new"
-				}
-				rows = append(rows, []string{what, state, where})
-			}
-			a.out.Table([]string{"step", "", "command or place"}, rows)
-			if len(fresh) == 0 || planOnly {
+			if len(missing) == 0 || planOnly {
 				return nil
 			}
-			if err := a.confirm(ctx, "May it do that on this machine?"); err != nil {
+			if err := a.confirm(ctx, fmt.Sprintf("May %s do that on this machine, as you?", show.Clean(p.File.Project.Title))); err != nil {
 				return err
 			}
-			if err := store.Trust(p); err != nil {
+			if err := store.Allow(p, want); err != nil {
 				return err
 			}
-			result.Trusted, result.New = true, []string{}
+			result.Trusted, result.New = true, []trust.Permission{}
 			a.out.Say("It may.")
 			return nil
 		}),
@@ -167,4 +160,37 @@ at: read it before you say yes.`,
 	cmd.Flags().BoolVar(&forget, "forget", false, "take the trust in the project back")
 	cmd.MarkFlagsMutuallyExclusive("list", "forget")
 	return cmd
+}
+
+// permissions shows what a project wants to do, line by line, and how that differs from what it was allowed before.
+func (a *app) permissions(store trust.Store, p *project.Project, want, missing []trust.Permission) error {
+	a.out.Heading("What %s wants to do on this machine", show.Clean(p.File.Project.Title))
+	for _, x := range want {
+		state, isNew := "allowed", slices.ContainsFunc(missing, func(m trust.Permission) bool { return reflect.DeepEqual(m, x) })
+		var before []string
+		if isNew {
+			state = "new"
+			was, changed, err := store.Before(p, x)
+			if err != nil {
+				return err
+			}
+			if changed {
+				state, before = "changed", was.Lines
+			}
+		}
+		a.out.Say("%-8s %s: %s", state, x.Kind, show.Clean(x.Name))
+		for _, l := range before {
+			if !slices.Contains(x.Lines, l) {
+				a.out.Say("       - %s", show.Clean(l))
+			}
+		}
+		for _, l := range x.Lines {
+			mark := " "
+			if before != nil && !slices.Contains(before, l) {
+				mark = "+"
+			}
+			a.out.Say("       %s %s", mark, show.Clean(l))
+		}
+	}
+	return nil
 }

@@ -26,6 +26,7 @@ import (
 	"vornix/core/deploy"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/trust"
 	"vornix/demo"
 )
 
@@ -181,7 +182,7 @@ func buildCopy(dir string, stages build.Stages) error {
 		if err != nil {
 			return err
 		}
-		s, err := release.Open(p, "test", release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv}, Stages: stages})
+		s, err := release.Open(p, "test", release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: stages})
 		if err != nil {
 			return err
 		}
@@ -271,7 +272,7 @@ func Project(t testing.TB, name string) *project.Project {
 // Open opens a session on a project; it is closed when the test ends.
 func Open(t testing.TB, p *project.Project, change ...func(*release.Options)) *release.Session {
 	t.Helper()
-	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv}, Stages: build.Stages{Only: []string{}}}
+	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: build.Stages{Only: []string{}}}
 	for _, c := range change {
 		c(&o)
 	}

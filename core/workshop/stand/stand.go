@@ -30,6 +30,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/safefile"
+	"vornix/core/standin"
 	"vornix/core/workshop"
 )
 
@@ -84,7 +85,6 @@ type Workshop struct {
 
 // Start opens the workshop in the folder dir, making it when it is not there, and answers over HTTP until Close.
 func Start(dir string, o Options) (*Workshop, error) {
-	o.Listen = cmp.Or(o.Listen, "127.0.0.1:0")
 	o.Patience, o.Answer = cmp.Or(o.Patience, 30*time.Second), cmp.Or(o.Answer, 5*time.Second)
 	if err := o.Fail.check(); err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func Start(dir string, o Options) (*Workshop, error) {
 		err = w.tidy(time.Now())
 	}
 	if err == nil {
-		if w.listener, err = net.Listen("tcp", o.Listen); err != nil {
+		if w.listener, err = standin.Listen(dir, o.Listen); err != nil {
 			err = &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err, Do: "Choose another address with --listen, or leave it out for a free one."}
 		}
 	}
