@@ -74,7 +74,7 @@ func pack(t testing.TB, sources []archive.Source, o archive.Options) ([]*sink, [
 func all() (map[string][]byte, []archive.Source) {
 	content := map[string][]byte{
 		"a/empty": {}, "a/small.txt": []byte("hello"), "b/text.txt": text(300_000), "b/noise.bin": noise(200_000, 1), "c/blocks.txt": text(3<<20 + 17), "c/noise.bin": noise(2<<20, 2),
-		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"), "-dash and 'quote' & co.txt": []byte("odd"), "deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
+		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"), "da-sh and 'quote' & co.txt": []byte("odd"), "deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
 	}
 	var mixed []byte // what is noise in one block is text in the next
 	for i := range 5 {

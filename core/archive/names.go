@@ -57,7 +57,7 @@ func unicodeName(f *zip.File) string {
 
 // trouble says why a name must not be written to disk; empty when it may.
 func trouble(name string) string {
-	err := safefile.CheckPath(name)
+	err := safefile.CheckForeign(name)
 	var f *fault.Fault
 	if errors.As(err, &f) {
 		return f.What

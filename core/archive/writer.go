@@ -270,7 +270,7 @@ func (w *writer) close() error {
 
 // checkName refuses names that no archive of ours has.
 func checkName(name string) error {
-	if err := safefile.CheckPath(name); err != nil {
+	if err := safefile.CheckForeign(name); err != nil {
 		return err
 	}
 	if len(name) > math.MaxUint16 {

@@ -231,7 +231,7 @@ func paths(p *project.Project, shipped []*needs.Asset) []finding.Finding {
 	for _, a := range shipped {
 		out := needs.GamePath(p, a)
 		place := fault.Place{File: a.Source}
-		if err := safefile.CheckPath(out); err != nil {
+		if err := safefile.CheckForeign(out); err != nil {
 			list = append(list, finding.PathChars.At(place, "%v", err))
 		}
 		list = append(list, p.Profile.CheckPath(a.Source, out)...)

@@ -126,7 +126,7 @@ func (t *Target) companions(ctx context.Context, p *project.Project, bundles []b
 					continue
 				}
 				for _, name := range []string{from, to} {
-					if err := safefile.CheckPath(name); err != nil {
+					if err := safefile.CheckForeign(name); err != nil {
 						return nil, &fault.Fault{What: fmt.Sprintf("the companion %d of the profile leads to no path: %v", i+1, err), Do: "Correct [[server.companion]]."}
 					}
 				}

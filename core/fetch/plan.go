@@ -91,7 +91,7 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 		}
 		for _, w := range r.Patches {
 			u, err := url.Parse(w.URL)
-			if err != nil || u.IsAbs() || safefile.CheckPath(u.Path) != nil {
+			if err != nil || u.IsAbs() || safefile.CheckForeign(u.Path) != nil {
 				continue // it stays where it is
 			}
 			if !slices.ContainsFunc(list, func(o wanted) bool { return o.rel == u.Path }) {

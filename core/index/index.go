@@ -210,7 +210,7 @@ func (x *Index) validate() error {
 	}
 	seen := map[string]bool{}
 	file := func(name, address string, size int64, sum string) error {
-		if err := safefile.CheckPath(name); err != nil {
+		if err := safefile.CheckForeign(name); err != nil {
 			return err
 		}
 		if fold := strings.ToLower(name); seen[fold] {

@@ -101,7 +101,7 @@ func (in *Installation) Record() (*Record, error) {
 			Why: "Without it nobody knows what was there before.", Do: "Bring the file back, or look through the folder by hand."}
 	}
 	for _, f := range r.Files {
-		if err := safefile.CheckPath(f.Path); err != nil {
+		if err := safefile.CheckForeign(f.Path); err != nil {
 			return nil, err
 		}
 	}

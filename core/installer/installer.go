@@ -190,7 +190,7 @@ func (p *Package) read(size int64) (err error) {
 		return fmt.Errorf("its manifest has format %d; this program reads format %d", p.Format, format)
 	}
 	for _, f := range append([]File{{Path: p.Name}}, p.Files...) {
-		if err := safefile.CheckPath(f.Path); err != nil {
+		if err := safefile.CheckForeign(f.Path); err != nil {
 			return err
 		}
 	}

@@ -46,6 +46,7 @@ type Plan struct {
 	Maps    []Look   `json:"maps"`
 	Notes   []string `json:"notes"`
 	files   []file
+	looked  fs.FileInfo // the game's folder, as it was when this was planned
 }
 
 // file is a replacement.
@@ -70,7 +71,12 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 		}
 	}
 	plan := &Plan{Game: filepath.ToSlash(dir), Folder: filepath.ToSlash(from), Swaps: swaps, Actions: []Action{}, Maps: []Look{}, Notes: []string{}}
-	err := filepath.WalkDir(from, func(name string, e fs.DirEntry, err error) error {
+	looked, err := os.Stat(dir)
+	if err != nil {
+		return nil, err
+	}
+	plan.looked = looked
+	err = filepath.WalkDir(from, func(name string, e fs.DirEntry, err error) error {
 		if err == nil {
 			err = ctx.Err()
 		}
@@ -96,7 +102,7 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 
 // take adds a replacement.
 func (plan *Plan) take(ctx context.Context, p *profile.Profile, rel, name string) error {
-	if err := safefile.CheckPath(rel); err != nil {
+	if err := safefile.CheckForeign(rel); err != nil {
 		return err
 	}
 	sum, size, err := safefile.HashFileUntil(ctx, name)
@@ -218,6 +224,9 @@ func (plan *Plan) Apply(ctx context.Context) (*swap.Record, error) {
 		return nil, err
 	}
 	defer f.Close()
+	if err := f.Was(plan.looked); err != nil {
+		return nil, err
+	}
 	var changes []swap.Change
 	for _, r := range plan.files {
 		c := swap.Change{File: swap.File{Path: r.to, New: r.sum, NewSize: r.size}}

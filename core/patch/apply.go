@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"io"
 	"maps"
 	"os"
@@ -52,6 +53,7 @@ type Plan struct {
 	route   []*Opened
 	at      *fit
 	l       *listing
+	looked  fs.FileInfo // the folder, as it was when this was planned
 }
 
 // WrongBaseError says that what is there is not what a patch is for.
@@ -121,6 +123,9 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 		if r.Signer != p.Signer {
 			p.Signer = ""
 		}
+	}
+	if p.looked, err = os.Stat(p.root()); err != nil {
+		return nil, err
 	}
 	return p, p.look(ctx, o)
 }
@@ -561,6 +566,9 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*swap.Record, error) 
 		return nil, err
 	}
 	defer folder.Close()
+	if err := folder.Was(p.looked); err != nil {
+		return nil, err
+	}
 	a := &applying{p: p, o: o, staging: staging{
 		begin: func() (*safefile.File, string, error) {
 			s, err := folder.Stage()

@@ -16,7 +16,6 @@ import (
 
 	"vornix/core/archive"
 	"vornix/core/fault"
-	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/sign"
 	"vornix/core/textedit"
@@ -277,15 +276,11 @@ func (o *Opened) check() error {
 	return nil
 }
 
-// checkPath refuses what leads out of the folder, or into that of our own records.
+// checkPath refuses what leads out of the folder, into Vornix's own records, or does harm by its name alone.
 func checkPath(p string) error {
-	if err := safefile.CheckPath(p); err != nil {
-		return err
-	}
-	for _, part := range strings.Split(p, "/") {
-		if strings.EqualFold(part, recordsDir) || strings.EqualFold(part, project.StateDir) {
-			return fmt.Errorf("%s lies in a folder that patches do not touch", p)
-		}
+	var f *fault.Fault
+	if err := safefile.CheckForeign(p); errors.As(err, &f) {
+		return errors.New(f.What) // what to do about it depends on where it stands
 	}
 	return nil
 }

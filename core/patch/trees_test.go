@@ -207,7 +207,7 @@ set = { deep = { no = 1 } }
 	for text, want := range map[string]string{
 		"[[edit]]\nfile = \"a.ini\"\nlins = []\n":                                                    "lins",
 		"[[edit]]\nfile = \"/etc/a.ini\"\nlines = [\"x\"]\n":                                         "/etc/a.ini",
-		"[[edit]]\nfile = \"vornix-patched/x.ini\"\nlines = [\"x\"]\n":                               "do not touch",
+		"[[edit]]\nfile = \"vornix-patched/x.ini\"\nlines = [\"x\"]\n":                               "its own records",
 		"[[edit]]\nfile = \"a.ini\"\n":                                                               "nothing is to change",
 		"[[edit]]\nfile = \"a.ini\"\nlines = [\"x\"]\n[[edit]]\nfile = \"a.ini\"\nlines = [\"y\"]\n": "twice",
 		"[[edit]]\nfile = \"a.ini\"\nremove = [\"a..b\"]\n":                                          "empty part",

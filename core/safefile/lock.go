@@ -2,6 +2,7 @@ package safefile
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -40,11 +41,11 @@ func Acquire(dir, command string) (*Lock, error) {
 	if err != nil {
 		return nil, err
 	}
-	l := flock.New(filepath.Join(dir, lockFile), flock.SetPermissions(0o666)) // a team may share a project
-	ok, err := l.TryLock()
+	// The folder is held open, and the file is made through it: no link leads out of it. What is locked by its path has to be that file.
+	l, ok, err := d.lock()
 	if err != nil {
 		d.Close()
-		return nil, explain(err, "lock", l.Path())
+		return nil, explain(err, "lock", d.Join(lockFile))
 	}
 	if !ok {
 		defer d.Close()
@@ -62,6 +63,31 @@ func Acquire(dir, command string) (*Lock, error) {
 	return &Lock{Unclean: left == nil, lock: l, dir: d}, nil
 }
 
+// lock takes the lock of the folder; ok is false when another process has it.
+func (d *Dir) lock() (l *flock.Flock, ok bool, err error) {
+	f, err := d.root.OpenFile(lockFile, os.O_CREATE|os.O_RDONLY, 0o666) // a team may share a project
+	if err != nil {
+		return nil, false, err
+	}
+	defer f.Close()
+	ours, err := f.Stat()
+	if err != nil {
+		return nil, false, err
+	}
+	if named, err := d.root.Lstat(lockFile); err != nil || !named.Mode().IsRegular() || !os.SameFile(named, ours) {
+		return nil, false, errors.Join(errors.New("it is not a regular file"), err)
+	}
+	l = flock.New(filepath.Join(d.path, lockFile), flock.SetFlag(os.O_RDONLY)) // it exists
+	if ok, err = l.TryLock(); err != nil || !ok {
+		return nil, false, err
+	}
+	if held, err := l.Stat(); err != nil || !os.SameFile(held, ours) {
+		_ = l.Unlock()
+		return nil, false, errors.Join(errors.New("the folder was exchanged for another one"), err)
+	}
+	return l, true, nil
+}
+
 func heldFault(d *Dir) error {
 	f := &fault.Fault{Kind: fault.Refused, What: "another run of Vornix is working here",
 		Why: "Two at once would write over each other's files; nothing was changed.",
@@ -72,6 +98,18 @@ func heldFault(d *Dir) error {
 		f.What = fmt.Sprintf("'%s' (process %d on %s, since %s) is working here", h.Command, h.PID, h.Host, h.Since.Local().Format("15:04:05"))
 	}
 	return f
+}
+
+// In says whether the locked folder is the one called name in a folder that is open.
+func (l *Lock) In(d *Dir, name string) error {
+	held, err := l.dir.Info()
+	if err == nil {
+		var there os.FileInfo
+		if there, err = d.root.Lstat(name); err == nil && os.SameFile(held, there) {
+			return nil
+		}
+	}
+	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile", Place: fault.Place{File: filepath.ToSlash(d.path)}, Err: err, Why: "Nothing was changed.", Do: "Run the same command again."}
 }
 
 // Release frees the lock.

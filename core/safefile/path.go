@@ -59,11 +59,17 @@ func pathTrouble(rel string) string {
 // IsDevice says whether a file name is one that Windows keeps for a device, whatever its ending: opening it there opens the device, which may never answer.
 func IsDevice(name string) bool { return isDeviceName(name) }
 
+// isDeviceName knows the names that Windows keeps, with the superscript digits that it counts as digits, and spaces before the extension.
 func isDeviceName(part string) bool {
 	base, _, _ := strings.Cut(strings.ToLower(part), ".")
+	base = strings.TrimRight(base, " ")
 	switch base {
-	case "con", "prn", "aux", "nul":
+	case "con", "prn", "aux", "nul", "conin$", "conout$", "clock$":
 		return true
 	}
-	return len(base) == 4 && (strings.HasPrefix(base, "com") || strings.HasPrefix(base, "lpt")) && base[3] >= '1' && base[3] <= '9'
+	if !strings.HasPrefix(base, "com") && !strings.HasPrefix(base, "lpt") {
+		return false
+	}
+	digit := []rune(base[3:])
+	return len(digit) == 1 && strings.ContainsRune("0123456789\u00b9\u00b2\u00b3", digit[0])
 }

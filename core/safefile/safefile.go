@@ -32,17 +32,61 @@ type Dir struct {
 	root *os.Root
 }
 
-// OpenDir opens an existing folder.
+// OpenDir opens an existing folder. One in which Vornix keeps its own records (Own) is never opened through a link, since a link could have Vornix write,
+// lock and clean up somewhere else.
 func OpenDir(dir string) (*Dir, error) {
+	if err := linkedOwn(dir); err != nil {
+		return nil, err
+	}
 	root, err := os.OpenRoot(dir)
 	if err != nil {
 		return nil, explain(err, "open the folder", dir)
 	}
+	// What was a folder a moment ago may be a link by now. What was opened stays what it is.
+	if err := linkedOwn(dir); err != nil {
+		_ = root.Close()
+		return nil, err
+	}
+	if Own(filepath.Base(dir)) {
+		opened, err := root.Stat(".")
+		named, err2 := os.Lstat(dir)
+		if err != nil || err2 != nil || !os.SameFile(opened, named) {
+			_ = root.Close()
+			return nil, notAFolder(dir)
+		}
+	}
 	return &Dir{path: dir, root: root}, nil
 }
 
+// linkedOwn refuses a path on which a folder of Vornix's own is a link. A folder that does not exist is none.
+func linkedOwn(dir string) error {
+	for at := filepath.Clean(dir); ; {
+		if Own(filepath.Base(at)) {
+			if info, err := os.Lstat(at); err == nil && !info.IsDir() {
+				return notAFolder(at)
+			}
+		}
+		up := filepath.Dir(at)
+		if up == at {
+			return nil
+		}
+		at = up
+	}
+}
+
+func notAFolder(dir string) error {
+	return &fault.Fault{Kind: fault.Refused, What: "this must be a folder, and is a link or a file", Place: fault.Place{File: filepath.ToSlash(dir)},
+		Why: "Vornix keeps its own records there. Through a link it would change files somewhere else. Nothing was changed.", Do: "Remove it; Vornix makes the folder again."}
+}
+
+// Info is what the system knows of the folder that was opened, whatever its path names by now.
+func (d *Dir) Info() (fs.FileInfo, error) { return d.root.Stat(".") }
+
 // MakeDir opens a folder, making it and those above it when they are not there.
 func MakeDir(dir string) (*Dir, error) {
+	if err := linkedOwn(dir); err != nil {
+		return nil, err
+	}
 	if err := either(before(dir, OpFolder, ""), func() error { return os.MkdirAll(dir, 0o777) }); err != nil {
 		return nil, explain(err, "make the folder", dir)
 	}

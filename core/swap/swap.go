@@ -94,6 +94,12 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		lock.Release()
 		return nil, err
 	}
+	// From here on everything happens in the folder that is open, whatever its path names by then. The lock has to be one in this folder.
+	if err := lock.In(d, Dir); err != nil {
+		lock.Release()
+		d.Close()
+		return nil, err
+	}
 	f := &Folder{ctx: ctx, d: d, lock: lock, hashed: map[string]hashed{}}
 	if f.records, err = readRecords(dir); err == nil {
 		err = f.mend(ctx)
@@ -113,6 +119,15 @@ func (f *Folder) Close() {
 		_ = f.d.RemoveTree(Dir)
 	}
 	_ = f.d.Close() // it was only a handle
+}
+
+// Was says whether this is the folder that was looked at before, and not another one that has its path by now.
+func (f *Folder) Was(looked fs.FileInfo) error {
+	now, err := f.d.Info()
+	if err == nil && os.SameFile(now, looked) {
+		return nil
+	}
+	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile", Place: fault.Place{File: filepath.ToSlash(f.d.Path())}, Err: err, Why: "What was planned was planned for the other one. Nothing was changed.", Do: "Run the same command again."}
 }
 
 // Path is the folder's system path, Join that of a file in it.
@@ -161,7 +176,7 @@ func readRecords(dir string) (list []Record, err error) {
 			continue
 		}
 		for _, file := range e.Files {
-			if err := safefile.CheckPath(file.Path); err != nil {
+			if err := safefile.CheckForeign(file.Path); err != nil {
 				return nil, err
 			}
 		}
@@ -235,7 +250,7 @@ type Change struct {
 func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record, error) {
 	var moves []move
 	for _, c := range changes {
-		if err := safefile.CheckPath(c.Path); err != nil {
+		if err := safefile.CheckForeign(c.Path); err != nil {
 			return nil, err
 		}
 		if err := errors.Join(f.keep(ctx, c), f.keepText(ctx, c)); err != nil {
@@ -433,7 +448,7 @@ func (f *Folder) mend(ctx context.Context) error {
 	}
 	all := true
 	for _, m := range j.Moves {
-		if err := errors.Join(safefile.CheckPath(m.Path), ctx.Err()); err != nil {
+		if err := errors.Join(safefile.CheckForeign(m.Path), ctx.Err()); err != nil {
 			return err
 		}
 		sum, _, err := f.Hash(m.Path)
