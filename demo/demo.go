@@ -11,7 +11,9 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"runtime"
 	"strings"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -61,7 +63,10 @@ Deleting a file and running 'vornix demo' again brings it back; files that you c
 
 // Write writes the demo into dir: what isn't there yet. It returns how many files it wrote. A folder that holds something
 // else is refused.
-func Write(dir string) (written int, err error) {
+func Write(dir string) (written int, err error) { return WriteTelling(dir, func(int, int) {}) }
+
+// WriteTelling is Write that tells how many of the images it has painted, which takes most of the time. It tells one after the other.
+func WriteTelling(dir string, painted func(done, total int)) (written int, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, &fault.Fault{What: "could not look into " + dir, Err: err, Do: "Name another folder."}
@@ -98,25 +103,38 @@ func Write(dir string) (written int, err error) {
 	if err != nil {
 		return written, err
 	}
+	type painting struct {
+		file    string
+		encode  func() ([]byte, error)
+		encoded []byte
+	}
+	var paintings []*painting
 	for folder, list := range map[string][]picture{"highline": highlinePictures, "lower-sidings": sidingsPictures} {
-		group := errgroup.Group{} // painting takes most of the time
-		encoded := make([][]byte, len(list))
-		for i, p := range list {
-			if _, err := d.Stat(path.Join(folder, p.file)); err == nil {
-				continue
+		for _, p := range list {
+			file := path.Join(folder, p.file)
+			if _, err := d.Stat(file); err != nil {
+				paintings = append(paintings, &painting{file: file, encode: p.encode})
 			}
-			group.Go(func() (err error) {
-				encoded[i], err = p.encode()
-				return err
-			})
 		}
-		if err := group.Wait(); err != nil {
+	}
+	group, mu, done := errgroup.Group{}, sync.Mutex{}, 0
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, p := range paintings {
+		group.Go(func() (err error) {
+			p.encoded, err = p.encode()
+			mu.Lock()
+			defer mu.Unlock()
+			done++
+			painted(done, len(paintings))
+			return err
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return written, err
+	}
+	for _, p := range paintings {
+		if err := put(p.file, literal(p.encoded)); err != nil {
 			return written, err
-		}
-		for i, p := range list {
-			if err := put(path.Join(folder, p.file), literal(encoded[i])); err != nil {
-				return written, err
-			}
 		}
 	}
 	if err := put("highline/models/props/mail_crate.glb", crate); err != nil {

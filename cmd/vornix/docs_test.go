@@ -47,13 +47,35 @@ Made from the program's own help. All commands take --project, --json ([shapes](
 Results go to standard output, progress and findings to standard error. Colour is used on a terminal only; NO_COLOR turns
 it off.
 `)
-	for _, c := range []string{"demo", "new", "check", "build", "shoot", "pack", "try", "addon", "addon write", "addon check", "index", "index write", "index check",
-		"deploy", "deploy rollback", "release", "status", "inspect", "needs", "texture", "sprite", "scale", "fmt", "stand", "stand server"} {
+	for _, c := range allCommands(t, "") {
 		help := ok(t, ".", append(strings.Fields(c), "--help")...).out
 		help, _, _ = strings.Cut(help, "\nGlobal Flags:")
 		fmt.Fprintf(&b, "\n## vornix %s\n\n```\n%s\n```\n", c, strings.TrimSpace(help))
 	}
 	held(t, "commands.md", b.String())
+}
+
+// listed is a line of the lists of commands in a help text.
+var listed = regexp.MustCompile(`(?m)^  ([a-z-]+) {2,}\S`)
+
+// allCommands are the commands below one, each followed by its own, in the order of the help.
+func allCommands(t *testing.T, of string) (list []string) {
+	t.Helper()
+	help := ok(t, ".", append(strings.Fields(of), "--help")...).out
+	_, help, _ = strings.Cut(help, "Usage:")
+	help, _, _ = strings.Cut(help, "\nFlags:")
+	_, help, found := strings.Cut(help, map[bool]string{true: "\nStart:", false: "\nAvailable Commands:"}[of == ""])
+	if !found {
+		return nil
+	}
+	for _, m := range listed.FindAllStringSubmatch(help, -1) {
+		c := strings.TrimSpace(of + " " + m[1])
+		if c == "help" || strings.HasPrefix(c, "completion ") {
+			continue
+		}
+		list = append(append(list, c), allCommands(t, c)...)
+	}
+	return list
 }
 
 func TestFindingsAreDocumented(t *testing.T) {

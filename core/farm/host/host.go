@@ -347,7 +347,9 @@ type warnings struct {
 }
 
 // logLine is a line of the server's log that is a warning or worse: [PID] DATE TIME [LEVEL] TEXT. A message before the log begins has no such head.
-var logLine = regexp.MustCompile(`^(?:\[\d+\] \S+ \S+ \[(?:WRN|ERR|FTL)\] |nats-server: )(.*)$`)
+var logLine = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^(?:\[\d+\] \S+ \S+ \[(?:WRN|ERR|FTL)\] |nats-server: )(.*)$`)
+})
 
 // longestLine is how much of a line is kept, in bytes.
 const longestLine = 4096
@@ -360,7 +362,7 @@ func (w *warnings) Write(b []byte) (int, error) {
 		case c != '\n' && len(w.part) < longestLine:
 			w.part = append(w.part, c)
 		case c == '\n':
-			if m := logLine.FindSubmatch(bytes.TrimRight(w.part, "\r")); m != nil {
+			if m := logLine().FindSubmatch(bytes.TrimRight(w.part, "\r")); m != nil {
 				w.text = string(m[1])
 				if w.said != nil {
 					w.said(w.text)
