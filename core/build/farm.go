@@ -20,8 +20,9 @@ import (
 
 // Farming is how a build takes others' help. The zero value takes none.
 type Farming struct {
-	KeyFile string // a system path
-	Version string // of the program
+	KeyFile string  // a system path
+	Version string  // of the program
+	Recheck float64 // which share of the workers' jobs is done here again; 0: farm.Rechecked
 }
 
 // StepVersions are those of all steps that can be done elsewhere: machines that agree in them make the same of the same.
@@ -40,7 +41,7 @@ func (f Farming) join(ctx context.Context) (*farm.Crew, []finding.Finding) {
 	key, err := farm.ReadKey(f.KeyFile)
 	var crew *farm.Crew
 	if err == nil {
-		crew, err = farm.Join(ctx, farm.Options{Key: key, Version: FarmVersion(f.Version)})
+		crew, err = farm.Join(ctx, farm.Options{Key: key, Version: FarmVersion(f.Version), Recheck: f.Recheck})
 	}
 	if err == nil {
 		return crew, nil

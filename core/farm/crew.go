@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"io"
 	"maps"
@@ -23,6 +22,8 @@ import (
 type Options struct {
 	Key     *Key
 	Version string // of the program and its steps: only workers of the same do anything for it
+	// Recheck is which share of others' jobs is done here again, from 0 to 1; 0: Rechecked.
+	Recheck float64
 }
 
 const (
@@ -34,8 +35,6 @@ const (
 	trips     = 20
 	// leastTrips is how many times the trip the work of a unit takes at least.
 	leastTrips = 4
-	// rechecked is which part of a worker's jobs is done here again: the first, and each of so many after that.
-	rechecked = 20
 	// mostBatch is how many jobs are sent in one unit.
 	mostBatch = 64
 	// giveUp is how many units in a row may fail to be sent before the farm is left alone for a while, which is pause.
@@ -140,7 +139,7 @@ func (c *Crew) roll() {
 // here is told that a worker is there.
 func (c *Crew) here(m *nats.Msg) {
 	var h Here
-	if json.Unmarshal(m.Data, &h) != nil || h.Worker == "" {
+	if decode(m.Data, &h) != nil {
 		return
 	}
 	c.mu.Lock()
@@ -270,7 +269,7 @@ func (c *Crew) fail(u *sent, err error) {
 // asked answers a worker that is about to begin a unit.
 func (c *Crew) asked(m *nats.Msg) {
 	var a ask
-	if json.Unmarshal(m.Data, &a) != nil {
+	if decode(m.Data, &a) != nil {
 		return
 	}
 	r, begun, failed, piece := c.decide(&a)
@@ -339,7 +338,7 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 // told passes on how far somebody is.
 func (c *Crew) told(m *nats.Msg) {
 	var t tell
-	if json.Unmarshal(m.Data, &t) != nil {
+	if decode(m.Data, &t) != nil {
 		return
 	}
 	c.mu.Lock()
@@ -361,7 +360,7 @@ func (c *Crew) told(m *nats.Msg) {
 // done takes what a worker hands in.
 func (c *Crew) done(m *nats.Msg) {
 	var d done
-	if json.Unmarshal(m.Data, &d) != nil {
+	if decode(m.Data, &d) != nil {
 		return
 	}
 	c.mu.Lock()
@@ -422,7 +421,7 @@ func (c *Crew) outcomes(u *sent, w *mate, d *done) {
 			}
 			c.mu.Lock()
 			if out.Err == nil {
-				out.Check = w.share.Jobs%rechecked == 0
+				out.Check = again(w.share.Jobs, cmp.Or(c.o.Recheck, Rechecked))
 				w.share.Jobs++
 			}
 			c.mu.Unlock()

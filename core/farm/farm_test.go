@@ -7,6 +7,7 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha256"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
@@ -364,6 +365,42 @@ func TestAWorkerThatIsWrong(t *testing.T) {
 			assert.Empty(t, shareOf(t, shares, "good").Shut)
 		})
 	}
+}
+
+// Messages that make no sense end no worker: they are taken out of the queue, and the work goes on.
+func TestHostileMessages(t *testing.T) {
+	p := newProject(t, 12, task{})
+	alone := p.alone(t)
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	_, told := work(t, h.Key, "cellar", &smith{})
+	c := x509.NewCertPool()
+	require.True(t, c.AppendCertsFromPEM([]byte(h.Key.Certificate)))
+	nc, err := nats.Connect(h.Key.Servers[0], nats.Token(h.Key.Token), nats.Secure(&tls.Config{RootCAs: c, ServerName: h.Key.Name, MinVersion: tls.VersionTLS12}))
+	require.NoError(t, err)
+	defer nc.Close()
+	js, err := jetstream.New(nc)
+	require.NoError(t, err)
+	sum := sha256.Sum256([]byte("1"))
+	bad := []string{``, `{`, `null`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"","size":0}]}`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"xx/../../../../../../dev/zero","size":5}]}`,
+		`{"version":"1","build":"*","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) + `","size":1}]}`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) + `","size":1}],"part":{"first":5,"last":-5}}`}
+	for _, text := range bad {
+		_, err := js.Publish(t.Context(), fmt.Sprintf("vornix.work.%x.b", sum[:6]), []byte(text))
+		require.NoError(t, err)
+	}
+	for _, name := range []string{"vornix.roll", "vornix.here", "vornix.build.b.stop"} {
+		for _, text := range bad {
+			require.NoError(t, nc.Publish(name, []byte(text)))
+		}
+	}
+	require.Eventually(t, func() bool { return told.has("declined", "a unit makes no sense") }, 10*time.Second, 20*time.Millisecond)
+	all, _, shares := p.build(t, h.Key, &smith{wait: 50 * time.Millisecond})
+	assert.Equal(t, alone, all)
+	assert.NotZero(t, shareOf(t, shares, "cellar").Jobs, "it still works")
+	require.Eventually(t, func() bool {
+		s, err := farm.Look(context.Background(), h.Key, "1")
+		return err == nil && s.Waiting+s.Working == 0
+	}, 20*time.Second, 50*time.Millisecond, "none of them comes again")
 }
 
 // Whatever happens on the way, the build comes to its end with the right bytes.

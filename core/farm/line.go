@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -202,14 +201,14 @@ func (l *line) get(ctx context.Context, c content, w io.Writer) error {
 }
 
 // request asks somebody and reads the answer.
-func (l *line) request(ctx context.Context, subject string, question, into any) error {
+func (l *line) request(ctx context.Context, subject string, question any, into message) error {
 	ctx, cancel := context.WithTimeout(ctx, answer)
 	defer cancel()
 	m, err := l.nc.RequestWithContext(ctx, subject, pack(question))
 	if err != nil {
 		return err
 	}
-	return json.Unmarshal(m.Data, into)
+	return decode(m.Data, into)
 }
 
 func (l *line) close() {

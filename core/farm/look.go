@@ -2,7 +2,6 @@ package farm
 
 import (
 	"context"
-	"encoding/json"
 	"slices"
 	"strings"
 	"sync"
@@ -60,7 +59,7 @@ func (l *line) present(ctx context.Context, version string, d time.Duration) ([]
 	inbox := l.nc.NewInbox()
 	sub, err := l.nc.Subscribe(inbox, func(m *nats.Msg) {
 		var h Here
-		if json.Unmarshal(m.Data, &h) == nil {
+		if decode(m.Data, &h) == nil {
 			mu.Lock()
 			list = append(list, h)
 			mu.Unlock()

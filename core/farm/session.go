@@ -2,7 +2,6 @@ package farm
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -62,8 +61,8 @@ func (w *worker) pieces(ctx context.Context, u *unit, o *job.Order) ([]byte, err
 	if err != nil {
 		return nil, err
 	}
-	var have []kept
-	if err := json.Unmarshal(list, &have); err != nil {
+	var have kepts
+	if err := decode(list, &have); err != nil {
 		return nil, err
 	}
 	r := &request{key: u.Part.Key, first: u.Part.First, last: u.Part.Last, kept: map[string]content{}, done: make(chan result, 1)}

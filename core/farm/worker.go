@@ -3,7 +3,6 @@ package farm
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -235,7 +234,7 @@ func (w *worker) tell(h Here, to string) {
 // rolled answers somebody who asks who is there.
 func (w *worker) rolled(m *nats.Msg) {
 	var r roll
-	if json.Unmarshal(m.Data, &r) != nil {
+	if decode(m.Data, &r) != nil {
 		return
 	}
 	h := Here{}
@@ -248,7 +247,7 @@ func (w *worker) rolled(m *nats.Msg) {
 // stopped ends units that nobody waits for any more.
 func (w *worker) stopped(m *nats.Msg) {
 	var s stop
-	if json.Unmarshal(m.Data, &s) != nil {
+	if decode(m.Data, &s) != nil {
 		return
 	}
 	w.mu.Lock()
@@ -347,10 +346,17 @@ const late = 2 * time.Minute
 // take does a unit, if its build still wants it.
 func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	var u unit
-	if json.Unmarshal(m.Data(), &u) != nil || len(u.Orders) == 0 || u.Part != nil && len(u.Orders) != 1 {
-		_ = m.Term()
+	if err := decode(m.Data(), &u); err != nil {
+		_ = m.Term() // it would come again
+		w.say(Event{What: "declined", Why: "a unit makes no sense: " + err.Error()})
 		return
 	}
+	defer func() { // a unit that makes this program stumble is not taken by one worker after the other
+		if r := recover(); r != nil {
+			_ = m.Term()
+			w.say(Event{What: "failed", Job: u.ID, Why: fmt.Sprintf("a fault in Vornix: %v", r)})
+		}
+	}()
 	id := u.Build + " " + u.ID
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -473,10 +479,11 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*job.Order, tasks
 		if err != nil {
 			return nil, nil, fmt.Errorf("an order can't be had: %w", err)
 		}
-		o := &job.Order{}
-		if err := json.Unmarshal(data, o); err != nil {
+		var came order
+		if err := decode(data, &came); err != nil {
 			return nil, nil, fmt.Errorf("an order can't be read: %w", err)
 		}
+		o := &came.Order
 		decides, err := w.o.Do.Decides(o)
 		if err != nil {
 			return nil, nil, err

@@ -22,10 +22,11 @@ const most = 64 << 20
 // NewFile parses a template of text/template. Every value that it prints is escaped in the way named, unless one of the functions
 // called as the ways are (json, xml, ... or none) did so already. join makes one text of a list.
 func NewFile(name, source, escape string) (*File, error) {
-	funcs := template.FuncMap{
-		"escaped": func(v any) string { return escaped(escape, v) },
-		"join":    func(list []string, between string) string { return strings.Join(list, between) },
+	if len(source) > mostSource {
+		return nil, fmt.Errorf("the template is larger than %d bytes", mostSource)
 	}
+	funcs := (&cost{}).funcs() // Fill gives them a cost of its own
+	funcs["escaped"] = func(v any) string { return escaped(escape, v) }
 	for _, how := range Escapes {
 		funcs[how] = func(v any) raw { return raw(escaped(how, v)) }
 	}
@@ -36,6 +37,8 @@ func NewFile(name, source, escape string) (*File, error) {
 	for _, each := range t.Templates() {
 		if each.Tree != nil {
 			protect(each.Root)
+			bound(each.Root)
+			each.Root.Nodes = append([]parse.Node{counted("_call", each.Root.Pos)}, each.Root.Nodes...)
 		}
 	}
 	return &File{t}, nil
@@ -98,10 +101,14 @@ func (l *limited) Write(p []byte) (int, error) {
 	return l.Buffer.Write(p)
 }
 
-// Fill fills the template.
+// Fill fills the template. What that may cost is bounded (bounds.go): a template is another's, and can hold loops.
 func (f *File) Fill(values map[string]any) (string, error) {
+	t, err := f.t.Clone()
+	if err != nil {
+		return "", plain(err)
+	}
 	var out limited
-	if err := f.t.Execute(&out, values); err != nil {
+	if err := t.Funcs((&cost{}).funcs()).Execute(&out, values); err != nil {
 		return "", plain(err)
 	}
 	return out.String(), nil
