@@ -9,6 +9,7 @@ import (
 	"hash/crc32"
 	"io"
 	"io/fs"
+	"math"
 	"slices"
 	"strings"
 )
@@ -131,6 +132,8 @@ func (e *File) Open() (io.ReadCloser, error) {
 		return io.NopCloser(bytes.NewReader(nil)), nil
 	case e.flags&(flagEncrypted|flagStrongEncryption) != 0:
 		return nil, fmt.Errorf("entry %s: %w", e.Name, ErrEncrypted)
+	case e.Size < 0 || e.Packed < 0 || e.Size == math.MaxInt64: // one more than the size is looked for
+		return nil, fmt.Errorf("entry %s has a size that no file has", e.Name)
 	}
 	from := decompressor(e.Method, io.NewSectionReader(e.r, e.Data, e.Packed))
 	if from == nil {
@@ -153,7 +156,7 @@ func (e *File) Read() ([]byte, error) {
 	}
 	defer r.Close()
 	var b bytes.Buffer
-	b.Grow(int(min(e.Size, 64*e.Packed+1024)) + 1) // a size is believed as it comes true
+	b.Grow(int(min(e.Size, 64*min(e.Packed, MostWhole)+1024)) + 1) // a size is believed as it comes true
 	if _, err := io.Copy(&b, r); err != nil {
 		return nil, err
 	}

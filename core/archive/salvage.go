@@ -270,7 +270,7 @@ func (s *scanner) whole(e *Saved) bool {
 	if e.Dir {
 		return true
 	}
-	if e.Method == Store && e.Size != e.Packed || e.Size+e.Packed > s.budget {
+	if e.Method == Store && e.Size != e.Packed || e.Size < 0 || e.Packed < 0 || e.Size > s.budget || e.Packed > s.budget-e.Size { // the sum of both may be more than a number holds
 		return false
 	}
 	var n tally

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"math"
 	"path"
+	"runtime"
 	"strings"
 
 	"github.com/qmuntal/gltf"
@@ -114,6 +115,9 @@ func (o *openFS) Open(name string) (fs.File, error) {
 func Read(name string, data []byte, open func(string) ([]byte, error)) (scene *Scene, err error) {
 	defer func() {
 		if r := recover(); r != nil { // the library indexes what a damaged file says; nothing has been changed
+			if _, own := r.(runtime.Error); own {
+				r = "it refers to data that it does not have"
+			}
 			scene, err = nil, fmt.Errorf("it is damaged: %v", r)
 		}
 	}()

@@ -100,7 +100,11 @@ func look(s *archive.Saved) Found {
 		x.How = Numbered
 	}
 	if r, err := s.Open(); err == nil {
-		x.head, _ = io.ReadAll(io.LimitReader(r, 64<<10)) // of a damaged one as much as there is
+		most := int64(64 << 10)
+		if !s.Whole {
+			most = 512 // enough to say what it was: there can be very many of them
+		}
+		x.head, _ = io.ReadAll(io.LimitReader(r, most)) // of a damaged one as much as there is
 		r.Close()
 	}
 	x.Kind = kindOf(x.head)

@@ -27,33 +27,54 @@ type Document struct {
 	lines     [][]byte
 	positions map[string]fault.Place
 	values    map[string]unstable.Range
-	paths     map[fault.Place][]string // what key stands there, without the numbers of list elements
+	keys      []key
+	starts    []int // offset of each line
 }
+
+// key is one that is written in the file: where, and its parts without the numbers of list elements.
+type key struct {
+	place fault.Place
+	parts []string
+}
+
+// MostBytes is how large a file may be. Those that people write have some kilobytes.
+const MostBytes = 4 << 20
+
+// mostTables is how many tables and how many keys a file may have: the library looks through all that came before for each.
+const (
+	mostTables = 10_000
+	mostKeys   = 20_000
+)
 
 // Decode reads data into the struct that into points to. Findings are empty when everything was understood; the
 // Document is never nil, but knows no positions in a file that isn't TOML.
 func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
-	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}, paths: map[fault.Place][]string{}}
+	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}}
+	if len(data) > MostBytes {
+		return &Document{Name: name, positions: doc.positions, values: doc.values}, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name}, "the file has %d bytes; at most %d are read", len(data), MostBytes)}
+	}
+	tables, keys := 0, 0
 	for i, line := range doc.lines {
+		if bytes.HasPrefix(bytes.TrimLeft(line, " \t"), []byte("[")) {
+			tables++
+		}
+		keys += bytes.Count(line, []byte("="))
+		if tables > mostTables || keys > mostKeys {
+			return doc, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "more than %d tables or %d keys", mostTables, mostKeys)}
+		}
 		if deep(line) {
 			f := finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "a key of more than %d parts", mostParts)
 			f.Excerpt = doc.line(i + 1)
 			return doc, []finding.Finding{f}
 		}
 	}
-	err := toml.NewDecoder(bytes.NewReader(data)).DisallowUnknownFields().Decode(into)
-	var missing *toml.StrictMissingError
+	err := toml.Unmarshal(data, into)
 	var wrong *toml.DecodeError
 	switch {
 	case err == nil:
-	case errors.As(err, &missing):
 		doc.index(data)
-		var list []finding.Finding
-		for i := range missing.Errors {
-			list = append(list, doc.unknownKey(&missing.Errors[i], reflect.TypeOf(into)))
-		}
-		return doc, list
+		return doc, doc.unknown(reflect.TypeOf(into))
 	case errors.As(err, &wrong):
 		row, column := wrong.Position()
 		kind := finding.TOMLSyntax
@@ -66,8 +87,6 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	default:
 		return doc, []finding.Finding{finding.TOMLValue.At(fault.Place{File: name}, "%s", plain(err.Error()))}
 	}
-	doc.index(data)
-	return doc, nil
 }
 
 // mostParts is how many parts a key may have: what reads them takes time with their square, and people write three.
@@ -99,22 +118,64 @@ func plain(message string) string {
 	return message
 }
 
-func (d *Document) unknownKey(e *toml.DecodeError, root reflect.Type) finding.Finding {
-	row, column := e.Position()
-	key := e.Key()
-	if full, ok := d.paths[d.place(row, column)]; ok {
-		key = full // the decoder tells only the last part of a key inside an inline table
+// unknown are the keys that the type has no field for. The library finds them too, but takes time with the square of their number.
+func (d *Document) unknown(root reflect.Type) (list []finding.Finding) {
+	said := map[string]bool{}
+	for _, k := range d.keys {
+		n := unknownPart(root, k.parts)
+		if n < 0 {
+			continue
+		}
+		if path := strings.Join(k.parts[:n+1], "\x00"); said[path] && n < len(k.parts)-1 {
+			continue // its table was named already
+		} else {
+			said[path] = true
+		}
+		known := knownKeys(root, k.parts[:n])
+		f := finding.TOMLUnknown.At(k.place, "%q is not a setting%s", k.parts[n], inTable(k.parts[:n]))
+		if near := nearest.Word(k.parts[n], known); near != "" {
+			f = f.Doing("Did you mean %q?", near)
+		} else if len(known) > 0 {
+			f = f.Doing("Known here: %s.", strings.Join(known, ", "))
+		}
+		f.Excerpt = d.line(k.place.Line)
+		list = append(list, f)
 	}
-	last := key[len(key)-1]
-	known := knownKeys(root, key[:len(key)-1])
-	f := finding.TOMLUnknown.At(d.place(row, column), "%q is not a setting%s", last, inTable(key[:len(key)-1]))
-	if near := nearest.Word(last, known); near != "" {
-		f = f.Doing("Did you mean %q?", near)
-	} else if len(known) > 0 {
-		f = f.Doing("Known here: %s.", strings.Join(known, ", "))
+	return list
+}
+
+// unknownPart is which part of a key leads to no field of a type; -1 when all do. What is no table by its type is the library's to refuse.
+func unknownPart(t reflect.Type, parts []string) int {
+	for n, part := range parts {
+		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Array {
+			t = t.Elem()
+		}
+		switch t.Kind() {
+		case reflect.Map:
+			t = t.Elem()
+			continue
+		case reflect.Struct:
+		default:
+			return -1
+		}
+		field, ok := fieldNamed(t, part)
+		if !ok {
+			return n
+		}
+		t = field
 	}
-	f.Excerpt = d.line(row)
-	return f
+	return -1
+}
+
+// fieldNamed is the type of the field for a key, in whatever case, as the library takes it.
+func fieldNamed(t reflect.Type, key string) (reflect.Type, bool) {
+	for _, field := range reflect.VisibleFields(t) { // those of embedded structs too
+		name, _, _ := strings.Cut(field.Tag.Get("toml"), ",")
+		if name != "" && name != "-" && strings.EqualFold(name, key) {
+			return field.Type, true
+		}
+	}
+	return nil, false
 }
 
 func inTable(path []string) string {
@@ -159,6 +220,15 @@ func knownKeys(t reflect.Type, path []string) []string {
 	}
 }
 
+// at is where an offset is. The parser can tell too, but counts the lines from the first one each time.
+func (d *Document) at(offset int) fault.Place {
+	row, found := slices.BinarySearch(d.starts, offset)
+	if !found {
+		row--
+	}
+	return d.place(row+1, offset-d.starts[row]+1)
+}
+
 // place counts the column in characters; go-toml counts bytes.
 func (d *Document) place(row, column int) fault.Place {
 	if row >= 1 && row <= len(d.lines) {
@@ -186,6 +256,11 @@ type indexer struct {
 // index notes where each key and its value stand, under paths such as "target.practice.path" and "accept[1].reason".
 func (d *Document) index(data []byte) {
 	x := &indexer{doc: d, data: data, counts: map[string]int{}}
+	at := 0
+	for _, line := range d.lines {
+		d.starts = append(d.starts, at)
+		at += len(line) + 1
+	}
 	x.parser.Reset(data)
 	prefix, parts := "", []string(nil)
 	for x.parser.NextExpression() {
@@ -201,7 +276,7 @@ func (d *Document) index(data []byte) {
 				prefix = fmt.Sprintf("%s[%d]", base, x.counts[base]-1)
 			}
 			d.positions[prefix] = place
-			d.paths[place] = parts
+			d.keys = append(d.keys, key{place, parts})
 		case unstable.KeyValue:
 			x.pair(e, prefix, parts)
 		}
@@ -212,8 +287,7 @@ func (d *Document) index(data []byte) {
 func (x *indexer) key(n *unstable.Node) (parts []string, place fault.Place) {
 	for it := n.Key(); it.Next(); {
 		if len(parts) == 0 {
-			start := x.parser.Shape(it.Node().Raw).Start
-			place = x.doc.place(start.Line, start.Column)
+			place = x.doc.at(int(it.Node().Raw.Offset))
 		}
 		parts = append(parts, string(it.Node().Data))
 	}
@@ -239,7 +313,8 @@ func (x *indexer) pair(n *unstable.Node, prefix string, path []string) {
 		prefix = join(prefix, part)
 	}
 	path = append(slices.Clone(path), parts...)
-	x.doc.positions[prefix], x.doc.paths[place] = place, path
+	x.doc.positions[prefix] = place
+	x.doc.keys = append(x.doc.keys, key{place, path})
 	x.doc.values[prefix] = x.extent(n)
 	x.inside(n.Value(), prefix, path)
 }

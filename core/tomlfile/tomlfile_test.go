@@ -1,7 +1,11 @@
 package tomlfile_test
 
 import (
+	"bytes"
+	"fmt"
+	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -115,4 +119,42 @@ func FuzzDecode(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Reading takes time with the size of a file, not with its square, and what no person wrote is refused before it costs anything.
+func TestManyTables(t *testing.T) {
+	table := func(form string, n int) []byte {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintf(&b, form, i)
+		}
+		return []byte(b.String())
+	}
+	for name, c := range map[string]struct {
+		data []byte
+		ids  []string
+	}{
+		"as many as may be":  {table("[[parts]]\nweight = %d\n", 9000), nil},
+		"named":              {table("[named.n%d]\nweight = 1\n", 9000), nil},
+		"all unknown":        {table("[x%d]\na = 1\n", 9000), []string{"toml.unknown-key", "toml.unknown-key"}},
+		"too many tables":    {table("[[parts]]\nweight = %d\n", 40000), []string{"toml.syntax"}},
+		"too many keys":      {table("k%d = 1\n", 40000), []string{"toml.syntax"}},
+		"too many in a line": {append(table("free = { a%d = '1', ", 1), table("k%d = '1', ", 40000)...), []string{"toml.syntax"}},
+		"too large":          {append([]byte("title = '"), bytes.Repeat([]byte("x"), 20<<20)...), []string{"toml.syntax"}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			begin := time.Now()
+			var s shape
+			doc, list := tomlfile.Decode("f.toml", c.data, &s)
+			require.NotNil(t, doc)
+			assert.Less(t, time.Since(begin), 15*time.Second, "a square would take minutes")
+			require.GreaterOrEqual(t, len(list), len(c.ids))
+			for i, id := range c.ids {
+				assert.Equal(t, id, list[i].ID)
+			}
+			if c.ids == nil {
+				assert.Empty(t, list)
+			}
+		})
+	}
 }

@@ -17,6 +17,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -29,6 +30,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/safefile"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -235,7 +237,7 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		if a.jobs < 0 {
 			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
 		} else {
-			err = a.profiled(func() error { return work(cmd.Context(), answer, args) })
+			err = a.profiled(func() error { return guarded(func() error { return work(cmd.Context(), answer, args) }) })
 		}
 		exit := 0
 		if err != nil {
@@ -255,6 +257,35 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		}
 		return nil
 	}
+}
+
+// guarded is the last guard: a fault of the program's own ends in an error that says so and how to report it, and not in a page for programmers. What
+// was being written is beside its place and is cleared away by the next run, as after any other end.
+func guarded(work func() error) (err error) {
+	defer func() {
+		r := recover()
+		if r == nil {
+			return
+		}
+		f := &fault.Fault{What: "a fault in Vornix itself: " + strings.TrimPrefix(fmt.Sprint(r), "runtime error: "), Why: "The command could not finish. Nothing is half written.",
+			Do: "Please tell Vornix's authors, with the command and, if you can, the file that it read."}
+		if file, writeErr := writeTrace(r, debug.Stack()); writeErr == nil {
+			f.Do = "Please send Vornix's authors " + file + ", which says where it happened, with the command and, if you can, the file that it read."
+		}
+		err = f
+	}()
+	return work()
+}
+
+// writeTrace writes down where a fault happened, in the system's folder of temporary files.
+func writeTrace(what any, stack []byte) (string, error) {
+	d, err := safefile.OpenDir(os.TempDir())
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	name := fmt.Sprintf("vornix-fault-%d-%d.txt", os.Getpid(), time.Now().UnixNano())
+	return filepath.ToSlash(d.Join(name)), d.WritePrivate(name, fmt.Appendf(nil, "%s\n%v\n\n%s", Version(), what, stack))
 }
 
 // profiled runs work, and writes down with --cpu-profile what the processors do meanwhile, and with --memory-profile what was allocated where.

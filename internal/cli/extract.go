@@ -235,6 +235,9 @@ them, as the game's profile says. It writes what is whole to OUT, and says of ea
 				}
 				rows = append(rows, []string{f.Name, release.Bytes(f.Size), f.Kind, content, name})
 			}
+			if shown := 100; len(rows) > shown && !a.out.Verbose {
+				rows = append(rows[:shown], []string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", "", ""})
+			}
 			a.out.Table([]string{"entry", "size", "is", "content", "name"}, rows)
 			if err == nil {
 				a.out.Say("\n%d of %s saved in %s, %s", r.Written, release.Count(len(r.Found), "entry"), filepath.ToSlash(args[1]), release.Bytes(r.Size))
