@@ -139,10 +139,10 @@ func TestFarmCommands(t *testing.T) {
 		"farm worker --key nowhere.key":              "can't be read",
 		"farm host --listen here":                    "no address to listen at",
 		"farm host --keep 3m":                        "--keep is too short",
-		"farm host --most lots":                      "no size",
+		"farm host --max-size lots":                      "no size",
 		"farm status --key vornix.toml":              "may read the farm's key",
 		"farm cheese":                                "unknown command",
-		"farm worker --key " + key + " --most never": "no size",
+		"farm worker --key " + key + " --max-size never": "no size",
 	} {
 		r := vornix(t, p, strings.Fields(args)...)
 		assert.NotZero(t, r.exit, args)

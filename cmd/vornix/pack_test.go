@@ -89,7 +89,7 @@ func TestForeignArchives(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(dir, "evil.txt"))
 	ok(t, dir, "extract", "a.zip", "good.txt", "Sub/a.txt")
 	assert.FileExists(t, filepath.Join(dir, "a", "good.txt"))
-	assert.Equal(t, 3, vornix(t, dir, "extract", "a.zip", "good.txt", "--to", "b", "--most", "3").exit)
+	assert.Equal(t, 3, vornix(t, dir, "extract", "a.zip", "good.txt", "--to", "b", "--max-size", "3").exit)
 
 	p := filepath.Join(dir, "secret.txt")
 	require.NoError(t, os.WriteFile(p, []byte("x"), 0o666))

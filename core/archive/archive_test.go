@@ -505,8 +505,10 @@ func TestHostile(t *testing.T) {
 	}
 	assert.Contains(t, open(t, zstd(1<<31)).Files[0].Trouble, "which zstd can't do")
 	many := open(t, zstd(9<<20)).Files
+	assert.Contains(t, many[0].Trouble, "its own header has another size than the directory")
+	many[0].Trouble = ""
 	for i := range many {
-		many[i].Size = archive.MostExtracted/2 + 1
+		many[i].Size = archive.MostVerified/2 + 1
 	}
 	trouble, err := archive.Verify(t.Context(), many)
 	require.NoError(t, err)

@@ -12,8 +12,14 @@ import (
 	"vornix/core/safefile"
 )
 
-// MostExtracted is how much Extract writes unless it is told otherwise: an archive that says it holds more is probably a trap.
-const MostExtracted = 64 << 30
+// MostExtracted is how much Extract writes unless it is told otherwise, and mostExpansion how many times the size of what it reads: an archive that
+// unpacks to more is probably a trap. What is smaller than smallExtracted does no harm.
+const (
+	MostExtracted  = 4 << 30
+	MostVerified   = 64 << 30 // bytes that Verify reads, which fill no disk
+	mostExpansion  = 100
+	smallExtracted = 1 << 20
+)
 
 // Written is a file that Extract wrote.
 type Written struct {
@@ -37,17 +43,22 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 	if most == 0 {
 		most = MostExtracted
 	}
-	var total int64
+	var total, packed int64
 	for _, f := range files {
 		if f.Trouble != "" {
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the entry %q can't be unpacked", f.Name), Why: f.Trouble + ".", Do: "Name the entries that you want, or leave this one out with --except."}
 		}
 		if total += f.Size; total > most || f.Size > most {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most), Why: "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --most."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most), Why: "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --max-size."}
 		}
+		packed += f.Packed
 		if _, err := d.Stat(f.Name); err == nil && !f.Dir && !o.Overwrite {
 			return nil, &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.", Do: "Choose another folder with --to, or add --overwrite."}
 		}
+	}
+	if o.Most == 0 && total > smallExtracted && total/mostExpansion > packed {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says that %d bytes unpack to %d, more than %d times as many", packed, total, mostExpansion), Why: "Archives that blow up fill disks.",
+			Do: "If that is right, say how much it may unpack to with --max-size."}
 	}
 	list := make([]Written, len(files))
 	var mu sync.Mutex // making folders one at a time keeps errors plain

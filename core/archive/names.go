@@ -9,15 +9,13 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/unicode/norm"
 
 	"vornix/core/fault"
 	"vornix/core/safefile"
 )
 
-// Fold is what two names have in common that are one file on some system: capitals are small, and letters with accents
-// are put together (Unicode's form C), since systems differ in both.
-func Fold(name string) string { return strings.ToLower(norm.NFC.String(name)) }
+// Fold is safefile.Fold.
+func Fold(name string) string { return safefile.Fold(name) }
 
 // nameOf reads an entry's name as its writer meant it: UTF-8 where the archive says so or the name is nothing else, else the
 // extra field that carries it, else the old code page 437 of ZIP (APPNOTE, appendix D). Writers on old systems used backslashes.

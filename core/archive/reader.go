@@ -12,6 +12,8 @@ import (
 	"math"
 	"slices"
 	"strings"
+
+	"vornix/core/safefile"
 )
 
 // Bounds on what is believed of an archive that nobody knows.
@@ -57,9 +59,13 @@ func Open(r io.ReaderAt, size int64) (*Reader, error) {
 		}
 		return nil, err
 	}
+	offsets, err := headers(r, size, len(z.File))
+	if err != nil {
+		return nil, err
+	}
 	a := &Reader{Comment: z.Comment, at: map[string]*File{}}
-	folded := map[string]*File{}
-	for _, f := range z.File {
+	folded, names := map[string]*File{}, safefile.Names{}
+	for i, f := range z.File {
 		name, guessed := nameOf(f)
 		e := &File{Entry: Entry{Name: strings.TrimSuffix(name, "/"), Method: Method(f.Method), CRC32: f.CRC32, Packed: int64(f.CompressedSize64), Size: int64(f.UncompressedSize64)},
 			Guessed: guessed, Dir: strings.HasSuffix(name, "/"), Comment: f.Comment, flags: f.Flags, r: r}
@@ -80,6 +86,12 @@ func Open(r io.ReaderAt, size int64) (*Reader, error) {
 		} else {
 			folded[fold] = e
 			a.at[e.Name] = e
+			if !e.Dir && e.Trouble == "" {
+				e.Trouble = names.Add(e.Name)
+			}
+		}
+		if e.Trouble == "" {
+			e.Trouble = e.disagrees(f, offsets[i])
 		}
 		a.Files = append(a.Files, e)
 	}

@@ -1,6 +1,7 @@
 package archive_test
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/binary"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/archive"
+	"vornix/core/safefile"
 )
 
 // lying is an archive of one entry with long sizes (Zip64) that no file has.
@@ -73,4 +75,65 @@ func TestSizesThatNoFileHas(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What an entry's own header says otherwise than the directory is named: another program would see another archive.
+func TestHeadersThatDisagree(t *testing.T) {
+	whole := func() []byte {
+		parts, _ := pack(t, []archive.Source{source("a.txt", []byte("hello"), archive.Store), source("b.txt", text(5000), archive.Deflate)}, archive.Options{})
+		return parts[0].Bytes()
+	}
+	for name, c := range map[string]struct {
+		change func(b []byte)
+		why    string
+	}{
+		"the name":     {func(b []byte) { copy(b[bytes.Index(b, []byte("a.txt")):], "x.exe") }, `calls it "x.exe"`},
+		"the method":   {func(b []byte) { b[8] = 8 }, "packed with deflate"},
+		"the checksum": {func(b []byte) { b[14] ^= 1 }, "another checksum"},
+		"the size":     {func(b []byte) { b[22]++ }, "another size"},
+		"encryption":   {func(b []byte) { b[6] |= 1 }, "whether it is encrypted"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			data := whole()
+			c.change(data)
+			a, err := archive.Open(bytes.NewReader(data), int64(len(data)))
+			require.NoError(t, err)
+			assert.Contains(t, a.Files[0].Trouble, c.why)
+			assert.Empty(t, a.Files[1].Trouble)
+		})
+	}
+	data := append(bytes.Repeat([]byte("program "), 999), whole()...)
+	a, err := archive.Open(bytes.NewReader(data), int64(len(data)))
+	require.NoError(t, err)
+	assert.Empty(t, a.Files[0].Trouble+a.Files[1].Trouble, "what stands before an archive moves all offsets")
+}
+
+// More than a hundred times what is packed is not unpacked unless its size is allowed, and a file that is also a folder not at all.
+func TestExtractIsCareful(t *testing.T) {
+	parts, _ := pack(t, []archive.Source{source("zeros", make([]byte, 8<<20), archive.Deflate)}, archive.Options{})
+	extract := func(o archive.ExtractOptions) error {
+		d, err := safefile.OpenDir(t.TempDir())
+		require.NoError(t, err)
+		defer d.Close()
+		a, err := archive.Open(bytes.NewReader(parts[0].Bytes()), int64(parts[0].Len()))
+		require.NoError(t, err)
+		_, err = archive.Extract(t.Context(), d, a.Files, o)
+		return err
+	}
+	assert.ErrorContains(t, extract(archive.ExtractOptions{}), "more than 100 times as many")
+	assert.NoError(t, extract(archive.ExtractOptions{Most: 16 << 20}))
+	assert.ErrorContains(t, extract(archive.ExtractOptions{Most: 1 << 20}), "unpacks to more than")
+
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, name := range []string{"a", "A/b", "stra\u00dfe/x", "e\u0301", "\u00e9"} {
+		_, err := z.Create(name)
+		require.NoError(t, err)
+	}
+	require.NoError(t, z.Close())
+	a, err := archive.Open(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	require.NoError(t, err)
+	assert.Empty(t, a.Files[0].Trouble)
+	assert.Contains(t, a.Files[1].Trouble, `"a" is a file, and a folder of "A/b"`)
+	assert.Contains(t, a.Files[4].Trouble, "one file on some systems")
 }

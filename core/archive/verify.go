@@ -23,18 +23,18 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 }
 
 // Verify reads entries side by side and says of each what is wrong with it, in words; empty for a whole one. Those that would bring
-// what is read to more than MostExtracted are not read, and that is said. The error is ctx's.
+// what is read to more than MostVerified are not read, and that is said. The error is ctx's.
 func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(runtime.GOMAXPROCS(0))
-	left := int64(MostExtracted)
+	left := int64(MostVerified)
 	for i, e := range files {
 		if trouble[i] = e.Trouble; e.Trouble != "" || e.Dir {
 			continue
 		}
 		if e.Size > left {
-			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes", int64(MostExtracted))
+			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes", int64(MostVerified))
 			continue
 		}
 		left -= e.Size

@@ -17,7 +17,6 @@ import (
 	"vornix/core/fault"
 	"vornix/core/index"
 	"vornix/core/safefile"
-	"vornix/core/swap"
 )
 
 // Ways in which a file comes.
@@ -79,6 +78,7 @@ func chosen(r *index.Record, only []string) bool {
 // want lists the files that an index means for this folder.
 func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted, err error) {
 	names := []string{}
+	listed := map[string]bool{}
 	for i := range x.Bundles {
 		r := &x.Bundles[i]
 		names = append(names, r.Name)
@@ -86,6 +86,7 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 			continue
 		}
 		list = append(list, wanted{rel: r.File, sum: r.SHA256, size: r.Size, ref: r.URL, ways: r.Patches})
+		listed[r.File] = true
 		if !mirror {
 			continue
 		}
@@ -94,7 +95,8 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 			if err != nil || u.IsAbs() || safefile.CheckForeign(u.Path) != nil {
 				continue // it stays where it is
 			}
-			if !slices.ContainsFunc(list, func(o wanted) bool { return o.rel == u.Path }) {
+			if !listed[u.Path] {
+				listed[u.Path] = true
 				list = append(list, wanted{rel: u.Path, sum: w.SHA256, size: w.Size, ref: w.URL})
 			}
 		}
@@ -108,13 +110,14 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 		}
 		list = append(list, wanted{rel: index.FileName, sum: hashOf(raw), size: int64(len(raw)), data: raw})
 	}
-	seen := map[string]bool{}
+	seen := safefile.Names{}
 	for _, w := range list {
-		top, _, _ := strings.Cut(w.rel, "/")
-		if fold := strings.ToLower(w.rel); seen[fold] || strings.EqualFold(top, Dir) || strings.EqualFold(top, swap.Dir) {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index has a file %q, which can't be there", w.rel), Why: "Nothing was changed.", Do: "Tell its authors."}
-		} else {
-			seen[fold] = true
+		why := seen.Add(w.rel)
+		if top, _, _ := strings.Cut(w.rel, "/"); safefile.Own(top) {
+			why = "Vornix keeps its own records there"
+		}
+		if why != "" {
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index has a file %q, which can't be there: %s", w.rel, why), Why: "Nothing was changed.", Do: "Tell its authors."}
 		}
 	}
 	return list, nil

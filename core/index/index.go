@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/fill"
 	"vornix/core/project"
@@ -198,6 +199,9 @@ func (x *Index) validate() error {
 	case x.Base != "" && !strings.HasSuffix(x.Base, "/"):
 		return fmt.Errorf("its base address does not end in a slash: %q", x.Base)
 	}
+	if len(x.Keys) > 0 && len(x.Signatures) == 0 {
+		return fmt.Errorf("it names keys, and is not signed by any")
+	}
 	for _, when := range []string{x.Issued, x.Expires} {
 		if _, err := time.Parse(time.RFC3339, when); when != "" && err != nil {
 			return fmt.Errorf("%q is no date and time", when)
@@ -213,7 +217,7 @@ func (x *Index) validate() error {
 		if err := safefile.CheckForeign(name); err != nil {
 			return err
 		}
-		if fold := strings.ToLower(name); seen[fold] {
+		if fold := archive.Fold(name); seen[fold] {
 			return fmt.Errorf("two of its files are called %q", name)
 		} else {
 			seen[fold] = true

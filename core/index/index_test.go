@@ -245,6 +245,30 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, x, same, "what says the same keeps its signature")
 
+	start := now
+	// Another life is a change by itself, and so is the end of the one that it had.
+	d.p.File.Index.ValidDays = 30
+	_, err = write(index.WriteOptions{})
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "it can't be signed anew without a key")
+	short, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"2026-12-26T12:00:00Z", x.Serial + 1}, []any{short.Expires, short.Serial})
+	d.p.File.Index.ValidDays = 180
+	now = now.AddDate(0, 0, 200)
+	long, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	again := now.AddDate(0, 0, 181)
+	now = again
+	renewed, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	assert.Equal(t, long.Serial+1, renewed.Serial)
+	assert.False(t, renewed.Expired(now))
+	unsigned := *renewed
+	unsigned.Signatures = nil
+	_, err = index.Read(must(unsigned.Encode()))
+	assert.ErrorContains(t, err, "names keys, and is not signed", "it would pin keys that nobody proved to have")
+	now = start
+
 	d.pack("more.parcel", map[string]string{"maps/a.vnm": "2"}, "saltpan_relay")
 	_, err = write(index.WriteOptions{})
 	assert.Equal(t, fault.Refused, fault.KindOf(err), "no signature where there was one")

@@ -571,6 +571,22 @@ func (w *writer) known() []string {
 	return nil
 }
 
+// lives says whether the last index ends when the project says that it should, and has not ended yet. One without a signature does not end.
+func (w *writer) lives() bool {
+	if len(w.previous.Signatures) == 0 {
+		return true
+	}
+	want := ""
+	if days := w.p.File.Index.ValidDays; days > 0 {
+		issued, err := time.Parse(time.RFC3339, w.previous.Issued)
+		if err != nil {
+			return false
+		}
+		want = issued.AddDate(0, 0, days).Format(time.RFC3339)
+	}
+	return w.previous.Expires == want && !w.previous.Expired(w.o.Now)
+}
+
 // sign gives the index its serial number and its signatures; one that says the same as the last keeps both.
 func (w *writer) sign(x *Index) error {
 	known := w.known()
@@ -583,7 +599,7 @@ func (w *writer) sign(x *Index) error {
 		if err != nil {
 			return err
 		}
-		if same && (len(signers) == 0 && !w.o.Unsigned || slices.Equal(signers, w.previous.Signers())) {
+		if same && w.lives() && (len(signers) == 0 && !w.o.Unsigned || slices.Equal(signers, w.previous.Signers())) {
 			*x = *w.previous
 			return nil
 		}

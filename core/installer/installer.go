@@ -23,6 +23,7 @@ import (
 
 	"vornix/core/archive"
 	"vornix/core/fault"
+	"vornix/core/fill"
 	"vornix/core/project"
 	"vornix/core/safefile"
 )
@@ -189,9 +190,21 @@ func (p *Package) read(size int64) (err error) {
 	if p.Format != format {
 		return fmt.Errorf("its manifest has format %d; this program reads format %d", p.Format, format)
 	}
-	for _, f := range append([]File{{Path: p.Name}}, p.Files...) {
+	for _, w := range append([]string{p.Title, p.Version, p.Game}, p.Authors...) {
+		if strings.ContainsFunc(w, fill.Breaks) {
+			return fmt.Errorf("%q has a character that can't be seen", w) // a terminal would take it for a command
+		}
+	}
+	names := safefile.Names{}
+	for i, f := range append([]File{{Path: p.Name}}, p.Files...) {
 		if err := safefile.CheckForeign(f.Path); err != nil {
 			return err
+		}
+		if i == 0 { // only a name
+			continue
+		}
+		if why := names.Add(f.Path); why != "" {
+			return errors.New(why)
 		}
 	}
 	for _, f := range p.Files {

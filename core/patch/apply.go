@@ -375,7 +375,7 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 	gone := map[string]bool{}
 	for _, r := range p.route {
 		if r.Result.Size > o.Most {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the patch makes %d bytes, more than the %d that are allowed", r.Result.Size, o.Most), Place: fault.Place{File: filepath.ToSlash(r.Name)}, Why: "It may be a trap.", Do: "If it is right: --most SIZE"}
+			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the patch makes %d bytes, more than the %d that are allowed", r.Result.Size, o.Most), Place: fault.Place{File: filepath.ToSlash(r.Name)}, Why: "It may be a trap.", Do: "If it is right: --max-size SIZE"}
 		}
 		for _, s := range r.Steps {
 			switch s.Do {

@@ -236,10 +236,13 @@ func (o *Opened) read() (err error) {
 // check holds what a patch says against itself.
 func (o *Opened) check() error {
 	for _, s := range []*State{&o.Base, &o.Result} {
-		last := ""
+		last, names := "", safefile.Names{}
 		for _, f := range s.Files {
 			if err := checkFile(f); err != nil {
 				return err
+			}
+			if why := names.Add(f.Path); why != "" && s == &o.Result { // a base is what it is
+				return errors.New(why)
 			}
 			if f.Path <= last {
 				return fmt.Errorf("the files of a state are not in order at %q", f.Path)
@@ -261,7 +264,14 @@ func (o *Opened) check() error {
 			return fmt.Errorf("nothing makes %s", f.Path)
 		}
 	}
+	names := safefile.Names{}
+	for _, f := range o.Result.Files {
+		names.Add(f.Path)
+	}
 	for _, b := range o.Brought {
+		if why := names.Add(b.To); why != "" && o.Result.find(b.To) == nil {
+			return errors.New(why)
+		}
 		if err := errors.Join(checkPath(b.To), o.checkData(&b.Data)); err != nil {
 			return err
 		}

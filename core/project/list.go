@@ -1,13 +1,16 @@
 package project
 
 import (
+	"errors"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"vornix/core/safefile"
 )
@@ -44,13 +47,24 @@ func (p *Project) ListTree() ([]Info, error) {
 
 // listFolder reads folders side by side: most of the time goes into asking the system about each file.
 func listFolder(root, at string, skip func(rel string) bool) ([]Info, error) {
-	l := &lister{root: root, skip: skip, slots: make(chan struct{}, 8)}
+	return listFolderOf(root, at, skip, math.MaxInt)
+}
+
+// errMany says that a folder has more files than it may have.
+var errMany = errors.New("too many files")
+
+// listFolderOf is listFolder for a folder that may have so many files and folders.
+func listFolderOf(root, at string, skip func(rel string) bool, most int) ([]Info, error) {
+	l := &lister{root: root, skip: skip, most: int64(most), slots: make(chan struct{}, 8)}
 	if _, err := os.Stat(root); err != nil {
 		return nil, err
 	}
 	l.wait.Add(1)
 	l.read(at)
 	l.wait.Wait()
+	if l.seen.Load() > l.most {
+		return nil, errMany
+	}
 	slices.SortFunc(l.list, func(a, b Info) int { return strings.Compare(a.Path, b.Path) })
 	return l.list, l.err
 }
@@ -58,6 +72,8 @@ func listFolder(root, at string, skip func(rel string) bool) ([]Info, error) {
 type lister struct {
 	root  string
 	skip  func(rel string) bool
+	most  int64
+	seen  atomic.Int64
 	slots chan struct{}
 	wait  sync.WaitGroup
 	mu    sync.Mutex
@@ -74,6 +90,9 @@ func (l *lister) read(rel string) {
 		l.err = err
 		l.mu.Unlock()
 		return
+	}
+	if l.seen.Add(int64(len(entries))) > l.most {
+		return // and so do all that come after
 	}
 	prefix := rel
 	if prefix != "" {

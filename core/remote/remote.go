@@ -27,6 +27,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/safefile"
+	"vornix/core/secret"
 )
 
 // Options for Open. The zero value is what people want.
@@ -36,6 +37,9 @@ type Options struct {
 	MostWait time.Duration // longest wait, also where a server asks for more (default 20 s)
 	Stall    time.Duration // how long nothing may come before a connection counts as dead (default 30 s)
 	Agent    string        // how the program calls itself
+	// Least is how many bytes a second must come, over all of a connection that has lasted for longer than twice Stall (default 256): a server that
+	// sends a byte now and then would keep a reader for years.
+	Least float64
 }
 
 // Source is where files are read from.
@@ -80,6 +84,9 @@ func Open(address, index string, o Options) (*Source, error) {
 			*d.of = d.value
 		}
 	}
+	if o.Least == 0 {
+		o.Least = 256
+	}
 	if !IsWeb(address) {
 		return openFolder(strings.TrimPrefix(address, "file://"), index, o)
 	}
@@ -88,6 +95,11 @@ func Open(address, index string, o Options) (*Source, error) {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address", address), Do: "Write it as in https://downloads.example/highline/"}
 	}
 	u.Fragment = ""
+	if u.User != nil {
+		if err := secret.Encrypted(address, false, ""); err != nil {
+			return nil, err
+		}
+	}
 	if path.Base(u.Path) != index && u.RawQuery == "" {
 		if !strings.HasSuffix(u.Path, "/") {
 			u.Path += "/"
@@ -202,7 +214,7 @@ func (s *Source) Address(base, ref string, beside bool) (string, error) {
 	if full.Scheme != "http" && full.Scheme != "https" {
 		return "", fmt.Errorf("%s is no address of a server", full.Redacted())
 	}
-	if s.start.User != nil && full.Host == s.start.Host {
+	if s.start.User != nil && full.Host == s.start.Host && full.Scheme == s.start.Scheme { // a password for https does not go over http
 		full.User = s.start.User
 	}
 	return full.String(), nil
@@ -388,16 +400,25 @@ var errStalled = errors.New("nothing came any more")
 // watched is a body that is given up when nothing comes for too long.
 type watched struct {
 	io.Reader
-	timer *time.Timer
-	stall time.Duration
+	timer  *time.Timer
+	stall  time.Duration
+	cancel context.CancelCauseFunc
+	begun  time.Time
+	least  float64 // bytes a second
+	got    int64
 }
 
 func (s *Source) watch(cancel context.CancelCauseFunc, body io.Reader) *watched {
-	return &watched{body, time.AfterFunc(s.o.Stall, func() { cancel(errStalled) }), s.o.Stall}
+	return &watched{Reader: body, timer: time.AfterFunc(s.o.Stall, func() { cancel(errStalled) }), stall: s.o.Stall, cancel: cancel, begun: time.Now(), least: s.o.Least}
 }
 
 func (w *watched) Read(p []byte) (int, error) {
 	n, err := w.Reader.Read(p)
+	w.got += int64(n)
+	if since := time.Since(w.begun); since > 2*w.stall && float64(w.got) < w.least*since.Seconds() {
+		w.cancel(errStalled)
+		return n, errStalled
+	}
 	if n > 0 {
 		w.timer.Reset(w.stall)
 	}
@@ -437,8 +458,8 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 		if err != nil && !errors.As(err, &cut) {
 			return err
 		}
-		if to.Size() > furthest {
-			furthest, try = to.Size(), 0 // it gets on
+		if enough := int64(s.o.Least * s.o.Stall.Seconds()); to.Size() > furthest+min(enough, size/1000) {
+			furthest, try = to.Size(), 0 // it gets on, and not byte by byte
 		} else if try++; try > s.o.Retries {
 			if err == nil {
 				return otherSize(address, to.Size(), size)

@@ -150,7 +150,7 @@ func (a *app) deltaApplyCommand() *cobra.Command {
 		Long: `Apply reads VCDIFF files of any program (RFC 3284; sections compressed with LZMA, Adler-32 checksums, code tables of their own). OUT
 appears only when it is whole. Nothing is written for a damaged delta, or one that was made from another file.`,
 		Example: `  vornix delta apply old.parcel change.vcdiff new.parcel
-  vornix delta apply old.bin change.vcdiff new.bin --most 2G --json`,
+  vornix delta apply old.bin change.vcdiff new.bin --max-size 2G --json`,
 		Args: between(3, 3, "the old file, the delta and the file to write"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			limit := int64(0)
@@ -200,7 +200,7 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 	}
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace OUT when it is there")
 	cmd.Flags().BoolVar(&hash, "hash", false, "say the SHA-256 of OUT too")
-	cmd.Flags().StringVar(&most, "most", "", "`size` that OUT may come to, such as 100G (default 64G)")
+	cmd.Flags().StringVar(&most, "max-size", "", "`size` that OUT may come to, such as 100G (default 64G)")
 	return cmd
 }
 

@@ -136,7 +136,7 @@ are one file on some systems are refused before the first byte is written; files
 	cmd.Flags().StringVar(&profileName, "profile", "", "`name` of the game profile for --with-needs (default: that of the project here)")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would be written, and write nothing")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
-	cmd.Flags().StringVar(&most, "most", "", "`size` that it may unpack to in all, such as 100G (default 64G)")
+	cmd.Flags().StringVar(&most, "max-size", "", "`size` that it may unpack to in all, such as 100G (default: 4G, and at most 100 times its own)")
 	return cmd
 }
 

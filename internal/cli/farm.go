@@ -203,7 +203,7 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 	cmd.Flags().StringArrayVar(&names, "name", nil, "`name` or address by which others reach this machine, for the key; can be given several times (default: its addresses)")
 	cmd.Flags().BoolVar(&plain, "plain", false, "without encryption")
 	cmd.Flags().DurationVar(&keep, "keep", 24*time.Hour, "how `long` contents are kept")
-	cmd.Flags().StringVar(&most, "most", "", "`size` of all contents at most, such as 20G (default: no limit)")
+	cmd.Flags().StringVar(&most, "max-size", "", "`size` of all contents at most, such as 20G (default: no limit)")
 	return cmd
 }
 
@@ -221,7 +221,7 @@ same version of Vornix, and says why it declines.
 It runs no commands of projects. With --own-steps it runs those steps of a project's own that the project allows to be run elsewhere:
 do that only where you trust everybody who has the farm's key with this machine.`,
 		Example: `  vornix farm worker --key farm.key
-  vornix farm worker --jobs 4 --name attic --most 50G`,
+  vornix farm worker --jobs 4 --name attic --max-size 50G`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
 			k, err := readFarmKey(key)
@@ -289,7 +289,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 	cmd.Flags().StringVar(&key, "key", "", "the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
 	cmd.Flags().StringVar(&name, "name", "", "`name` in the farm; a number is added where another worker has it (default: this machine's)")
 	cmd.Flags().StringVar(&dir, "dir", "", "`folder` for contents (default: vornix/farm-worker in your cache)")
-	cmd.Flags().StringVar(&most, "most", "", "`size` of the contents that are kept for later, such as 50G (default 10G)")
+	cmd.Flags().StringVar(&most, "max-size", "", "`size` of the contents that are kept for later, such as 50G (default 10G)")
 	cmd.Flags().StringVar(&memory, "memory", "", "`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
 	cmd.Flags().BoolVar(&own, "own-steps", false, "also run steps of projects' own that may be run elsewhere")
 	return cmd

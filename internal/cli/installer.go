@@ -23,9 +23,9 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 	var silent, planOnly, uninstall bool
 	root := &cobra.Command{
 		Use:           filepath.Base(os.Args[0]),
-		Short:         fmt.Sprintf("Install %s %s for %s", p.Title, p.Version, p.Game),
+		Short:         fmt.Sprintf("Install %s %s for %s", show.Clean(p.Title), show.Clean(p.Version), show.Clean(p.Game)),
 		SilenceErrors: true, SilenceUsage: true,
-		Version: p.Version,
+		Version: show.Clean(p.Version),
 		Args:    noArgs,
 		Long: fmt.Sprintf(`This installs %s %s, by %s, for %s. It shows what it will do and asks. What it replaces is kept, and comes back with
 --uninstall. The files stand in this program as in a ZIP archive, which any unzip program lists.`, show.Clean(p.Title), show.Clean(p.Version), show.Clean(strings.Join(p.Authors, ", ")), show.Clean(p.Game)),
@@ -51,7 +51,7 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 				return err
 			}
 			answer.Result = list
-			a.out.Say("%s %s for %s, in %s", p.Title, p.Version, p.Game, filepath.ToSlash(dir))
+			a.out.Say("%s %s for %s, in %s", show.Clean(p.Title), show.Clean(p.Version), show.Clean(p.Game), filepath.ToSlash(dir))
 			var rows [][]string
 			changes, kept := 0, 0
 			for _, x := range list {

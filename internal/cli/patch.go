@@ -139,7 +139,7 @@ unless --conflicts says which is to stay.`,
 	cmd.Flags().StringVar(&conflicts, "conflicts", "", "`what` stays where the patch and somebody else changed the same in a text: keep what is there, or take the patch's")
 	cmd.Flags().StringVar(&to, "to", "", "write the result into this new `folder`, and leave the base alone")
 	cmd.Flags().StringArrayVar(&trust, "trust", nil, "demand a signature by this public `key`; may be given several times")
-	cmd.Flags().StringVar(&most, "most", "", "`size` that the result may have, such as 100G (default 64G)")
+	cmd.Flags().StringVar(&most, "max-size", "", "`size` that the result may have, such as 100G (default 64G)")
 	return cmd
 }
 
