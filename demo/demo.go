@@ -63,10 +63,12 @@ Deleting a file and running 'vornix demo' again brings it back; files that you c
 
 // Write writes the demo into dir: what isn't there yet. It returns how many files it wrote. A folder that holds something
 // else is refused.
-func Write(dir string) (written int, err error) { return WriteTelling(dir, func(int, int) {}) }
+func Write(dir string) (written int, err error) {
+	return WriteTelling(context.Background(), dir, func(int, int) {})
+}
 
 // WriteTelling is Write that tells how many of the images it has painted, which takes most of the time. It tells one after the other.
-func WriteTelling(dir string, painted func(done, total int)) (written int, err error) {
+func WriteTelling(ctx context.Context, dir string, painted func(done, total int)) (written int, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, &fault.Fault{What: "could not look into " + dir, Err: err, Do: "Name another folder."}
@@ -121,6 +123,9 @@ func WriteTelling(dir string, painted func(done, total int)) (written int, err e
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	for _, p := range paintings {
 		group.Go(func() (err error) {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
 			p.encoded, err = p.encode()
 			mu.Lock()
 			defer mu.Unlock()

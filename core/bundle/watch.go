@@ -55,6 +55,7 @@ func (w *watch) hit(name string, h guard.Hit) {
 // err is what was found, once all content of the scanners has gone by.
 func (w *watch) err() error {
 	for name, s := range w.seen {
+		s.Done()
 		for _, h := range s.Hits {
 			w.hit(name, h)
 		}

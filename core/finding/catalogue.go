@@ -174,7 +174,7 @@ var (
 
 	GuardSource = declare("guard.source", Error, "Whoever downloads the release has your sources, and can pass your work off as theirs.", "Leave it out of [pack] include.")
 	GuardBackup = declare("guard.backup", Error, "It makes the download larger, and may hold what was taken out on purpose.", "Leave it out of [pack] include, or sweep it away.")
-	GuardSecret = declare("guard.secret", Error, "Whoever downloads the release can act in your name. What has been published once must be changed.", "Take it out of the file.")
+	GuardSecret = declare("guard.secret", Error, "Anyone who downloads the release can act in your name.", "Take it out of the file. If it was ever published or shared, revoke it where it was issued and make a new one: removing it here does not make it safe again.")
 	GuardHome   = declare("guard.home", Error, "It tells strangers who you are and how your machine is set up, and it works nowhere else.", "Write the path from the project's folder, or save the file anew without it.")
 
 	SharedAway      = declare("shared.away", Note, "All is made on this machine, which takes longer; the result is the same.", "Look whether the place is up and lets you in; 'vornix status' says how it did lately.")

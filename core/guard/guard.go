@@ -1,5 +1,6 @@
 // Package guard keeps what must not leave the house out of a release: sources, backups and secrets by their names, and by
-// content private keys, access tokens and paths of a home folder, in text and in binary files, in bytes and in UTF-16.
+// content private keys, access tokens, passwords and paths of a home folder: in text and in binary files, in bytes and in UTF-16, and in compressed content
+// that they hold (ZIP, gzip, zlib), within bounds. So it sees into the metadata of images and sounds too (EXIF, XMP, ID3, RIFF INFO, PNG text).
 //
 // Name looks at a path, a Scanner at content as it goes by. Neither ever repeats a secret: what is said of one is its kind, its
 // place and its first letters.
@@ -8,6 +9,7 @@ package guard
 import (
 	"bytes"
 	"fmt"
+	"math"
 	"path"
 	"regexp"
 	"slices"
@@ -18,7 +20,7 @@ import (
 )
 
 // Version is raised when the rules change: what was found clean by older ones is looked at again.
-const Version = 2
+const Version = 3
 
 // Sort is the sort of thing that must not ship.
 type Sort string
@@ -29,6 +31,8 @@ const (
 	Backup Sort = "backup"
 	Secret Sort = "secret"
 	Home   Sort = "home" // where somebody lives on his machine, and what he is called there
+
+	Packed Sort = "packed" // of rules: the beginning of compressed content, which is looked into
 )
 
 // Hit is one thing that must not ship.
@@ -117,84 +121,32 @@ func Name(file string) (Hit, bool) {
 	return Hit{}, false
 }
 
-// rule finds a thing by a piece of it that is quick to search for.
-type rule struct {
-	piece string // which begins it
-	sort  Sort
-	judge func(rest string) string // what it is, from what stands behind the piece; empty for nothing
-}
-
-func token(form string) func(string) string {
-	re := sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^` + form) }) // most commands never need it
-	return func(rest string) string {
-		if re().MatchString(rest) {
-			return "an access token"
-		}
-		return ""
-	}
-}
-
-// nobody are names that stand for no person in a path.
-var nobody = []string{"user", "username", "users", "name", "you", "yourname", "me", "player", "shared", "public", "default", "example", "guest"}
-
-var person = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9_.-]{0,31})[/\\]`) })
-
-func home(rest string) string {
-	m := person().FindStringSubmatch(rest)
-	if m == nil || slices.Contains(nobody, strings.ToLower(m[1])) {
-		return ""
-	}
-	return "a path of a home folder"
-}
-
-var pem = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^(?:[A-Z0-9]+ ){0,3}PRIVATE KEY(?: BLOCK)?-----`) })
-
-// rules are searched for in every file. The pieces tell little about who made a token, and the text about it nothing.
-var rules = []rule{
-	{"-----BEGIN ", Secret, func(rest string) string {
-		if pem().MatchString(rest) {
-			return "a private key"
-		}
-		return ""
-	}},
-	{"PuTTY-User-Key-File-", Secret, func(string) string { return "a private key" }},
-	{"openssh-key-v1\x00", Secret, func(string) string { return "a private key" }},
-	{"/home/", Home, home}, {"/Users/", Home, home}, {`:\Users\`, Home, home}, {`:\\Users\\`, Home, func(rest string) string { return home(strings.Replace(rest, `\\`, `\`, 1)) }},
-	{"ghp_", Secret, token(`[A-Za-z0-9]{36}`)}, {"gho_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghs_", Secret, token(`[A-Za-z0-9]{36}`)}, {"github_pat_", Secret, token(`[A-Za-z0-9_]{40}`)},
-	{"glpat-", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"xoxb-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"xoxp-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"AKIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)}, {"sk_live_", Secret, token(`[A-Za-z0-9]{20}`)},
-	{"vornix-token-", Secret, token(`[a-z0-9]{20}`)}, {"npm_", Secret, token(`[A-Za-z0-9]{36}`)}, {"eyJ", Secret, token(`[A-Za-z0-9_-]{12,}\.eyJ[A-Za-z0-9_-]{12,}\.[A-Za-z0-9_-]{16}`)},
-}
-
-// wide is a piece as UTF-16 has it, low byte first.
-func wide(s string) []byte {
-	b := make([]byte, 0, 2*len(s))
-	for i := range len(s) {
-		b = append(b, s[i], 0)
-	}
-	return b
-}
-
-type needle struct {
-	bytes []byte
-	step  int
-	rule  *rule
-}
-
-var needles = sync.OnceValue(func() (list []needle) {
-	for i := range rules {
-		list = append(list, needle{[]byte(rules[i].piece), 1, &rules[i]})
-		if rules[i].sort == Home || rules[i].piece == "-----BEGIN " {
-			list = append(list, needle{wide(rules[i].piece), 2, &rules[i]})
-		}
-	}
-	return list
-})
-
 // settings are the ends of the names under which a text sets passwords and keys, in small letters.
 var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "auth_token", "auth-token", "authtoken",
 	"access_token", "access-token", "accesstoken", "private_key", "private-key", "privatekey"}
 
-var value = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`) })
+// value is what is set: one word, or several of a passphrase.
+var (
+	value  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`) })
+	phrase = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9]{2,14}(?:[ -][A-Za-z0-9]{2,14}){3,9})["']?[ \t]*[,;]?[ \t]*(?:\r?\n|$)`)
+	})
+)
+
+// function are words that sentences are made of, and passphrases are not.
+var function = strings.Fields("a an and are as at be been but by can do does enter field file for form from has have here if in into is it its key may more must name new no not of on one only or other password " +
+	"please set should so string such text than that the their them then there these they this to too type up used user uses using value was what when where which who will with without you your")
+
+// passphrase says whether several words are drawn by chance, and no sentence.
+func passphrase(words string) bool {
+	list := strings.FieldsFunc(strings.ToLower(words), func(r rune) bool { return r == ' ' || r == '-' })
+	for i, w := range list {
+		if slices.Contains(function, w) || slices.Contains(list[:i], w) {
+			return false
+		}
+	}
+	return len(list) >= 4
+}
 
 // set says whether a password or key is set at the = or : at data[i]. Most are told apart by the letter before it.
 func set(data []byte, i int) bool {
@@ -216,8 +168,15 @@ func set(data []byte, i int) bool {
 			if n := len(before); n > 0 && before[n-1] >= 'a' && before[n-1] <= 'z' {
 				continue
 			}
-			m := value().FindSubmatch(data[i+1 : min(len(data), i+reach)])
-			return m != nil && !placeholder(string(m[1]))
+			rest := data[i+1 : min(len(data), i+reach)]
+			if m := phrase().FindSubmatch(rest); m != nil && passphrase(string(m[1])) {
+				return true
+			}
+			m := value().FindSubmatchIndex(rest)
+			if m == nil || m[3] < len(rest) && strings.IndexByte("({[", rest[m[3]]) >= 0 { // a call or a type in a program
+				return false
+			}
+			return !placeholder(string(rest[m[2]:m[3]]))
 		}
 	}
 	return false
@@ -233,19 +192,56 @@ func placeholder(value string) bool {
 	for _, r := range v {
 		letter, digit = letter || r >= 'a' && r <= 'z', digit || r >= '0' && r <= '9'
 	}
-	return !letter || !digit // a word is a word; what was drawn by chance has both
+	if letter && digit {
+		return false
+	}
+	return !letter || !chance(value) // a word is a word; what was drawn by chance mostly has both
+}
+
+// chance says whether letters alone look as if they were drawn by chance: many, in both cases, of nearly all kinds, with capitals where no word has them.
+func chance(value string) bool {
+	if len(value) < 16 || strings.ContainsAny(value, "._-/ ") {
+		return false
+	}
+	var counts [256]int
+	changes := 0
+	for i := range len(value) {
+		counts[value[i]]++
+		if i > 0 && (value[i] >= 'a') != (value[i-1] >= 'a') {
+			changes++
+		}
+	}
+	bits := 0.0
+	for _, n := range counts {
+		if n > 0 {
+			p := float64(n) / float64(len(value))
+			bits -= float64(p * math.Log2(p))
+		}
+	}
+	return bits > 3.5 && changes*5 >= len(value)*2 // names of programs change case once in five letters
 }
 
 // reach is how much behind a piece is looked at, and how far two parts of a file are looked at together.
 const reach = 512
 
-// Scanner looks at a file's content, written to it in order.
+// Scanner looks at a file's content, written to it in order. Done is called at its end, before Hits counts.
 type Scanner struct {
 	Hits []Hit
 	text bool
 	seen int64
 	line int
 	tail []byte // the end of what was written
+
+	packed []*packed // what may be compressed content, as far as it has come
+	left   int64     // bytes that may still be unpacked
+	depth  int       // how deep this content was packed
+	wide   *Scanner  // looks at the same in single bytes, when the file is a text in UTF-16
+	order  int       // of the bytes of UTF-16: which of two is the high one
+	half   []byte    // of a character that is cut
+
+	base   int64  // where what is being looked at begins
+	joined []byte // while a border is looked at: the part behind it
+	border int
 }
 
 // Write looks at the next bytes; it never fails.
@@ -255,11 +251,26 @@ func (s *Scanner) Write(p []byte) (int, error) {
 	}
 	if s.seen == 0 {
 		s.text, s.line = !bytes.Contains(p[:min(len(p), 8<<10)], []byte{0}), 1
+		if s.left == 0 && s.depth == 0 {
+			s.left = mostUnpacked
+		}
 	}
+	if s.wide != nil {
+		s.narrow(p)
+	} else if s.seen < 2 && s.depth == 0 {
+		begin := append(slices.Clone(s.tail), p...)
+		if order := byteOrder(begin); order >= 0 {
+			s.wide, s.order = &Scanner{depth: 1}, order
+			s.narrow(begin)
+		}
+	}
+	s.collect(p)
 	if len(s.tail) > 0 { // what lies across the border
 		joined := append(slices.Clone(s.tail), p[:min(len(p), reach)]...)
+		s.joined, s.border = p, len(s.tail)
 		s.look(joined, s.seen-int64(len(s.tail)), len(s.tail), s.line-bytes.Count(s.tail, []byte("\n")))
 	}
+	s.joined = nil
 	s.look(p, s.seen, -1, s.line)
 	if s.text {
 		s.line += bytes.Count(p, []byte("\n"))
@@ -283,8 +294,8 @@ const (
 // first says of each two bytes what may begin with them: one look at a byte tells nearly all that is harmless.
 var first = sync.OnceValue(func() *[1 << 16]uint8 {
 	var t [1 << 16]uint8
-	for _, n := range needles() {
-		t[int(n.bytes[0])|int(n.bytes[1])<<8] = piece
+	for pair := range needles() {
+		t[pair] = piece
 	}
 	for second := range 256 {
 		t['='|second<<8] |= setting
@@ -302,6 +313,7 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 	if end <= 0 {
 		return
 	}
+	s.base = at
 	begins := first()
 	for i, pair := 0, int(data[0])<<8; i < end; i++ {
 		pair = pair>>8 | int(data[i+1])<<8
@@ -316,22 +328,26 @@ func (s *Scanner) look(data []byte, at int64, border, line int) {
 
 // begins looks closer at what may begin at data[i].
 func (s *Scanner) begins(data []byte, i int, at int64, line int) {
-	list := needles()
+	list := needles()[int(data[i])|int(data[i+1])<<8]
 	for k := range list {
 		n := &list[k]
-		if n.bytes[0] != data[i] || !bytes.HasPrefix(data[i:], n.bytes) {
+		if !bytes.HasPrefix(data[i:], n.bytes) {
 			continue
 		}
 		rest := data[i+len(n.bytes):]
 		rest = rest[:min(len(rest), reach)]
-		if n.step == 2 {
-			narrow := make([]byte, 0, len(rest)/2)
-			for k := 0; k+1 < len(rest) && rest[k+1] == 0; k += 2 {
-				narrow = append(narrow, rest[k])
-			}
-			rest = narrow
+		before := data[max(0, i-reach/2):i]
+		text := ""
+		if n.wide {
+			text, before = widened(rest), nil
+		} else {
+			text = string(rest)
 		}
-		if what := n.rule.judge(string(rest)); what != "" {
+		if n.rule.sort == Packed {
+			s.unpacks(n.rule, data, i)
+			continue
+		}
+		if what := n.rule.judge(text, before); what != "" {
 			s.add(Hit{n.rule.sort, what, at + int64(i), s.lineAt(data, i, line)})
 		}
 	}
@@ -355,7 +371,7 @@ func (s *Scanner) lineAt(data []byte, i, line int) int {
 const mostHits = 20
 
 func (s *Scanner) add(h Hit) {
-	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, func(o Hit) bool { return o.At == h.At && o.Sort == h.Sort }) {
+	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, func(o Hit) bool { return o.Sort == h.Sort && max(o.At-h.At, h.At-o.At) < 4 }) {
 		s.Hits = append(s.Hits, h)
 	}
 }
@@ -364,6 +380,7 @@ func (s *Scanner) add(h Hit) {
 func Scan(data []byte) []Hit {
 	var s Scanner
 	_, _ = s.Write(data)
+	s.Done()
 	return s.Hits
 }
 

@@ -5,7 +5,11 @@ import (
 	"encoding/binary"
 	"fmt"
 	"net"
+	"net/http"
+	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 )
 
 // Ports that stand-ins prefer: above those of well-known services, below those that systems give away by themselves.
@@ -26,4 +30,25 @@ func Listen(dir, address string) (net.Listener, error) {
 		return l, nil
 	}
 	return net.Listen("tcp", "127.0.0.1:0")
+}
+
+// OwnHost answers requests for this machine only: for addresses in numbers, localhost, the machine's name and the one that is listened at. A page on the
+// Internet whose name leads here (DNS rebinding) would otherwise read and change what only this machine's owner may.
+func OwnHost(listen string) func(http.Handler) http.Handler {
+	named, _, _ := net.SplitHostPort(listen) // nothing of it when there is none
+	machine, _ := os.Hostname()
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+			host := req.Host
+			if h, _, err := net.SplitHostPort(host); err == nil {
+				host = h
+			}
+			host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
+			if net.ParseIP(host) == nil && !slices.ContainsFunc([]string{"localhost", machine, named}, func(own string) bool { return own != "" && strings.EqualFold(own, host) }) {
+				http.Error(w, "this stand-in answers for its own names only", http.StatusMisdirectedRequest)
+				return
+			}
+			next.ServeHTTP(w, req)
+		})
+	}
 }

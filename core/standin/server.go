@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -105,7 +106,7 @@ func Start(dir string, p *profile.Profile, o Options) (*Server, error) {
 		s.listener.Close()
 		return nil, err
 	}
-	s.http = &http.Server{Handler: s.handler(), ReadHeaderTimeout: 5 * time.Second}
+	s.http = &http.Server{Handler: OwnHost(o.Listen)(s.handler()), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second, WriteTimeout: 10 * time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
 	ctx, stop := context.WithCancel(context.Background())
 	s.stop = stop
 	s.running.Go(func() { _ = s.http.Serve(s.listener) }) // ends with ErrServerClosed when Close is called
@@ -149,7 +150,24 @@ func (s *Server) handler() http.Handler {
 			refuse(w, http.StatusNotFound, "there is no such bundle")
 			return
 		}
-		http.ServeFile(w, req, filepath.Join(s.dir, filepath.FromSlash(s.profile.Server.Bundles), name))
+		root, err := os.OpenRoot(s.dir) // no link leads out of it
+		if err != nil {
+			refuse(w, http.StatusNotFound, "there is no such bundle")
+			return
+		}
+		defer root.Close()
+		f, err := root.Open(path.Join(s.profile.Server.Bundles, name))
+		if err != nil {
+			refuse(w, http.StatusNotFound, "there is no such bundle")
+			return
+		}
+		defer f.Close()
+		info, err := f.Stat()
+		if err != nil || !info.Mode().IsRegular() {
+			refuse(w, http.StatusNotFound, "there is no such bundle")
+			return
+		}
+		http.ServeContent(w, req, name, info.ModTime(), f)
 	})
 	r.Group(func(r chi.Router) {
 		r.Use(s.guarded)

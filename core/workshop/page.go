@@ -62,6 +62,7 @@ var pages = sync.OnceValue(func() *template.Template {
 	template.Must(t.New("item").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; img-src 'self' file: data:; style-src 'self' 'unsafe-inline'; form-action 'none'; base-uri 'none'">
 <title>{{.Item.Page.Title}} - {{.Workshop}}</title>
 ` + look + `
 <header class="top">{{if .Home}}<a href="{{.Home}}">{{.Workshop}}</a>{{else}}{{.Workshop}}{{end}}</header>
@@ -115,6 +116,7 @@ var pages = sync.OnceValue(func() *template.Template {
 	template.Must(t.New("list").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8"><meta name="viewport" content="width=device-width">
+<meta http-equiv="Content-Security-Policy" content="default-src 'none'; img-src 'self' file: data:; style-src 'self' 'unsafe-inline'; form-action 'none'; base-uri 'none'">
 <title>{{.Workshop}}</title>
 ` + look + `
 <header class="top"><a href="/">{{.Workshop}}</a>{{if .Mine}} &#183; your items{{else}}<a class="mine" href="/mine">Your items</a>{{end}}</header>

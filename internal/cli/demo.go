@@ -45,7 +45,7 @@ changed by hand, and a way back.`,
 			if bar := a.out.Progress(); bar != nil {
 				painted = func(done, total int) { bar.Advanced("", "painting the demo's images", int64(done), int64(total)) }
 			}
-			written, err := demo.WriteTelling(dir, painted)
+			written, err := demo.WriteTelling(ctx, dir, painted)
 			if err != nil {
 				return err
 			}

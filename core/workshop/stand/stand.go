@@ -132,7 +132,7 @@ func Start(dir string, o Options) (*Workshop, error) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	w.stop = stop
-	w.http = &http.Server{Handler: w.handler(), ReadHeaderTimeout: o.Patience, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
+	w.http = &http.Server{Handler: standin.OwnHost(o.Listen)(w.handler()), ReadHeaderTimeout: o.Patience, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
 	w.running.Go(func() { _ = w.http.Serve(w.listener) }) // ends with ErrServerClosed when Close is called
 	w.running.Go(func() { w.count(ctx) })
 	return w, nil
