@@ -11,19 +11,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 )
 
 // edited writes a file of 16 MB (a program, sources, noise) and the same with 400 edits: bytes changed, put in, taken out.
 func edited(dir string) (old, now string, err error) {
 	rng := rand.New(rand.NewSource(7))
-	program, err := os.ReadFile(filepath.Join(runtime.GOROOT(), "bin", "go"))
+	program, err := os.ReadFile(filepath.Join(goRoot(), "bin", "go"))
 	if err != nil {
 		return "", "", err
 	}
 	var text []byte
-	err = filepath.WalkDir(filepath.Join(runtime.GOROOT(), "src"), func(at string, e fs.DirEntry, err error) error {
+	err = filepath.WalkDir(filepath.Join(goRoot(), "src"), func(at string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || filepath.Ext(at) != ".go" {
 			return err
 		}
@@ -332,4 +331,13 @@ func changedBundles(dir, exe, demo string) (map[string]string, error) {
 		}
 	}
 	return bundles, pack("all three")
+}
+
+// goRoot is where Go is installed, by its own word.
+func goRoot() string {
+	out, err := exec.Command("go", "env", "GOROOT").Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(out))
 }

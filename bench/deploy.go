@@ -287,7 +287,7 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 		}
 		return d.pack(1, func(int) bool { return false })
 	}
-	if p, err = d.turns(1, big, ours, scp); err != nil {
+	if _, err = d.turns(1, big, ours, scp); err != nil {
 		return "", err
 	}
 	if p, err = d.turns(3, func(i int) error { return cmp.Or(big(i), empty(i)) }, ours, scp); err != nil {

@@ -10,7 +10,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -38,7 +37,7 @@ func packProject(dir string) error {
 func realFiles(to string, count int) (int64, error) {
 	var total int64
 	n := 0
-	err := filepath.WalkDir(runtime.GOROOT(), func(at string, e fs.DirEntry, err error) error {
+	err := filepath.WalkDir(goRoot(), func(at string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
 		}
@@ -60,7 +59,7 @@ func realFiles(to string, count int) (int64, error) {
 		return nil
 	})
 	if err == nil && n < count {
-		err = fmt.Errorf("Go's installation has only %d files", n)
+		err = fmt.Errorf("the installation of Go has only %d files", n)
 	}
 	return total, err
 }

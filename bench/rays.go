@@ -95,7 +95,7 @@ func measureRays(runs int) (string, error) {
 		}
 		out, err := exec.Command(exe, file).Output()
 		if err != nil {
-			return "", fmt.Errorf("Embree: %w", err)
+			return "", fmt.Errorf("running Embree: %w", err)
 		}
 		var build, ask float64
 		if _, err := fmt.Sscan(string(out), &build, &ask, &theirBlocked); err != nil {

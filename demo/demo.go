@@ -107,7 +107,7 @@ func WriteTelling(ctx context.Context, dir string, painted func(done, total int)
 	}
 	type painting struct {
 		file    string
-		encode  func() ([]byte, error)
+		encode  func(context.Context) ([]byte, error)
 		encoded []byte
 	}
 	var paintings []*painting
@@ -126,7 +126,7 @@ func WriteTelling(ctx context.Context, dir string, painted func(done, total int)
 			if err := ctx.Err(); err != nil {
 				return err
 			}
-			p.encoded, err = p.encode()
+			p.encoded, err = p.encode(ctx)
 			mu.Lock()
 			defer mu.Unlock()
 			done++

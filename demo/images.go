@@ -2,7 +2,9 @@ package demo
 
 import (
 	"bytes"
+	"context"
 	"encoding/binary"
+	"errors"
 	"image"
 	"image/color"
 	"image/jpeg"
@@ -68,14 +70,14 @@ var sidingsPictures = []picture{
 }
 
 // encode paints the picture and writes it in the form that its ending says.
-func (p picture) encode() ([]byte, error) {
+func (p picture) encode(ctx context.Context) ([]byte, error) {
 	img := image.NewNRGBA(image.Rect(0, 0, p.w, p.h))
 	var group errgroup.Group
 	group.SetLimit(runtime.GOMAXPROCS(0))
 	const rows = 32
 	for first := 0; first < p.h; first += rows {
 		group.Go(func() error {
-			for y := first; y < min(first+rows, p.h); y++ {
+			for y := first; y < min(first+rows, p.h) && ctx.Err() == nil; y++ {
 				for x := range p.w {
 					c, a := p.paint(x, y, p.w)
 					img.SetNRGBA(x, y, color.NRGBA{uint8(c[0]), uint8(c[1]), uint8(c[2]), uint8(a)})
@@ -84,7 +86,7 @@ func (p picture) encode() ([]byte, error) {
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := errors.Join(group.Wait(), ctx.Err()); err != nil {
 		return nil, err
 	}
 	var b bytes.Buffer
@@ -538,5 +540,5 @@ func Repaint(week int) ([]byte, error) {
 			c = mix(c, [3]int{128, 140, 96}, 120)
 		}
 		return c
-	})}.encode()
+	})}.encode(context.Background())
 }

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"path"
@@ -53,7 +54,7 @@ profile = %q
 		side, floor, wall = 16, opaque(tileFloor), opaque(tileWall)
 	}
 	for _, pic := range []picture{{"textures/first/floor.png", side, side, floor}, {"textures/first/wall.png", side, side, wall}} {
-		data, err := pic.encode()
+		data, err := pic.encode(context.Background())
 		if err != nil {
 			return nil, err
 		}

@@ -135,13 +135,13 @@ func TestFarmCommands(t *testing.T) {
 	assert.NotContains(t, r.out+r.err, "token")
 
 	for args, why := range map[string]string{
-		"build --farm-key x":                         "--farm-key goes with --farm",
-		"farm worker --key nowhere.key":              "can't be read",
-		"farm host --listen here":                    "no address to listen at",
-		"farm host --keep 3m":                        "--keep is too short",
+		"build --farm-key x":                             "--farm-key goes with --farm",
+		"farm worker --key nowhere.key":                  "can't be read",
+		"farm host --listen here":                        "no address to listen at",
+		"farm host --keep 3m":                            "--keep is too short",
 		"farm host --max-size lots":                      "no size",
-		"farm status --key vornix.toml":              "may read the farm's key",
-		"farm cheese":                                "unknown command",
+		"farm status --key vornix.toml":                  "may read the farm's key",
+		"farm cheese":                                    "unknown command",
 		"farm worker --key " + key + " --max-size never": "no size",
 	} {
 		r := vornix(t, p, strings.Fields(args)...)

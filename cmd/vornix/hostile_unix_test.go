@@ -141,15 +141,6 @@ func deflated(data []byte) []byte {
 	return b.Bytes()
 }
 
-// zeros deflated: a gigabyte in a megabyte.
-func zeros(n int64) []byte {
-	var b bytes.Buffer
-	w, _ := flate.NewWriter(&b, 9)
-	_, _ = io.CopyN(w, endless{}, n)
-	_ = w.Close()
-	return b.Bytes()
-}
-
 type endless struct{}
 
 func (endless) Read(p []byte) (int, error) { clear(p); return len(p), nil }

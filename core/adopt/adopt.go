@@ -454,9 +454,7 @@ func (x *pile) place(prof *profile.Profile) error {
 	for _, f := range byKind["profile"] {
 		x.leave(f, "a game profile: name it with --profile")
 	}
-	for _, f := range byKind["text"] {
-		x.p.Metadata = append(x.p.Metadata, f)
-	}
+	x.p.Metadata = append(x.p.Metadata, byKind["text"]...)
 	for _, f := range x.files {
 		if x.kind[f.Path] == "" && !slices.ContainsFunc(x.p.Left, func(l Left) bool { return l.Path == f.Path }) {
 			x.leave(f.Path, "%s", x.describe(f))

@@ -221,7 +221,7 @@ func TestFromVersionToVersionAndBack(t *testing.T) {
 	r = got(t, server.URL, dir)
 	assert.True(t, r.Held)
 	assert.Equal(t, first, files(t, dir), "what somebody went back from does not come by itself")
-	r = got(t, server.URL, dir, func(o *fetch.Options) { o.Again = true })
+	got(t, server.URL, dir, func(o *fetch.Options) { o.Again = true })
 	assert.Equal(t, second, files(t, dir))
 	_, err = fetch.Back(ctx, dir, fetch.Options{})
 	require.NoError(t, err)
@@ -253,7 +253,7 @@ func TestOnlyItsOwnIsRemoved(t *testing.T) {
 	assert.Equal(t, []string{"keep d.zip", "whole a.zip", "whole b.zip", "whole c.zip"}, did(r))
 	put("b.zip", "changed by hand")
 	put("c.zip", "sed") // damaged, of the same size
-	r = got(t, s.dir, dir)
+	got(t, s.dir, dir)
 	assert.Equal(t, "bee sea", files(t, dir)["b.zip"]+" "+files(t, dir)["c.zip"], "repaired")
 	put("b.zip", "changed by hand")
 	s.publish("1.1.0", map[string][]byte{"e.zip": []byte("e")})
@@ -706,7 +706,6 @@ func TestMirrorsAndChecks(t *testing.T) {
 type dying struct {
 	context.Context
 	left atomic.Int64
-	done chan struct{}
 }
 
 func (d *dying) Err() error {

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -49,7 +50,7 @@ func TestOtherReadersFindTheText(t *testing.T) {
 		fields, err := csv.NewReader(strings.NewReader("1," + fill.Escape("csv", s) + ",3\n")).Read()
 		require.NoError(t, err, s)
 		require.Len(t, fields, 3)
-		if !strings.ContainsAny(s, "\x00\u2028\xff") {
+		if !strings.ContainsAny(s, "\x00\u2028") && utf8.ValidString(s) {
 			assert.Equal(t, strings.ReplaceAll(s, "\r\n", "\n"), fields[1])
 		}
 

@@ -149,9 +149,8 @@ type run struct {
 
 	leading atomic.Int32 // how many jobs that split are being done here
 	helping sync.Mutex
-	help    map[string]*help  // what others did, by job
-	later   map[string]func() // gives a job's result that others helped with to those that are shared, when nobody doubts it
-	looks   chan struct{}     // as many jobs as may be looked at at once, while others run
+	help    map[string]*help // what others did, by job
+	looks   chan struct{}    // as many jobs as may be looked at at once, while others run
 }
 
 // crowd is how many jobs at once may wait to be done by others.

@@ -15,7 +15,6 @@ import (
 type array struct {
 	before, after string // with the brackets
 	tail          string // blanks in front of the closing one
-	nested        []string
 }
 
 func readJSON(rule *profile.ListFile, content string) (form, []item, error) {

@@ -509,7 +509,7 @@ func (p *Project) Retract(version, reason string, undo bool, released []string) 
 		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released", Do: "Released: " + strings.Join(released, ", ")}
 	}
 	at := slices.IndexFunc(p.File.Index.Retracted, func(r Retracted) bool { return r.Version == version })
-	data := p.Source
+	var data []byte
 	switch {
 	case !undo && at >= 0:
 		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is taken back already", Place: p.Doc.At("index", "retracted", at), Do: "Change the reason there."}

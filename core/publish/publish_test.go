@@ -70,7 +70,7 @@ func TestFromTheFirstVersionToTheNext(t *testing.T) {
 	d.p.File.Pages.Tags = []string{"trams", "moles"}
 	d.picture("tram_depot", 400, 200)
 	d.pack("1.2.0", 3)
-	r = d.must(publish.PlanOptions{Scope: publish.Texts})
+	d.must(publish.PlanOptions{Scope: publish.Texts})
 	x = d.sound("edited")
 	assert.Equal(t, []string{"trams", "moles"}, x.Page.Tags)
 	assert.Equal(t, 320, x.Page.Pictures[0].Width)

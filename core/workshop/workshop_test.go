@@ -151,10 +151,12 @@ func TestOddServers(t *testing.T) {
 		want    string // of the error; empty: none
 		kind    fault.Kind
 	}{
-		"a page":             {[]http.HandlerFunc{answer(200, "text/html", "<p>Sign in")}, 1, "no workshop", fault.Unreachable},
-		"no JSON":            {[]http.HandlerFunc{answer(200, "application/json", "{")}, 1, "can't be understood", fault.Unreachable},
-		"another protocol":   {[]http.HandlerFunc{answer(200, "application/json", `{"protocol":2,"id":"a","name":"b","kinds":{}}`)}, 1, "version 2 of the protocol", fault.Unreachable},
-		"a redirect":         {[]http.HandlerFunc{func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "http://elsewhere.example/v1", 302) }}, 1, "302 found", fault.Unreachable},
+		"a page":           {[]http.HandlerFunc{answer(200, "text/html", "<p>Sign in")}, 1, "no workshop", fault.Unreachable},
+		"no JSON":          {[]http.HandlerFunc{answer(200, "application/json", "{")}, 1, "can't be understood", fault.Unreachable},
+		"another protocol": {[]http.HandlerFunc{answer(200, "application/json", `{"protocol":2,"id":"a","name":"b","kinds":{}}`)}, 1, "version 2 of the protocol", fault.Unreachable},
+		"a redirect": {[]http.HandlerFunc{func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "http://elsewhere.example/v1", http.StatusFound)
+		}}, 1, "302 found", fault.Unreachable},
 		"not let in":         {[]http.HandlerFunc{answer(401, "application/problem+json", `{"type":"/problems/not-let-in","title":"no","status":401,"detail":"who are you"}`)}, 1, "who are you", fault.Refused},
 		"faults, then good":  {[]http.HandlerFunc{answer(500, "text/plain", "no"), answer(502, "text/html", "no"), good}, 3, "", 0},
 		"a fault that stays": {[]http.HandlerFunc{answer(503, "text/plain", "no")}, 3, "503 service unavailable", fault.Unreachable},

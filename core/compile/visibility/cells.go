@@ -233,10 +233,9 @@ func (j *joiner) best(group int, size float64) int {
 // connect finds the portals: all openings between two cells in one plane become one.
 func (l *layout) connect(openings []partition.Opening) {
 	type side struct {
-		a, b    int
-		n       [3]int
-		d       int
-		flipped bool
+		a, b int
+		n    [3]int
+		d    int
 	}
 	points := map[side][]geom.Vec{}
 	planes := map[side]geom.Plane{}
