@@ -122,7 +122,11 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 func (v *Overview) untrusted(ctx context.Context, p *project.Project, o Options) error {
 	want, err := trust.All(ctx, p)
 	if err != nil {
-		return err
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		v.row("consent", "what it wants to do on this machine can't be told: %s", text.Printable(err.Error()))
+		return nil
 	}
 	missing, err := o.Own.Trust.Missing(p, want...)
 	if err != nil || len(missing) == 0 {
