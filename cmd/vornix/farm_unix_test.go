@@ -137,7 +137,7 @@ func TestFarmCommands(t *testing.T) {
 	for args, why := range map[string]string{
 		"build --farm-key x":                             "--farm-key goes with --farm",
 		"farm worker --key nowhere.key":                  "can't be read",
-		"farm host --listen here":                        "no address to listen at",
+		"farm host --listen here":                        "not an address to listen at",
 		"farm host --keep 3m":                            "--keep is too short",
 		"farm host --max-size lots":                      "no size",
 		"farm status --key vornix.toml":                  "may read the farm's key",

@@ -54,7 +54,7 @@ func headers(r io.ReaderAt, size int64, count int) ([]int64, error) {
 			return nil, err
 		}
 		if used == 0 {
-			break // what follows is no record: a signature of the directory may stand there
+			break // the directory ends here; a signature may follow
 		}
 		pos += int64(used)
 	}
@@ -139,7 +139,7 @@ func endOf(r io.ReaderAt, size int64) (end, long int64, err error) {
 	return 0, 0, errors.New("it has no directory")
 }
 
-// disagrees says in what an entry's own header at an offset says otherwise than the directory: programs that read an archive from front to back would
+// disagrees says in what an entry's own header at an offset differs from the directory: programs that read an archive from front to back would
 // see another one (APPNOTE 4.3.7 and 4.3.12). Sizes may stand behind the data instead (bit 3 of the flags).
 func (e *File) disagrees(f *zip.File, offset int64) string {
 	le := binary.LittleEndian

@@ -66,7 +66,7 @@ token_file = "token"
 		return err
 	}
 	st := look(nil)
-	assert.Contains(t, st.Asked, "which nobody has allowed")
+	assert.Contains(t, st.Asked, "which has not been allowed")
 	for _, target := range []string{"shop", "filed"} {
 		assert.Equal(t, fault.Refused, fault.KindOf(open(target, nil)), target)
 	}
@@ -85,7 +85,7 @@ token_file = "token"
 	other := httptest.NewServer(server.Config.Handler)
 	defer other.Close()
 	require.NoError(t, os.WriteFile(file, []byte(other.URL), 0o600))
-	assert.Contains(t, look(store.Missing).Asked, "which nobody has allowed")
+	assert.Contains(t, look(store.Missing).Asked, "which has not been allowed")
 	require.NoError(t, os.WriteFile(file, []byte("http://depot.example:8080"), 0o600))
 	assert.Contains(t, look(trust.Everything).Asked, "where others can read it", "over plain HTTP a secret reaches this machine only")
 	assert.Empty(t, got)

@@ -30,7 +30,7 @@ type Access struct {
 	Account string                                   // name on this machine
 	Host    string                                   // of this machine, for the lock
 	Agent   func() (io.ReadWriter, error)            // an SSH agent; nil for none
-	Ask     func(question string) (string, error)    // asks for something secret; nil where nobody can be asked
+	Ask     func(question string) (string, error)    // asks for something secret; nil where no person can be asked
 	Dial    func(site transport.Site) transport.Site // wraps a site, in tests
 	Trust   trust.Checker                            // what a person allowed projects on this machine
 }
@@ -120,7 +120,7 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	switch about.Kind {
 	case "folder":
 		if info, err := os.Stat(local); err != nil || !info.IsDir() {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the folder of target %q is not there: %s", name, local), Place: p.Doc.At("target", name, "path"),
+			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the folder of target %q does not exist: %s", name, local), Place: p.Doc.At("target", name, "path"),
 				Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.",
 				Do:  "Correct the path, mount the folder, or make it by hand if it is meant to be new."}
 		}
@@ -229,8 +229,8 @@ func (t *Target) allowed(want trust.Permission) error {
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which nobody has allowed on this machine", t.Name, strings.Join(want.Lines, ", ")), Place: want.Place,
-		Why: "The project may have come from somebody else. Nothing was sent or run.", Do: "See what it would do, and allow it once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", t.Name, strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "A stranger may have written the project. Nothing was sent or run.", Do: "See what it would do, and allow it once: vornix trust"}
 }
 
 func once(known map[string]string, question string, ask func(string) (string, error)) (string, error) {

@@ -13,7 +13,7 @@ import (
 	"vornix/core/safefile"
 )
 
-// Whoever has the farm's key can send anything. This is the one place where messages come in: decode refuses every field that is not what it should
+// Any machine with the farm's key can send anything. This is the one place where messages come in: decode refuses every field that is not what it should
 // be, before anything is done with it. What is a hash is a hash, what becomes a path stays in its folder, what becomes a part of a subject has no
 // wildcard, and every number and text is bounded.
 
@@ -31,7 +31,7 @@ const (
 // message is what comes in.
 type message interface{ check() error }
 
-// decode reads a message; nothing of it counts when it is wrong.
+// decode reads a message and refuses all of it when any field is wrong.
 func decode(data []byte, m message) error {
 	if err := json.Unmarshal(data, m); err != nil {
 		return err
@@ -39,7 +39,7 @@ func decode(data []byte, m message) error {
 	return m.check()
 }
 
-// token says whether a text can stand in a subject, as the ids of builds and units do.
+// isToken says whether a text can be a part of a subject, as the ids of builds and units are.
 func isToken(s string) bool {
 	return s != "" && len(s) <= 64 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }
@@ -61,7 +61,7 @@ func (c content) check() error {
 	return nil
 }
 
-// carried checks contents that come along.
+// carried checks the contents inside a message.
 func carried(small map[string][]byte) error {
 	for sum, data := range small {
 		if contentOf(data).SHA256 != sum {
@@ -220,7 +220,7 @@ func files(list []job.Output) error {
 const Rechecked = 0.05
 
 // again says whether a worker's next job is done here again, to see whether it is right: the first always, of the others a share, and more of the first
-// dozens, since a small build has no more. Which ones, nobody can know beforehand.
+// dozens, since a small build has no more. No worker can know which ones beforehand.
 func again(before int, share float64) bool {
 	return rand.Float64() < max(share, 2/float64(before+2))
 }

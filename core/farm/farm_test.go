@@ -688,7 +688,7 @@ func TestKeys(t *testing.T) {
 	_, err = farm.Join(context.Background(), farm.Options{Key: &bad, Version: "1"})
 	assert.ErrorContains(t, err, "out of reach")
 	_, err = host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "nowhere"})
-	assert.ErrorContains(t, err, "no address to listen at")
+	assert.ErrorContains(t, err, "not an address to listen at")
 	_, port, err := net.SplitHostPort(strings.TrimPrefix(k.Servers[0], "tls://"))
 	require.NoError(t, err)
 	_, err = host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "127.0.0.1:" + port})

@@ -41,7 +41,7 @@ func always(what string) func(string, []byte) string {
 	return func(string, []byte) string { return what }
 }
 
-// nobody are names that stand for no person in a path.
+// nobody are account names that belong to no person.
 var nobody = []string{"user", "username", "users", "name", "you", "yourname", "your name", "me", "player", "shared", "public", "default", "example", "guest", "runner", "builder", "somebody", "someone", "all users", "default user"}
 
 // person is a name of an account, as systems allow it: letters of all languages, and spaces within.

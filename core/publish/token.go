@@ -28,10 +28,10 @@ type Keyring interface {
 const service = "vornix"
 
 // whyOwn is what others could do with a token.
-const whyOwn = "Whoever has the token can publish under your name."
+const whyOwn = "Anyone with the token can publish under your name."
 
 // token finds the token of a target: in the environment, in its file, in the keyring, in this person's own folder. where says where it was, for
-// people; a token itself is never said. player asks for the second account's. Having none is no error.
+// people; a token itself is never said. player asks for the second account's. Having none is not an error.
 //
 // A variable or a file that the project names is read for an origin that a person allowed and for no other. What 'publish login' keeps is kept for an
 // address, by a person.
@@ -84,8 +84,8 @@ func (a *Access) allowed(p *project.Project, target, from, address string) error
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which nobody has allowed on this machine", target, strings.Join(want.Lines, ", ")), Place: want.Place,
-		Why: "The project may have come from somebody else. Nothing was sent.", Do: "See what it would do, and allow it once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", target, strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "A stranger may have written the project. Nothing was sent.", Do: "See what it would do, and allow it once: vornix trust"}
 }
 
 // ownFile is the name of the file in a person's own folder that holds a token.
@@ -128,7 +128,7 @@ func (d *Desk) Keep(token string, player bool) (where string, err error) {
 	return filepath.ToSlash(dir.Join(ownFile(user))), f.Commit()
 }
 
-// Forget forgets the token that Keep kept. Having kept none is no error.
+// Forget forgets the token that Keep kept. Having kept none is not an error.
 func (d *Desk) Forget(player bool) error {
 	user := d.user(player)
 	if d.access.Keyring != nil {

@@ -37,7 +37,7 @@ type Options struct {
 	MostWait time.Duration // longest wait, also where a server asks for more (default 20 s)
 	Stall    time.Duration // how long nothing may come before a connection counts as dead (default 30 s)
 	Agent    string        // how the program calls itself
-	// Least is how many bytes a second must come, over all of a connection that has lasted for longer than twice Stall (default 256): a server that
+	// Least is how many bytes per second must arrive, over all of a connection that has lasted for longer than twice Stall (default 256): a server that
 	// sends a byte now and then would keep a reader for years.
 	Least float64
 }
@@ -129,7 +129,7 @@ func openFolder(name, index string, o Options) (*Source, error) {
 	}
 	root, err := os.OpenRoot(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no such folder, and it is no address that begins with https://", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Name the address of the index, or the folder that it lies in."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "this is neither an existing folder nor an address that begins with https://", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Name the address of the index, or the folder that it lies in."}
 	}
 	return &Source{o: o, dir: root, folder: name}, nil
 }
@@ -212,7 +212,7 @@ func (s *Source) Address(base, ref string, beside bool) (string, error) {
 	}
 	full := from.ResolveReference(u)
 	if full.Scheme != "http" && full.Scheme != "https" {
-		return "", fmt.Errorf("%s is no address of a server", full.Redacted())
+		return "", fmt.Errorf("%s is not an address of a server", full.Redacted())
 	}
 	if s.start.User != nil && full.Host == s.start.Host && full.Scheme == s.start.Scheme { // a password for https does not go over http
 		full.User = s.start.User
@@ -404,7 +404,7 @@ type watched struct {
 	stall  time.Duration
 	cancel context.CancelCauseFunc
 	begun  time.Time
-	least  float64 // bytes a second
+	least  float64 // bytes per second
 	got    int64
 }
 
@@ -569,11 +569,11 @@ func pour(ctx context.Context, address string, from io.Reader, size int64, to Si
 func (s *Source) copy(ctx context.Context, rel string, size int64, to Sink, advanced func(n int64)) error {
 	f, err := s.dir.Open(filepath.FromSlash(rel))
 	if err != nil {
-		return &fault.Fault{What: "the file that the index names is not there", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Err: plainPath(err), Why: "Nothing was changed.", Do: "Put it there, or write the index again."}
+		return &fault.Fault{What: "the file that the index names was not found", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Err: plainPath(err), Why: "Nothing was changed.", Do: "Put it there, or write the index again."}
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return &fault.Fault{What: "what the index names is no file", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.", Do: "Write the index again."}
+		return &fault.Fault{What: "what the index names is not a file", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.", Do: "Write the index again."}
 	}
 	if _, err := f.Seek(to.Size(), io.SeekStart); err != nil {
 		return err

@@ -35,7 +35,7 @@ func Listen(dir, address string) (net.Listener, error) {
 // OwnHost answers requests for this machine only: for addresses in numbers, localhost, the machine's name and the one that is listened at. A page on the
 // Internet whose name leads here (DNS rebinding) would otherwise read and change what only this machine's owner may.
 func OwnHost(listen string) func(http.Handler) http.Handler {
-	named, _, _ := net.SplitHostPort(listen) // nothing of it when there is none
+	named, _, _ := net.SplitHostPort(listen) // empty without an address
 	machine, _ := os.Hostname()
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {

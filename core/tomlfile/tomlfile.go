@@ -40,7 +40,7 @@ type key struct {
 // MostBytes is how large a file may be. Those that people write have some kilobytes.
 const MostBytes = 4 << 20
 
-// mostTables is how many tables and how many keys a file may have: the library looks through all that came before for each.
+// mostTables is how many tables and how many keys a file may have: the library searches all earlier ones for each.
 const (
 	mostTables = 10_000
 	mostKeys   = 20_000
@@ -144,7 +144,7 @@ func (d *Document) unknown(root reflect.Type) (list []finding.Finding) {
 	return list
 }
 
-// unknownPart is which part of a key leads to no field of a type; -1 when all do. What is no table by its type is the library's to refuse.
+// unknownPart is which part of a key leads to no field of a type; -1 when all do. The library itself refuses values that are not tables.
 func unknownPart(t reflect.Type, parts []string) int {
 	for n, part := range parts {
 		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Array {

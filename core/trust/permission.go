@@ -138,7 +138,7 @@ func programsOf(p *project.Project, s *project.Step, args, files []string) (line
 		}
 		sum, program, err := look(p.Join(f))
 		if err != nil {
-			return nil, &fault.Fault{What: "a program of a step can't be read", Place: fault.Place{File: f}, Err: err, Why: "Nothing can be allowed that nobody can look at."}
+			return nil, &fault.Fault{What: "a program of a step can't be read", Place: fault.Place{File: f}, Err: err, Why: "A program that can't be read can't be allowed."}
 		}
 		if named || program {
 			lines = append(lines, "program "+quoted(f)+" SHA-256 "+sum)
@@ -182,7 +182,7 @@ func look(file string) (sum string, program bool, err error) {
 	return hex.EncodeToString(h.Sum(nil)), program, nil
 }
 
-// PlainName says whether a name can stand in a command without changing what the command is.
+// PlainName says whether a name can be filled into a command without changing what the command does.
 func PlainName(name string) bool {
 	return name != "" && !strings.HasPrefix(name, "-") && !strings.HasPrefix(name, ".") && !strings.ContainsFunc(name, func(r rune) bool {
 		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '_' && r != '-' && r != '.'
@@ -251,7 +251,7 @@ func All(ctx context.Context, p *project.Project) (list []Permission, err error)
 			list = append(list, Repository(repo))
 		}
 		if errors.Is(err, gitcmd.ErrNone) {
-			return nil // the target itself says so
+			return nil // opening the target reports it
 		}
 		return err
 	}

@@ -1,8 +1,7 @@
 // Package trust remembers what projects may do on this machine beyond reading and writing their own files: run programs, have git run programs, send a
 // secret somewhere, share results. A project that came from elsewhere may do none of it before a person has seen it and agreed.
 //
-// A Permission is everything that decides what happens, word for word. Consent is for exactly that: whatever changes is asked for again, with what it
-// was before. The record of consent is outside of all projects, so that no project can bring its own.
+// A Permission is everything that decides what happens, word for word. Consent is for exactly that: any change needs new consent, and the earlier state is shown. The record of consent is outside of all projects, so that no project can bring its own.
 package trust
 
 import (
@@ -32,7 +31,7 @@ type Trusted struct {
 	Since       time.Time    `json:"since"`
 }
 
-// Checker says which of some permissions nobody has given a project on this machine. nil says that of all of them.
+// Checker returns those of some permissions that a project does not have on this machine. nil returns all of them.
 type Checker func(p *project.Project, want []Permission) ([]Permission, error)
 
 // Missing asks the checker.

@@ -59,7 +59,7 @@ kill "$attic" "$cellar" "$host"
 unset VORNIX_FARM
 rm -rf .vornix out
 mv "$work/.vornix" "$work/out" .
-shot status "vornix status; vornix deploy practice --plan; vornix release --plan"
+shot status "vornix trust --yes; vornix status; vornix deploy practice --plan; vornix release --plan" "vornix trust --yes; echo; vornix status; vornix deploy practice --plan; vornix release --plan"
 kill "$stand"
 shot inspect-map "vornix inspect out/tree/maps/cairn_station.vnm; vornix needs --by textures/rock/slab.png" \
   "in_terminal 'vornix inspect out/tree/maps/cairn_station.vnm' | sed -n '1,33p'; echo ...; echo; in_terminal 'vornix needs --by textures/rock/slab.png' | head -14"

@@ -150,7 +150,7 @@ again, with what it was before.`,
 				return err
 			}
 			result.Trusted, result.New = true, []trust.Permission{}
-			a.out.Say("It may.")
+			a.out.Say("Allowed.")
 			return nil
 		}),
 	}

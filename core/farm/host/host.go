@@ -70,7 +70,7 @@ type Options struct {
 	Names  []string // by which others reach it, for the key; nil: its addresses
 	Plain  bool     // without encryption
 	Limits farm.Limits
-	Said   func(text string) // told what the server warns of; nil: nobody wants to know
+	Said   func(text string) // told what the server warns of; nil: not told
 }
 
 // Host is a running server.
@@ -90,7 +90,7 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 	at, port, err := net.SplitHostPort(o.Listen)
 	n, bad := strconv.Atoi(port)
 	if err != nil || bad != nil || n < 0 || n > 65535 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address to listen at", o.Listen), Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not an address to listen at", o.Listen), Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
 	}
 	server, err := exec.LookPath(cmp.Or(o.Server, program))
 	if err != nil {
@@ -124,7 +124,7 @@ func (h *Host) start(ctx context.Context, o Options, server, at string, port int
 		return err
 	}
 	if port == 0 {
-		// Another program may take the port before the server listens there; then the server says so and exits.
+		// Another program may take the port before the server listens there; then the server reports it and exits.
 		if port, err = freePort(at); err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (h *Host) Gone() <-chan struct{} { return h.gone }
 
 // Failure is why the server exited by itself.
 func (h *Host) Failure() error {
-	return &fault.Fault{What: "the farm's server has exited", Err: h.log.last(), Why: "Builds go on without help until it runs again.", Do: "Look at its messages above, and start the host again: the queue and the contents are kept."}
+	return &fault.Fault{What: "the farm's server has exited", Err: h.log.last(), Why: "Builds continue without help until it runs again.", Do: "Look at its messages above, and start the host again: the queue and the contents are kept."}
 }
 
 // Stop stops the server; what it knows is kept.
