@@ -132,3 +132,38 @@ func TestTrusting(t *testing.T) {
 	edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
 	assert.Equal(t, 3, with("build").exit)
 }
+
+// What another machine left in a project's state folder is not used: its cache could give what the sources would not. The ledger stays.
+func TestStateFromElsewhere(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	settings := t.TempDir()
+	here := func(settings string, args ...string) outcome {
+		cmd := command(p, args...)
+		cmd.Env = append(os.Environ(), "VORNIX_STATE=", "VORNIX_TRUST_FILE="+filepath.Join(settings, "trusted.json"))
+		o := run(t, cmd)
+		require.Zero(t, o.exit, o.err)
+		return o
+	}
+	put(t, filepath.Join(p, ".vornix", "ledger.jsonl"), "")
+	first := here(settings, "build")
+	assert.Contains(t, first.err, "was not written on this machine")
+	assert.NotContains(t, first.out+first.err, " 0 made")
+	again := here(settings, "build")
+	assert.NotContains(t, again.err, "was not written on this machine")
+	assert.Contains(t, again.out, "nothing changed")
+	assert.FileExists(t, filepath.Join(p, ".vornix", "ledger.jsonl"))
+
+	// A second machine in the same folder takes nothing over, and the first one knows its own afterwards.
+	other := t.TempDir()
+	assert.Contains(t, here(other, "build").err, "was not written on this machine")
+	assert.NotContains(t, here(settings, "build").err, "was not written on this machine")
+	assert.NotContains(t, here(other, "build").err, "was not written on this machine")
+	// A moved folder is still this machine's, and marks that somebody made up are not.
+	moved := p + "-moved"
+	require.NoError(t, os.Rename(p, moved))
+	p = moved
+	assert.NotContains(t, here(settings, "build").err, "was not written on this machine")
+	put(t, filepath.Join(p, ".vornix", "machines"), strings.Repeat("00112233445566778899aabbccddeeff\n", 3))
+	assert.Contains(t, here(settings, "build").err, "was not written on this machine")
+}

@@ -20,10 +20,11 @@ import (
 // Bounds of messages.
 const (
 	mostOrders  = 4096
-	mostFiles   = 1 << 20 // of an order
-	mostText    = 4096    // bytes of a text for people
-	mostName    = 256     // bytes of a name
-	mostContent = 1 << 40 // bytes of a content
+	mostFiles   = 1 << 20   // of an order
+	mostText    = 4096      // bytes of a text for people
+	mostName    = 256       // bytes of a name
+	mostContent = 1 << 40   // bytes of a content
+	mostRead    = 256 << 20 // of one that is read into memory
 	mostHands   = 1 << 14
 	mostSteps   = 1 << 40 // of a stage
 )

@@ -484,6 +484,9 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*job.Order, tasks
 			return nil, nil, fmt.Errorf("an order can't be read: %w", err)
 		}
 		o := &came.Order
+		if size := inputSize(o); size > w.o.Most {
+			return nil, nil, fmt.Errorf("it needs %d bytes, and this worker keeps at most %d", size, w.o.Most)
+		}
 		decides, err := w.o.Do.Decides(o)
 		if err != nil {
 			return nil, nil, err
@@ -567,6 +570,17 @@ func (w *worker) trouble(err error) {
 	}
 }
 
+// inputSize is how many bytes an order needs. Sizes are bounded by the door, and there are at most so many files that the sum is a number.
+func inputSize(o *job.Order) (size int64) {
+	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
+		size += in.Size
+		if size > mostContent {
+			break
+		}
+	}
+	return size
+}
+
 // bring brings what an order is made of to the bench.
 func (w *worker) bring(ctx context.Context, u *unit, o *job.Order) error {
 	if u.Part != nil && w.at(o) {
@@ -595,6 +609,9 @@ func (w *worker) fetch(ctx context.Context, u *unit, c content, name string) err
 
 // read reads a content, and checks it.
 func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
+	if c.Size > mostRead {
+		return nil, fmt.Errorf("it has %d bytes, and at most %d are read at once", c.Size, mostRead)
+	}
 	if data, ok := u.Small[c.SHA256]; ok {
 		if contentOf(data) != c {
 			return nil, errors.New("it is not what its hash says")

@@ -245,30 +245,6 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, x, same, "what says the same keeps its signature")
 
-	start := now
-	// Another life is a change by itself, and so is the end of the one that it had.
-	d.p.File.Index.ValidDays = 30
-	_, err = write(index.WriteOptions{})
-	assert.Equal(t, fault.Refused, fault.KindOf(err), "it can't be signed anew without a key")
-	short, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
-	require.NoError(t, err)
-	assert.Equal(t, []any{"2026-12-26T12:00:00Z", x.Serial + 1}, []any{short.Expires, short.Serial})
-	d.p.File.Index.ValidDays = 180
-	now = now.AddDate(0, 0, 200)
-	long, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
-	require.NoError(t, err)
-	again := now.AddDate(0, 0, 181)
-	now = again
-	renewed, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
-	require.NoError(t, err)
-	assert.Equal(t, long.Serial+1, renewed.Serial)
-	assert.False(t, renewed.Expired(now))
-	unsigned := *renewed
-	unsigned.Signatures = nil
-	_, err = index.Read(must(unsigned.Encode()))
-	assert.ErrorContains(t, err, "names keys, and is not signed", "it would pin keys that nobody proved to have")
-	now = start
-
 	d.pack("more.parcel", map[string]string{"maps/a.vnm": "2"}, "saltpan_relay")
 	_, err = write(index.WriteOptions{})
 	assert.Equal(t, fault.Refused, fault.KindOf(err), "no signature where there was one")
@@ -288,7 +264,7 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	require.NoError(t, after.Trusted(both.Keys))
 	_, err = index.SignAgain(d.p, index.WriteOptions{Keys: []crypto.Signer{old}, Now: now})
 	assert.ErrorContains(t, err, "none of the keys")
-	_, err = index.SignAgain(d.p, index.WriteOptions{Keys: []crypto.Signer{old}, Now: now, LostKey: true})
+	_, err = index.SignAgain(d.p, index.WriteOptions{Keys: []crypto.Signer{old}, Now: now.AddDate(0, 1, 1), LostKey: true})
 	require.NoError(t, err)
 	d.bundles = d.bundles[:1]
 	x, err = write(index.WriteOptions{Unsigned: true})
@@ -425,4 +401,48 @@ func FuzzRead(f *testing.F) {
 			t.Fatal(err, string(again))
 		}
 	})
+}
+
+// How long an index lives is part of what it says, and a clock that runs backwards signs nothing.
+func TestTheLifeOfAnIndex(t *testing.T) {
+	d := newDesk(t, "highline")
+	old, _ := key(t)
+	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
+	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "1"}, "cairn_station")
+	write := func(o index.WriteOptions) (*index.Index, error) {
+		o.Now = now
+		if _, err := d.write(o); err != nil {
+			return nil, err
+		}
+		return index.Read(must(os.ReadFile(d.p.Join(index.Dir, index.FileName))))
+	}
+	x, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	// Another life is a change by itself, and so is the end of the one that it had.
+	d.p.File.Index.ValidDays = 30
+	_, err = write(index.WriteOptions{})
+	assert.Equal(t, fault.Refused, fault.KindOf(err), "it can't be signed anew without a key")
+	short, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	assert.Equal(t, []any{"2026-12-26T12:00:00Z", x.Serial + 1}, []any{short.Expires, short.Serial})
+	d.p.File.Index.ValidDays = 180
+	now = now.AddDate(0, 0, 200)
+	long, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	again := now.AddDate(0, 0, 181)
+	now = again
+	renewed, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	require.NoError(t, err)
+	assert.Equal(t, long.Serial+1, renewed.Serial)
+	assert.False(t, renewed.Expired(now))
+	now = now.AddDate(-1, 0, 0)
+	d.p.File.Index.ValidDays = 90
+	_, err = write(index.WriteOptions{Keys: []crypto.Signer{old}})
+	assert.ErrorContains(t, err, "the clock of this machine is behind")
+	_, err = index.SignAgain(d.p, index.WriteOptions{Keys: []crypto.Signer{old}, Now: now})
+	assert.ErrorContains(t, err, "the clock of this machine is behind")
+	unsigned := *renewed
+	unsigned.Signatures = nil
+	_, err = index.Read(must(unsigned.Encode()))
+	assert.ErrorContains(t, err, "names keys, and is not signed", "it would pin keys that nobody proved to have")
 }

@@ -615,7 +615,24 @@ func (w *writer) sign(x *Index) error {
 		}
 		return nil
 	}
+	if w.previous != nil {
+		if err := clock(w.previous.Issued, w.o.Now); err != nil {
+			return err
+		}
+	}
 	return x.Sign(w.o.Keys, known, w.p.File.Index.ValidDays, w.o.Now, w.o.LostKey)
+}
+
+// aheadOf is how far clocks of two machines may differ.
+const aheadOf = time.Hour
+
+// clock refuses to sign when this machine's clock is behind the last signature: an index that is dated back could end before players get it.
+func clock(issued string, now time.Time) error {
+	last, err := time.Parse(time.RFC3339, issued)
+	if err != nil || !now.Before(last.Add(-aheadOf)) {
+		return nil
+	}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the clock of this machine is behind: it is %s, and the last index was signed at %s", now.UTC().Format(time.RFC3339), issued), Why: "The index would be dated before the last one and could expire too early. Nothing was written.", Do: "Set the clock. If the last index is dated in the future by mistake, remove it and write a new one."}
 }
 
 // Sign signs an index, in which nothing may change any more. known are the keys that readers of the last index hold this one to.
@@ -685,6 +702,9 @@ func SignAgain(p *project.Project, o WriteOptions) (*Index, error) {
 	}
 	n.Serial++
 	if err := n.Sign(o.Keys, known, p.File.Index.ValidDays, o.Now, o.LostKey); err != nil {
+		return nil, err
+	}
+	if err := clock(x.Issued, o.Now); err != nil {
 		return nil, err
 	}
 	data, err := n.Encode()

@@ -111,7 +111,7 @@ func (a *app) tryProfile(ctx context.Context, answer *show.Answer, prof *profile
 	}
 	o := a.options()
 	o.Until, o.Stages = "try", build.Stages{Only: []string{}} // how maps are lit is no matter of the profile
-	s, err := release.Open(p, "vornix check", o)
+	s, err := a.opened(p, "vornix check", o)
 	if err != nil {
 		return err
 	}

@@ -31,6 +31,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/trust"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -367,7 +368,31 @@ func (a *app) session(command string, change func(*release.Options)) (*release.S
 	if change != nil {
 		change(&o)
 	}
-	return release.Open(p, "vornix "+command, o)
+	return a.opened(p, "vornix "+command, o)
+}
+
+// stateVariable makes a project's state folder count as this machine's own, as continuous integration wants that restores it.
+const stateVariable = "VORNIX_STATE"
+
+// opened locks a project, and sees to it that nothing is used that another machine left in its state folder.
+func (a *app) opened(p *project.Project, command string, o release.Options) (*release.Session, error) {
+	s, err := release.Open(p, command, o)
+	if err != nil || os.Getenv(stateVariable) == "any" {
+		return s, err
+	}
+	store, err := trusting()
+	if err != nil {
+		return s, nil // there is no place to remember anything
+	}
+	foreign, err := trust.States{File: filepath.Join(filepath.Dir(store.File), "states")}.Adopt(p)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	if foreign && !a.out.Quiet {
+		fmt.Fprintf(a.out.Stderr, "The build cache in %s was not written on this machine, so it was removed. (%s=any would have kept it.)\n", show.Clean(filepath.ToSlash(p.State())), stateVariable)
+	}
+	return s, nil
 }
 
 // step shows a step and adds it to the answer; it passes the error on.

@@ -171,7 +171,7 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell 
 	o.Access.Trust, o.Publish.Trust = demoTrust, demoTrust
 	one := &demoAnswer{Project: head.Name, Version: head.Version}
 	err = func() error {
-		s, err := release.Open(p, "vornix demo", o)
+		s, err := a.opened(p, "vornix demo", o)
 		if err != nil {
 			return err
 		}

@@ -69,7 +69,7 @@ func (a *app) storyRelease(ctx context.Context, p *project.Project, o release.Op
 	if err != nil {
 		return nil, err
 	}
-	s, err := release.Open(fresh, "vornix demo", o)
+	s, err := a.opened(fresh, "vornix demo", o)
 	if err != nil {
 		return nil, err
 	}
@@ -145,7 +145,7 @@ func (a *app) storyDrift(ctx context.Context, w *secondWeek, p *project.Project,
 		}
 		with := o
 		with.OnStep, with.Overwrite = nil, overwrite
-		s, err := release.Open(fresh, "vornix demo", with)
+		s, err := a.opened(fresh, "vornix demo", with)
 		if err != nil {
 			return nil, err
 		}
@@ -193,7 +193,7 @@ func (a *app) storyBack(ctx context.Context, p *project.Project, before, next st
 	if err != nil {
 		return err
 	}
-	s, err := release.Open(p, "vornix demo", a.options())
+	s, err := a.opened(p, "vornix demo", a.options())
 	if err != nil {
 		return err
 	}
