@@ -283,7 +283,7 @@ func TestBadInput(t *testing.T) {
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
-		}, "release --yes", 4, []string{"the folder of target \"practice\" is not there", "vornix.toml:54:1", "Nothing was changed"}},
+		}, "release --yes", 4, []string{"the folder of target \"practice\" does not exist", "vornix.toml:54:1", "Nothing was changed"}},
 		{"no server", func(testing.TB, string) {}, "release --yes", 4, []string{"no game server runs in", "vornix stand server", "--without-server"}},
 		{"no yes", nil, "release", 2, []string{"this needs a yes", "--plan"}},
 		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},

@@ -648,7 +648,7 @@ func TestKeys(t *testing.T) {
 		"":                            "names no server",
 		"servers = ['http://x:1']":    "no address of a farm",
 		"servers = ['tls://u:p@x:1']": "a secret does not belong into an address",
-		"servers = ['nats://10.0.0.1:1']\ntoken = 'secret-0'":                    "unencrypted",
+		"servers = ['nats://10.0.0.1:1']\ntoken = 'secret-0'":                    "where others can read it",
 		"servers = ['tls://x:1']\ntoken = 'secret-0'\nuser = 'a'":                "more than one",
 		"servers = ['tls://x:1']\ntokens = 'secret-0'":                           "tokens",
 		"servers = ['tls://x:1']\nown_key = 'secret-0'":                          "go together",

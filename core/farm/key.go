@@ -7,7 +7,6 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"net/url"
 	"path/filepath"
 	"strings"
@@ -89,17 +88,18 @@ func (k *Key) check(place fault.Place) error {
 			return wrong("%q is no address of a farm: tls://HOST:PORT is, or nats://HOST:PORT", s)
 		case u.User != nil:
 			return wrong("a secret does not belong into an address; use token, or user and password")
-		case u.Scheme == "nats" && ways > 0 && !k.Plain && !loopback(u.Hostname()):
-			return &fault.Fault{Kind: fault.Refused, What: "the token would go to " + u.Host + " unencrypted", Place: place, Why: "Whoever listens on the way could send results of his own to your builds.",
-				Do: "Use tls://, or say plain = true in the key where the line itself is safe."}
+		}
+		if ways > 0 {
+			if err := secret.Encrypted(s, k.Plain, "plain = true in the key"); err != nil {
+				var f *fault.Fault
+				if errors.As(err, &f) {
+					f.Place = place
+				}
+				return err
+			}
 		}
 	}
 	return nil
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // options are what the key means to the library that connects.

@@ -340,6 +340,9 @@ func sleep(ctx context.Context, d time.Duration) {
 // errUnwanted is why work is stopped that its build does not want any more.
 var errUnwanted = errors.New("nobody waits for it any more")
 
+// longestUnit is how long a worker is at one unit: a build that wants endless work does not keep it for ever.
+const longestUnit = 24 * time.Hour
+
 // late is how old a unit may be of whose build nothing is heard.
 const late = 2 * time.Minute
 
@@ -358,6 +361,8 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		}
 	}()
 	id := u.Build + " " + u.ID
+	ctx, end := context.WithTimeout(ctx, longestUnit)
+	defer end()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	t := &taken{build: u.Build, begun: time.Now(), stop: func() { cancel(errUnwanted) }}

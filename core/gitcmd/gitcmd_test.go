@@ -152,6 +152,12 @@ func TestOrdinaryRepositories(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, filepath.ToSlash(want), strings.TrimSpace(out))
 	}
+	put(t, filepath.Join(dir, ".git", "objects", "info", "alternates"), "../../elsewhere\n")
+	borrowed, err := gitcmd.Find(t.Context(), dir)
+	require.NoError(t, err)
+	assert.Equal(t, "objects from ../../elsewhere", borrowed.Risks[0].What)
+	require.NoError(t, os.Remove(filepath.Join(dir, ".git", "objects", "info", "alternates")))
+
 	mark := filepath.Join(work, "mark")
 	config(t, filepath.Join(clone, "sub"), "filter.x.clean", "touch "+mark+"; cat")
 	put(t, filepath.Join(clone, "sub", ".gitattributes"), "*.txt filter=x\n")

@@ -4,12 +4,12 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net"
 	"net/url"
 	"path/filepath"
 	"strings"
 
 	"vornix/core/fault"
+	"vornix/core/secret"
 )
 
 // Store is a place that keeps bytes under names. Names are slash paths of letters, digits, - and _. All of it may be called from several goroutines.
@@ -85,9 +85,10 @@ func Open(p Place) (Store, error) {
 	if why := Check(p.Address); why != "" {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no place for shared results: %s", p.Address, why), Do: "Correct [shared] url."}
 	}
-	if u, err := url.Parse(p.Address); err == nil && (u.Scheme == "http" || u.Scheme == "nats") && (p.Secret != "" || p.Credentials != nil) && !p.Plain && !loopback(u.Hostname()) {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "the token would go to " + u.Host + " unencrypted", Why: "Whoever listens on the way could put results of his own into your releases.",
-			Do: "Use https or tls, or say plain_http = true where the line itself is safe."}
+	if Kind(p.Address) != "folder" && (p.Secret != "" || p.Credentials != nil) {
+		if err := secret.Encrypted(p.Address, p.Plain, "plain_http = true under [shared]"); err != nil {
+			return nil, err
+		}
 	}
 	switch Kind(p.Address) {
 	case "folder":
@@ -96,9 +97,4 @@ func Open(p Place) (Store, error) {
 		return openWeb(p)
 	}
 	return openObjects(p)
-}
-
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }

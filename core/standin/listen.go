@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Ports that stand-ins prefer: above those of well-known services, below those that systems give away by themselves.
@@ -45,6 +46,9 @@ func OwnHost(listen string) func(http.Handler) http.Handler {
 			}
 			host = strings.TrimSuffix(strings.Trim(host, "[]"), ".")
 			if net.ParseIP(host) == nil && !slices.ContainsFunc([]string{"localhost", machine, named}, func(own string) bool { return own != "" && strings.EqualFold(own, host) }) {
+				// The rest of the request is not waited for.
+				_ = http.NewResponseController(w).SetReadDeadline(time.Now())
+				w.Header().Set("Connection", "close")
 				http.Error(w, "this stand-in answers for its own names only", http.StatusMisdirectedRequest)
 				return
 			}

@@ -22,6 +22,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"vornix/core/fault"
+	"vornix/core/secret"
 	"vornix/core/text"
 )
 
@@ -53,8 +54,10 @@ func Dial(address string, o Options) (*Client, error) {
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address of a workshop", redact(u, address)), Do: "Write it as in https://workshop.example, without a name or a token in it."}
 	}
-	if u.Scheme == "http" && o.Token != "" && !o.Plain && !nearby(u.Hostname()) {
-		return nil, &fault.Fault{Kind: fault.Refused, What: u.Host + " would get your token over http, where others can read it", Do: "Use its https address; in a network of your own set plain_http = true for the target."}
+	if o.Token != "" {
+		if err := secret.Encrypted(address, o.Plain, "plain_http = true for the target"); err != nil {
+			return nil, err
+		}
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/")
 	o.Retries = cmp.Or(o.Retries, 5)
@@ -103,12 +106,6 @@ func redact(u *url.URL, address string) string {
 		return address
 	}
 	return u.Redacted()
-}
-
-// nearby says whether a host is this machine.
-func nearby(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // counted is a connection that notes what goes over it, and is given up when nothing does for too long.

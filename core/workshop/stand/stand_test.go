@@ -473,8 +473,9 @@ func TestWhatIsRefused(t *testing.T) {
 func TestRequestsWithoutEnd(t *testing.T) {
 	s := open(t, t.TempDir(), stand.Options{Patience: 300 * time.Millisecond})
 	for name, text := range map[string]string{
-		"in the head": "GET /v1 HTTP/1.1\r\nHost: a\r\nX-",
-		"in the body": "POST /v1/items HTTP/1.1\r\nHost: a\r\nAuthorization: Bearer " + s.token("mole") + "\r\nContent-Length: 1000\r\n\r\n{\"key\"",
+		"in the head":      "GET /v1 HTTP/1.1\r\nHost: localhost\r\nX-",
+		"for another host": "POST /v1/items HTTP/1.1\r\nHost: a\r\nContent-Length: 1000\r\n\r\n{\"key\"",
+		"in the body":      "POST /v1/items HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer " + s.token("mole") + "\r\nContent-Length: 1000\r\n\r\n{\"key\"",
 	} {
 		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
 		require.NoError(t, err)
