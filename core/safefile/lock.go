@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
@@ -37,15 +38,23 @@ const (
 // Acquire takes the lock of the folder dir for a command, without waiting. When another process holds it, the error
 // is a Refused fault that says who.
 func Acquire(dir, command string) (*Lock, error) {
-	d, err := MakeDir(dir)
-	if err != nil {
-		return nil, err
-	}
-	// The folder is held open, and the file is made through it: no link leads out of it. What is locked by its path has to be that file.
-	l, ok, err := d.lock()
-	if err != nil {
+	// The holder before may be removing the folder with its lock, as one that holds nothing does. Then it is made again.
+	var d *Dir
+	var l *flock.Flock
+	var ok bool
+	for try := 0; ; try++ {
+		var err error
+		if d, err = MakeDir(dir); err != nil {
+			return nil, err
+		}
+		if l, ok, err = d.lock(); err == nil {
+			break
+		}
 		d.Close()
-		return nil, explain(err, "lock", d.Join(lockFile))
+		if try >= mostTries || !errors.Is(err, errMoved) && !errors.Is(err, fs.ErrNotExist) {
+			return nil, explain(err, "lock", d.Join(lockFile))
+		}
+		time.Sleep(time.Millisecond << min(try, 5))
 	}
 	if !ok {
 		defer d.Close()
@@ -63,7 +72,15 @@ func Acquire(dir, command string) (*Lock, error) {
 	return &Lock{Unclean: left == nil, lock: l, dir: d}, nil
 }
 
+// mostTries is how often a lock is tried whose folder disappears meanwhile.
+const mostTries = 20
+
+// errMoved says that what was locked is not what the path names any more.
+var errMoved = errors.New("the folder was exchanged for another one")
+
 // lock takes the lock of the folder; ok is false when another process has it.
+//
+// Invariant: whoever gets it holds the file that the path names now. A file that was unlinked meanwhile can be locked too, and locks nobody out.
 func (d *Dir) lock() (l *flock.Flock, ok bool, err error) {
 	f, err := d.root.OpenFile(lockFile, os.O_CREATE|os.O_RDONLY, 0o666) // a team may share a project
 	if err != nil {
@@ -81,9 +98,11 @@ func (d *Dir) lock() (l *flock.Flock, ok bool, err error) {
 	if ok, err = l.TryLock(); err != nil || !ok {
 		return nil, false, err
 	}
-	if held, err := l.Stat(); err != nil || !os.SameFile(held, ours) {
+	held, err := l.Stat()
+	named, err2 := os.Lstat(filepath.Join(d.path, lockFile))
+	if err != nil || err2 != nil || !os.SameFile(held, ours) || !os.SameFile(held, named) {
 		_ = l.Unlock()
-		return nil, false, errors.Join(errors.New("the folder was exchanged for another one"), err)
+		return nil, false, errors.Join(errMoved, err, err2)
 	}
 	return l, true, nil
 }

@@ -79,6 +79,9 @@ type Folder struct {
 	records []Record
 	staged  int
 	hashed  map[string]hashed
+	// lines is how many lines the records have, and damaged says that one of them can't be read. No original is swept then: the line may need it.
+	lines   int
+	damaged bool
 	// Mended says what became of a change that a killed run left: finished, or taken back; empty when there was none.
 	Mended string
 }
@@ -101,7 +104,7 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		return nil, err
 	}
 	f := &Folder{ctx: ctx, d: d, lock: lock, hashed: map[string]hashed{}}
-	if f.records, err = readRecords(dir); err == nil {
+	if err = f.load(); err == nil {
 		err = f.mend(ctx)
 	}
 	if err != nil {
@@ -111,14 +114,27 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 	return f, nil
 }
 
-// Close lets go of the folder. A record of nothing does not stay behind.
+// Close lets go of the folder. A record of nothing does not stay behind: it is removed while the lock is held, since the next holder would work in
+// a folder that disappears under it. (Windows keeps a locked file; the empty record stays there.)
 func (f *Folder) Close() {
 	_ = f.d.RemoveTree(stageDir) // it is made anew
-	f.lock.Release()
-	if list, err := fs.ReadDir(f.d.FS(), Dir); err == nil && len(f.records) == 0 && len(list) == 1 && list[0].Name() == "lock" {
+	if len(f.records) == 0 && !f.damaged && f.onlyLock() {
 		_ = f.d.RemoveTree(Dir)
 	}
+	f.lock.Release()
 	_ = f.d.Close() // it was only a handle
+}
+
+// onlyLock says whether the folder of records holds nothing but the files of the lock.
+func (f *Folder) onlyLock() bool {
+	list, err := fs.ReadDir(f.d.FS(), Dir)
+	return err == nil && !slices.ContainsFunc(list, func(e fs.DirEntry) bool { return e.Name() != "lock" && e.Name() != "lock.json" })
+}
+
+// load reads the records.
+func (f *Folder) load() (err error) {
+	f.records, f.lines, f.damaged, err = readLines(f.d.Path())
+	return err
 }
 
 // Was says whether this is the folder that was looked at before, and not another one that has its path by now.
@@ -154,18 +170,32 @@ func Left(dir string) bool {
 	return err == nil || Unfinished(dir)
 }
 
-func readRecords(dir string) (list []Record, err error) {
+func readRecords(dir string) ([]Record, error) {
+	list, _, _, err := readLines(dir)
+	return list, err
+}
+
+// readLines reads the records, a line each. A crash can cut a line short: it is the last one then, or the beginning of the next, which the run that mended
+// it wrote. Any other line that can't be read is damaged.
+func readLines(dir string) (list []Record, count int, damaged bool, err error) {
 	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordsFile)))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, 0, false, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, 0, false, err
 	}
-	for _, line := range bytes.Split(data, []byte("\n")) {
+	lines := bytes.Split(data, []byte("\n"))
+	for i, line := range lines {
+		if len(bytes.TrimSpace(line)) == 0 {
+			continue
+		}
+		count++
 		var e entry
 		if json.Unmarshal(line, &e) != nil {
-			continue // a crash cut it short
+			last := i == len(lines)-1
+			damaged = damaged || !last && !bytes.HasPrefix(lines[i+1], line)
+			continue
 		}
 		if e.Undo > 0 {
 			for i := range list {
@@ -177,14 +207,14 @@ func readRecords(dir string) (list []Record, err error) {
 		}
 		for _, file := range e.Files {
 			if err := safefile.CheckForeign(file.Path); err != nil {
-				return nil, err
+				return nil, count, damaged, err
 			}
 		}
 		if e.ID > 0 && !slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.ID }) {
 			list = append(list, e.Record)
 		}
 	}
-	return list, nil
+	return list, count, damaged, nil
 }
 
 // Hash is the SHA-256 and the size of a file in the folder; empty when it is not there.
@@ -264,7 +294,7 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 			return nil, err
 		}
 	}
-	r.ID = 1
+	r.ID = f.lines + 1 // past one that can't be read, too
 	for _, other := range f.records {
 		r.ID = max(r.ID, other.ID+1)
 	}
@@ -273,6 +303,7 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 		return nil, err
 	}
 	f.records = append(f.records, r)
+	f.lines++
 	return &r, nil
 }
 
@@ -334,7 +365,11 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 	}
 	// From here on it is brought to an end, also when somebody presses Ctrl-C: that takes no time.
 	f.ctx = context.WithoutCancel(ctx)
-	if err := f.forward(j); err != nil {
+	recorded, err := f.forward(j, false)
+	if recorded {
+		return nil // whatever is left of the journal goes when the folder is opened next
+	}
+	if err != nil {
 		if back := f.backward(j); back != nil {
 			return fmt.Errorf("%w; taking it back failed too, and is tried again by the next command on this folder: %w", err, back)
 		}
@@ -343,17 +378,19 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 	return nil
 }
 
-// forward puts everything in its place: what comes before what goes, so that at no time both are missing.
-func (f *Folder) forward(j *journal) error {
+// forward puts everything in its place: what comes before what goes, so that at no time both are missing. resumed says that a killed run has begun: only
+// then may a staged file be gone because it has its place already. recorded says that the change is in the records, from where on there is no way
+// back: a reader of the records counts on it.
+func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
 	for _, m := range j.Moves {
 		if m.Staged == "" {
 			continue
 		}
-		if _, err := f.d.Stat(m.Staged); errors.Is(err, fs.ErrNotExist) {
-			continue // it went before, in the run that was killed
+		if _, err := f.d.Stat(m.Staged); errors.Is(err, fs.ErrNotExist) && resumed {
+			continue
 		}
 		if err := f.d.Move(m.Staged, m.Path); err != nil {
-			return err
+			return false, err
 		}
 	}
 	for _, m := range j.Moves {
@@ -362,12 +399,12 @@ func (f *Folder) forward(j *journal) error {
 		}
 		if came := f.anotherCase(j, m.Path); came != "" { // on some systems the file that came is the one that would go
 			if err := f.d.Move(m.Path, came); err != nil {
-				return err
+				return false, err
 			}
 			continue
 		}
 		if err := f.d.Remove(m.Path); err != nil {
-			return err
+			return false, err
 		}
 	}
 	return f.finish(j)
@@ -388,10 +425,11 @@ func (f *Folder) anotherCase(j *journal, rel string) string {
 	return ""
 }
 
-func (f *Folder) finish(j *journal) error {
+// finish writes the record, which is the moment at which a change has happened, and then removes the journal.
+func (f *Folder) finish(j *journal) (recorded bool, err error) {
 	line, err := json.Marshal(j.Entry)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if j.Entry.Undo > 0 {
 		line, err = json.Marshal(struct {
@@ -399,13 +437,22 @@ func (f *Folder) finish(j *journal) error {
 			Time time.Time `json:"time"`
 		}{j.Entry.Undo, j.Entry.Time})
 		if err != nil {
-			return err
+			return false, err
 		}
 	}
 	if err := f.d.Append(recordsFile, line); err != nil {
-		return err
+		// It may have been written before the disk said no.
+		if list, readErr := readRecords(f.d.Path()); readErr != nil || !has(list, j.Entry) {
+			return false, err
+		}
 	}
-	return f.d.Remove(journalFile)
+	return true, f.d.Remove(journalFile)
+}
+
+// has says whether records have an entry.
+func has(list []Record, e entry) bool {
+	return e.ID > 0 && slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.ID }) ||
+		e.Undo > 0 && slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.Undo && r.Undone })
 }
 
 // backward brings everything back that forward has moved.
@@ -469,15 +516,13 @@ func (f *Folder) mend(ctx context.Context) error {
 		}
 		all = all && sum == m.Old && waiting == m.New
 	}
-	recorded := j.Entry.ID > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.ID }) ||
-		j.Entry.Undo > 0 && slices.ContainsFunc(f.records, func(r Record) bool { return r.ID == j.Entry.Undo && r.Undone })
 	switch {
-	case recorded: // all had its place; only the journal had to go, whatever somebody did since
+	case has(f.records, j.Entry): // all had its place; only the journal had to go, whatever somebody did since
 		err = f.d.Remove(journalFile)
 	case all:
 		f.Mended = "finished"
-		if err = f.forward(&j); err == nil {
-			f.records, err = readRecords(f.d.Path())
+		if _, err = f.forward(&j, true); err == nil {
+			err = f.load()
 		}
 	default:
 		f.Mended = "taken back"
@@ -493,6 +538,9 @@ func (f *Folder) mend(ctx context.Context) error {
 func (f *Folder) sweep(ctx context.Context) error {
 	if err := f.d.RemoveTree(stageDir); err != nil {
 		return err
+	}
+	if f.damaged {
+		return nil // the line that can't be read may need any of the originals
 	}
 	needed := map[string]bool{}
 	for _, r := range f.records {

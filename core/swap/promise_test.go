@@ -1,0 +1,211 @@
+package swap_test
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"vornix/core/safefile"
+	"vornix/core/swap"
+)
+
+// table is a folder with a file of a game in it.
+func table(t *testing.T) string {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.txt"), []byte("original"), 0o600))
+	return dir
+}
+
+func content(t *testing.T, dir, name string) string {
+	t.Helper()
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if os.IsNotExist(err) {
+		return "(gone)"
+	}
+	require.NoError(t, err)
+	return string(data)
+}
+
+// replace puts a text in the place of a.txt.
+func replace(t *testing.T, f *swap.Folder, text string) (*swap.Record, error) {
+	t.Helper()
+	s, err := f.Stage()
+	require.NoError(t, err)
+	_, err = s.Write([]byte(text))
+	require.NoError(t, err)
+	require.NoError(t, s.Commit())
+	old, size, err := f.Hash("a.txt")
+	require.NoError(t, err)
+	return f.Swap(t.Context(), []swap.Change{{File: swap.File{Path: "a.txt", Old: old, OldSize: size, New: s.SHA256(), NewSize: int64(len(text))}, Staged: s.Name()}}, swap.Record{Kind: "test"})
+}
+
+func open(t *testing.T, dir string) *swap.Folder {
+	t.Helper()
+	f, err := swap.Open(t.Context(), dir, "test")
+	require.NoError(t, err)
+	return f
+}
+
+// Once the record is written the change has happened: a journal that can't be removed takes nothing back, neither of a change nor of an undo.
+func TestARecordIsFinal(t *testing.T) {
+	dir := table(t)
+	stuck := func() (end func()) {
+		return safefile.Disturb(func(s safefile.Step) error {
+			if s.Op == safefile.OpRemove && strings.Contains(s.Path, "journal") {
+				return errors.New("a virus scanner has it open")
+			}
+			return nil
+		})
+	}
+	f := open(t, dir)
+	end := stuck()
+	r, err := replace(t, f, "new")
+	end()
+	require.NoError(t, err)
+	f.Close()
+	assert.Equal(t, "new", content(t, dir, "a.txt"))
+
+	f = open(t, dir)
+	assert.Empty(t, f.Mended, "only the journal had to go")
+	require.Len(t, f.Records(), 1)
+	end = stuck()
+	err = f.Undo(t.Context(), r, false)
+	end()
+	require.NoError(t, err)
+	f.Close()
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+	f = open(t, dir)
+	assert.True(t, len(f.Records()) == 0 || f.Records()[0].Undone)
+	assert.Equal(t, "original", content(t, dir, "a.txt"), "what is left of the journal changes nothing")
+	f.Close()
+}
+
+// A record whose write fails did not happen, and all is as before.
+func TestARecordThatCantBeWritten(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	end := safefile.Disturb(func(s safefile.Step) error {
+		if s.Op == safefile.OpWrite && strings.Contains(s.Path, "records") {
+			s.Tear()
+			return errors.New("no space left on device")
+		}
+		return nil
+	})
+	_, err := replace(t, f, "new")
+	end()
+	require.Error(t, err)
+	f.Close()
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+	f = open(t, dir)
+	assert.Empty(t, f.Records())
+	_, err = replace(t, f, "newer")
+	require.NoError(t, err, "a line that was cut short is in nobody's way")
+	require.Len(t, f.Records(), 1)
+	f.Close()
+	f = open(t, dir)
+	require.Len(t, f.Records(), 1)
+	require.NoError(t, f.Undo(t.Context(), &f.Records()[0], false))
+	f.Close()
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+}
+
+// One damaged byte in the records costs no original: while a line can't be read, none is swept, and a later record takes no number of its.
+func TestADamagedRecordCostsNoOriginal(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	for _, text := range []string{"one", "two"} {
+		_, err := replace(t, f, text)
+		require.NoError(t, err)
+	}
+	f.Close()
+	var records string
+	require.NoError(t, filepath.WalkDir(filepath.Join(dir, swap.Dir), func(p string, e os.DirEntry, err error) error {
+		if err == nil && strings.Contains(e.Name(), "record") && !e.IsDir() {
+			records = p
+		}
+		return err
+	}))
+	require.NotEmpty(t, records)
+	whole, err := os.ReadFile(records)
+	require.NoError(t, err)
+	spoilt := []byte(string(whole))
+	spoilt[0] = 'x'
+	require.NoError(t, os.WriteFile(records, spoilt, 0o600))
+	f = open(t, dir)
+	require.Len(t, f.Records(), 1)
+	r, err := replace(t, f, "three")
+	require.NoError(t, err)
+	assert.Equal(t, 3, r.ID)
+	f.Close()
+	open(t, dir).Close()
+
+	now, err := os.ReadFile(records)
+	require.NoError(t, err)
+	now[0] = whole[0]
+	require.NoError(t, os.WriteFile(records, now, 0o600))
+	f = open(t, dir)
+	require.Len(t, f.Records(), 3)
+	for i := 2; i >= 0; i-- {
+		require.NoError(t, f.Undo(t.Context(), &f.Records()[i], false))
+	}
+	f.Close()
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+}
+
+// A staged file that disappears before the switch, as a virus scanner takes them, is no file that was installed.
+func TestAStagedFileThatDisappears(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	gone := false
+	end := safefile.Disturb(func(s safefile.Step) error {
+		if s.Op == safefile.OpRename && strings.Contains(s.Path, "journal") && !gone {
+			gone = true
+			matches, _ := filepath.Glob(filepath.Join(dir, swap.Dir, "*", "1"))
+			for _, m := range matches {
+				_ = os.Remove(m)
+			}
+		}
+		return nil
+	})
+	_, err := replace(t, f, "new")
+	end()
+	require.True(t, gone)
+	assert.Error(t, err)
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+	assert.Empty(t, f.Records())
+	f.Close()
+}
+
+// A folder whose records are removed with the last of them has one holder at a time, however many come and go.
+func TestOneHolderAtATime(t *testing.T) {
+	dir := table(t)
+	var inside, most, got atomic.Int32
+	var group sync.WaitGroup
+	for range 8 {
+		group.Go(func() {
+			for range 60 {
+				f, err := swap.Open(t.Context(), dir, "test")
+				if err != nil {
+					continue // it is held
+				}
+				got.Add(1)
+				if n := inside.Add(1); n > most.Load() {
+					most.Store(n)
+				}
+				inside.Add(-1)
+				f.Close()
+			}
+		})
+	}
+	group.Wait()
+	assert.Equal(t, int32(1), most.Load())
+	assert.Greater(t, got.Load(), int32(8))
+}
