@@ -20,6 +20,7 @@ type Holder struct {
 	ID      string    `json:"id"`
 	By      string    `json:"by"`
 	Host    string    `json:"host"`
+	Machine string    `json:"machine,omitempty"` // where the process id means something; containers can share a host's name
 	PID     int       `json:"pid"`
 	Command string    `json:"command"`
 	Since   time.Time `json:"since"` // by the holder's clock
@@ -47,7 +48,7 @@ type lock struct {
 func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 	var nonce [12]byte
 	_, _ = rand.Read(nonce[:]) // it never fails
-	h := Holder{ID: hex.EncodeToString(nonce[:]), By: t.access.By(), Host: t.access.Host, PID: os.Getpid(), Command: command, Since: time.Now().UTC().Truncate(time.Second)}
+	h := Holder{ID: hex.EncodeToString(nonce[:]), By: t.access.By(), Host: t.access.Host, Machine: safefile.Machine(), PID: os.Getpid(), Command: command, Since: time.Now().UTC().Truncate(time.Second)}
 	data, _ := json.Marshal(h)
 	err := t.site.Create(ctx, lockFile, data)
 	if errors.Is(err, fs.ErrExist) {
@@ -65,7 +66,7 @@ func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 			return nil, readErr
 		case other == nil:
 			err = t.site.Create(ctx, lockFile, data) // it was just let go
-		case other.ID == "", other.Host == h.Host && other.Host != "" && !safefile.Alive(other.PID):
+		case other.ID == "", other.Machine == h.Machine && !safefile.Alive(other.PID):
 			// Should another do the same right now, the later one has it: the first sees so before it changes anything.
 			err = t.site.Write(ctx, lockFile, data)
 		default:

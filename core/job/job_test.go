@@ -403,3 +403,37 @@ func TestAFreshFileIsReadAgain(t *testing.T) {
 	assert.Equal(t, job.Made, states(p.run(jobs))["a"])
 	assert.Equal(t, "TWO", p.read("a.out"))
 }
+
+// A cache that was trimmed or damaged costs time and no build: what is missing is taken from its place, or built again.
+func TestACacheThatLostSomething(t *testing.T) {
+	for name, harm := range map[string]func(t *testing.T, p *place){
+		"trimmed": func(t *testing.T, p *place) {
+			require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".state", "cache")))
+		},
+		"trimmed, and a file removed": func(t *testing.T, p *place) {
+			require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".state", "cache")))
+			require.NoError(t, os.Remove(filepath.Join(p.dir, "out", "a.out")))
+		},
+		"damaged": func(t *testing.T, p *place) {
+			require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, ".state", "cache", "objects"), func(name string, e os.DirEntry, err error) error {
+				if err != nil || e.IsDir() {
+					return err
+				}
+				return errors.Join(os.Remove(name), os.WriteFile(name, []byte("noise"), 0o600)) // it may be a link to what is in its place
+			}))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			p := newPlace(t)
+			p.write("a.txt", "a")
+			p.write("b.txt", "b")
+			jobs := []*job.Job{p.upper("a"), p.upper("b", "a")}
+			p.run(jobs)
+			harm(t, p)
+			p.write("b.txt", "c")
+			p.run(jobs)
+			assert.Equal(t, "C+A", p.read("b.out"))
+			assert.Equal(t, "A", p.read("a.out"))
+		})
+	}
+}

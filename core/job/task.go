@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"path"
 	"slices"
 	"sync"
 	"syscall"
@@ -142,11 +143,16 @@ func (t *Task) Sum(rel string) string {
 func (t *Task) Output(rel string) ([]byte, error) {
 	for _, o := range t.earlier {
 		if o.Path == rel {
-			data, ok := t.run.store.object(o)
-			if !ok {
-				return nil, fmt.Errorf("the kept copy of %s is damaged; delete .vornix/cache and build again", rel)
+			if data, ok := t.run.store.object(o); ok {
+				return data, nil
 			}
-			return data, nil
+			// The cache may have been trimmed or damaged. What is in its place is as good: a job whose output is not there runs again.
+			data, err := t.run.store.dir.ReadFile(path.Join(t.run.o.Out, rel))
+			if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != o.SHA256 {
+				return nil, &fault.Fault{What: "a file that was built before is damaged, in the cache and in its place", Place: fault.Place{File: path.Join(t.run.o.Out, rel)}, Err: err, Do: "Remove the file and build again: it is rebuilt then."}
+			}
+			_, err = t.run.store.keep(rel, [][]byte{data})
+			return data, err
 		}
 	}
 	return nil, fmt.Errorf("job %q reads %s, which no job it comes after makes", t.job.ID, rel)

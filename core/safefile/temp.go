@@ -29,14 +29,19 @@ func tempName() string {
 	return fmt.Sprintf("%s%s-%x-%s", tempPrefix, machine(), os.Getpid(), hex.EncodeToString(tag[:]))
 }
 
-// machine tells apart where numbers of processes mean something: hosts, and on Linux the containers on one.
+// machine tells apart where numbers of processes mean something: hosts, and on Linux the containers on one and the times that it was started.
 var machine = sync.OnceValue(func() string {
 	host, _ := os.Hostname()
 	space, _ := os.Readlink("/proc/self/ns/pid")
+	boot, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
 	h := fnv.New32a()
-	fmt.Fprintf(h, "%s %s", host, space)
+	fmt.Fprintf(h, "%s %s %s", host, space, boot)
 	return fmt.Sprintf("%08x", h.Sum32())
 })
+
+// Machine names the place in which this process's number means something: two processes of the same Machine have the same number only when they are the
+// same, or one has ended.
+func Machine() string { return machine() }
 
 // IsTemp says whether a file name is that of an unfinished write.
 func IsTemp(name string) bool { return strings.HasPrefix(name, tempPrefix) }

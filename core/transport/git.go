@@ -7,9 +7,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"github.com/gofrs/flock"
 
 	"vornix/core/fault"
 	"vornix/core/gitcmd"
@@ -23,6 +26,7 @@ type Git struct {
 	o    GitOptions
 	work string // the working tree
 	repo *gitcmd.Folder
+	held *flock.Flock // of a clone of Vornix's own, when no other run has it
 }
 
 // GitOptions say which repository.
@@ -49,29 +53,41 @@ func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 		o.Remote = "origin"
 	}
 	g := &Git{o: o, work: o.Tree}
+	if err := g.open(ctx); err != nil {
+		if g.held != nil {
+			_ = g.held.Unlock()
+		}
+		return nil, err
+	}
+	return g, nil
+}
+
+func (g *Git) open(ctx context.Context) error {
+	o := &g.o
 	if !gitcmd.Installed() {
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here", Do: "Install it; it is what talks to the repository."}
+		return &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here", Do: "Install it; it is what talks to the repository."}
 	}
 	if o.URL != "" {
+		g.unlock()
 		if err := g.clone(ctx); err != nil {
-			return nil, err
+			return err
 		}
 	} else if repo, err := gitcmd.Find(ctx, o.Tree); err != nil {
 		if ctx.Err() != nil {
-			return nil, ctx.Err()
+			return ctx.Err()
 		}
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "this is not a working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
+		return &fault.Fault{Kind: fault.Unreachable, What: "this is not a working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
 	} else if err := g.found(repo); err != nil {
-		return nil, err
+		return err
 	}
 	if err := g.repo.Repository.Refused(false); err != nil {
-		return nil, err
+		return err
 	}
 	folder := filepath.Join(g.work, filepath.FromSlash(o.Folder))
 	open := safefile.OpenDir
 	if o.URL != "" {
 		if _, err := g.Refresh(ctx); err != nil {
-			return nil, err
+			return err
 		}
 		open = safefile.MakeDir
 	} else {
@@ -80,18 +96,18 @@ func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 			err = g.ready(ctx, branch)
 		}
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + o.Folder, Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "Correct folder of the target, or make it by hand if it is meant to be new."}
+			return &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + o.Folder, Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "Correct folder of the target, or make it by hand if it is meant to be new."}
 		}
 	}
 	d, err := open(folder)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	g.Folder = &Folder{dir: d}
-	return g, nil
+	return nil
 }
 
 func (g *Git) String() string {
@@ -103,6 +119,45 @@ func (g *Git) String() string {
 		where += " folder " + g.o.Folder
 	}
 	return where
+}
+
+// unlock removes what a git that was killed left locked in a clone of Vornix's own. The clone is held meanwhile; where another run holds it, its locks are
+// none of ours.
+func (g *Git) unlock() {
+	gitDir := filepath.Join(g.work, ".git")
+	if info, err := os.Lstat(gitDir); err != nil || !info.IsDir() {
+		return
+	}
+	l := flock.New(g.work + ".lock")
+	if ok, err := l.TryLock(); err != nil || !ok {
+		return
+	}
+	g.held = l
+	d, err := safefile.OpenDir(gitDir)
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	for _, folder := range []string{".", "refs"} {
+		_ = fs.WalkDir(d.FS(), folder, func(p string, e fs.DirEntry, err error) error {
+			switch {
+			case err != nil:
+			case e.IsDir() && folder == "." && p != ".":
+				return fs.SkipDir
+			case !e.IsDir() && strings.HasSuffix(p, ".lock"):
+				_ = d.RemoveFile(p) // git says so when it is still there
+			}
+			return nil
+		})
+	}
+}
+
+// Close lets go of the working tree.
+func (g *Git) Close() error {
+	if g.held != nil {
+		_ = g.held.Unlock()
+	}
+	return g.Folder.Close()
 }
 
 // look runs git without hooks, for what only looks or only concerns a clone of Vornix's own.
@@ -348,7 +403,10 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		late := strings.Contains(said, "[rejected]") && !strings.Contains(said, "[remote rejected]")
 		if late && c.Tries < 5 {
 			if err = g.rebase(ctx, c, branch); err == nil {
-				continue
+				// From here on the commit lies on the others': should it be taken back, theirs stay.
+				if before, err = g.look(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+g.o.Remote+"/"+branch); err == nil {
+					continue
+				}
 			}
 		}
 		g.untag(ctx, c)
