@@ -172,7 +172,10 @@ func published(d *publish.Desk, r *publish.Result) string {
 		text = fmt.Sprintf("%s of the page of %s changed at %s", Count(r.Changed, "part"), r.Item, d.Name)
 	}
 	if r.Changed > 0 {
-		text += fmt.Sprintf(", %s of %s sent", Bytes(r.Sent), Bytes(r.Size))
+		text += fmt.Sprintf(", %s sent", Bytes(r.Sent))
+		if r.Size > 0 { // with files, of which what the workshop has is not sent again
+			text = strings.TrimSuffix(text, " sent") + fmt.Sprintf(" of %s sent", Bytes(r.Size))
+		}
 	}
 	if r.Again {
 		text += " (somebody else changed it meanwhile; nothing of that was lost)"

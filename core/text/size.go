@@ -14,3 +14,11 @@ func Bytes(n int64) string {
 	}
 	return fmt.Sprintf("%.2f GB", float64(n)/1e9)
 }
+
+// Instead is one size in place of another, to the byte where both would look the same.
+func Instead(have, want int64) string {
+	if h, w := Bytes(have), Bytes(want); h != w {
+		return h + " instead of " + w
+	}
+	return fmt.Sprintf("%d bytes instead of %d", have, want)
+}

@@ -38,6 +38,9 @@ can't sign as the same author again.`,
 			if err != nil {
 				return err
 			}
+			if _, err := os.Lstat(args[0]); err == nil {
+				return &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(args[0])}, Why: "It may hold a key that you need: a key is never overwritten.", Do: "Choose another name."}
+			}
 			out, err := createOut(args[0], false)
 			if err != nil {
 				return err

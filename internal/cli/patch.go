@@ -16,6 +16,7 @@ import (
 	"vornix/core/patch"
 	"vornix/core/release"
 	"vornix/core/swap"
+	"vornix/core/text"
 	"vornix/core/textedit"
 	"vornix/internal/cli/show"
 )
@@ -348,9 +349,9 @@ func differs(w patch.Wrong) string {
 	case w.Gone:
 		return "it is not there"
 	case w.Differ < 0:
-		return fmt.Sprintf("%s instead of %s", release.Bytes(w.Have), release.Bytes(w.Want))
+		return text.Instead(w.Have, w.Want)
 	case w.Have != w.Want:
-		return fmt.Sprintf("%s instead of %s; at most %s differ, in %s", release.Bytes(w.Have), release.Bytes(w.Want), release.Bytes(w.Differ), release.Count(w.Places, "place"))
+		return fmt.Sprintf("%s; at most %s differ, in %s", text.Instead(w.Have, w.Want), release.Bytes(w.Differ), release.Count(w.Places, "place"))
 	}
 	return fmt.Sprintf("at most %s differ, in %s", release.Bytes(w.Differ), release.Count(w.Places, "place"))
 }
@@ -551,7 +552,7 @@ func toUndo(f *swap.Folder, change int, all bool) (list []*swap.Record, err erro
 func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
 	var rows [][]string
 	for _, d := range list {
-		how := fmt.Sprintf("%s instead of %s", release.Bytes(d.NowSize), release.Bytes(d.NewSize))
+		how := text.Instead(d.NowSize, d.NewSize)
 		switch {
 		case d.Now == "":
 			how = "it is gone"

@@ -4,6 +4,7 @@ import (
 	"context"
 	"maps"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -60,9 +61,13 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 					return &fault.Fault{Kind: fault.Usage, What: "the environment variable " + tokenEnv + " is empty", Do: "Set it to the token that clients must send."}
 				}
 			}
+			_, missing := os.Stat(args[0])
 			s, err := standin.Start(args[0], prof, o)
 			if err != nil {
 				return err
+			}
+			if missing != nil {
+				a.out.Say("The folder %s did not exist; it was created, and is empty.", show.Clean(filepath.ToSlash(args[0])))
 			}
 			a.out.Say("%s stand-in at %s, playing from %s. Ctrl-C stops it.", prof.Game.Title, s.URL, args[0])
 			a.mapTable(s.Status().Maps)

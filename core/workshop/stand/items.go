@@ -273,7 +273,11 @@ func (ws *Workshop) withdraw(w http.ResponseWriter, r *http.Request) (any, error
 	}
 	number := chi.URLParam(r, "number")
 	if number != "" {
-		what = "version " + number + " " + what
+		if n, err := strconv.Atoi(number); err == nil {
+			if v := e.now.Load().version(n); v != nil {
+				what = "version " + v.Version + " " + what // people know it by this, not by the workshop's own number
+			}
+		}
 	}
 	_, err = ws.change(e, seen, by(r), what, func(x *record) error {
 		if number == "" {

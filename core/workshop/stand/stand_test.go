@@ -271,6 +271,11 @@ func TestTheLifeOfAnItem(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "version 1.1.0; page: title", events[3].What)
 	assert.Equal(t, "mole with vornix-test", events[3].By)
+	var said []string
+	for _, e := range events {
+		said = append(said, e.What)
+	}
+	assert.Contains(t, strings.Join(said, "\n"), "version 1.1.0 withdrawn: ", "people know a version by this, not by its number")
 	mine, err := mole.Mine(ctx, "highline")
 	require.NoError(t, err)
 	assert.Len(t, mine, 1)
