@@ -109,7 +109,7 @@ func TestTrusting(t *testing.T) {
 	}
 	o := with("pack")
 	assert.Equal(t, 3, o.exit)
-	assert.Contains(t, o.err, "the project runs 2 commands that are not allowed on this machine")
+	assert.Contains(t, o.err, "the project runs 2 commands without consent on this machine")
 	assert.Zero(t, with("check").exit, "looking runs nothing")
 	assert.Contains(t, with("status").out, "next: vornix trust")
 	assert.Contains(t, with("trust", "--plan").out, `runs ["sh","-c","echo looking; wc -c maps/*.vnx > {out}/list.txt"]`)

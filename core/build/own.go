@@ -186,7 +186,7 @@ func (o Own) trusted(p *project.Project) error {
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s that are not allowed on this machine", commands(len(missing))), Place: missing[0].Place,
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s without consent on this machine", commands(len(missing))), Place: missing[0].Place,
 		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
 }
 

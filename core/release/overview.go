@@ -132,8 +132,8 @@ func (v *Overview) untrusted(ctx context.Context, p *project.Project, o Options)
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	v.row("consent", "missing for %s ('vornix trust' shows them)", Count(len(missing), "thing")+" that the project wants to do on this machine")
-	v.next("vornix trust", "none of that happens before you allow it")
+	v.row("consent", "%s to give or refuse ('vornix trust' shows what for)", Count(len(missing), "permission"))
+	v.next("vornix trust", "what needs your consent does not happen before")
 	return nil
 }
 
