@@ -128,6 +128,7 @@ func TestTheGuideIsTrue(t *testing.T) {
 	// A workshop that takes the fixture's pictures, which are small.
 	put(t, filepath.Join(dir, "vornix-demo", "workshops", "kestrel", "workshop.toml"), "id = \"guide\"\nname = \"Exchange\"\n[kind.parcel.files]\nendings = [\".parcel\"]\n")
 	shop(t, dir, filepath.Join(dir, "vornix-demo", "workshops", "kestrel"), "--profile", "kestrel-post") // what the guide runs in another terminal
+	ok(t, filepath.Join(dir, "vornix-demo", "highline"), "trust", "--yes")
 	assert.Greater(t, blocks(t, string(data), dir), 8)
 }
 

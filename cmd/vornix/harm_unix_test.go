@@ -226,7 +226,10 @@ func (s stage) command(program string, args []string, breakage string) *exec.Cmd
 	}
 	cmd := exec.Command(program, given...)
 	cmd.Dir = filepath.Join(s.dir, s.in)
-	cmd.Env = append(os.Environ(), "VORNIX_BREAKAGE="+breakage, "VORNIX_TRUST_FILE="+filepath.Join(s.dir, "trust.json"))
+	cmd.Env = append(os.Environ(), "VORNIX_BREAKAGE="+breakage)
+	if s.name != "publish" { // which needs consent that was given before
+		cmd.Env = append(cmd.Env, "VORNIX_TRUST_FILE="+filepath.Join(s.dir, "trust.json"))
+	}
 	return cmd
 }
 
