@@ -110,8 +110,28 @@ func (l *lab) day(t *testing.T) *day {
 	return d
 }
 
+// startHost starts the host. The server of one that was killed may hold the address for a moment longer: then it is tried again.
 func (d *day) startHost(t *testing.T) {
-	d.host = d.l.start(t, "host", "A farm at", "farm", "host", "--dir", d.dir, "--listen", d.l.hosts["host"]+":4222")
+	t.Helper()
+	said := ""
+	for range 5 {
+		s := &started{cmd: d.l.on("host", t.TempDir(), "farm", "host", "--dir", d.dir, "--listen", d.l.hosts["host"]+":4222")}
+		s.cmd.Stdout, s.cmd.Stderr = s, s
+		require.NoError(t, s.cmd.Start())
+		t.Cleanup(func() { s.stop(syscall.SIGKILL) })
+		for until := time.Now().Add(20 * time.Second); time.Now().Before(until); time.Sleep(20 * time.Millisecond) {
+			if said = s.said(); strings.Contains(said, "A farm at") {
+				d.host = s
+				return
+			}
+			if strings.Contains(said, "stopped:") {
+				break
+			}
+		}
+		s.stop(syscall.SIGTERM)
+		time.Sleep(time.Second)
+	}
+	t.Fatalf("the host does not start: %s", said)
 }
 
 func (d *day) worker(t *testing.T, on string, more ...string) *started {
