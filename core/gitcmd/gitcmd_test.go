@@ -96,6 +96,12 @@ func TestNothingThatARepositoryBroughtRuns(t *testing.T) {
 			put(t, filepath.Join(far, "hooks", "pre-receive"), "#!/bin/sh\n"+run+"\n")
 			config(t, dir, "remote.origin.url", "far.git")
 		}, []string{"push", "origin", "HEAD:refs/heads/main"}, true},
+		"hook of a working tree whose repository is elsewhere": {func(t *testing.T, dir, run string) {
+			far := filepath.Join(dir, "far")
+			peer.Run(t, dir, "git", "init", "--quiet", "--separate-git-dir", filepath.Join(dir, "elsewhere"), far)
+			put(t, filepath.Join(dir, "elsewhere", "hooks", "pre-receive"), "#!/bin/sh\n"+run+"\n")
+			config(t, dir, "remote.origin.url", "far")
+		}, []string{"push", "origin", "HEAD:refs/heads/next"}, true},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := repository(t)
@@ -173,6 +179,16 @@ func TestOrdinaryRepositories(t *testing.T) {
 	if runtime.GOOS != "windows" {
 		assert.FileExists(t, mark, "plain git goes there")
 	}
+}
+
+// Two clones may push to each other.
+func TestRemotesOfEachOther(t *testing.T) {
+	one, two := repository(t), repository(t)
+	config(t, one, "remote.two.url", two)
+	config(t, two, "remote.one.url", one)
+	r, err := gitcmd.Find(t.Context(), one)
+	require.NoError(t, err)
+	assert.Empty(t, r.Risks)
 }
 
 // Nothing is found where no working tree is, and a folder that is laid out as a repository is none.

@@ -27,6 +27,8 @@ type Repository struct {
 	Risks []Risk
 	// Allowed says that a person allowed these risks.
 	Allowed bool
+
+	far bool // another one pushes to it; its own remotes do not matter, since nothing is pushed on from there without a hook
 }
 
 // Risk is something in a repository that can make git do more than read and write the repository.
@@ -74,17 +76,26 @@ func Local(ctx context.Context, address, base string) (*Repository, error) {
 	if !ok {
 		return nil, nil
 	}
+	dir := gitDirOf(path)
+	if dir == "" {
+		return nil, nil
+	}
+	return open(ctx, "", dir)
+}
+
+// gitDirOf is the repository that git means by a path: a working tree's, the path itself, or one with .git behind its name. It is empty when there is none.
+func gitDirOf(path string) string {
 	for _, try := range []string{filepath.Join(path, ".git"), path, path + ".git"} {
 		if isGitDir(try) {
-			return open(ctx, "", try)
+			return try
 		}
 		if info, err := os.Stat(try); err == nil && info.Mode().IsRegular() {
 			if target, err := pointer(try, "gitdir: "); err == nil {
-				return open(ctx, "", target)
+				return target
 			}
 		}
 	}
-	return nil, nil
+	return ""
 }
 
 // localPath says whether an address names a folder here. As for git, host:path is elsewhere, unless a slash comes before the colon.
@@ -153,22 +164,27 @@ func pointer(file, prefix string) (string, error) {
 
 // open reads what a repository could make git do.
 func open(ctx context.Context, work, gitDir string) (*Repository, error) {
-	r := &Repository{Work: work, GitDir: gitDir, Common: gitDir}
-	if common, err := pointer(filepath.Join(gitDir, "commondir"), ""); err == nil {
+	r := &Repository{Work: work, GitDir: gitDir}
+	return r, r.read(ctx)
+}
+
+func (r *Repository) read(ctx context.Context) error {
+	r.Common = r.GitDir
+	if common, err := pointer(filepath.Join(r.GitDir, "commondir"), ""); err == nil {
 		r.Common = common
 	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
+		return err
 	}
-	files := []string{filepath.Join(r.Common, "config"), filepath.Join(gitDir, "config.worktree")}
-	if r.Common != gitDir {
-		files = append(files, filepath.Join(gitDir, "config"))
+	files := []string{filepath.Join(r.Common, "config"), filepath.Join(r.GitDir, "config.worktree")}
+	if r.Common != r.GitDir {
+		files = append(files, filepath.Join(r.GitDir, "config"))
 	}
 	for _, file := range files {
 		if err := r.configured(ctx, file); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	return r, r.hooks()
+	return r.hooks()
 }
 
 // configured adds the risks of a configuration file. git reads the file, as a file and outside of any repository: so both understand the same by it.
@@ -201,6 +217,9 @@ func (r *Repository) configured(ctx context.Context, file string) error {
 			continue
 		}
 		if remoteURL(key) {
+			if r.far {
+				continue
+			}
 			if err := r.pushes(ctx, file, key, value); err != nil {
 				return err
 			}
@@ -225,21 +244,15 @@ func (r *Repository) pushes(ctx context.Context, file, key, address string) erro
 	if !ok {
 		return nil
 	}
-	for _, try := range []string{filepath.Join(path, ".git"), path, path + ".git"} {
-		if !isGitDir(try) || try == r.GitDir {
-			continue
-		}
-		// Its own remotes do not matter: nothing is pushed on from there without a hook.
-		far := &Repository{GitDir: try, Common: try}
-		if err := far.configured(ctx, filepath.Join(try, "config")); err != nil {
-			return err
-		}
-		if err := far.hooks(); err != nil {
-			return err
-		}
-		r.Risks = append(r.Risks, far.Risks...)
-		break
+	dir := gitDirOf(path)
+	if dir == "" || dir == r.GitDir {
+		return nil
 	}
+	far := &Repository{GitDir: dir, far: true}
+	if err := far.read(ctx); err != nil {
+		return err
+	}
+	r.Risks = append(r.Risks, far.Risks...)
 	return nil
 }
 
