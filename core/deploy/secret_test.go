@@ -73,7 +73,7 @@ token_file = "token"
 	assert.Empty(t, got, "nothing was asked")
 
 	store := trust.Store{File: filepath.Join(t.TempDir(), "trusted.json")}
-	want, err := trust.All(t.Context(), p)
+	want, err := trust.All(t.Context(), p, "")
 	require.NoError(t, err)
 	require.NoError(t, store.Allow(p, want))
 	look(store.Missing)

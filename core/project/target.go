@@ -142,6 +142,9 @@ func (p *Project) targets() (list []finding.Finding) {
 		default:
 			wrong("kind", "kind must be folder, sftp, git, web or workshop, and is %q", t.Kind)
 		}
+		if t.Server != "" && t.TokenEnv != "" && !strings.Contains(t.Server, "://") && t.Local(p) == "" {
+			wrong("server", "with token_env the server's whole address belongs here: consent to send the token is for an address, and this one is only known on the target")
+		}
 		if t.Role != "" && t.Role != "server" && t.Role != "mirror" {
 			wrong("role", "role must be server or mirror, and is %q", t.Role)
 		}

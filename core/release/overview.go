@@ -120,7 +120,7 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 
 // untrusted says what the project wants to do here that nobody has allowed.
 func (v *Overview) untrusted(ctx context.Context, p *project.Project, o Options) error {
-	want, err := trust.All(ctx, p)
+	want, err := trust.All(ctx, p, o.Publish.Home)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -136,11 +136,11 @@ func programsOf(p *project.Project, s *project.Step, args, files []string) (line
 		if !named && !read {
 			continue
 		}
-		sum, program, err := look(p.Join(f))
+		sum, err := look(p.Join(f), named)
 		if err != nil {
 			return nil, &fault.Fault{What: "a program of a step can't be read", Place: fault.Place{File: f}, Err: err, Why: "A program that can't be read can't be allowed."}
 		}
-		if named || program {
+		if sum != "" {
 			lines = append(lines, "program "+quoted(f)+" SHA-256 "+sum)
 		}
 	}
@@ -151,35 +151,43 @@ func programsOf(p *project.Project, s *project.Step, args, files []string) (line
 var scripts = []string{".sh", ".bash", ".zsh", ".py", ".rb", ".pl", ".js", ".mjs", ".cjs", ".ts", ".lua", ".tcl", ".php", ".awk", ".bat", ".cmd", ".ps1", ".psm1", ".vbs", ".exe", ".com", ".dll", ".so",
 	".dylib", ".jar", ".class", ".wasm", ".mk", ".pyc", ".r", ".jl", ".go", ".nu", ".fish"}
 
-// look hashes a file, and says whether it is a program: by its first bytes, its mode, or its name.
-func look(file string) (sum string, program bool, err error) {
+// data are extensions of files that no mode makes a program: on disks of other systems every file can be run.
+var data = []string{".wav", ".ogg", ".flac", ".mp3", ".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".dds", ".ktx2", ".gltf", ".glb", ".bin", ".vnx", ".vnm", ".toml", ".json", ".yaml", ".yml", ".xml", ".csv",
+	".ini", ".txt", ".md"}
+
+// look hashes a file when a person named it or it is a program: by its first bytes, its mode, or its name. Other files are not read, however large.
+func look(file string, named bool) (sum string, err error) {
 	f, err := os.Open(file)
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
 	defer f.Close()
 	info, err := f.Stat()
 	if err != nil {
-		return "", false, err
+		return "", err
 	}
 	if !info.Mode().IsRegular() {
-		return "", false, errors.New("it is not a regular file")
+		return "", errors.New("it is not a regular file")
 	}
-	h := sha256.New()
 	head := make([]byte, 4)
 	n, err := io.ReadFull(f, head)
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
-		return "", false, err
+		return "", err
 	}
 	begin := string(head[:n])
 	name := strings.ToLower(filepath.Base(file))
-	program = strings.HasPrefix(begin, "#!") || begin == "\x7fELF" || strings.HasPrefix(begin, "MZ") || begin == "\xcf\xfa\xed\xfe" || begin == "\xca\xfe\xba\xbe" ||
-		runtime.GOOS != "windows" && info.Mode().Perm()&0o111 != 0 || slices.Contains(scripts, filepath.Ext(name)) || name == "makefile" || name == "package.json"
+	extension := filepath.Ext(name)
+	program := named || strings.HasPrefix(begin, "#!") || begin == "\x7fELF" || strings.HasPrefix(begin, "MZ") || begin == "\xcf\xfa\xed\xfe" || begin == "\xca\xfe\xba\xbe" ||
+		runtime.GOOS != "windows" && info.Mode().Perm()&0o111 != 0 && !slices.Contains(data, extension) || slices.Contains(scripts, extension) || name == "makefile" || name == "package.json"
+	if !program {
+		return "", nil
+	}
+	h := sha256.New()
 	h.Write(head[:n])
 	if _, err := io.Copy(h, f); err != nil {
-		return "", false, err
+		return "", err
 	}
-	return hex.EncodeToString(h.Sum(nil)), program, nil
+	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // PlainName says whether a name can be filled into a command without changing what the command does.
@@ -238,8 +246,8 @@ func Repository(repo *gitcmd.Repository) Permission {
 const longestAddress = 4096
 
 // All are the permissions that a project asks for, as far as this machine alone can tell. Some depend on what a target says when it is reached, and are
-// asked for then.
-func All(ctx context.Context, p *project.Project) (list []Permission, err error) {
+// asked for then. home is what ~ stands for.
+func All(ctx context.Context, p *project.Project, home string) (list []Permission, err error) {
 	if list, err = Steps(p); err != nil {
 		return nil, err
 	}
@@ -280,7 +288,7 @@ func All(ctx context.Context, p *project.Project) (list []Permission, err error)
 			address, local = t.URL, p.Dir
 		}
 		if !strings.Contains(address, "://") && address != "" && local != "" && (t.Kind == "workshop" || safefile.CheckPath(address) == nil) {
-			address = written(secret.Path(local, "", address))
+			address = written(secret.Path(local, home, address))
 		}
 		for _, from := range []string{secret.Variable(t.TokenEnv), secret.File(t.TokenFile), secret.Variable(t.PlayerTokenEnv), secret.File(t.PlayerTokenFile)} {
 			if from != "" && strings.Contains(address, "://") {

@@ -63,6 +63,11 @@ environment = ["LANG"]
 		"a program among data":   {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x.py", "id"); return "", "" }, true, "data/x.py"},
 		"by its first bytes":     {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x", "#!/bin/sh"); return "", "" }, true, `data/x"`},
 		"data that only is read": {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x.csv", "1,2"); return "", "" }, false, ""},
+		"data of a disk without modes": {func(t *testing.T, dir string) (string, string) {
+			put(t, dir, "data/wind.wav", "RIFF")
+			require.NoError(t, os.Chmod(filepath.Join(dir, "data", "wind.wav"), 0o777))
+			return "", ""
+		}, false, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			dir := t.TempDir()
@@ -71,7 +76,7 @@ environment = ["LANG"]
 			text := head + step
 			p := load(t, dir, text)
 			store := trust.Store{File: filepath.Join(t.TempDir(), "trusted.json")}
-			want, err := trust.All(t.Context(), p)
+			want, err := trust.All(t.Context(), p, "")
 			require.NoError(t, err)
 			require.Len(t, want, 1)
 			require.NoError(t, store.Allow(p, want))
@@ -81,7 +86,7 @@ environment = ["LANG"]
 				require.Contains(t, text, old)
 			}
 			p = load(t, dir, strings.Replace(text, old, with, 1))
-			want, err = trust.All(t.Context(), p)
+			want, err = trust.All(t.Context(), p, "")
 			require.NoError(t, err)
 			missing, err := store.Missing(p, want)
 			require.NoError(t, err)
@@ -110,7 +115,7 @@ func TestArgumentsAreNotJoined(t *testing.T) {
 func TestSecretsAreBoundToAnOrigin(t *testing.T) {
 	dir := t.TempDir()
 	target := func(kind, more string) []string {
-		list, err := trust.All(t.Context(), load(t, dir, head+"\n[target.x]\nkind = \""+kind+"\"\n"+more))
+		list, err := trust.All(t.Context(), load(t, dir, head+"\n[target.x]\nkind = \""+kind+"\"\n"+more), "")
 		require.NoError(t, err)
 		lines := []string{}
 		for _, x := range list {

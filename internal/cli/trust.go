@@ -123,7 +123,7 @@ again, with what it was before.`,
 				}
 				return nil
 			}
-			want, err := trust.All(ctx, p)
+			want, err := trust.All(ctx, p, a.publishing().Home)
 			if err != nil {
 				return err
 			}
