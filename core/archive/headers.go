@@ -127,9 +127,17 @@ func endOf(r io.ReaderAt, size int64) (end, long int64, err error) {
 			l := make([]byte, locator64Size)
 			if end >= locator64Size {
 				if _, err := r.ReadAt(l, end-locator64Size); err == nil && binary.LittleEndian.Uint32(l) == locator64Signature {
-					// The record stands right before its locator, wherever the locator says.
-					if at := end - locator64Size - end64Size; at >= 0 {
-						long = at
+					// The locator says where the record is. Where something stands before the archive it is too small by that; the record
+					// ends right before its locator then.
+					for _, at := range []int64{int64(binary.LittleEndian.Uint64(l[8:])), end - locator64Size - end64Size} {
+						mark := make([]byte, 4)
+						if at < 0 || at > end-locator64Size-end64Size {
+							continue
+						}
+						if _, err := r.ReadAt(mark, at); err == nil && binary.LittleEndian.Uint32(mark) == end64Signature {
+							long = at
+							break
+						}
 					}
 				}
 			}

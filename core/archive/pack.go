@@ -386,6 +386,9 @@ func (n *sums) add(data []byte) {
 }
 
 func (n *sums) check() error {
+	if d, ok := n.look.(interface{ Done() }); ok {
+		d.Done() // it may hold some of the content until it knows that there is no more
+	}
 	if n.hash != nil && hex.EncodeToString(n.hash.Sum(nil)) != n.source.SHA256 {
 		return &ChangedError{n.source.Name}
 	}

@@ -296,7 +296,7 @@ func (w *packer) pack(pl *plan, key string) (list []kept, err error) {
 	sources := w.sources(pl, old)
 	defer old.close()
 	done := w.done
-	packed, err := archive.Pack(w.ctx, sources, archive.Options{Workers: w.o.Workers, Largest: w.form.Largest, Look: w.watch.look, Wrote: w.wrote}, next)
+	packed, err := archive.Pack(w.ctx, sources, archive.Options{Workers: w.o.Workers, Largest: w.form.Largest, Look: func(name string) io.Writer { return w.watch.look(name) }, Wrote: w.wrote}, next)
 	if errors.Is(err, archive.ErrOld) && !w.anew { // the disk has lost some of it: all is packed anew
 		w.anew, w.done = true, done
 		return w.pack(pl, key)
@@ -383,7 +383,9 @@ func (w *packer) lead(s *sink, f *build.TreeFile) error {
 		return err
 	}
 	defer r.Close()
-	_, err = io.Copy(w.watch.look(f.Path), r)
+	seen := w.watch.look(f.Path)
+	_, err = io.Copy(seen, r)
+	seen.Done()
 	w.wrote(f.Size)
 	return err
 }

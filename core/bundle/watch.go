@@ -1,7 +1,6 @@
 package bundle
 
 import (
-	"io"
 	"path"
 	"sync"
 
@@ -37,7 +36,7 @@ func (w *watch) names(plans []plan) error {
 }
 
 // look gives a file's content to a scanner.
-func (w *watch) look(name string) io.Writer {
+func (w *watch) look(name string) *guard.Scanner {
 	s := &guard.Scanner{}
 	w.mu.Lock()
 	defer w.mu.Unlock()
