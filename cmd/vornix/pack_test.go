@@ -36,7 +36,7 @@ func TestLookInside(t *testing.T) {
 	assert.Equal(t, want, must(os.ReadFile(filepath.Join(p, "look/textures/rock/cairn_bumps.ktx2"))))
 	again := vornix(t, p, "extract", parcel, "materials/**", "--to", "look")
 	assert.Equal(t, 3, again.exit)
-	assert.Contains(t, again.err, "there already")
+	assert.Contains(t, again.err, "already exists")
 	ok(t, p, "extract", parcel, "materials/**", "--to", "look", "--overwrite")
 	assert.Contains(t, ok(t, p, "extract", parcel, "--except", "maps/**", "--plan").out, "would go to highline-1.0.0")
 	assert.NoDirExists(t, filepath.Join(p, "highline-1.0.0"))

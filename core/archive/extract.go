@@ -53,7 +53,7 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 		}
 		packed += f.Packed
 		if _, err := d.Stat(f.Name); err == nil && !f.Dir && !o.Overwrite {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.", Do: "Choose another folder with --to, or add --overwrite."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.", Do: "Choose another folder with --to, or add --overwrite."}
 		}
 	}
 	if o.Most == 0 && total > smallExtracted && total/mostExpansion > packed {

@@ -327,7 +327,7 @@ func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error
 	}
 	found, err := exec.LookPath(args[0])
 	if err != nil {
-		return nil, fmt.Errorf("there is no program %q on this machine", args[0])
+		return nil, fmt.Errorf("the program %q was not found on this machine", args[0])
 	}
 	args[0] = found
 	return args, nil

@@ -212,7 +212,7 @@ stdout = "f.txt"
 	require.Error(t, err)
 	assert.Less(t, time.Since(start), 20*time.Second)
 	all := strings.Join(failures(r), "\n")
-	for _, want := range []string{`the step "ends" ended with exit code 7: the reason`, `the step "forgets" did not make b.txt: nothing to do`, `the step "links" did not make c.txt`, `there is no program "no-such-program-here"`, `the step "sleeps" did not end in 1s`} {
+	for _, want := range []string{`the step "ends" ended with exit code 7: the reason`, `the step "forgets" did not make b.txt: nothing to do`, `the step "links" did not make c.txt`, `the program "no-such-program-here" was not found`, `the step "sleeps" did not end in 1s`} {
 		assert.Contains(t, all, want)
 	}
 	assert.Equal(t, job.Skipped, states(r)["after"])

@@ -45,14 +45,14 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.
 		return nil, []finding.Finding{f}
 	}
 	if s.Mode != "" && !slices.Contains(Modes, s.Mode) {
-		return away(fmt.Errorf("%q says not how; off, read and write do (VORNIX_SHARED)", s.Mode))
+		return away(fmt.Errorf("%q is not a mode: VORNIX_SHARED can be off, read or write", s.Mode))
 	}
 	missing, err := own.Trust.Missing(p, about)
 	if err != nil {
 		return away(err)
 	}
 	if len(missing) > 0 {
-		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "nobody on this machine has allowed that the project %s", text.Printable(strings.Join(about.Lines, ", ")))}
+		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "consent is missing on this machine; the project %s", text.Printable(strings.Join(about.Lines, ", ")))}
 	}
 	at := share.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p), Limits: share.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
 	if err := s.secret(p, &at); err != nil {

@@ -44,7 +44,7 @@ type lock struct {
 	done chan struct{}
 }
 
-// acquire takes the target's lock, or says who has it. The lock of a run on this machine that is no more is taken over.
+// acquire takes the target's lock, or says who has it. A lock of this machine whose process has ended is taken over.
 func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 	var nonce [12]byte
 	_, _ = rand.Read(nonce[:]) // it never fails

@@ -32,7 +32,7 @@ const (
 // message is what comes in.
 type message interface{ check() error }
 
-// decode reads a message and refuses all of it when any field is wrong.
+// decode reads a message, and refuses the message when any field is wrong.
 func decode(data []byte, m message) error {
 	if err := json.Unmarshal(data, m); err != nil {
 		return err

@@ -646,7 +646,7 @@ func TestKeys(t *testing.T) {
 	file := filepath.Join(dir, "farm.key")
 	for text, why := range map[string]string{
 		"":                            "names no server",
-		"servers = ['http://x:1']":    "no address of a farm",
+		"servers = ['http://x:1']":    "not a farm address",
 		"servers = ['tls://u:p@x:1']": "a secret does not belong into an address",
 		"servers = ['nats://10.0.0.1:1']\ntoken = 'secret-0'":                    "where others can read it",
 		"servers = ['tls://x:1']\ntoken = 'secret-0'\nuser = 'a'":                "more than one",

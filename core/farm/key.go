@@ -85,7 +85,7 @@ func (k *Key) check(place fault.Place) error {
 		u, err := url.Parse(s)
 		switch {
 		case err != nil || u.Host == "" || u.Scheme != "tls" && u.Scheme != "nats":
-			return wrong("%q is no address of a farm: tls://HOST:PORT is, or nats://HOST:PORT", s)
+			return wrong("%q is not a farm address; write tls://HOST:PORT or nats://HOST:PORT", s)
 		case u.User != nil:
 			return wrong("a secret does not belong into an address; use token, or user and password")
 		}

@@ -238,7 +238,7 @@ func TestSceneMistakes(t *testing.T) {
 // Files that claim what they don't have end in an error, quickly.
 func TestHostileScenes(t *testing.T) {
 	for text, want := range map[string]string{
-		"": "no glTF scene", "{}": "version", "glTF": "cut short", "nonsense": "no glTF scene",
+		"": "not a glTF scene", "{}": "version", "glTF": "cut short", "nonsense": "not a glTF scene",
 		`{"asset":{"version":"1.0"}}`: "version",
 		`{"asset":{"version":"2.0"},"extensionsRequired":["KHR_draco_mesh_compression"]}`:                                         "KHR_draco",
 		`{"asset":{"version":"2.0"},"buffers":[{"byteLength":99999999999999}]}`:                                                   "nobody believes",

@@ -127,7 +127,7 @@ func Read(name string, data []byte, open func(string) ([]byte, error)) (scene *S
 	files := &openFS{dir: path.Dir(name), open: open}
 	doc := &gltf.Document{}
 	if err := gltf.NewDecoderFS(bytes.NewReader(data), files).Decode(doc); err != nil {
-		return nil, fmt.Errorf("it is no glTF scene: %w", err)
+		return nil, fmt.Errorf("it is not a glTF scene: %w", err)
 	}
 	if doc.Asset.Version != "2.0" {
 		return nil, fmt.Errorf("it is of glTF version %q; Vornix reads 2.0", doc.Asset.Version)
@@ -177,7 +177,7 @@ func bound(data []byte) error {
 		Nodes       []struct{}
 	}
 	if err := json.Unmarshal(text, &claims); err != nil {
-		return fmt.Errorf("it is no glTF scene: %w", err)
+		return fmt.Errorf("it is not a glTF scene: %w", err)
 	}
 	for _, b := range claims.Buffers {
 		if b.ByteLength < 0 || b.ByteLength > maxFile || b.URI == "" && b.ByteLength > float64(len(data)) {

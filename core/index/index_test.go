@@ -72,6 +72,17 @@ func (d *desk) write(o index.WriteOptions) (*index.Result, error) {
 	return index.Write(ctx, d.p, d.bundles, d.g, o)
 }
 
+// writeAt writes and reads the index by a clock that a test moves.
+func (d *desk) writeAt(now *time.Time) func(index.WriteOptions) (*index.Index, error) {
+	return func(o index.WriteOptions) (*index.Index, error) {
+		o.Now = *now
+		if _, err := d.write(o); err != nil {
+			return nil, err
+		}
+		return index.Read(must(os.ReadFile(d.p.Join(index.Dir, index.FileName))))
+	}
+}
+
 // release does what a release does with the index and the bundles.
 func (d *desk) release(date string, o index.WriteOptions) *index.Index {
 	d.t.Helper()
@@ -227,13 +238,7 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	new, newWord := key(t)
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "1"}, "cairn_station")
-	write := func(o index.WriteOptions) (*index.Index, error) {
-		o.Now = now
-		if _, err := d.write(o); err != nil {
-			return nil, err
-		}
-		return index.Read(must(os.ReadFile(d.p.Join(index.Dir, index.FileName))))
-	}
+	write := d.writeAt(&now)
 	x, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
 	require.NoError(t, err)
 	require.NoError(t, x.Trusted([]string{newWord, oldWord}))
@@ -409,13 +414,7 @@ func TestTheLifeOfAnIndex(t *testing.T) {
 	old, _ := key(t)
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "1"}, "cairn_station")
-	write := func(o index.WriteOptions) (*index.Index, error) {
-		o.Now = now
-		if _, err := d.write(o); err != nil {
-			return nil, err
-		}
-		return index.Read(must(os.ReadFile(d.p.Join(index.Dir, index.FileName))))
-	}
+	write := d.writeAt(&now)
 	x, err := write(index.WriteOptions{Keys: []crypto.Signer{old}})
 	require.NoError(t, err)
 	// Another life is a change by itself, and so is the end of the one that it had.

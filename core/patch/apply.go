@@ -621,7 +621,7 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 	last := p.route[len(p.route)-1]
 	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		if _, err := d.Stat(pth); err == nil {
-			return &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.", Do: "Name an empty folder."}
+			return &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.", Do: "Name an empty folder."}
 		}
 	}
 	var placed []string

@@ -301,7 +301,7 @@ func (o *outFile) close() {
 // createOut begins a file; one that is there is replaced on word only.
 func createOut(name string, overwrite bool) (*outFile, error) {
 	if _, err := os.Lstat(name); err == nil && !overwrite {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "the file is there already", Place: fault.Place{File: filepath.ToSlash(name)}, Why: "Nothing is overwritten unasked.", Do: "Choose another name, or add --overwrite."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(name)}, Why: "Nothing is overwritten unasked.", Do: "Choose another name, or add --overwrite."}
 	}
 	d, err := safefile.MakeDir(filepath.Dir(name))
 	if err != nil {
