@@ -144,5 +144,5 @@ func TestSharedResultsThatCantBeHad(t *testing.T) {
 	t.Setenv("VORNIX_SHARED", "sometimes")
 	appendTo(t, p, "maps/tram_depot.vnx", "\n\n\n")
 	r = ok(t, p, "build", "--draft")
-	assert.Contains(t, r.out+r.err, "off, read and write")
+	assert.Contains(t, r.out+r.err, "off, read or write")
 }
