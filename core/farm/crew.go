@@ -22,7 +22,7 @@ import (
 type Options struct {
 	Key     *Key
 	Version string // of the program and its steps: only workers of the same do anything for it
-	// Recheck is which share of others' jobs is done here again, from 0 to 1; 0: Rechecked.
+	// Recheck is which share of others' work is done a second time, from 0 to 1; 0: Rechecked.
 	Recheck float64
 }
 
@@ -97,6 +97,7 @@ type sent struct {
 	at       time.Time
 	seq      uint64
 	worker   string // who is at it
+	not      string // of pieces: who may not do it, since it is to confirm theirs
 	declined map[string]bool
 	over     bool
 }
@@ -302,16 +303,21 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	if u == nil {
 		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
 	}
+	if len(u.offers) > 0 && u.offers[0].ask.Not == a.Worker || u.not == a.Worker { // it would confirm itself
+		u.declined[a.Worker] = true
+		if c.another(u) {
+			return reply{Why: "somebody else does it", Else: true}, nil, nil, nil
+		}
+		return reply{Why: "it is done where it came from"}, nil, u, nil
+	}
 	if a.Declines != "" {
 		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // else that is what its owner wants
 			w.share.Declined = a.Declines
 			clear(c.stored) // something may be gone from the farm's store: it is looked at again
 		}
 		u.declined[a.Worker] = true
-		for _, w := range c.mates {
-			if c.useful(w) && !u.declined[w.Worker] && len(u.declined) < 3 {
-				return reply{Why: "somebody else does it"}, nil, nil, nil
-			}
+		if c.another(u) {
+			return reply{Why: "somebody else does it"}, nil, nil, nil
 		}
 		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
@@ -333,6 +339,26 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	}
 	u.worker = a.Worker
 	return r, begun, nil, u.begun
+}
+
+// another says whether a worker is there that has not declined a unit. The caller holds the lock.
+func (c *Crew) another(u *sent) bool {
+	for _, w := range c.mates {
+		if c.useful(w) && !u.declined[w.Worker] && len(u.declined) < 3 {
+			return true
+		}
+	}
+	return false
+}
+
+// besides says whether a worker other than this one can be counted on. The caller holds the lock.
+func (c *Crew) besides(name string) bool {
+	for _, w := range c.mates {
+		if w.Worker != name && c.useful(w) {
+			return true
+		}
+	}
+	return false
 }
 
 // told passes on how far somebody is.

@@ -220,8 +220,15 @@ func files(list []job.Output) error {
 // Rechecked is which share of a worker's jobs a build does again when nobody says.
 const Rechecked = 0.05
 
-// again says whether a worker's next job is done here again, to see whether it is right: the first always, of the others a share, and more of the first
-// dozens, since a small build has no more. No worker can know which ones beforehand.
-func again(before int, share float64) bool {
-	return rand.Float64() < max(share, 2/float64(before+2))
+// again says who does a worker's next job a second time, to see whether it is right. This machine does the first one always, of the others Rechecked, and
+// more of the first dozens, since a small build has no more. What is wanted beyond that (share, 0 to 1) another worker does. No worker can know which
+// ones beforehand.
+func again(before int, share float64) job.Check {
+	switch chance := rand.Float64(); {
+	case chance < max(Rechecked, 2/float64(before+2)):
+		return job.Here
+	case chance < share:
+		return job.Elsewhere
+	}
+	return job.Unchecked
 }

@@ -166,14 +166,14 @@ func newProject(t *testing.T, small int, large task) *project {
 }
 
 // build builds a project, with a farm's help when there is a key, and gives what came of it: every output, and the findings of every job.
-func (p *project) build(t *testing.T, key *farm.Key, here *smith) (map[string]string, *job.Report, []farm.Share) {
+func (p *project) build(t *testing.T, key *farm.Key, here *smith, verify ...float64) (map[string]string, *job.Report, []farm.Share) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o700))
 	o := job.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1}
 	var crew *farm.Crew
 	if key != nil {
 		var err error
-		crew, err = farm.Join(context.Background(), farm.Options{Key: key, Version: "1"})
+		crew, err = farm.Join(context.Background(), farm.Options{Key: key, Version: "1", Recheck: append(verify, 0)[0]})
 		require.NoError(t, err)
 		o.Crew = crew
 	}
@@ -365,6 +365,85 @@ func TestAWorkerThatIsWrong(t *testing.T) {
 			assert.Empty(t, shareOf(t, shares, "good").Shut)
 		})
 	}
+}
+
+// With --verify 1 a second worker does everything again, so that even one wrong piece or one wrong job is found: the build's own machine does no more
+// than it does without.
+func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
+	p := newProject(t, 60, task{Rounds: 2000, Pieces: 700})
+	alone := p.alone(t)
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	t.Run("honest", func(t *testing.T) {
+		first, second, here := &smith{}, &smith{}, &smith{slow: time.Millisecond, wait: 30 * time.Millisecond}
+		work(t, h.Key, "first", first)
+		work(t, h.Key, "second", second)
+		all, report, shares := p.build(t, h.Key, here, 1)
+		assert.Equal(t, alone, all)
+		for _, name := range []string{"first", "second"} {
+			assert.Empty(t, shareOf(t, shares, name).Shut)
+		}
+		helped := 0
+		for _, r := range report.Results {
+			if r.By != "" {
+				helped++
+			}
+		}
+		assert.Greater(t, helped, len(p.jobs)/2)
+		assert.Greater(t, int(first.did.Load()+second.did.Load()), helped*4/3, "most jobs were done by both")
+	})
+	for what, spoiled := range map[string]int64{"a late job": 12} {
+		t.Run(what, func(t *testing.T) {
+			p := newProject(t, 60, task{})
+			alone := p.alone(t)
+			n := atomic.Int64{}
+			liar := &smith{spoil: func(b []byte) []byte {
+				if n.Add(1) == spoiled {
+					b = bytes.Clone(b)
+					b[0] ^= 1
+				}
+				return b
+			}}
+			stop, _ := work(t, h.Key, "liar", liar)
+			defer stop()
+			stopGood, _ := work(t, h.Key, "good", &smith{})
+			defer stopGood()
+			all, _, shares := p.build(t, h.Key, &smith{wait: 100 * time.Millisecond}, 1)
+			assert.Equal(t, alone, all)
+			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
+			assert.Empty(t, shareOf(t, shares, "good").Shut)
+		})
+	}
+	t.Run("a late piece", func(t *testing.T) {
+		p := newProject(t, 0, task{Rounds: 1000, Pieces: 3000})
+		alone := p.alone(t)
+		n := atomic.Int64{}
+		liar := &smith{spoil: func(b []byte) []byte {
+			if n.Add(1) == 200 {
+				b = bytes.Clone(b)
+				b[0] ^= 1
+			}
+			return b
+		}}
+		stop, _ := work(t, h.Key, "liar", liar)
+		defer stop()
+		stopGood, _ := work(t, h.Key, "good", &smith{})
+		defer stopGood()
+		all, _, shares := p.build(t, h.Key, &smith{slow: 500 * time.Microsecond}, 1)
+		assert.Equal(t, alone, all)
+		assert.Empty(t, shareOf(t, shares, "good").Shut)
+		if n.Load() >= 200 {
+			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
+		}
+	})
+	t.Run("only one worker", func(t *testing.T) {
+		p.forget(t)
+		only := &smith{}
+		stop, _ := work(t, h.Key, "only", only)
+		defer stop()
+		all, _, _ := p.build(t, h.Key, &smith{wait: 10 * time.Millisecond}, 1)
+		assert.Equal(t, alone, all)
+	})
 }
 
 // Messages that make no sense end no worker: they are taken out of the queue, and the work goes on.

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"sync"
@@ -163,8 +164,53 @@ func (c *Crew) drop(u *sent) {
 	c.over(u)
 }
 
-// lend sends pieces to a worker and takes what comes of them.
+// lend has pieces done by a worker, and some of them by a second one, and gives the pool what comes of them.
 func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) {
+	c := h.c
+	data, by := h.sent(ctx, u, key, p, l)
+	if by == "" {
+		p.Back(l)
+		return
+	}
+	helpers, doubted := []string{by}, false
+	if c.o.Recheck > Rechecked && rand.Float64() < c.o.Recheck && p.Again(l) {
+		other, second := h.confirm(ctx, by, key, p, l)
+		if second == "" {
+			doubted = true
+		} else if helpers = append(helpers, second); !bytes.Equal(data, other) {
+			doubted = true // this machine says who is wrong
+		}
+	}
+	right, used := p.Give(l, data, doubted, helpers...)
+	wrong := "parts of " + h.ask.ID + " came out with other bytes than here"
+	switch {
+	case !right:
+		c.Wrong(by, wrong)
+		return
+	case used && doubted && len(helpers) > 1:
+		c.Wrong(helpers[1], wrong)
+	}
+	c.mu.Lock()
+	c.mates[by].share.Parts++
+	c.mu.Unlock()
+}
+
+// confirm has pieces done once more, by another worker than the first; by is empty when none could.
+func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
+	c := h.c
+	c.mu.Lock()
+	if !c.besides(first) {
+		c.mu.Unlock()
+		return nil, ""
+	}
+	u := c.unit()
+	u.not = first
+	c.mu.Unlock()
+	return h.sent(ctx, u, key, p, l)
+}
+
+// sent sends a unit of pieces and waits for what comes of it; by is empty when nothing did.
+func (h *helper) sent(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
 	c := h.c
 	result := make(chan *done, 1)
 	h.mu.Lock()
@@ -190,26 +236,18 @@ func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l
 	}, more)
 	if err != nil {
 		c.drop(u)
-		p.Back(l)
-		return
+		return nil, ""
 	}
 	select {
 	case <-ctx.Done():
 		c.drop(u)
-		p.Back(l)
+		return nil, ""
 	case d := <-result:
 		data, err := c.pieces(ctx, d)
 		if err != nil {
-			p.Back(l)
-			return
+			return nil, ""
 		}
-		if !p.Give(l, d.Worker, data) {
-			c.Wrong(d.Worker, "parts of "+h.ask.ID+" came out with other bytes than here")
-			return
-		}
-		c.mu.Lock()
-		c.mates[d.Worker].share.Parts++
-		c.mu.Unlock()
+		return data, d.Worker
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"io"
 	"slices"
 	"strconv"
@@ -33,6 +34,11 @@ func (c *Crew) Offer(a *job.Ask) job.Offer {
 	defer c.mu.Unlock()
 	if c.closed {
 		o.gone = true
+		return o
+	}
+	if a.Not != "" && !c.besides(a.Not) {
+		o.gone = true
+		o.came(job.Outcome{Err: errors.New("no other worker is there")})
 		return o
 	}
 	c.pending = append(c.pending, o)
@@ -139,7 +145,7 @@ func (c *Crew) batch() *sent {
 		}
 		o := c.pending[at]
 		cost := cmp.Or(o.ask.Expected, c.cost[o.ask.Step])
-		if len(u.offers) > 0 && (cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step) {
+		if len(u.offers) > 0 && (cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Not != u.offers[0].ask.Not) {
 			break
 		}
 		c.pending = slices.Delete(c.pending, at, at+1)

@@ -107,6 +107,8 @@ type ask struct {
 type reply struct {
 	Go  []string `json:"go,omitempty"` // the jobs that are wanted; of pieces, the one that they belong to
 	Why string   `json:"why,omitempty"`
+	// Else says that another worker is to do it: this one gives it back.
+	Else bool `json:"else,omitempty"`
 	// Shut says that nothing of this worker is taken any more.
 	Shut bool `json:"shut,omitempty"`
 }

@@ -412,6 +412,9 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 			w.takeRest(a.Declines)
 		}
 		return
+	case r.Else:
+		_ = m.NakWithDelay(50 * time.Millisecond)
+		return
 	case len(r.Go) == 0:
 		_ = m.Term()
 		return

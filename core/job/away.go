@@ -71,6 +71,8 @@ type Ask struct {
 	Advance func(stage string, done, total int64)
 	// Expected is how long it took when it last ran; 0: nobody knows.
 	Expected time.Duration
+	// Not is who may not do it, since it is to confirm what they made.
+	Not string
 }
 
 // Offer is a job that was offered.
@@ -94,10 +96,19 @@ type Outcome struct {
 	Findings []finding.Finding
 	Took     time.Duration
 	Small    map[string][]byte // files that came along, by their hashes
-	// Check says that the job is to be done here too, to see whether they are right.
-	Check bool
-	Err   error
+	Check    Check
+	Err      error
 }
+
+// Check says who does a job a second time, to see whether the first result is right.
+type Check int
+
+// The checks. With Elsewhere another machine does the job again, or this one when no other can.
+const (
+	Unchecked Check = iota
+	Here
+	Elsewhere
+)
 
 // order is a job as it is sent.
 func (t *Task) order(key string) Order {
@@ -191,13 +202,82 @@ const leads = 5 * time.Second
 
 // away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
 func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, took time.Duration, ok bool) {
-	offer := r.o.Crew.Offer(t.Ask())
-	var out Outcome
+	out, rec, ok := r.elsewhere(ctx, j, t.Ask())
+	if !ok {
+		return record{}, "", 0, false
+	}
+	claims := []claim{{out.By, rec}}
+	if out.Check == Elsewhere {
+		ask := t.Ask()
+		ask.Not = out.By
+		second, other, ok := r.elsewhere(ctx, j, ask)
+		switch {
+		case !ok: // nobody else could, and a hand is held
+			out.Check = Here
+		case other.same(rec):
+			out.Check = Unchecked
+			claims = append(claims, claim{second.By, other})
+			r.hands <- struct{}{}
+		default: // this machine says who is wrong
+			out.Check = Here
+			claims = append(claims, claim{second.By, other})
+			r.hands <- struct{}{}
+		}
+	} else {
+		r.hands <- struct{}{}
+	}
+	if out.Check == Here && ctx.Err() == nil {
+		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
+		made, err := r.make(ctx, j, t.again())
+		if ctx.Err() == nil {
+			var failed *finding.Failure
+			if err != nil && !errors.As(err, &failed) { // this machine's disk, for one: it says nothing about the others
+				return record{}, "", 0, false
+			}
+			if wrong := r.blame(j, claims, made, err); err != nil || wrong {
+				return made, "", 0, err == nil
+			}
+		}
+	}
+	r.helping.Lock()
+	h := r.helped(j.ID)
+	for _, c := range claims {
+		h.by = append(h.by, c.by)
+	}
+	r.helping.Unlock()
+	return rec, out.By, out.Took, true
+}
+
+// claim is what somebody says a job comes to.
+type claim struct {
+	by  string
+	rec record
+}
+
+// blame names those whose results differ from what this machine made, or could not make. It says whether the first one differs.
+func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool) {
+	for i, c := range claims {
+		switch {
+		case err != nil:
+			r.o.Crew.Wrong(c.by, j.ID+" can't be made here, and was there")
+		case made.same(c.rec):
+			continue
+		default:
+			r.o.Crew.Wrong(c.by, j.ID+" came out with other bytes than here")
+		}
+		first = first || i == 0
+	}
+	return first
+}
+
+// elsewhere waits for what others make of a job, unless a hand is free here first. When ok is false that hand is held; else none is.
+func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec record, ok bool) {
+	offer := r.o.Crew.Offer(ask)
 	done := false
 	select {
 	case r.hands <- struct{}{}:
 		if offer.Withdraw() {
-			return record{}, "", 0, false
+			return Outcome{}, record{}, false
 		}
 		<-r.hands
 	case out = <-offer.Done():
@@ -223,42 +303,22 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 			nearly := since > expected/2 && since < overdue(expected) && expected > 0
 			if !j.Splits || r.leading.Load() == 0 && !nearly {
 				offer.Drop()
-				return record{}, "", 0, false
+				return Outcome{}, record{}, false
 			}
 			<-r.hands
 			hands = nil // another is being done here, with all the help there is, or this one is as good as done
 		}
 	}
-	rec = record{Key: t.key, Findings: out.Findings}
+	rec = record{Key: ask.Key, Findings: out.Findings}
 	if out.Err == nil {
 		out.Err = r.fetch(ctx, j, out, &rec)
 	}
-	r.hands <- struct{}{}
 	if out.Err != nil {
+		r.hands <- struct{}{}
 		offer.Drop()
-		return record{}, "", 0, false
+		return Outcome{}, record{}, false
 	}
-	if out.Check && ctx.Err() == nil {
-		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
-		made, err := r.make(ctx, j, t.again())
-		switch {
-		case ctx.Err() != nil:
-		case err != nil:
-			var failed *finding.Failure
-			if errors.As(err, &failed) { // not this machine's disk, for one: the job itself
-				r.o.Crew.Wrong(out.By, j.ID+" can't be made here, and was there")
-			}
-			return record{}, "", 0, false
-		case !made.same(rec):
-			r.o.Crew.Wrong(out.By, j.ID+" came out with other bytes than here")
-			return made, "", 0, true
-		}
-	}
-	r.helping.Lock()
-	h := r.helped(j.ID)
-	h.by = append(h.by, out.By)
-	r.helping.Unlock()
-	return rec, out.By, out.Took, true
+	return out, rec, true
 }
 
 // same says whether two records say the same.

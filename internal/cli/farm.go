@@ -75,7 +75,7 @@ func (a *app) farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
 	var on bool
 	var key string
 	var verify float64
-	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' jobs that this machine does again, from %g to 1 (all of them)", farm.Rechecked))
+	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker does again, from %g to 1 (all of it)", farm.Rechecked))
 	cmd.Flags().BoolVar(&on, "farm", false, "have the workers of a farm do what they can of it; the result is the same")
 	cmd.Flags().StringVar(&key, "farm-key", "", "with --farm: the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
 	return func() (f build.Farming, err error) {
@@ -83,7 +83,7 @@ func (a *app) farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
 			return f, &fault.Fault{Kind: fault.Usage, What: "--farm-key goes with --farm", Do: "Add --farm, or leave it out."}
 		}
 		if cmd.Flags().Changed("verify") && (!on || verify < farm.Rechecked || verify > 1) {
-			return f, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", farm.Rechecked), Do: "Give --farm --verify 1 to have this machine do everything again that workers did."}
+			return f, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", farm.Rechecked), Do: "Give --farm --verify 1 to have two workers do everything."}
 		}
 		f = a.farming()
 		f.Recheck = verify

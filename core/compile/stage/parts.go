@@ -251,7 +251,7 @@ func (o *Pool) work(ctx context.Context) {
 		o.mu.Lock()
 		o.spent, o.done = o.spent+took, o.done+s.last-s.first
 		o.mu.Unlock()
-		o.finish(s, "")
+		o.finish(s)
 	}
 }
 
@@ -362,27 +362,43 @@ func (o *Pool) Back(l *Lent) {
 	o.back(l)
 }
 
-// Give takes what came of pieces that were lent, and does some of them again to see whether it is right. If not, they are done by somebody else.
-func (o *Pool) Give(l *Lent, helper string, data []byte) (right bool) {
+// Again says that pieces which came back are lent a second time, so that another one confirms them; false when nobody needs that any more.
+func (o *Pool) Again(l *Lent) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	l.begun, l.since = false, time.Now()
+	return !l.void
+}
+
+// Give takes what came of pieces that were lent. It does some of them again to see whether they are right: all where doubted says so, none where two
+// helpers agree. When they are wrong, somebody else does them. Pieces that were taken back meanwhile are neither used nor judged.
+func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (right, used bool) {
 	o.mu.Lock()
 	if l.void {
 		o.mu.Unlock()
-		return true
+		return true, false
 	}
 	l.checking = true
 	o.mu.Unlock()
-	right = o.p.Unpack(l.First, l.Last, data) && (!o.doubts(l) || o.check(l))
+	right = o.p.Unpack(l.First, l.Last, data)
+	switch {
+	case !right:
+	case doubted:
+		right = o.check(l, l.Last-l.First)
+	case len(helpers) == 1 && o.doubts(l):
+		right = o.check(l, (l.Last-l.First+sample-1)/sample)
+	}
 	o.mu.Lock()
 	if !right {
 		o.back(l)
 		o.mu.Unlock()
-		return false
+		return false, false
 	}
 	l.void = true
 	o.lent = slices.DeleteFunc(o.lent, func(x *Lent) bool { return x == l })
 	o.mu.Unlock()
-	o.finish(span{l.First, l.Last}, helper)
-	return true
+	o.finish(span{l.First, l.Last}, helpers...)
+	return true, true
 }
 
 // doubts says whether pieces that came are to be looked at: always where that is cheap, else now and then.
@@ -393,18 +409,16 @@ func (o *Pool) doubts(l *Lent) bool {
 	return time.Duration((n+sample-1)/sample)*o.cost() <= cheap || rand.N(sample) < n
 }
 
-// check does a few pieces again.
-func (o *Pool) check(l *Lent) bool {
-	n := l.Last - l.First
-	some := (n + sample - 1) / sample
-	at := l.First + rand.N(n-some+1)
+// check does some pieces again.
+func (o *Pool) check(l *Lent, some int) bool {
+	at := l.First + rand.N(l.Last-l.First-some+1)
 	came := o.p.Pack(at, at+some)
 	o.p.Do(at, at+some)
 	return bytes.Equal(came, o.p.Pack(at, at+some))
 }
 
 // finish counts pieces that are done, and keeps the blocks that are whole now.
-func (o *Pool) finish(s span, helper string) {
+func (o *Pool) finish(s span, helpers ...string) {
 	n := s.last - s.first
 	o.w.Step(o.p.Weight * int64(n))
 	size := cmp.Or(o.p.Block, o.p.N)
@@ -413,8 +427,10 @@ func (o *Pool) finish(s span, helper string) {
 	for k := s.first / size; k*size < s.last; k++ {
 		b := o.blocks[k]
 		b.left -= min(s.last, b.last) - max(s.first, b.first)
-		if helper != "" && !slices.Contains(b.helpers, helper) {
-			b.helpers = append(b.helpers, helper)
+		for _, h := range helpers {
+			if !slices.Contains(b.helpers, h) {
+				b.helpers = append(b.helpers, h)
+			}
 		}
 		if b.left == 0 {
 			whole = append(whole, b)

@@ -104,7 +104,7 @@ func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Le
 			panic("nobody takes them back")
 		}
 	}
-	if !p.Give(l, way, data) {
+	if right, _ := p.Give(l, data, false, way); !right {
 		h.mu.Lock()
 		h.caught = append(h.caught, way)
 		h.mu.Unlock()
