@@ -3,6 +3,8 @@
 package main_test
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -72,4 +74,56 @@ func TestInterruptsAreQuick(t *testing.T) {
 			noTemps(t, c.dir)
 		})
 	}
+}
+
+// A command that is stuck where nothing can interrupt it, here on a pipe that nobody writes, ends in time too, and says so.
+func TestAStuckCommandEnds(t *testing.T) {
+	dir := t.TempDir()
+	pipe := filepath.Join(dir, "stuck.zip")
+	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
+	for _, args := range []string{"inspect stuck.zip", "inspect stuck.zip --json", "extract stuck.zip --to out", "salvage stuck.zip whole.zip", "delta apply stuck.zip stuck.zip new.bin", "patch apply stuck.zip"} {
+		t.Run(args, func(t *testing.T) {
+			r := interrupted(t, dir, args)
+			if r.exit == 2 || r.exit == 1 {
+				return // a pipe is refused at once
+			}
+			assert.Equal(t, 130, r.exit)
+			if strings.Contains(args, "--json") {
+				var answer struct {
+					Command string
+					Error   struct{ Exit int }
+				}
+				require.NoError(t, json.Unmarshal([]byte(r.out), &answer), r.out)
+				assert.Equal(t, "inspect", answer.Command)
+				assert.Equal(t, 130, answer.Error.Exit)
+				return
+			}
+			assert.Contains(t, r.err, "did not end in time")
+		})
+	}
+}
+
+// interrupted runs a command, interrupts it, and says how it ended.
+func interrupted(t *testing.T, dir, args string) outcome {
+	t.Helper()
+	cmd := command(dir, strings.Fields(args)...)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	require.NoError(t, cmd.Start())
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	select {
+	case <-ended:
+		return outcome{out: out.String(), err: errs.String(), exit: cmd.ProcessState.ExitCode()}
+	case <-time.After(time.Second):
+	}
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	select {
+	case <-ended:
+	case <-time.After(10 * time.Second):
+		_ = cmd.Process.Kill()
+		<-ended
+		t.Error("it does not end")
+	}
+	return outcome{out: out.String(), err: errs.String(), exit: cmd.ProcessState.ExitCode()}
 }

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -48,6 +49,8 @@ type app struct {
 	in         *bufio.Reader // what somebody types; nil until it is read
 	cpuProfile string        // for those who make Vornix faster
 	memProfile string
+	command    atomic.Value // string: the one that runs, without the program's name
+	ending     atomic.Bool  // somebody says how it ended: the command, or endSoon
 }
 
 // handled marks an error that has been shown.
@@ -99,6 +102,9 @@ func Main(args []string) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second Ctrl-C ends the program at once
+	ended := make(chan struct{})
+	defer close(ended)
+	context.AfterFunc(ctx, func() { a.endSoon(ended) })
 	err := root.ExecuteContext(ctx)
 	if err == nil {
 		return 0
@@ -122,6 +128,31 @@ func Main(args []string) int {
 		a.out.Error(f)
 	}
 	return fault.Usage.ExitCode()
+}
+
+// patience is how long an interrupted command may take to end by itself.
+const patience = 900 * time.Millisecond
+
+// endSoon ends the program when a command does not heed an interrupt in time: a system call may be stuck, or a server. All that is written is safe from a
+// kill at any moment, and the next run clears up after it.
+func (a *app) endSoon(ended <-chan struct{}) {
+	select {
+	case <-ended:
+		return
+	case <-time.After(patience):
+	}
+	if !a.ending.CompareAndSwap(false, true) {
+		return // the command is just saying how it ended
+	}
+	err := &fault.Fault{What: "interrupted", Why: "The command did not end in time and was stopped. What was finished is kept.", Do: "Run the same command again: it first clears up what was half done."}
+	command, _ := a.command.Load().(string)
+	if a.out.JSON {
+		a.out.Answer(&show.Answer{Command: command}, err, exitInterrupted)
+	} else {
+		a.out.NewLine()
+		a.out.Error(err)
+	}
+	os.Exit(exitInterrupted)
 }
 
 // excluding says in Vornix's words that two flags can't be given together.
@@ -234,11 +265,15 @@ func suggestFlag(cmd *cobra.Command, err error) error {
 func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		answer := &show.Answer{Command: strings.TrimPrefix(cmd.CommandPath(), "vornix ")}
+		a.command.Store(answer.Command)
 		err := error(nil)
 		if a.jobs < 0 {
 			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
 		} else {
 			err = a.profiled(func() error { return guarded(func() error { return work(cmd.Context(), answer, args) }) })
+		}
+		if !a.ending.CompareAndSwap(false, true) {
+			select {} // endSoon says how it ended, and ends the program
 		}
 		exit := 0
 		if err != nil {

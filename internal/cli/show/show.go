@@ -347,6 +347,13 @@ func (o *Out) Pair(label, sentence string) {
 	}
 }
 
+// NewLine leaves a line of progress on a terminal, which somebody else may still be drawing.
+func (o *Out) NewLine() {
+	if o.colourErr {
+		fmt.Fprintln(o.Stderr)
+	}
+}
+
 // Error prints an error: what, where, why, what to do.
 func (o *Out) Error(err error) {
 	var failure *finding.Failure
