@@ -6,9 +6,8 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -62,10 +61,10 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 	}
 	list := make([]Written, len(files))
 	var mu sync.Mutex // making folders one at a time keeps errors plain
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(max(o.Workers, 1))
+	g, ctx := group.WithContext(ctx)
+	g.SetLimit(max(o.Workers, 1))
 	for i, f := range files {
-		group.Go(func() error {
+		g.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -89,7 +88,7 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 			return to.CommitCache()
 		})
 	}
-	err := group.Wait()
+	err := g.Wait()
 	list = slices.DeleteFunc(list, func(w Written) bool { return w.Path == "" })
 	return list, err
 }

@@ -13,10 +13,10 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
 	"golang.org/x/sync/semaphore"
 
 	"vornix/core/fault"
+	"vornix/core/group"
 )
 
 const (
@@ -93,10 +93,10 @@ func Pack(ctx context.Context, sources []Source, o Options, next func(part int) 
 		}
 	}
 	workers := max(o.Workers, 1)
-	group, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	p := &packing{ctx: ctx, o: o, memory: semaphore.NewWeighted(inFlight), items: make(chan *item, 64*workers), tasks: make(chan func() error, 8*workers)}
 	for range workers {
-		group.Go(func() error {
+		g.Go(func() error {
 			for t := range p.tasks {
 				if err := t(); err != nil {
 					return err
@@ -105,7 +105,7 @@ func Pack(ctx context.Context, sources []Source, o Options, next func(part int) 
 			return nil
 		})
 	}
-	group.Go(func() error {
+	g.Go(func() error {
 		defer close(p.items)
 		defer close(p.tasks)
 		for i := range sources {
@@ -116,11 +116,11 @@ func Pack(ctx context.Context, sources []Source, o Options, next func(part int) 
 		return nil
 	})
 	var written []Packed
-	group.Go(func() (err error) {
+	g.Go(func() (err error) {
 		written, err = p.write(next)
 		return err
 	})
-	if err := group.Wait(); err != nil {
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	return written, nil

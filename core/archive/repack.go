@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"io"
 
-	"golang.org/x/sync/errgroup"
+	"vornix/core/group"
 )
 
 // Packing is raised whenever the same content would be packed to other bytes, as by another version of the library that does it: archives
@@ -19,7 +19,7 @@ func Repack(ctx context.Context, m Method, size int64, r io.Reader, w io.Writer,
 	if m != Deflate && m != Zstd {
 		return fmt.Errorf("%s is not written", m)
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	workers = max(workers, 1)
 	slots := make(chan chan []byte, workers)
 	tasks := make(chan func() error)

@@ -6,8 +6,7 @@ import (
 	"io"
 	"runtime"
 
-	"golang.org/x/sync/errgroup"
-
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -26,8 +25,8 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 // what is read to more than MostVerified are not read, and that is said. The error is ctx's.
 func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	g, ctx := group.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	left := int64(MostVerified)
 	for i, e := range files {
 		if trouble[i] = e.Trouble; e.Trouble != "" || e.Dir {
@@ -38,12 +37,12 @@ func Verify(ctx context.Context, files []*File) ([]string, error) {
 			continue
 		}
 		left -= e.Size
-		group.Go(func() error {
+		g.Go(func() error {
 			if err := e.Copy(ctx, io.Discard); err != nil {
 				trouble[i] = err.Error()
 			}
 			return ctx.Err()
 		})
 	}
-	return trouble, group.Wait()
+	return trouble, g.Wait()
 }

@@ -12,12 +12,11 @@ import (
 	"runtime"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/addon"
 	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/ledger"
 	"vornix/core/model"
 	"vornix/core/needs"
@@ -97,13 +96,13 @@ func Accept(p *project.Project, g *needs.Graph, list []finding.Finding, built bo
 // checkImages looks at the header and the wholeness of each image that ships, without decoding it.
 func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset) ([]finding.Finding, error) {
 	results := make([][]finding.Finding, len(shipped))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	g, ctx := group.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range shipped {
 		if a.Kind != needs.Texture && a.Kind != needs.Sprite {
 			continue
 		}
-		group.Go(func() error {
+		g.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -117,7 +116,7 @@ func checkImages(ctx context.Context, p *project.Project, shipped []*needs.Asset
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	var list []finding.Finding

@@ -11,11 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/guard"
 	"vornix/core/mount"
 	"vornix/core/needs"
@@ -47,15 +46,15 @@ func sounds(ctx context.Context, p *project.Project, shipped []*needs.Asset) ([]
 // each looks at assets side by side; the findings come in their order.
 func each(ctx context.Context, list []*needs.Asset, look func(*needs.Asset) []finding.Finding) ([]finding.Finding, error) {
 	results := make([][]finding.Finding, len(list))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	readers, ctx := group.WithContext(ctx)
+	readers.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range list {
-		group.Go(func() error {
+		readers.Go(func() error {
 			results[i] = look(a)
 			return ctx.Err()
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := readers.Wait(); err != nil {
 		return nil, err
 	}
 	return slices.Concat(results...), nil
@@ -146,15 +145,15 @@ func duplicates(ctx context.Context, p *project.Project, g *needs.Graph, shipped
 		}
 	}
 	sums := make([]string, len(alike))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	readers, ctx := group.WithContext(ctx)
+	readers.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range alike {
-		group.Go(func() error {
+		readers.Go(func() error {
 			sums[i], _, _ = safefile.HashFile(p.Join(a.Source)) // one that can't be read has its own finding
 			return ctx.Err()
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := readers.Wait(); err != nil {
 		return nil, err
 	}
 	first := map[string]*needs.Asset{}

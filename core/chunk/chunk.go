@@ -15,9 +15,8 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/archive"
+	"vornix/core/group"
 )
 
 // Sizes of chunks in bytes. Only the last chunk of a file, or one before an entry's content, can be smaller than Least.
@@ -87,7 +86,7 @@ const window = 8 * Most
 func Cut(ctx context.Context, r io.ReaderAt, size int64, bounds []int64, advanced func(done int64)) ([]Chunk, error) {
 	var list []Chunk
 	buffers := [2][]byte{make([]byte, min(window, size)), make([]byte, min(window, size))}
-	var hashing *errgroup.Group
+	var hashing *group.Group
 	wait := func() error {
 		if hashing == nil {
 			return nil
@@ -131,11 +130,11 @@ func Cut(ctx context.Context, r io.ReaderAt, size int64, bounds []int64, advance
 }
 
 // hashAll adds the chunks of pieces to list, whose hashes are there when the group has ended.
-func hashAll(list *[]Chunk, pieces [][]byte) *errgroup.Group {
+func hashAll(list *[]Chunk, pieces [][]byte) *group.Group {
 	first := len(*list)
 	*list = slices.Grow(*list, len(pieces))[:first+len(pieces)]
 	mine := (*list)[first:]
-	g := &errgroup.Group{}
+	g := &group.Group{}
 	workers := min(runtime.GOMAXPROCS(0), len(pieces))
 	for w := range workers {
 		g.Go(func() error {

@@ -16,9 +16,8 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/mount"
 	"vornix/core/safefile"
 )
@@ -97,10 +96,10 @@ func (s Side) bundle(name string) error {
 
 func (s Side) folder(ctx context.Context, dir string, files []string) error {
 	sums := make([]File, len(files))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	g, ctx := group.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, name := range files {
-		group.Go(func() error {
+		g.Go(func() error {
 			f, err := os.Open(name)
 			if err != nil {
 				return &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err}
@@ -115,7 +114,7 @@ func (s Side) folder(ctx context.Context, dir string, files []string) error {
 			return err
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := g.Wait(); err != nil {
 		return err
 	}
 	for i, name := range files {

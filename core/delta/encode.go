@@ -8,7 +8,7 @@ import (
 	"hash/adler32"
 	"io"
 
-	"golang.org/x/sync/errgroup"
+	"vornix/core/group"
 )
 
 // windowSize is how much of the new file a window holds. Other readers take 16 MiB at the most.
@@ -91,7 +91,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 	if o.Size > 0 && o.Size < window {
 		workers, window = 1, o.Size+1 // one more, to see that there is no more
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	type task struct {
 		target []byte
 		at     int64

@@ -10,8 +10,7 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
+	"vornix/core/group"
 	"vornix/core/safefile"
 	"vornix/core/transport"
 )
@@ -93,7 +92,7 @@ func (t *Target) mark(ctx context.Context, p *Plan) {
 	}
 	known, now, news := t.marks(), map[string]*transport.Marks{}, false
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(4)
 	for _, f := range p.state.now().Files {
 		if m := known[f.SHA256]; m != nil {

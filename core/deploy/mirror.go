@@ -10,8 +10,8 @@ import (
 	"github.com/dsnet/compress/bzip2"
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
-	"golang.org/x/sync/errgroup"
 
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -30,7 +30,7 @@ func (t *Target) compress(ctx context.Context, goal *Goal) error {
 	files := goal.Files
 	copies := make([]GoalFile, len(files)*len(forms))
 	wanted := map[string]bool{}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(2)
 	for i := range files {
 		for j, form := range forms {

@@ -11,9 +11,8 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/listing"
 	"vornix/core/safefile"
 	"vornix/core/transport"
@@ -200,7 +199,7 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 // lookEach asks for each file by itself.
 func (t *Target) lookEach(ctx context.Context, p *Plan) (map[string]transport.Info, error) {
 	found := make([]transport.Info, len(p.Steps))
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(16)
 	for i := range p.Steps {
 		g.Go(func() error {

@@ -10,9 +10,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/transport"
 )
 
@@ -183,7 +182,7 @@ func (t *Target) bring(ctx context.Context, p *Plan, r *Result, o Options, todo 
 			o.Advanced("upload", done, total)
 		}
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(16)
 	for i := range p.Steps { // in the plan's order, so that what was cut is taken up again in the same
 		x := &p.Steps[i]
@@ -330,7 +329,7 @@ func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool)
 	if last := p.state.last(); last != nil {
 		j.Serial = last.Serial + 1
 	}
-	g, gctx := errgroup.WithContext(ctx)
+	g, gctx := group.WithContext(ctx)
 	g.SetLimit(16)
 	taken := map[string]bool{}
 	for _, x := range p.order() {

@@ -7,9 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 )
 
 // order is the plan's changes in the order of the switch: what maps need, bundles, lists, the page, and last what goes.
@@ -35,7 +34,7 @@ func (p *Plan) order() []*Step {
 
 // unmoved makes sure that nobody replaced a file since it was compared.
 func (t *Target) unmoved(ctx context.Context, p *Plan) error {
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(16)
 	for _, x := range p.order() {
 		g.Go(func() error {
@@ -72,7 +71,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 	}
 	order := p.order()
 	side := func(list []*Step) error { // files that do not depend on one another
-		g, gctx := errgroup.WithContext(ctx)
+		g, gctx := group.WithContext(ctx)
 		g.SetLimit(16)
 		for _, x := range list {
 			g.Go(func() error {
@@ -272,7 +271,7 @@ func (t *Target) tidy(ctx context.Context, s *state, gone []ref, left []string) 
 	if err != nil {
 		return
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(16)
 	for _, i := range list {
 		if !needed[i.Path] {

@@ -16,9 +16,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/patch"
 	"vornix/core/remote"
@@ -141,7 +140,7 @@ func (c *Checked) all(ctx context.Context, src *remote.Source, o CheckOptions) e
 			o.Advanced(done, max(total, done))
 		}
 	}
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(o.AtOnce)
 	for i := range c.Files {
 		f := &c.Files[i]

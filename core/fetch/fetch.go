@@ -14,9 +14,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/patch"
 	"vornix/core/project"
@@ -381,7 +380,7 @@ func (r *run) get(ctx context.Context, todo []*Action, list []wanted) error {
 	for _, a := range todo {
 		r.total.Add(a.Bytes)
 	}
-	g, inner := errgroup.WithContext(ctx)
+	g, inner := group.WithContext(ctx)
 	g.SetLimit(r.o.AtOnce)
 	patches := map[string]*sync.Mutex{} // one that leads to several files is fetched once
 	for _, a := range todo {

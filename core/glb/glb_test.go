@@ -241,11 +241,11 @@ func TestHostileScenes(t *testing.T) {
 		"": "not a glTF scene", "{}": "version", "glTF": "cut short", "nonsense": "not a glTF scene",
 		`{"asset":{"version":"1.0"}}`: "version",
 		`{"asset":{"version":"2.0"},"extensionsRequired":["KHR_draco_mesh_compression"]}`:                                         "KHR_draco",
-		`{"asset":{"version":"2.0"},"buffers":[{"byteLength":99999999999999}]}`:                                                   "nobody believes",
+		`{"asset":{"version":"2.0"},"buffers":[{"byteLength":99999999999999}]}`:                                                   "impossible size",
 		`{"asset":{"version":"2.0"},"accessors":[{"count":999999999999,"componentType":5126,"type":"VEC3"}]}`:                     "more points",
 		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0]}],"nodes":[{"children":[0]}]}`:                                         "circle",
-		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[7]}]}`:                                                                    "not there",
-		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0]}],"nodes":[{"mesh":3}]}`:                                               "not there",
+		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[7]}]}`:                                                                    "does not exist",
+		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0]}],"nodes":[{"mesh":3}]}`:                                               "does not exist",
 		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0]}],"nodes":[{"translation":[1e400,0,0]}]}`:                              "",
 		`{"asset":{"version":"2.0"},"scenes":[{"nodes":[0]}],"nodes":[{"mesh":0}],"meshes":[{"primitives":[{"attributes":{}}]}]}`: "no positions",
 		`{"asset":{"version":"2.0"},"buffers":[{"byteLength":4,"uri":"../../etc/passwd"}]}`:                                       "",
@@ -254,6 +254,62 @@ func TestHostileScenes(t *testing.T) {
 		require.Error(t, err, text)
 		assert.Contains(t, err.Error(), want)
 	}
+}
+
+// What the library would index without looking, or take for an object: an error in words, and no panic.
+func TestDataThatIsNotThere(t *testing.T) {
+	scene := func(accessor, view, more string) error {
+		text := fmt.Sprintf(`{"asset":{"version":"2.0"},"buffers":[{"byteLength":48,"uri":"data:application/octet-stream;base64,%s"}],"bufferViews":[{"buffer":0,"byteLength":48%s},{"buffer":0,"byteLength":48}],
+			"accessors":[{"componentType":5126,"type":"VEC3","count":3%s}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}],"nodes":[{"mesh":0}],"scenes":[{"nodes":[0]}]%s}`,
+			base64.StdEncoding.EncodeToString(make([]byte, 48)), view, accessor, more)
+		_, err := glb.Read("maps/a.gltf", []byte(text), nil)
+		return err
+	}
+	require.NoError(t, scene(`,"bufferView":0`, "", ""))
+	require.NoError(t, scene(`,"bufferView":0`, "", `,"extras":{"list":[null,{"x":[null]}]}`))
+	for _, c := range []struct{ accessor, view, more, want string }{
+		{`,"bufferView":-1`, "", "", "buffer view that does not exist"},
+		{`,"bufferView":2`, "", "", "buffer view that does not exist"},
+		{`,"bufferView":0,"byteOffset":-4`, "", "", "it claims"},
+		{`,"bufferView":0,"byteOffset":49`, "", "", "cut short"},
+		{`,"bufferView":0,"byteOffset":9223372036854775807`, "", "", "it claims"},
+		{`,"bufferView":0`, `,"byteOffset":-1`, "", "it claims"},
+		{`,"bufferView":0`, `,"byteOffset":4`, "", "cut short"},
+		{`,"bufferView":0`, `,"byteStride":-12`, "", "it claims"},
+		{`,"bufferView":0`, `,"byteStride":4`, "", "overlap"},
+		{`,"bufferView":0`, `,"byteStride":24`, "", "cut short"},
+		{`,"sparse":{"count":1,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":7}}`, "", "", "buffer view that does not exist"},
+		{`,"sparse":{"count":4,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":1}}`, "", "", "more points"},
+		{`,"bufferView":0`, "", `,"accessors":[null]`, "null"},
+		{`,"bufferView":0`, "", `,"materials":[null]`, "null"},
+		{`,"bufferView":0`, "", `,"meshes":[{"primitives":[null]}]`, "null"},
+		{`,"bufferView":0`, "", `,"extensions":{"KHR_lights_punctual":{"lights":[null]}}`, "null"},
+		{`,"bufferView":0`, "", `,"x":` + strings.Repeat("[", 300) + strings.Repeat("]", 300), "nested"},
+	} {
+		assert.ErrorContains(t, scene(c.accessor, c.view, c.more), c.want, "%v", c)
+	}
+}
+
+// An accessor without a buffer view is zero but for the values that it replaces, whatever was read before it; one that replaces a value beyond its end is refused.
+func TestSparseData(t *testing.T) {
+	numbers := func(first uint32) []byte {
+		b := binary.LittleEndian.AppendUint32(nil, first)
+		for _, f := range []float32{5, 6, 7, 1, 2, 3, 1, 2, 3} {
+			b = binary.LittleEndian.AppendUint32(b, math.Float32bits(f))
+		}
+		return b
+	}
+	read := func(first uint32) (*glb.Scene, error) {
+		text := fmt.Sprintf(`{"asset":{"version":"2.0"},"buffers":[{"byteLength":40,"uri":"data:application/octet-stream;base64,%s"}],"bufferViews":[{"buffer":0,"byteLength":4},{"buffer":0,"byteOffset":4,"byteLength":36}],
+			"accessors":[{"componentType":5126,"type":"VEC3","count":3,"bufferView":1},{"componentType":5126,"type":"VEC3","count":3,"sparse":{"count":1,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":1}}}],
+			"meshes":[{"primitives":[{"attributes":{"POSITION":0}},{"attributes":{"POSITION":1}}]}],"nodes":[{"mesh":0}],"scenes":[{"nodes":[0]}]}`, base64.StdEncoding.EncodeToString(numbers(first)))
+		return glb.Read("maps/a.gltf", []byte(text), nil)
+	}
+	scene, err := read(1)
+	require.NoError(t, err)
+	assert.Equal(t, []geom.Vec{{}, {X: 5, Y: -7, Z: 6}, {}}, scene.Nodes[0].Parts[1].Positions)
+	_, err = read(3)
+	assert.ErrorContains(t, err, "a value beyond its end")
 }
 
 // What a model's file can say besides its shape: a mesh to bump into, images that nobody uses, and what it lacks.

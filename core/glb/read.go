@@ -13,12 +13,10 @@ import (
 	"io/fs"
 	"math"
 	"path"
-	"runtime"
 	"strings"
 
 	"github.com/qmuntal/gltf"
 	"github.com/qmuntal/gltf/ext/lightspunctual"
-	"github.com/qmuntal/gltf/modeler"
 
 	"vornix/core/geom"
 )
@@ -38,6 +36,7 @@ const (
 	maxElements = 1 << 24
 	maxNodes    = 1 << 18
 	maxDepth    = 64
+	maxNesting  = 256 // of its JSON
 )
 
 // Scene is what a file holds.
@@ -113,14 +112,6 @@ func (o *openFS) Open(name string) (fs.File, error) {
 
 // Read reads a scene. name is its path, and open reads files beside it by paths of the same kind; nil: there are none.
 func Read(name string, data []byte, open func(string) ([]byte, error)) (scene *Scene, err error) {
-	defer func() {
-		if r := recover(); r != nil { // the library indexes what a damaged file says; nothing has been changed
-			if _, own := r.(runtime.Error); own {
-				r = "it refers to data that it does not have"
-			}
-			scene, err = nil, fmt.Errorf("it is damaged: %v", r)
-		}
-	}()
 	if err := bound(data); err != nil {
 		return nil, err
 	}
@@ -179,9 +170,12 @@ func bound(data []byte) error {
 	if err := json.Unmarshal(text, &claims); err != nil {
 		return fmt.Errorf("it is not a glTF scene: %w", err)
 	}
+	if err := holes(text); err != nil {
+		return fmt.Errorf("it is not a glTF scene: %w", err)
+	}
 	for _, b := range claims.Buffers {
 		if b.ByteLength < 0 || b.ByteLength > maxFile || b.URI == "" && b.ByteLength > float64(len(data)) {
-			return errors.New("a buffer claims a size that nobody believes")
+			return errors.New("a buffer claims an impossible size")
 		}
 	}
 	for _, a := range claims.Accessors {
@@ -236,22 +230,22 @@ func (r *reader) all() error {
 
 func (r *reader) node(i int, parent geom.Transform, depth int) error {
 	if i < 0 || i >= len(r.doc.Nodes) {
-		return errors.New("it names a node that is not there")
+		return errors.New("it refers to a node that does not exist")
 	}
 	if r.seen++; depth > maxDepth || r.seen > maxNodes {
-		return errors.New("its nodes stand in a circle, or too deep in one another")
+		return errors.New("its nodes form a circle, or are nested too deeply")
 	}
 	n := r.doc.Nodes[i]
 	at := parent.After(local(n))
 	out := Node{Name: n.Name, At: flip.After(at).After(unflip), Extras: map[string]any{}}
 	for _, row := range out.At.M {
 		if bad(row) || bad(out.At.Move) {
-			return fmt.Errorf("node %q has a place that is no number", n.Name)
+			return fmt.Errorf("node %q has a position that is not a number", n.Name)
 		}
 	}
 	if n.Mesh != nil {
 		if *n.Mesh < 0 || *n.Mesh >= len(r.doc.Meshes) {
-			return fmt.Errorf("node %q names a mesh that is not there", n.Name)
+			return fmt.Errorf("node %q refers to a mesh that does not exist", n.Name)
 		}
 		parts, err := r.mesh(*n.Mesh)
 		if err != nil {
@@ -353,13 +347,6 @@ func (r *reader) mesh(i int) ([]Part, error) {
 	return parts, nil
 }
 
-func (r *reader) accessor(i int) (*gltf.Accessor, error) {
-	if i < 0 || i >= len(r.doc.Accessors) {
-		return nil, errors.New("it names data that is not there")
-	}
-	return r.doc.Accessors[i], nil
-}
-
 // part reads one primitive; nil for points and lines, which nobody sees in a game.
 func (r *reader) part(p *gltf.Primitive) (*Part, error) {
 	if p.Mode != gltf.PrimitiveTriangles && p.Mode != gltf.PrimitiveTriangleStrip && p.Mode != gltf.PrimitiveTriangleFan {
@@ -371,7 +358,7 @@ func (r *reader) part(p *gltf.Primitive) (*Part, error) {
 	out := &Part{}
 	if p.Material != nil {
 		if *p.Material < 0 || *p.Material >= len(r.doc.Materials) {
-			return nil, errors.New("it names a material that is not there")
+			return nil, errors.New("it refers to a material that does not exist")
 		}
 		out.Material = r.doc.Materials[*p.Material].Name
 	}
@@ -379,38 +366,30 @@ func (r *reader) part(p *gltf.Primitive) (*Part, error) {
 	if !ok {
 		return nil, errors.New("it has no positions")
 	}
-	a, err := r.accessor(number)
+	positions, err := read[[3]float32](r, number, gltf.ComponentFloat, gltf.AccessorVec3)
 	if err != nil {
 		return nil, err
 	}
-	if r.points += a.Count; r.points > maxElements {
+	if r.points += len(positions); r.points > maxElements {
 		return nil, fmt.Errorf("its meshes have more than %d points", maxElements)
-	}
-	positions, err := modeler.ReadPosition(r.doc, a, nil)
-	if err != nil {
-		return nil, err
 	}
 	for _, v := range positions {
 		at := flip.Point(geom.Vec{X: float64(v[0]), Y: float64(v[1]), Z: float64(v[2])})
 		if bad(at) {
-			return nil, errors.New("a corner is no number")
+			return nil, errors.New("a corner is not a number")
 		}
 		out.Positions = append(out.Positions, at)
 	}
 	out.UVs = make([][2]float32, len(positions))
 	if number, ok := p.Attributes[gltf.TEXCOORD_0]; ok {
-		a, err := r.accessor(number)
-		if err != nil {
-			return nil, err
-		}
-		uvs, err := modeler.ReadTextureCoord(r.doc, a, nil)
+		uvs, err := r.coordinates(number)
 		if err != nil || len(uvs) < len(positions) {
 			return nil, errors.Join(errors.New("its texture coordinates can't be read"), err)
 		}
 		copy(out.UVs, uvs)
 		for _, uv := range out.UVs {
 			if bad(geom.Vec{X: float64(uv[0]), Y: float64(uv[1])}) {
-				return nil, errors.New("a texture coordinate is no number")
+				return nil, errors.New("a texture coordinate is not a number")
 			}
 		}
 	}
@@ -419,17 +398,13 @@ func (r *reader) part(p *gltf.Primitive) (*Part, error) {
 		order[i] = uint32(i)
 	}
 	if p.Indices != nil {
-		a, err := r.accessor(*p.Indices)
-		if err != nil {
-			return nil, err
-		}
-		if order, err = modeler.ReadIndices(r.doc, a, nil); err != nil {
+		if order, err = r.indices(*p.Indices); err != nil {
 			return nil, err
 		}
 	}
 	for _, i := range order {
 		if int64(i) >= int64(len(positions)) {
-			return nil, errors.New("a triangle names a corner that is not there")
+			return nil, errors.New("a triangle refers to a corner that does not exist")
 		}
 	}
 	out.Indices = triangles(p.Mode, order)
@@ -463,11 +438,7 @@ func triangles(mode gltf.PrimitiveMode, order []uint32) []uint32 {
 func (r *reader) normals(p *gltf.Primitive, out *Part) error {
 	out.Normals = make([]geom.Vec, len(out.Positions))
 	if number, ok := p.Attributes[gltf.NORMAL]; ok {
-		a, err := r.accessor(number)
-		if err != nil {
-			return err
-		}
-		list, err := modeler.ReadNormal(r.doc, a, nil)
+		list, err := read[[3]float32](r, number, gltf.ComponentFloat, gltf.AccessorVec3)
 		if err != nil || len(list) < len(out.Positions) {
 			return errors.Join(errors.New("its normals can't be read"), err)
 		}

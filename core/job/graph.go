@@ -21,6 +21,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/safefile"
 	"vornix/core/share"
 )
@@ -312,6 +313,8 @@ func (r *run) wanted(jobs []*Job) map[string]bool {
 
 // execute runs the jobs, each as soon as those before it have ended. Results stand in the order of jobs.
 func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	set := r.wanted(jobs)
 	waiting := map[string]int{}
 	after := map[string][]*Job{}
@@ -331,6 +334,7 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 	type ended struct {
 		result Result
 		record *record
+		broken *group.Panic
 	}
 	type order struct {
 		job    *Job
@@ -347,13 +351,15 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 	for range workers {
 		go func() {
 			for o := range work {
-				result, rec := r.one(ctx, o.job, o.before)
-				done <- ended{result, rec}
+				e := ended{result: Result{ID: o.job.ID, Step: o.job.Step, State: Failed}}
+				e.broken = group.Caught(func() { e.result, e.record = r.one(ctx, o.job, o.before) })
+				done <- e
 			}
 		}()
 	}
 	results := map[string]Result{}
 	total, running := len(set), 0
+	var broken *group.Panic
 	finish := func(e ended) {
 		id := e.result.ID
 		results[id] = e.result
@@ -388,9 +394,16 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 		}
 		e := <-done
 		running--
+		if e.broken != nil && broken == nil {
+			broken = e.broken
+			stop()
+		}
 		finish(e)
 	}
 	close(work)
+	if broken != nil {
+		panic(broken) // in the caller's goroutine, after all others have ended
+	}
 	list := make([]Result, 0, total)
 	for _, j := range jobs {
 		if set[j.ID] {

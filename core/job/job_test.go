@@ -20,6 +20,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/job"
 )
 
@@ -436,4 +437,34 @@ func TestACacheThatLostSomething(t *testing.T) {
 			assert.Equal(t, "A", p.read("a.out"))
 		})
 	}
+}
+
+// A panic of a job reaches the caller, after all other jobs have ended, so that the program's own guard can speak of it.
+func TestAPanicOfAJobReachesTheCaller(t *testing.T) {
+	p := newPlace(t)
+	jobs := []*job.Job{}
+	for i := range 20 {
+		name := fmt.Sprint("j", i)
+		p.write(name+".txt", name)
+		jobs = append(jobs, p.upper(name))
+	}
+	jobs[7].Run = func(context.Context, *job.Task) error {
+		var list []int
+		_ = list[len(jobs)]
+		return nil
+	}
+	jobs = append(jobs, p.upper("late", "j7"))
+	p.write("late.txt", "late")
+	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o777))
+	o := job.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 4}
+	caught := group.Caught(func() { _, _ = job.Run(context.Background(), jobs, o) })
+	require.NotNil(t, caught)
+	assert.Contains(t, caught.Error(), "index out of range")
+	assert.Zero(t, p.runs["late"])
+	// Nothing is held any more: the next run does what is left.
+	jobs[7] = p.upper("j7")
+	report, err := job.Run(context.Background(), jobs, o)
+	require.NoError(t, err)
+	require.NoError(t, report.Err())
+	assert.Equal(t, "J7", p.read("j7.out"))
 }

@@ -9,11 +9,10 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/glb"
+	"vornix/core/group"
 	"vornix/core/mapsrc"
 	"vornix/core/material"
 	"vornix/core/model"
@@ -38,13 +37,13 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 	g.readDefaults(p)
 	scanned := slices.Clone(g.Assets)
 	results := make([][]finding.Finding, len(scanned))
-	group, reading := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	readers, reading := group.WithContext(ctx)
+	readers.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range scanned {
 		if a.Kind == Sound || a.Kind == Texture && len(a.Parts) == 0 {
 			continue
 		}
-		group.Go(func() error {
+		readers.Go(func() error {
 			if err := reading.Err(); err != nil {
 				return err
 			}
@@ -52,7 +51,7 @@ func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph
 			return nil
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := readers.Wait(); err != nil {
 		return nil, err
 	}
 	g.joinSources()
@@ -76,10 +75,10 @@ func (g *Graph) texts(ctx context.Context, p *project.Project) error {
 	before := len(g.Assets)
 	g.contents(p)
 	found := make([][]finding.Finding, len(g.Assets)-before)
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	readers, ctx := group.WithContext(ctx)
+	readers.SetLimit(runtime.GOMAXPROCS(0))
 	for i, a := range g.Assets[before:] {
-		group.Go(func() error {
+		readers.Go(func() error {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -87,7 +86,7 @@ func (g *Graph) texts(ctx context.Context, p *project.Project) error {
 			return nil
 		})
 	}
-	err := group.Wait()
+	err := readers.Wait()
 	for _, list := range found {
 		g.Findings = append(g.Findings, list...)
 	}

@@ -22,11 +22,10 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/archive"
 	"vornix/core/delta"
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/rebuild"
 	"vornix/core/safefile"
 	"vornix/core/sign"
@@ -227,7 +226,7 @@ func (m *making) changes(jobs []*making) error {
 	for _, j := range jobs {
 		total += j.to.Size
 	}
-	g, ctx := errgroup.WithContext(m.ctx)
+	g, ctx := group.WithContext(m.ctx)
 	workers := max(m.o.Workers, 1)
 	g.SetLimit(workers)
 	var told sync.Mutex

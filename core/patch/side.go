@@ -9,9 +9,8 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/swap"
@@ -87,7 +86,7 @@ func SideOf(ctx context.Context, name string, files map[string]string) (*Side, e
 		}
 		s.Files = append(s.Files, SideFile{File{Path: path}, system})
 	}
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range s.Files {
 		g.Go(func() (err error) {

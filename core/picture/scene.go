@@ -5,9 +5,8 @@ import (
 	"runtime"
 	"strconv"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/geom/ray"
+	"vornix/core/group"
 	"vornix/core/light"
 	"vornix/core/mapfile"
 )
@@ -34,10 +33,10 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Pictu
 	}
 	names := m.Materials()
 	made := make([]ready, len(names))
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	var g group.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for i, name := range names {
-		group.Go(func() error {
+		g.Go(func() error {
 			l := looks(name)
 			of := l.Look
 			if of.SeeThrough != light.CutOut && of.SeeThrough != light.Soft {
@@ -47,7 +46,7 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Pictu
 			return nil
 		})
 	}
-	_ = group.Wait()                                                               // none of them fails
+	_ = g.Wait()                                                                   // none of them fails
 	by := map[string]ready{"": {newSkin(Look{}, 1), light.Paint(light.Look{}, 1)}} // a shape without a material is plain
 	for i, name := range names {
 		by[name] = made[i]

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"vornix/core/geom/ray"
+	"vornix/core/group"
 )
 
 // Version is raised whenever the same map and camera would give another picture.
@@ -156,7 +157,7 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 	var done atomic.Int64
 	for round, until := range rounds {
 		var next atomic.Int64
-		var wait sync.WaitGroup
+		var wait group.All
 		for range workers {
 			wait.Go(func() {
 				e := &eye{s: s, what: o.Shown, sharp: sharp, cut: removed}

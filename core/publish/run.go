@@ -9,10 +9,9 @@ import (
 	"strings"
 	"sync/atomic"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/chunk"
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/text"
 	"vornix/core/workshop"
 )
@@ -211,7 +210,7 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 		}
 		stage := fmt.Sprintf("sending %s of %s", text.Bytes(total), text.Bytes(p.Size))
 		var done atomic.Int64
-		g, sending := errgroup.WithContext(ctx)
+		g, sending := group.WithContext(ctx)
 		g.SetLimit(workshop.AtOnce)
 		for _, sum := range state.Missing {
 			g.Go(func() error {

@@ -10,10 +10,9 @@ import (
 	"io"
 	"sort"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/archive"
 	"vornix/core/delta"
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -151,7 +150,7 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 	}
 	defer done()
 	var stats *delta.Stats
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	pr, pw := io.Pipe()
 	g.Go(func() error {
 		s, err := delta.Decode(ctx, src, size, in, pw, delta.Limits{Most: l.Most + mostRecipe})

@@ -16,7 +16,7 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
+	"vornix/core/group"
 )
 
 // The kinds of what is kept: what a job made, by its key; files, by their content; parts of a job's work, by their keys.
@@ -61,7 +61,7 @@ type Line struct {
 	off     error // why the store is left alone from now on
 	lied    []string
 	left    int // of what was offered
-	group   *errgroup.Group
+	group   *group.Group
 	count   Count
 	cancel  context.CancelFunc
 	ctx     context.Context
@@ -98,7 +98,7 @@ const DefaultLargest = 2 << 30
 
 // NewLine begins to use a store. Close ends it, and closes the store.
 func NewLine(ctx context.Context, s Store, o LineOptions) *Line {
-	l := &Line{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &errgroup.Group{}, timeout: stalled}
+	l := &Line{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &group.Group{}, timeout: stalled}
 	if l.most == 0 {
 		l.most = DefaultLargest
 	}

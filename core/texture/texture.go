@@ -8,8 +8,7 @@ import (
 	"math/bits"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
+	"vornix/core/group"
 	"vornix/core/texture/block"
 )
 
@@ -190,9 +189,9 @@ func encodeBlocks(ctx context.Context, img image.Image, o Options) ([]byte, erro
 	row := o.Format.levelSize(w, 1)
 	pack := packers[o.Format]
 	workers := max(o.Workers, 1)
-	group, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	for first := range workers {
-		group.Go(func() error {
+		g.Go(func() error {
 			var t block.Texels
 			var l block.Light
 			for by := first * 4; by < h; by += workers * 4 {
@@ -214,7 +213,7 @@ func encodeBlocks(ctx context.Context, img image.Image, o Options) ([]byte, erro
 			return nil
 		})
 	}
-	return out, group.Wait()
+	return out, g.Wait()
 }
 
 // loadTexels takes a block from an image; edges repeat.

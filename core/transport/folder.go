@@ -10,8 +10,7 @@ import (
 	"path"
 	"sync"
 
-	"golang.org/x/sync/errgroup"
-
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -96,7 +95,7 @@ func (f *Folder) Get(ctx context.Context, rel string, w io.Writer) error {
 func (f *Folder) Hash(ctx context.Context, rels []string) (map[string]string, error) {
 	sums := map[string]string{}
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(4)
 	for _, rel := range rels {
 		g.Go(func() error {

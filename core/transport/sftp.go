@@ -19,9 +19,9 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/pkg/sftp"
 	"golang.org/x/crypto/ssh"
-	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/safefile"
 )
 
@@ -390,7 +390,7 @@ func (s *SFTP) Hash(ctx context.Context, rels []string) (sums map[string]string,
 		}
 		sums = map[string]string{}
 		var mu sync.Mutex
-		g, ctx := errgroup.WithContext(ctx)
+		g, ctx := group.WithContext(ctx)
 		g.SetLimit(streams)
 		for _, rel := range rels {
 			g.Go(func() error {

@@ -14,9 +14,8 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/fault"
+	"vornix/core/group"
 )
 
 // Web is a web folder: it can be compared and verified, and nothing can be brought to it.
@@ -119,7 +118,7 @@ func (w *Web) Get(ctx context.Context, rel string, to io.Writer) error {
 func (w *Web) Hash(ctx context.Context, rels []string) (map[string]string, error) {
 	sums := map[string]string{}
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	g.SetLimit(streams)
 	for _, rel := range rels {
 		g.Go(func() error {

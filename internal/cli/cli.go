@@ -26,6 +26,7 @@ import (
 
 	"vornix/core/build"
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/installer"
 	"vornix/core/nearest"
 	"vornix/core/needs"
@@ -305,7 +306,11 @@ func guarded(work func() error) (err error) {
 		}
 		f := &fault.Fault{What: "a fault in Vornix itself: " + strings.TrimPrefix(fmt.Sprint(r), "runtime error: "), Why: "The command could not finish. Nothing is half written.",
 			Do: "Please tell Vornix's authors, with the command and, if you can, the file that it read."}
-		if file, writeErr := writeTrace(r, debug.Stack()); writeErr == nil {
+		stack := debug.Stack()
+		if p, ok := r.(*group.Panic); ok {
+			stack = p.Stack
+		}
+		if file, writeErr := writeTrace(r, stack); writeErr == nil {
 			f.Do = "Please send Vornix's authors " + file + ", which says where it happened, with the command and, if you can, the file that it read."
 		}
 		err = f

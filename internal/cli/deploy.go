@@ -11,11 +11,11 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sync/errgroup"
 
 	"vornix/core/bundle"
 	"vornix/core/deploy"
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
@@ -117,7 +117,7 @@ func (a *app) plans(ctx context.Context, p *project.Project, targets []string, b
 	ways := make([]*release.Deploying, len(targets))
 	errs := make([]error, len(targets))
 	access := a.access()
-	var g errgroup.Group
+	var g group.Group
 	g.SetLimit(max(1, fleet.atOnce))
 	for i, target := range targets {
 		g.Go(func() error {

@@ -14,11 +14,11 @@ import (
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
-	"golang.org/x/sync/errgroup"
 
 	"vornix/core/archive"
 	"vornix/core/compare"
 	"vornix/core/fault"
+	"vornix/core/group"
 	"vornix/core/guard"
 	"vornix/core/ledger"
 	"vornix/core/mount"
@@ -278,21 +278,21 @@ func (a *app) inspectFolder(ctx context.Context, dir string) (any, error) {
 	}
 	slices.Sort(files)
 	sums, sizes := make([]string, len(files)), make([]int64, len(files))
-	group, ctx := errgroup.WithContext(ctx)
+	g, ctx := group.WithContext(ctx)
 	workers := a.jobs
 	if workers == 0 {
 		workers = runtime.GOMAXPROCS(0)
 	}
-	group.SetLimit(workers)
+	g.SetLimit(workers)
 	for i, f := range files {
-		group.Go(func() (err error) {
+		g.Go(func() (err error) {
 			if err = ctx.Err(); err == nil {
 				sums[i], sizes[i], err = safefile.HashFile(filepath.Join(dir, filepath.FromSlash(f)))
 			}
 			return err
 		})
 	}
-	if err := group.Wait(); err != nil {
+	if err := g.Wait(); err != nil {
 		return nil, err
 	}
 	answer := folderAnswer{Kind: "folder", Files: map[string]string{}}

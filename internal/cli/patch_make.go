@@ -9,10 +9,10 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/sync/errgroup"
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/patch"
 	"vornix/core/project"
@@ -165,7 +165,7 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	var old, now *patch.Side
 	var beside map[string]string
 	var from, to string
-	g, both := errgroup.WithContext(ctx) // hashing large files takes a while
+	g, both := group.WithContext(ctx) // hashing large files takes a while
 	g.Go(func() (err error) {
 		old, _, from, err = a.patchSide(both, p, oldName)
 		return err

@@ -6,9 +6,8 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/geom"
+	"vornix/core/group"
 	"vornix/core/scene"
 )
 
@@ -41,11 +40,11 @@ func carveAll(ctx context.Context, m *scene.Map, o Options) ([][]piece, error) {
 	}
 	c.tree = geom.NewTree(boxes)
 	pieces := make([][]piece, len(m.Solids))
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	g, ctx := group.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	const batch = 64
 	for from := 0; from < len(m.Solids); from += batch {
-		group.Go(func() error {
+		g.Go(func() error {
 			for i := from; i < min(from+batch, len(m.Solids)); i++ {
 				if err := ctx.Err(); err != nil {
 					return err
@@ -60,7 +59,7 @@ func carveAll(ctx context.Context, m *scene.Map, o Options) ([][]piece, error) {
 			return nil
 		})
 	}
-	return pieces, group.Wait()
+	return pieces, g.Wait()
 }
 
 // cutters are the solids that may hide parts of a face, in source order. What is seen through hides only its like.

@@ -7,9 +7,8 @@ import (
 	"runtime"
 	"slices"
 
-	"golang.org/x/sync/errgroup"
-
 	"vornix/core/geom"
+	"vornix/core/group"
 	"vornix/core/scene"
 )
 
@@ -215,17 +214,17 @@ func closeEdges(faces []Face, w *welder) {
 
 // inBatches does something with the numbers below n, so many at a time, on all processors.
 func inBatches(n, batch int, do func(i int)) {
-	var group errgroup.Group
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	var g group.Group
+	g.SetLimit(runtime.GOMAXPROCS(0))
 	for from := 0; from < n; from += batch {
-		group.Go(func() error {
+		g.Go(func() error {
 			for i := from; i < min(from+batch, n); i++ {
 				do(i)
 			}
 			return nil
 		})
 	}
-	_ = group.Wait() // no error can come
+	_ = g.Wait() // no error can come
 }
 
 // close gives a polygon the corners that lie on those of its edges that are loose.

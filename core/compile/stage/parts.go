@@ -10,6 +10,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"vornix/core/group"
 )
 
 // Parts is work of many pieces that can be done in any order and anywhere: what comes of a piece depends on the map and on what was
@@ -136,7 +138,7 @@ func (w *Work) together(ctx context.Context, p *Parts, crew Crew) error {
 	defer stop()
 	spreading, end := context.WithCancel(ctx)
 	defer end()
-	var here, there sync.WaitGroup
+	var here, there group.All
 	there.Go(func() { crew.Spread(spreading, p.Key(0), pool) })
 	for range pool.hands {
 		here.Go(func() { pool.work(ctx) })

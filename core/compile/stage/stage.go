@@ -17,6 +17,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"vornix/core/group"
 )
 
 // The long stages, in the order in which they run.
@@ -131,7 +133,7 @@ func (w *Work) Each(ctx context.Context, n, size int, weight int64, do func(firs
 		workers = runtime.GOMAXPROCS(0)
 	}
 	var next atomic.Int64
-	var wait sync.WaitGroup
+	var wait group.All
 	for range min(workers, (n+size-1)/size) {
 		wait.Go(func() {
 			for ctx.Err() == nil {

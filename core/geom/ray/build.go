@@ -3,7 +3,8 @@ package ray
 import (
 	"math"
 	"runtime"
-	"sync"
+
+	"vornix/core/group"
 )
 
 const (
@@ -129,7 +130,7 @@ func (b *builder) build(out []node, all branch, depth int) []node {
 	}
 	apart := make([][]node, len(children))
 	if all.last-all.first > alone {
-		var wait sync.WaitGroup
+		var wait group.All
 		for k, c := range children {
 			if c.last-c.first <= alone {
 				continue

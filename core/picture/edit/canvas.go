@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"sync"
 
+	"vornix/core/group"
 	"vornix/core/picture"
 )
 
@@ -82,7 +83,7 @@ func (c *canvas) image() *image.NRGBA {
 
 // rows calls do with each row, on all processors.
 func (c *canvas) rows(do func(y int)) {
-	var wait sync.WaitGroup
+	var wait group.All
 	workers := runtime.GOMAXPROCS(0)
 	for k := range workers {
 		wait.Go(func() {
@@ -178,7 +179,7 @@ func (c *canvas) blur(radius float64) {
 		weights[i] = float32(float64(weights[i]) / sum)
 	}
 	along := func(from, to *canvas, n, stride, lines, step int) {
-		var wait sync.WaitGroup
+		var wait group.All
 		workers := runtime.GOMAXPROCS(0)
 		for w := range workers {
 			wait.Go(func() {
