@@ -64,7 +64,7 @@ var names = []struct {
 	{Source, "a sound project, which is a source", "*.{aup,aup3,rpp}"},
 	{Backup, "an editor's backup", "{*~,#*#,.#*,*.swp,*.swo}"}, {Backup, "a backup", "*.{bak,orig,old,rej}"}, {Backup, "a temporary file", "*.{tmp,temp,part}"}, {Backup, "a log", "*.log"},
 	{Backup, "a file of the system", "{thumbs.db,desktop.ini,.ds_store,ehthumbs.db}"},
-	{Secret, "a file that holds keys", "*.{pem,key,p12,pfx,jks,keystore,kdbx,ppk,token}"}, {Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
+	{Secret, "a file that holds keys", "*.{key,p12,pfx,jks,keystore,kdbx,ppk,token}"}, {Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
 	{Secret, "a file of passwords", "{.env,.env.*,.netrc,_netrc,.npmrc,.htpasswd,.git-credentials,.pgpass}"},
 }
 

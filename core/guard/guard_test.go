@@ -22,7 +22,7 @@ func TestNames(t *testing.T) {
 	for name, want := range map[string]Sort{
 		"maps/a.vnx": Source, "art/Wall.PSD": Source, "vornix.toml": Source, "x/.git/config": Source, "a.blend1": Source, "t/wall.texture.toml": Source,
 		"maps/a.vnx~": Backup, "notes.bak": Backup, "Thumbs.db": Backup, ".#lock": Backup, ".vornix/ledger.jsonl": Backup,
-		"id_ed25519": Secret, "deploy/server.PEM": Secret, ".env": Secret, ".env.local": Secret, "a/.ssh/known_hosts": Secret,
+		"id_ed25519": Secret, "deploy/server.PEM": "", "deploy/server.KEY": Secret, ".env": Secret, ".env.local": Secret, "a/.ssh/known_hosts": Secret,
 		"maps/a.vnm": "", "sounds/key.wav": "", "keys.txt": "", "id_rsa.txt": "", "materials/wood.toml": "", "logs/wood.png": "", "gitter/a.txt": "",
 		"x.swp": Backup, "x.swo": Backup, "#x#": Backup, "a.rej": Backup, "a.part": Backup, "a.log": Backup, "desktop.ini": Backup, ".DS_Store": Backup, "ehthumbs.db": Backup, "_netrc": Secret, ".npmrc": Secret, "a.ppk": Secret, "bazaar.token": Secret,
 		"id_rsa": Secret, "x.aup3": Source, "x.ora": Source, "id_card.png": "", "settings.ini": "", "a.database": "",
