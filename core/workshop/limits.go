@@ -5,8 +5,9 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"unicode"
 	"unicode/utf8"
+
+	"vornix/core/text"
 )
 
 // Limits are what a workshop takes of one kind of items. Zero means that there is no limit of that sort.
@@ -97,10 +98,13 @@ func (l *Limits) CheckPage(p *Page) (list []Wrong) {
 	if strings.TrimSpace(p.Title) == "" {
 		wrong("title", "", "it is empty")
 	}
-	if strings.ContainsFunc(p.Title, unicode.IsControl) {
+	if text.Misleads(p.Title, false) {
 		wrong("title", "", "it has line ends or other control characters")
 	}
 	long("description", p.Description, l.Description, mostText)
+	if text.Misleads(p.Description, true) {
+		wrong("description", "", "it has control characters")
+	}
 	list = append(list, l.Markdown.Check("description", p.Description)...)
 	l.words("tags", p.Tags, l.Tags, l.MostTags, wrong)
 	for _, tag := range p.Tags {
@@ -127,8 +131,8 @@ func (l *Limits) words(field string, list, allowed []string, most int, wrong fun
 	}
 	for i, word := range list {
 		switch {
-		case strings.TrimSpace(word) == "" || strings.ContainsFunc(word, unicode.IsControl):
-			wrong(field, "", "%q is no word", word)
+		case strings.TrimSpace(word) == "" || text.Misleads(word, false):
+			wrong(field, "", "%q is not a word", word)
 		case slices.Contains(list[:i], word):
 			wrong(field, "", "%q is there twice", word)
 		case len(allowed) > 0 && !slices.Contains(allowed, word):
@@ -152,6 +156,9 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 		}
 		if n := utf8.RuneCountInString(p.Text); n > mostTitle {
 			say("its text has %d characters, and at most %d are taken", n, mostTitle)
+		}
+		if text.Misleads(p.Text, false) {
+			say("its text has line ends or other control characters")
 		}
 		if p.Form == "" {
 			continue // not known yet
@@ -182,6 +189,9 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 	}
 	if n := utf8.RuneCountInString(notes); n > least(l.Notes, mostText) || !utf8.ValidString(notes) {
 		wrong("notes", "", "they have %d characters, and at most %d are taken", n, least(l.Notes, mostText))
+	}
+	if text.Misleads(notes, true) {
+		wrong("notes", "", "they have control characters")
 	}
 	list = append(list, l.Markdown.Check("notes", notes)...)
 	if n := len(files); n == 0 || n > least(l.Files.Most, mostFiles) {
