@@ -1,6 +1,7 @@
 package sweep
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -36,9 +37,11 @@ type Moved struct {
 
 // Place is a safe place: what one sweep moved away.
 type Place struct {
-	Name  string    `json:"name"` // its date, and the folder's name
-	Time  time.Time `json:"time"`
-	Files []Moved   `json:"files"`
+	Name string    `json:"name"` // its date, and the folder's name
+	Time time.Time `json:"time"`
+	// Number counts the sweeps, since a clock may run backwards. Places that an older Vornix made have none.
+	Number int     `json:"number,omitempty"`
+	Files  []Moved `json:"files"`
 }
 
 // Size is the sum of what is in it.
@@ -59,6 +62,13 @@ func SetAside(ctx context.Context, d *safefile.Dir, safe string, now time.Time, 
 			break
 		}
 		place.Name = fmt.Sprintf("%s-%d", place.Time.Format(stampForm), n)
+	}
+	before, err := Places(d, safe)
+	if err != nil {
+		return nil, err
+	}
+	for _, b := range before {
+		place.Number = max(place.Number, b.Number+1)
 	}
 	for _, i := range items {
 		m := Moved{Path: i.Path, Size: i.Size, Why: i.Why, Folder: i.Folder}
@@ -127,7 +137,7 @@ func Places(d *safefile.Dir, safe string) ([]Place, error) {
 			list = append(list, p)
 		}
 	}
-	slices.SortStableFunc(list, func(a, b Place) int { return a.Time.Compare(b.Time) })
+	slices.SortStableFunc(list, func(a, b Place) int { return cmp.Or(a.Number-b.Number, a.Time.Compare(b.Time)) })
 	return list, nil
 }
 

@@ -2,6 +2,7 @@ package sweep_test
 
 import (
 	"context"
+	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -245,4 +246,24 @@ func (d *dying) Err() error {
 		return context.Canceled
 	}
 	return nil
+}
+
+// The last sweep is the last one in the list, also when the clock ran backwards between the two.
+func TestPlacesKeepTheirOrder(t *testing.T) {
+	d, err := safefile.OpenDir(t.TempDir())
+	require.NoError(t, err)
+	defer d.Close()
+	for i, at := range []time.Time{now, now.Add(-72 * time.Hour), now.Add(-72 * time.Hour), now.Add(-time.Hour)} {
+		name := fmt.Sprint(i, ".txt")
+		require.NoError(t, d.WriteFile(name, []byte(name)))
+		_, err := sweep.SetAside(ctx, d, sweep.SafeDir, at, []sweep.Item{{Path: name}})
+		require.NoError(t, err)
+	}
+	places, err := sweep.Places(d, sweep.SafeDir)
+	require.NoError(t, err)
+	var order []string
+	for _, p := range places {
+		order = append(order, p.Files[0].Path)
+	}
+	assert.Equal(t, []string{"0.txt", "1.txt", "2.txt", "3.txt"}, order)
 }
