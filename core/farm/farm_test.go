@@ -446,6 +446,69 @@ func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
 	})
 }
 
+// Whoever runs the host sees every message. Where some are cut short, said twice, or said again much later, a build comes out as it should, and nobody is
+// blamed who did nothing wrong.
+func TestAHostThatRepeatsAndCuts(t *testing.T) {
+	p := newProject(t, 40, task{Rounds: 1000, Pieces: 700})
+	alone := p.alone(t)
+	h := started(t, t.TempDir(), "127.0.0.1:0")
+	defer h.Stop()
+	nc := connected(t, h.Key)
+	var mu sync.Mutex
+	var old []*nats.Msg
+	said := 0
+	_, err := nc.Subscribe("vornix.>", func(m *nats.Msg) {
+		mu.Lock()
+		defer mu.Unlock()
+		if said++; m.Header.Get("again") != "" || strings.HasPrefix(m.Subject, "vornix.work") {
+			return
+		}
+		again := func(m *nats.Msg, data []byte) {
+			x := nats.NewMsg(m.Subject)
+			x.Reply, x.Data = m.Reply, data
+			x.Header.Set("again", "yes")
+			_ = nc.PublishMsg(x)
+		}
+		old = append(old, m)
+		switch said % 4 {
+		case 0:
+			again(m, m.Data)
+		case 1:
+			again(m, m.Data[:len(m.Data)/2])
+		case 2:
+			x := old[said*7%len(old)]
+			again(x, x.Data)
+		}
+	})
+	require.NoError(t, err)
+	require.NoError(t, nc.Flush())
+	for _, name := range []string{"first", "second"} {
+		work(t, h.Key, name, &smith{})
+	}
+	for range 2 {
+		p.forget(t)
+		all, _, shares := p.build(t, h.Key, &smith{slow: time.Millisecond})
+		assert.Equal(t, alone, all)
+		for _, s := range shares {
+			assert.Empty(t, s.Shut, s.Worker)
+		}
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	assert.Greater(t, len(old), 50)
+}
+
+// connected is a connection of somebody who has the key.
+func connected(t *testing.T, k *farm.Key) *nats.Conn {
+	t.Helper()
+	c := x509.NewCertPool()
+	require.True(t, c.AppendCertsFromPEM([]byte(k.Certificate)))
+	nc, err := nats.Connect(k.Servers[0], nats.Token(k.Token), nats.Secure(&tls.Config{RootCAs: c, ServerName: k.Name, MinVersion: tls.VersionTLS12}))
+	require.NoError(t, err)
+	t.Cleanup(nc.Close)
+	return nc
+}
+
 // Messages that make no sense end no worker: they are taken out of the queue, and the work goes on.
 func TestHostileMessages(t *testing.T) {
 	p := newProject(t, 12, task{})
@@ -453,11 +516,7 @@ func TestHostileMessages(t *testing.T) {
 	h := started(t, t.TempDir(), "127.0.0.1:0")
 	defer h.Stop()
 	_, told := work(t, h.Key, "cellar", &smith{})
-	c := x509.NewCertPool()
-	require.True(t, c.AppendCertsFromPEM([]byte(h.Key.Certificate)))
-	nc, err := nats.Connect(h.Key.Servers[0], nats.Token(h.Key.Token), nats.Secure(&tls.Config{RootCAs: c, ServerName: h.Key.Name, MinVersion: tls.VersionTLS12}))
-	require.NoError(t, err)
-	defer nc.Close()
+	nc := connected(t, h.Key)
 	js, err := jetstream.New(nc)
 	require.NoError(t, err)
 	sum := sha256.Sum256([]byte("1"))
