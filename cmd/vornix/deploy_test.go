@@ -103,6 +103,46 @@ func TestDeployByTheProgram(t *testing.T) {
 	assert.Contains(t, o.err, s.Fingerprint)
 }
 
+// What goes out as a version is of that version and of the sources as they are: else nothing goes out, and each command says the same way out. A finished
+// version may go to further places whatever the sources have become.
+func TestOldBundlesDoNotGoOut(t *testing.T) {
+	t.Parallel()
+	p := quickly(t, "lower-sidings")
+	refused := func(what string, why string) {
+		t.Helper()
+		for _, args := range []string{"deploy practice --yes", "deploy practice --plan", "index write", "deploy downloads --yes"} {
+			o := vornix(t, p, strings.Fields(args)...)
+			assert.Equal(t, 3, o.exit, "%s: %s\n%s", what, args, o.out)
+			assert.Contains(t, o.err, "vornix pack", what)
+			assert.Regexp(t, why, o.err, "%s: %s", what, args)
+		}
+		assert.Contains(t, vornix(t, p, "status").out, "vornix ", what)
+	}
+	ok(t, p, "pack")
+	ok(t, p, "deploy", "practice", "--yes", "--without-server")
+	edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
+	refused("a changed map", `A build would make \d+ results?: .*tram_depot`)
+	ok(t, p, "build")
+	refused("built and not packed", `Packing would change 1 bundle: tram_depot`)
+	assert.Regexp(t, `packed +.*not as the build is`, ok(t, p, "status").out)
+	ok(t, p, "shoot")
+	assert.Contains(t, ok(t, p, "status").out, "next: vornix pack\n")
+	ok(t, p, "pack")
+	ok(t, p, "deploy", "practice", "--yes", "--without-server")
+
+	// Another version, whose bundle has another name.
+	p = quickly(t, "highline")
+	ok(t, p, "pack")
+	edit(t, p, "vornix.toml", `version = "1.0.0"`, `version = "1.1.0"`)
+	for _, args := range []string{"deploy practice --yes", "index write", "publish bazaar --plan"} {
+		o := vornix(t, p, strings.Fields(args)...)
+		assert.Equal(t, 3, o.exit, args)
+		assert.Contains(t, o.err, "what is packed is not version 1.1.0 of these sources", args)
+	}
+	ok(t, p, "pack")
+	ok(t, p, "deploy", "practice", "--plan")
+}
+
 // TestTheWelcomePage is written for a look, with the pictures that it shows.
 func TestTheWelcomePage(t *testing.T) {
 	t.Parallel()

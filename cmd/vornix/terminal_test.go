@@ -146,9 +146,15 @@ func TestStateFromElsewhere(t *testing.T) {
 		return o
 	}
 	put(t, filepath.Join(p, ".vornix", "ledger.jsonl"), "")
+	for _, name := range []string{"pack-play.json", "quick.state/link", "later"} {
+		put(t, filepath.Join(p, ".vornix", name), "invented")
+	}
 	first := here(settings, "build")
 	assert.Contains(t, first.err, "was not written on this machine")
 	assert.NotContains(t, first.out+first.err, " 0 made")
+	for _, name := range []string{"pack-play.json", "quick.state/link", "later"} {
+		assert.NoFileExists(t, filepath.Join(p, ".vornix", name))
+	}
 	again := here(settings, "build")
 	assert.NotContains(t, again.err, "was not written on this machine")
 	assert.Contains(t, again.out, "nothing changed")

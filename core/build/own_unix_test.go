@@ -152,7 +152,7 @@ outputs = ["cards/{map}.txt"]
 	// What it sees of the environment decides like its inputs.
 	changed := trusting(said)
 	changed.Environ = append(changed.Environ, "SEEN=otherwise", "SECRET=otherwise")
-	stale, err := build.Stale(t.Context(), demotest.Load(t, p.Dir), "test", changed)
+	stale, _, err := build.Stale(t.Context(), demotest.Load(t, p.Dir), "test", changed)
 	require.NoError(t, err)
 	assert.Contains(t, stale, "step list")
 	r, err = runOwn(t, t.Context(), p, changed)

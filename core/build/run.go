@@ -416,24 +416,29 @@ func programOf(program string, s Stages) string {
 	return fmt.Sprintf("%s %t %q %v", program, s.Only == nil, s.Only, s.Draft)
 }
 
-// Stale says which jobs a build would have to run now. It changes nothing.
-func Stale(ctx context.Context, p *project.Project, program string, own Own) ([]string, error) {
+// Stale says which jobs a build would have to run now, and gives the tree when there are none. It changes nothing.
+func Stale(ctx context.Context, p *project.Project, program string, own Own) ([]string, *Tree, error) {
 	files, err := p.List()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	if quickLook(p, files, programOf(program, Stages{})+own.sees(p)) != nil {
-		return nil, nil
+	if r := quickLook(p, files, programOf(program, Stages{})+own.sees(p)); r != nil {
+		return nil, &r.Tree, nil
 	}
 	g, err := needs.Scan(ctx, p, files)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	report, err := job.Run(ctx, plan(p, g, shoot.NewPlan(p, g), Options{Workers: 1, Own: own}).jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	planned := plan(p, g, shoot.NewPlan(p, g), Options{Workers: 1, Own: own})
+	report, err := job.Run(ctx, planned.jobs, job.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return stale(report), nil
+	if ids := stale(report); len(ids) > 0 {
+		return ids, nil, nil
+	}
+	t := tree(planned.maps, report)
+	return nil, &t, nil
 }
 
 // stale are the jobs of a plan that would have to run.

@@ -503,6 +503,28 @@ func Packed(p *project.Project) ([]Bundle, error) {
 	return out, nil
 }
 
+// Stale names the bundles that packing a tree would make, make anew or remove. It compares what would decide their bytes, and reads none of them.
+func Stale(p *project.Project, tree *build.Tree) (names []string) {
+	w := &packer{p: p, place: placeOf(p, Options{}), form: formOf(p, Options{})}
+	if data, err := os.ReadFile(p.Join(w.place.state + ".json")); err == nil {
+		_ = json.Unmarshal(data, &w.old) // damaged memory is as good as none
+	}
+	keys := map[string]bool{}
+	for _, pl := range w.plans(tree) {
+		key := w.key(&pl)
+		keys[key] = true
+		if !slices.ContainsFunc(w.old, func(o kept) bool { return o.Key == key }) {
+			names = append(names, profile.Fill(pl.name, map[string]string{"part": "1"}))
+		}
+	}
+	for _, o := range w.old {
+		if !keys[o.Key] && !slices.Contains(names, o.Name) {
+			names = append(names, o.Name)
+		}
+	}
+	return names
+}
+
 // Known lists the slash paths in the project of all bundles of the last runs of Pack, whether they are as they were packed or not.
 func Known(p *project.Project) (files []string) {
 	for _, at := range []place{placeOf(p, Options{}), placeOf(p, Options{IntoMap: true})} {

@@ -35,6 +35,7 @@ type Overview struct {
 	Stale    []string        `json:"stale"`    // jobs that a build would run
 	Pictures []string        `json:"pictures"` // beside bundles, that would be made
 	Packed   []bundle.Bundle `json:"packed"`
+	Older    []string        `json:"older"` // bundles that packing would make, make anew or remove
 	Tried    bool            `json:"tried"` // what is packed was tried, as it is
 	Indexed  bool            `json:"indexed"`
 	UnderWay string          `json:"under_way"`        // the last step of a release of this version that did not come to its end
@@ -55,7 +56,7 @@ type Overview struct {
 // workshop's item reads.
 func Survey(ctx context.Context, p *project.Project, o Options, targetWords func(*deploy.State) string, itemWords func(*publish.State) string) (*Overview, error) {
 	head := p.File.Project
-	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{}, Pictures: []string{}, Packed: []bundle.Bundle{}}
+	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{}, Pictures: []string{}, Packed: []bundle.Bundle{}, Older: []string{}}
 	looked := make(chan struct{})
 	go func() { // others may not answer for a while
 		defer close(looked)
@@ -178,10 +179,11 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 
 // made looks at what is built, pictured, packed, tried and indexed.
 func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *needs.Graph) (err error) {
-	stale, err := build.Stale(ctx, p, o.Program, o.Own)
+	current, err := LookPacked(ctx, p, o)
 	if err != nil {
 		return err
 	}
+	stale := current.Stale
 	v.Stale = append(v.Stale, stale...)
 	if len(stale) == 0 {
 		v.row("built", "up to date")
@@ -204,19 +206,22 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *n
 			v.next("vornix shoot", "%s not as the maps are", are(v.Pictures))
 		}
 	}
-	packed, err := bundle.Packed(p)
-	if err != nil {
-		v.row("packed", "no: %s", err)
+	if packed := current.Bundles; current.Missing != nil {
+		v.row("packed", "no: %s", current.Missing)
 		v.next("vornix pack", "nothing is packed of what is built")
 	} else {
-		v.Packed = packed
+		v.Packed, v.Older = packed, append(v.Older, current.Older...)
 		var names []string
 		for _, b := range packed {
 			names = append(names, fmt.Sprintf("%s (%s)", b.Name, Bytes(b.Size)))
 		}
 		older := ""
-		if len(stale) > 0 {
+		switch {
+		case len(stale) > 0:
 			older = ", of an older build"
+		case len(current.Older) > 0:
+			older = fmt.Sprintf("; not as the build is: %s", Few(current.Older))
+			v.next("vornix pack", "what is packed is not of the last build")
 		}
 		v.row("packed", "%s%s", Few(names), older)
 		j := readJournal(p)

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"vornix/core/build"
-	"vornix/core/bundle"
 	"vornix/core/ledger"
 	"vornix/core/profile"
 	"vornix/core/project"
@@ -57,10 +56,11 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 	head := p.File.Project
 	s := &Session{P: p, o: o}
 	plan := &Planned{Version: head.Version, Released: ledger.Release(events, head.Version) != nil, Steps: []PlannedStep{}, Pictures: []string{}, Workshops: []string{}}
-	if plan.Build, err = build.Stale(ctx, p, o.Program, o.Own); err != nil {
+	current, err := LookPacked(ctx, p, o)
+	if err != nil {
 		return nil, err
 	}
-	plan.Build = append([]string{}, plan.Build...)
+	plan.Build = append([]string{}, current.Stale...)
 	g, err := s.scan(ctx)
 	if err != nil {
 		return nil, err
@@ -91,18 +91,17 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 	if form := cmp.Or(o.Tag, p.File.Release.Tag); form != "none" {
 		plan.Tag = profile.Fill(form, map[string]string{"name": head.Name, "version": head.Version})
 	}
-	plan.steps(p, o)
+	plan.steps(p, o, current)
 	return plan, nil
 }
 
 // steps says in words what each step would do.
-func (plan *Planned) steps(p *project.Project, o Options) {
+func (plan *Planned) steps(p *project.Project, o Options, current *Current) {
 	j := readJournal(p)
 	if j.Version == plan.Version && j.Finished.IsZero() && !plan.Released {
 		plan.Begun, plan.Stopped = j.Begun, j.last()
 	}
-	packed, err := bundle.Packed(p)
-	fresh := err == nil && len(plan.Build) == 0
+	packed, fresh := current.Bundles, current.Fresh()
 	add := func(step string, done bool, format string, args ...any) {
 		plan.Steps = append(plan.Steps, PlannedStep{step, done, fmt.Sprintf(format, args...)})
 	}

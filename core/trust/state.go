@@ -26,8 +26,9 @@ type States struct{ File string }
 // markFile is the file with the marks in a project's state folder.
 const markFile = "machines"
 
-// made are the parts of a state folder that can be made again, or that are only remembered to save time. The ledger and the quarantine are kept.
-var made = []string{"cache", "build.state", "pack.json", "pack-entries.json", "pictures", "times.json", "targets", "mirror", "git", "release.json"}
+// kept are the parts of a state folder that no run could make again: what was released, what a sweep set aside, and which metadata files somebody
+// changed by hand. All else is removed, also what a later Vornix adds.
+var kept = []string{markFile, "lock", "lock.json", "ledger.jsonl", "safe", "addon.json"}
 
 // Bounds of both files.
 const (
@@ -73,12 +74,14 @@ func (s States) Adopt(p *project.Project) (foreign bool, err error) {
 	if home.WritePrivate(filepath.Base(s.File), list(append(own, mark))) != nil {
 		return false, nil
 	}
-	for _, name := range made {
-		if _, err := d.Stat(name); err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			}
-			return false, err
+	entries, err := fs.ReadDir(d.FS(), ".")
+	if err != nil {
+		return false, err
+	}
+	for _, e := range entries {
+		name := e.Name()
+		if slices.Contains(kept, name) {
+			continue
 		}
 		foreign = true
 		if err := d.RemoveTree(name); err != nil {

@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/fetch"
 	"vornix/core/index"
@@ -97,7 +96,7 @@ With --to, all that the index names is brought together in a folder, to be serve
 				return err
 			}
 			defer s.Close()
-			bundles, err := bundle.Packed(s.P)
+			bundles, err := release.Ready(ctx, s.P, a.options())
 			if err != nil {
 				return err
 			}

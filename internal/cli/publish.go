@@ -95,6 +95,9 @@ func (a *app) publishPartCommand(name string, scope publish.Scope) *cobra.Comman
 // publish plans for each target, shows that, asks, and does it.
 func (a *app) publish(ctx context.Context, answer *show.Answer, command string, targets []string, f publishFlags, scope publish.Scope) error {
 	p, bundles, err := a.packed()
+	if err == nil && scope == publish.Everything { // else the files stay as they are
+		bundles, err = release.Ready(ctx, p, a.options())
+	}
 	if err != nil {
 		return err
 	}
@@ -174,7 +177,7 @@ func planned(list []*release.Publishing) (steps []release.Step) {
 	return steps
 }
 
-// packed loads the project and what it packed last.
+// packed loads the project and what is packed of it, to be looked at.
 func (a *app) packed() (*project.Project, []bundle.Bundle, error) {
 	p, err := a.load()
 	if err != nil {
