@@ -75,7 +75,8 @@ const (
 func (t *Target) safe(sum string) string   { return t.own(safeDir + "/" + sum) }
 func (t *Target) staged(sum string) string { return t.own(stagedDir + "/" + sum) }
 
-// Run brings the target to the goal. shown is the plan that somebody has agreed to; when what is there has changed since, it is made anew.
+// Run brings the target to the goal. shown is the plan that somebody has agreed to. When what is there has changed since, the plan is made anew; one that
+// would do something else is refused.
 func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r *Result, err error) {
 	start := time.Now()
 	if t.readOnly() {
@@ -91,6 +92,7 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 		return nil, err
 	}
 	defer l.release(ctx)
+	agreed := shown
 	t.sweep(goal)
 	if t.git != nil && t.git.Own() { // the other kind has been brought up to date when it was opened
 		moved, err := t.git.Refresh(ctx)
@@ -102,7 +104,7 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 		}
 	}
 	for try := 1; ; try++ {
-		r, err = t.once(ctx, l, client, goal, shown, o)
+		r, err = t.once(ctx, l, client, goal, shown, agreed, o)
 		if !errors.Is(err, transport.ErrBehind) {
 			break
 		}
@@ -137,7 +139,7 @@ func (t *Target) sweep(goal *Goal) {
 }
 
 // once is one try of Run.
-func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal *Goal, shown *Plan, o Options) (*Result, error) {
+func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal *Goal, shown, agreed *Plan, o Options) (*Result, error) {
 	r := &Result{}
 	j, err := t.journal(ctx)
 	if err != nil {
@@ -164,8 +166,11 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 		if err != nil {
 			return nil, err
 		}
-		if p, err = t.compare(ctx, goal, s, PlanOptions{o.Verify}); err != nil {
+		if p, err = t.compare(ctx, goal, s, nil, PlanOptions{o.Verify}); err != nil {
 			return nil, err
+		}
+		if agreed != nil && p.Changes() > 0 && !agreed.leadsTo(p) {
+			return nil, t.otherPlan(agreed, p)
 		}
 	}
 	r.Plan, r.Changed = p, p.Changes()
@@ -215,6 +220,23 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 	t.mark(ctx, p)
 	t.tidy(ctx, p.state, gone, p.left)
 	return r, nil
+}
+
+// leadsTo says whether another plan does the same.
+func (p *Plan) leadsTo(other *Plan) bool {
+	same := func(a, b Step) bool {
+		return a.Path == b.Path && a.Action == b.Action && a.want.SHA256 == b.want.SHA256 && a.Drift == b.Drift
+	}
+	return p.Before == other.Before && slices.EqualFunc(p.Steps, other.Steps, same)
+}
+
+// otherPlan refuses a plan that nobody has agreed to.
+func (t *Target) otherPlan(agreed, now *Plan) error {
+	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q changed after the plan was made", t.Name), Why: "What would be done now is not what was agreed to. Nothing was changed.", Do: "Run the same command again: it shows the new plan."}
+	if l := now.Last; l != nil && (agreed.Last == nil || *agreed.Last != *l) {
+		f.What = fmt.Sprintf("target %q changed after the plan was made: %s of version %s by %s", t.Name, l.Kind, orNothing(l.Version), l.By)
+	}
+	return f
 }
 
 // settled says whether what is remembered is what the plan leads to, so that there is nothing to write down either.

@@ -34,10 +34,11 @@ func (t *Target) History(ctx context.Context) ([]Past, error) {
 	return list, nil
 }
 
-// Back is the goal of going back to a version, or to what was there before the last deployment when version is empty. Everything comes from
-// the target's own safe place.
-func (t *Target) Back(ctx context.Context, version string) (*Goal, error) {
-	s, err := t.readState(ctx, t.Project)
+// Back is the goal of going back to a version, or to what was there before the last deployment when version is empty: exactly what was deployed then,
+// and not what somebody made of it later, unless asFound wants that too. Contents come from the target's own safe place, or from this machine. A deployment
+// that did not come to its end is the last one: to go back is to undo it.
+func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal, error) {
+	s, half, err := t.undoneState(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -55,11 +56,13 @@ func (t *Target) Back(ctx context.Context, version string) (*Goal, error) {
 		}
 		return f
 	}
-	if last < 0 {
+	if last < 0 && half == nil {
 		return nil, refuse("has nothing to go back to")
 	}
 	to := last - 1
-	if version == "" {
+	if half != nil && (version == "" || last >= 0 && s.records[last].Version == version) {
+		to = last
+	} else if version == "" {
 		// What was gone back to already lies behind: another rollback goes on from there.
 		for i := last; s.records[i].Kind == RollingBack; {
 			of := s.records[i].Of
@@ -76,16 +79,26 @@ func (t *Target) Back(ctx context.Context, version string) (*Goal, error) {
 			return nil, refuse("has no version " + version + " to go back to")
 		}
 	}
-	if to < last-t.keep || to < 0 && s.records[0].Serial != 1 {
+	if to < last-t.keep || to < 0 && len(s.records) > 0 && s.records[0].Serial != 1 {
 		return nil, refuse(strings.TrimRight("does not keep what was there before any more: "+version, ": "))
 	}
 	c := s.after(to)
 	files := maps.Clone(c.Files)
-	for name, f := range s.records[to+1].Found { // what stood there instead, when it was replaced
-		if f == nil {
-			delete(files, name)
-		} else {
-			files[name] = f
+	for i := last; i > to; i-- { // what was not ours, and was replaced since: the earliest counts
+		before := s.after(i - 1).Files
+		for name, f := range s.records[i].Found {
+			if f != nil && before[name] == nil && c.Files[name] == nil {
+				files[name] = f
+			}
+		}
+	}
+	if asFound && to < last { // what lay there instead, when it was replaced
+		for name, f := range s.records[to+1].Found {
+			if f == nil {
+				delete(files, name)
+			} else {
+				files[name] = f
+			}
 		}
 	}
 	g := &Goal{Version: c.Version, kind: RollingBack, Lists: c.Lists}

@@ -181,11 +181,16 @@ func TestDriftIsNeverOverwrittenSilently(t *testing.T) {
 	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"))
 	d.must(func(o *deploy.Options) { o.Overwrite = true })
 	_, err = d.back("")
+	assert.ErrorContains(t, err, "does not have levels/ore_spiral.vnm of version 1.0.0", "what was deployed is not what was found")
+	tg := d.open()
+	g, err := tg.Back(ctx, "", true)
+	require.NoError(t, err)
+	_, err = tg.Run(ctx, g, nil, options())
 	require.NoError(t, err)
 	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"), "what was overwritten comes back")
 	assert.Equal(t, first["levels/tram_depot.vnm"], d.read("levels/tram_depot.vnm"))
-	tg := d.open()
-	g, err := tg.Back(ctx, "1.1.0")
+	tg = d.open()
+	g, err = tg.Back(ctx, "1.1.0", false)
 	require.NoError(t, err)
 	_, err = tg.Run(ctx, g, nil, options())
 	require.NoError(t, err, "what is there is what was gone back to")
@@ -664,4 +669,143 @@ func TestListsAndPage(t *testing.T) {
 	_, err = d.run()
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
 	assert.ErrorContains(t, err, "cycle.json")
+}
+
+// died in the middle of a switch: bundles and the first list are in place.
+func (d *desk) halfway(at int) {
+	d.t.Helper()
+	d.access.Dial = func(s transport.Site) transport.Site { return &cutter{Site: s, at: 1 << 30, changes: true} }
+	tg := d.open()
+	c := deploy.SiteOf(tg).(*cutter)
+	n := 0
+	var mu sync.Mutex
+	_, err := tg.Run(ctx, d.goal(tg), nil, options(func(o *deploy.Options) {
+		o.Between = func() {
+			mu.Lock()
+			defer mu.Unlock()
+			if n++; n == at {
+				c.mu.Lock()
+				c.at = c.count + 1
+				c.mu.Unlock()
+			}
+		}
+	}))
+	require.ErrorIs(d.t, err, transport.ErrLost)
+	d.access.Dial = nil
+	d.died()
+}
+
+// To go back to a version is to have exactly what it deployed, whatever somebody did to its files before the next one replaced them.
+func TestGoingBackIsToWhatWasDeployed(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.must()
+	first := d.snapshot()
+	require.NoError(t, os.Remove(filepath.Join(d.server, "levels", "ore_spiral.vnm")))
+	d.must() // it comes again
+	_, err := d.back("")
+	require.NoError(t, err)
+	assert.Equal(t, first, d.snapshot(), "the file that somebody had removed is there")
+
+	// A file of others that a deployment replaced comes back with it, also over two deployments.
+	d = newDesk(t, "ore_spiral")
+	d.must()
+	d.put("levels/silt_works.vnm", "another silt works")
+	before := d.snapshot()
+	d.pack("1.1.0", "ore_spiral", "silt_works")
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	d.pack("1.2.0", "ore_spiral", "silt_works")
+	d.must()
+	_, err = d.back("1.0.0")
+	require.NoError(t, err)
+	assert.Equal(t, before, d.snapshot())
+
+	// What is not there any more comes from this machine.
+	d = newDesk(t, "ore_spiral")
+	d.must()
+	first = d.snapshot()
+	kept := filepath.Join(t.TempDir(), "kept")
+	require.NoError(t, os.WriteFile(kept, []byte(first["levels/ore_spiral.vnm"]), 0o600))
+	sum := d.bundles[0].SHA256
+	d.put("levels/ore_spiral.vnm", "a hot fix")
+	d.pack("1.1.0", "ore_spiral")
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	tg := d.open()
+	g, err := tg.Back(ctx, "", false)
+	require.NoError(t, err)
+	_, err = tg.Run(ctx, g, nil, options(func(o *deploy.Options) {
+		o.Local = func(s string) string { return map[string]string{sum: kept}[s] }
+	}))
+	require.NoError(t, err)
+	assert.Equal(t, first, d.snapshot())
+}
+
+// After a switch that did not come to its end, the plan is about what there will be when it is undone, and to go back is to undo it.
+func TestGoingBackFromHalfASwitch(t *testing.T) {
+	for at := 1; at <= 5; at++ {
+		d := newDesk(t, "ore_spiral", "tram_depot")
+		d.must()
+		first := d.snapshot()
+		d.pack("1.1.0", "ore_spiral", "silt_works", "tram_depot")
+		d.halfway(at)
+		assert.Empty(t, d.plan().Drift(), "what the switch put there is nobody's change")
+		tg := d.open()
+		g, err := tg.Back(ctx, "", false)
+		require.NoError(t, err)
+		assert.Equal(t, "1.0.0", g.Version)
+		shown, err := tg.Plan(ctx, g, deploy.PlanOptions{})
+		require.NoError(t, err)
+		require.NoError(t, tg.Allowed(shown, options()))
+		assert.Contains(t, shown.Half, "1.1.0")
+		r, err := tg.Run(ctx, g, shown, options())
+		require.NoError(t, err)
+		assert.Zero(t, r.Changed)
+		assert.Equal(t, first, d.snapshot(), "%d", at)
+	}
+	// With nothing before it, nothing is left.
+	d := newDesk(t, "ore_spiral")
+	before := d.snapshot()
+	d.halfway(2)
+	_, err := d.back("")
+	require.NoError(t, err)
+	assert.Equal(t, before, d.snapshot())
+}
+
+// Who runs a plan gets that plan or none: where another deployment came between, the run is refused and names it.
+func TestAnotherDeploymentInBetween(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.must()
+	d.pack("1.1.0", "ore_spiral", "silt_works")
+	tg := d.open()
+	goal := d.goal(tg)
+	shown, err := tg.Plan(ctx, goal, deploy.PlanOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, "mole@burrow", shown.Last.By)
+	d.access.Account = "vole"
+	d.pack("1.2.0", "ore_spiral", "loam_pit")
+	d.must()
+	after := d.snapshot()
+	_, err = tg.Run(ctx, goal, shown, options())
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "deploy of version 1.2.0 by vole@burrow")
+	assert.Equal(t, after, d.snapshot())
+}
+
+// A line that somebody edited and that names a file which the next version removes would name nothing: that is their change, and refused unless it may be
+// overwritten.
+func TestAnEditedLineThatWouldNameNothing(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	d.p.Profile.Server.Lists[0].Line = "{file} {version}"
+	d.must()
+	line := "ore_spiral.vnm 1.0.0"
+	require.Contains(t, d.read("levels.txt"), line)
+	d.put("levels.txt", strings.Replace(d.read("levels.txt"), line, line+" night", 1))
+	d.pack("1.1.0", "silt_works")
+	_, err := d.run()
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, line+" night")
+	assert.Contains(t, d.read("levels.txt"), line+" night")
+	d.must(func(o *deploy.Options) { o.Overwrite = true })
+	assert.NotContains(t, d.read("levels.txt"), "ore_spiral")
+	assert.Contains(t, d.read("levels.txt"), "silt_works.vnm 1.1.0")
+	assert.Contains(t, d.read("levels.txt"), "old_shaft", "others' lines stay")
 }

@@ -139,7 +139,7 @@ func (d *desk) must(change ...func(*deploy.Options)) *deploy.Result {
 func (d *desk) back(version string) (*deploy.Result, error) {
 	d.t.Helper()
 	t := d.open()
-	g, err := t.Back(ctx, version)
+	g, err := t.Back(ctx, version, false)
 	if err != nil {
 		return nil, err
 	}

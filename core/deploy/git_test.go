@@ -214,3 +214,17 @@ func TestAWebFolderIsCompared(t *testing.T) {
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 	assert.ErrorContains(t, err, "can only be read")
 }
+
+// A mirror in a Git repository gets files alone, also where the game's servers look at a file that a deployment touches.
+func TestAMirrorInGit(t *testing.T) {
+	d := newDesk(t, "ore_spiral")
+	bare, _, git := repository(t, d)
+	d.p.Profile.Server.Call.Touch = "changed.txt"
+	x := d.p.File.Targets["practice"]
+	x.Role = "mirror"
+	d.target(x)
+	d.must()
+	list := git(bare, "ls-tree", "-r", "--name-only", "main")
+	assert.Contains(t, list, "ore_spiral.vnm")
+	assert.NotContains(t, list, "changed.txt")
+}

@@ -15,6 +15,7 @@ import (
 	"vornix/core/group"
 	"vornix/core/listing"
 	"vornix/core/safefile"
+	"vornix/core/text"
 	"vornix/core/transport"
 )
 
@@ -54,13 +55,23 @@ type Plan struct {
 	Verified bool     `json:"verified"`       // all was compared by content
 	Half     string   `json:"half,omitempty"` // a deployment that did not come to its end, and will be undone first
 	Upload   int64    `json:"upload"`         // bytes of files that are not there
+	Last     *Last    `json:"last,omitempty"` // what was done there last; nil for nothing
 	goal     *Goal
 	state    *state
+	half     *journal
 	lists    map[string][]listing.Entry
 	playing  int                  // entries that the rotation would have
 	left     []string             // what a cut left half written
 	times    map[string]time.Time // of staged files
 	content  map[string][]byte    // of lists, by hash, as they are and as they will be
+}
+
+// Last is what was done to a target last.
+type Last struct {
+	Kind    string    `json:"kind"`
+	Version string    `json:"version"`
+	By      string    `json:"by"`
+	Time    time.Time `json:"time"`
 }
 
 // PlanOptions for Plan.
@@ -70,25 +81,27 @@ type PlanOptions struct {
 
 // Plan compares what the target has with what it should have. It changes nothing.
 func (t *Target) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, error) {
-	s, err := t.readState(ctx, t.Project)
+	s, j, err := t.undoneState(ctx)
 	if err != nil {
 		return nil, err
 	}
-	p, err := t.compare(ctx, goal, s, o)
+	p, err := t.compare(ctx, goal, s, j, o)
 	if err != nil {
 		return nil, err
 	}
-	if j, err := t.journal(ctx); err != nil {
-		return nil, err
-	} else if j != nil {
+	if j != nil {
 		p.Half = fmt.Sprintf("%s of version %s by %s", j.Kind, j.Version, j.By)
 	}
 	return p, nil
 }
 
-func (t *Target) compare(ctx context.Context, goal *Goal, s *state, o PlanOptions) (*Plan, error) {
+// compare makes a plan. half is a switch that will be undone before the plan is carried out; nil for none.
+func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journal, o PlanOptions) (*Plan, error) {
 	now := s.now()
-	p := &Plan{Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]listing.Entry{}, playing: -1, times: map[string]time.Time{}, content: map[string][]byte{}}
+	p := &Plan{half: half, Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]listing.Entry{}, playing: -1, times: map[string]time.Time{}, content: map[string][]byte{}}
+	if r := s.last(); r != nil {
+		p.Last = &Last{r.Kind, r.Version, r.By, r.Time}
+	}
 	for _, f := range goal.Files {
 		p.Steps = append(p.Steps, Step{Path: f.Path, Role: f.Role, Size: f.Size, want: f})
 	}
@@ -179,6 +192,7 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 				x.found = nil // gone meanwhile
 			}
 		}
+		p.half.undone(x)
 		x.decide(now.Files[x.Path])
 	}
 	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil }) // gone already
@@ -194,6 +208,25 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 	}
 	slices.Sort(p.Foreign)
 	return nil
+}
+
+// undone makes of what is found at a step's path what will be there when the switch has been undone.
+func (j *journal) undone(x *Step) {
+	if j == nil {
+		return
+	}
+	for _, k := range j.Files {
+		there := ""
+		if x.found != nil {
+			there = x.found.SHA256
+		}
+		if k.Path != x.Path || there == k.SHA256 || there != "" && !slices.Contains(k.Ours, there) {
+			continue
+		}
+		if x.found = nil; k.SHA256 != "" {
+			x.found = &File{SHA256: k.SHA256, Size: x.Size, Role: x.Role}
+		}
+	}
 }
 
 // lookEach asks for each file by itself.
@@ -274,9 +307,13 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	if err != nil {
 		return err
 	}
+	var dangling []string // lines that somebody edited, and that name a file which goes
 	edit := func(ours, want []listing.Entry) (*listing.List, []byte, error) {
 		l, err := listing.Read(rule, old)
 		if err == nil {
+			for _, line := range dangling {
+				l.Drop(line)
+			}
 			if !p.goal.only {
 				l.Edit(ours, want, t.about.Weights)
 			} else {
@@ -301,7 +338,13 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	if err != nil {
 		return err
 	}
-	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)), want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing}, Data: data}}
+	drift := ""
+	if dangling, drift = p.dangling(l, want); len(dangling) > 0 {
+		if l, data, err = edit(ours, want); err != nil {
+			return err
+		}
+	}
+	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)), want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing}, Data: data}, Drift: drift}
 	switch {
 	case old == nil && len(data) == 0:
 		x.Action = Leave
@@ -336,6 +379,26 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	}
 	p.Steps = append(p.Steps, x)
 	return nil
+}
+
+// dangling are the entries of an edited list that are not the project's own words any more, and name a file that the plan removes.
+func (p *Plan) dangling(l *listing.List, want []listing.Entry) (lines []string, drift string) {
+	if p.goal.only {
+		return nil, ""
+	}
+	for _, x := range p.Steps {
+		if x.Action != Remove {
+			continue
+		}
+		name := path.Base(x.Path)
+		for _, e := range l.Entries() {
+			if strings.Contains(e.Line, name) && !slices.Contains(lines, e.Line) && !slices.ContainsFunc(want, func(w listing.Entry) bool { return w.Line == e.Line }) {
+				lines = append(lines, e.Line)
+				drift = fmt.Sprintf("the line %q was edited there and names %s, which is removed", text.Printable(e.Line), name)
+			}
+		}
+	}
+	return lines, drift
 }
 
 // readList reads a list, from what is remembered of it when its size and time are still as they were. nil is one that is not there.

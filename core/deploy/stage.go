@@ -77,7 +77,7 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 				x.want.Source = o.Local(x.want.SHA256)
 			}
 			if x.want.Source == "" && t.git == nil {
-				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q does not have %s of version %s in its safe place any more", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew, or go back to another one: vornix deploy history " + t.Name}
+				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q does not have %s of version %s in its safe place any more", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew, or go back to another one (vornix deploy history " + t.Name + "). What lay there when it was replaced comes back with --as-found."}
 			}
 		}
 		u.like = alike(x)

@@ -140,16 +140,40 @@ func (s *state) after(i int) *contents {
 
 func (s *state) now() *contents { return s.after(len(s.records) - 1) }
 
-// readState reads what the target remembers of the project. Records that have been read before come from this machine.
+// readState reads what the target remembers of the project.
 func (t *Target) readState(ctx context.Context, project string) (*state, error) {
-	s := &state{}
+	name := path.Join(ownDir, project, headFile)
+	raw, err := t.site.Read(ctx, name, mostHead)
+	if absent(err) {
+		return &state{}, nil
+	}
+	if err != nil {
+		return nil, t.explain("read", name, err)
+	}
+	return t.stateOf(ctx, project, raw)
+}
+
+// undoneState is what the target remembers, as it will be when a switch that did not come to its end has been undone. j is that switch; nil for none.
+func (t *Target) undoneState(ctx context.Context) (s *state, j *journal, err error) {
+	if j, err = t.journal(ctx); err != nil {
+		return nil, nil, err
+	}
+	switch {
+	case j == nil:
+		s, err = t.readState(ctx, t.Project)
+	case len(j.Head) == 0:
+		s = &state{}
+	default:
+		s, err = t.stateOf(ctx, t.Project, j.Head)
+	}
+	return s, j, err
+}
+
+// stateOf reads what a head names. Records that have been read before come from this machine.
+func (t *Target) stateOf(ctx context.Context, project string, raw []byte) (*state, error) {
+	s := &state{raw: raw}
 	file := func(name string) string { return path.Join(ownDir, project, name) }
 	var err error
-	if s.raw, err = t.site.Read(ctx, file(headFile), mostHead); absent(err) {
-		return s, nil
-	} else if err != nil {
-		return nil, t.explain("read", file(headFile), err)
-	}
 	damaged := func(name, what string) error {
 		return &fault.Fault{What: fmt.Sprintf("target %q: its record of what was deployed is damaged: %s", t.Name, what), Place: fault.Place{File: t.String() + "/" + file(name)},
 			Why: "Without it nobody knows which files there are ours. Nothing was changed.",

@@ -287,7 +287,7 @@ func (t *Target) publish(ctx context.Context, p *Plan, r *Result) error {
 	for _, x := range p.order() {
 		rels = append(rels, x.Path)
 	}
-	if touch := t.profile.Server.Call.Touch; touch != "" {
+	if touch := t.profile.Server.Call.Touch; touch != "" && !t.about.Mirror() {
 		rels = append(rels, touch)
 	}
 	version := p.Version

@@ -290,6 +290,15 @@ func (l *List) Without(name string) (gone []Entry) {
 	return gone
 }
 
+// Drop takes out the entries with exactly this text.
+func (l *List) Drop(line string) {
+	for i := len(l.items) - 1; i >= 0; i-- {
+		if l.items[i].name != "" && l.items[i].text() == line {
+			l.remove(i)
+		}
+	}
+}
+
 // Bytes is the list as it goes into its file.
 func (l *List) Bytes() ([]byte, error) {
 	content, err := l.form.join(l.items)

@@ -341,7 +341,7 @@ func TestTheReportOfARelease(t *testing.T) {
 	s = demotest.Open(t, demotest.Load(t, p.Dir))
 	target, err := deploy.Open(ctx, p, "downloads", deploy.Access{Env: os.Getenv, Trust: trust.Everything})
 	require.NoError(t, err)
-	goal, err := target.Back(ctx, "1.0.0")
+	goal, err := target.Back(ctx, "1.0.0", false)
 	require.NoError(t, err)
 	plan, err := target.Plan(ctx, goal, deploy.PlanOptions{})
 	require.NoError(t, err)

@@ -185,7 +185,7 @@ func (a *app) storyBack(ctx context.Context, p *project.Project, before, next st
 		return err
 	}
 	defer t.Close()
-	goal, err := t.Back(ctx, before)
+	goal, err := t.Back(ctx, before, false)
 	if err != nil {
 		return err
 	}

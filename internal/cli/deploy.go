@@ -95,7 +95,10 @@ server plays what it got.`,
 					w.Target.Close()
 				}
 			}()
-			if err != nil || f.planOnly {
+			if err != nil {
+				return err
+			}
+			if err := a.allowed(ways, f); err != nil || f.planOnly {
 				return err
 			}
 			return a.deployAll(ctx, answer, result, ways, bundles, f, fleet)
@@ -153,6 +156,23 @@ func (a *app) plans(ctx context.Context, p *project.Project, targets []string, b
 	return list, first
 }
 
+// allowed says before anybody is asked what would be refused, with the exit code that the run would have.
+func (a *app) allowed(ways []*release.Deploying, f deployFlags) error {
+	var refused []error
+	for _, w := range ways {
+		if err := w.Target.Allowed(w.Plan, deploy.Options{Overwrite: f.overwrite}); err != nil {
+			refused = append(refused, err)
+		}
+	}
+	if len(refused) == 0 {
+		return nil
+	}
+	for _, err := range refused[1:] {
+		a.out.Error(err)
+	}
+	return refused[0]
+}
+
 // mostRows is how many files of a plan are shown without --verbose.
 const mostRows = 40
 
@@ -161,6 +181,9 @@ func (a *app) showPlan(p *deploy.Plan) {
 	from := "which has nothing of this project"
 	if p.Before != "" {
 		from = "which has version " + p.Before
+	}
+	if l := p.Last; l != nil {
+		from += fmt.Sprintf(" (%s by %s, %s)", l.Kind, show.Clean(l.By), l.Time.Local().Format("2006-01-02 15:04"))
 	}
 	switch p.Kind {
 	case deploy.RollingBack:

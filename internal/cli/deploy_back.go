@@ -71,11 +71,16 @@ func (a *app) deployed(answer *show.Answer, s *release.Step) {
 
 func (a *app) rollbackCommand() *cobra.Command {
 	var f deployFlags
+	var asFound bool
 	cmd := &cobra.Command{
 		Use:   "rollback TARGET [VERSION]",
 		Short: "Go back to what a target had, from the target's own safe place",
-		Long: `Rollback brings back what a target had before the last deployment, or VERSION, when that is one of the last that it
-keeps ('vornix deploy history' lists them; keep = 5 in the target says how many). Lines of others in lists stay.`,
+		Long: `Rollback brings back what was deployed to a target before the last deployment, or VERSION, when that is one of the last that
+it keeps ('vornix deploy history' lists them; keep = 5 in the target says how many). Lines of others in lists stay. Files come
+from the target's safe place, or from out/releases here. A deployment that did not come to its end is undone first.
+
+Every file is as it was deployed. What somebody changed or removed there, before the next deployment replaced it, comes back only
+with --as-found.`,
 		Example: `  vornix deploy rollback practice --yes
   vornix deploy rollback practice 1.0.0 --plan`,
 		Args: between(1, 2, "the name of one target, and a version if it is not the one before"),
@@ -95,7 +100,7 @@ keeps ('vornix deploy history' lists them; keep = 5 in the target says how many)
 			if len(args) > 1 {
 				version = args[1]
 			}
-			goal, err := t.Back(ctx, version)
+			goal, err := t.Back(ctx, version, asFound)
 			if err != nil {
 				return err
 			}
@@ -103,6 +108,7 @@ keeps ('vornix deploy history' lists them; keep = 5 in the target says how many)
 		}),
 	}
 	f.add(a, cmd)
+	cmd.Flags().BoolVar(&asFound, "as-found", false, "bring back what lay there when it was replaced, with what others had changed in it")
 	return cmd
 }
 
