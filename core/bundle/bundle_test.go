@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -158,8 +159,18 @@ func TestUnchangedBundlesAreKeptAndOldOnesGo(t *testing.T) {
 	assert.False(t, pack(t, p, 0).Bundles[0].Kept)
 	assert.True(t, pack(t, p, 0).Bundles[0].Kept)
 	name := p.Join(bundle.Dir, "highline-1.0.0.parcel")
-	require.NoError(t, os.WriteFile(name, []byte("spoilt"), 0o666))
+	require.NoError(t, os.Chtimes(name, time.Unix(1e9, 0), time.Unix(1e9, 0))) // a copied project: the bytes decide
 	_, err := bundle.Packed(p)
+	require.NoError(t, err)
+	assert.True(t, pack(t, p, 0).Bundles[0].Kept)
+	data, err := os.ReadFile(name)
+	require.NoError(t, err)
+	data[len(data)/2] ^= 1
+	require.NoError(t, os.WriteFile(name, data, 0o666)) // the same size
+	_, err = bundle.Packed(p)
+	assert.ErrorContains(t, err, "not as it was packed")
+	require.NoError(t, os.WriteFile(name, []byte("spoilt"), 0o666))
+	_, err = bundle.Packed(p)
 	assert.ErrorContains(t, err, "not as it was packed")
 	assert.False(t, pack(t, p, 0).Bundles[0].Kept)
 	require.NoError(t, p.SetVersion("1.1.0"))

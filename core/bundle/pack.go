@@ -92,6 +92,26 @@ type kept struct {
 	ModTime int64
 }
 
+// asPacked gives what is remembered of a bundle whose file is as it was packed, with the file's own time; nil for one that was changed or removed. Size
+// and time are a hint: where only the time differs, as in a copied project, the content decides.
+func (k kept) asPacked(ctx context.Context, name string) (*kept, error) {
+	info, err := os.Stat(name)
+	if err != nil || info.Size() != k.Size || !info.Mode().IsRegular() {
+		return nil, nil
+	}
+	if at := info.ModTime().UnixNano(); at != k.ModTime {
+		sum, _, err := safefile.HashFileUntil(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if sum != k.SHA256 {
+			return nil, nil
+		}
+		k.ModTime = at
+	}
+	return &k, nil
+}
+
 // keptEntry is what is remembered of an entry, so that it can be taken over.
 type keptEntry struct {
 	archive.Packed
@@ -248,10 +268,15 @@ func (w *packer) bring(pl plan) ([]kept, error) {
 	var there []kept
 	for _, o := range w.old {
 		if o.Key == key {
-			if info, err := os.Stat(w.dir.Join(path.Join(w.place.dir, o.Name))); err != nil || info.Size() != o.Size || info.ModTime().UnixNano() != o.ModTime {
+			now, err := o.asPacked(w.ctx, w.dir.Join(path.Join(w.place.dir, o.Name)))
+			if err != nil {
+				return nil, err
+			}
+			if now == nil {
 				there = nil
 				break
 			}
+			o = *now
 			o.Kept = true
 			there = append(there, o)
 		}
@@ -492,8 +517,11 @@ func Packed(p *project.Project) ([]Bundle, error) {
 	}
 	var out []Bundle
 	for _, k := range list {
-		info, err := os.Stat(p.Join(at.dir, k.Name))
-		if err != nil || info.Size() != k.Size || info.ModTime().UnixNano() != k.ModTime {
+		now, err := k.asPacked(context.Background(), p.Join(at.dir, k.Name))
+		if err != nil {
+			return nil, err
+		}
+		if now == nil {
 			return nil, &fault.Fault{What: "the bundle is not as it was packed", Place: fault.Place{File: filepath.ToSlash(path.Join(at.dir, k.Name))},
 				Why: "It was changed or removed since.", Do: "Run 'vornix pack' again."}
 		}

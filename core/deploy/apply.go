@@ -2,6 +2,7 @@ package deploy
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -207,7 +208,9 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 			return r, t.halfUndone(errors.Join(err, undoErr))
 		}
 		if !errors.Is(err, transport.ErrBehind) {
-			_ = t.runCommand(context.WithoutCancel(ctx))
+			again, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			_ = t.runCommand(again) // for what is there again; it may be what hangs
+			stop()
 		}
 		return r, t.explain("deploy to", t.Name, err)
 	}
@@ -332,7 +335,14 @@ func (t *Target) runCommand(ctx context.Context) error {
 	if t.about.Command == "" || !ok {
 		return nil
 	}
-	if out, err := run.Run(ctx, t.about.Command); err != nil {
+	longest := time.Duration(cmp.Or(t.about.Longest, 60)) * time.Second
+	limited, stop := context.WithTimeout(ctx, longest)
+	defer stop()
+	out, err := run.Run(limited, t.about.Command)
+	if err != nil && ctx.Err() == nil && limited.Err() != nil {
+		err = fmt.Errorf("it did not end in %s (longest)", longest)
+	}
+	if err != nil {
 		return &fault.Fault{What: fmt.Sprintf("the command of target %q failed: %s", t.Name, t.about.Command), Err: err, Why: "Everything was put back as it was.", Do: "Try it there by hand. " + firstLine(out)}
 	}
 	return nil

@@ -294,7 +294,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 		want = slices.DeleteFunc(slices.Clone(ours), func(e listing.Entry) bool { return slices.Contains(p.goal.maps, e.Map) })
 	}
 	known := now.Files[rule.File]
-	if known != nil && !p.goal.only && slices.Equal(ours, want) && !p.Verified { // the very list that was written is there, and says what it should
+	if known != nil && !p.goal.only && slices.Equal(ours, want) && !p.Verified && p.half == nil { // the very list that was written is there, and says what it should
 		if info, err := t.site.Stat(ctx, rule.File); err == nil && info.Size == known.Size && info.Time.Equal(known.Time) {
 			p.Steps = append(p.Steps, Step{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size, want: GoalFile{Path: rule.File, File: *known}, found: known})
 			if len(want) > 0 {
@@ -304,6 +304,9 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 		}
 	}
 	old, info, err := t.readList(ctx, rule.File, known)
+	if err == nil {
+		old, err = t.undoneList(ctx, p.half, rule.File, old)
+	}
 	if err != nil {
 		return err
 	}
@@ -379,6 +382,30 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	}
 	p.Steps = append(p.Steps, x)
 	return nil
+}
+
+// undoneList is a list as it will be when the switch has been undone; nil is one that is not there.
+func (t *Target) undoneList(ctx context.Context, j *journal, rel string, old []byte) ([]byte, error) {
+	if j == nil {
+		return old, nil
+	}
+	for _, k := range j.Files {
+		if k.Path != rel || old != nil && !slices.Contains(k.Ours, hashOf(old)) {
+			continue
+		}
+		if k.SHA256 == "" {
+			return nil, nil
+		}
+		data, err := t.site.Read(ctx, t.safe(k.SHA256), mostList)
+		if absent(err) {
+			return old, nil // undoing it will say so
+		}
+		if err != nil {
+			return nil, t.explain("read", t.safe(k.SHA256), err)
+		}
+		return append([]byte{}, data...), nil
+	}
+	return old, nil
 }
 
 // dangling are the entries of an edited list that are not the project's own words any more, and name a file that the plan removes.

@@ -266,6 +266,25 @@ func TestTheTargetsCommand(t *testing.T) {
 	d.must()
 	assert.Contains(t, d.read("seen.txt"), "silt_works")
 
+	// One that hangs has a limit, ends when it is interrupted, and leaves nothing running.
+	before = d.snapshot()
+	about.Command, about.Longest = "cat > /dev/null; exec sleep 7654", 1
+	d.target(about)
+	d.pack("1.1.1", "ore_spiral")
+	start := time.Now()
+	_, err = d.run()
+	assert.ErrorContains(t, err, "it did not end in 1s")
+	about.Longest = 0
+	d.target(about)
+	tg := d.open()
+	cancelled, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	_, err = tg.Run(cancelled, d.goal(tg), nil, options())
+	assert.ErrorIs(t, err, context.DeadlineExceeded)
+	assert.Less(t, time.Since(start), 20*time.Second)
+	assert.Equal(t, before, d.snapshot())
+	assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", "sleep 7654").Run() != nil }, 10*time.Second, 100*time.Millisecond)
+
 	bare := peer.StartSSHD(t, "ForceCommand internal-sftp")
 	d.remote(bare, bare.Address)
 	x := d.p.File.Targets["practice"]

@@ -90,6 +90,7 @@ func TestWrongProjects(t *testing.T) {
 		"recipe pattern":       {head + "[[texture]]\nmatch = '[a'\n", "toml.value", 7, "no pattern"},
 		"target kind":          {head + "[target.x]\nkind = 'ftp'\npath = 'y'\n", "toml.value", 7, "folder"},
 		"address unknown here": {head + "[target.x]\nkind = 'sftp'\nhost = 'y'\npath = 'z'\nserver = 'server.url'\ntoken_env = 'T'\n", "toml.value", 10, "whole address"},
+		"a key of others":      {head + "[target.x]\nkind = 'folder'\npath = 'y'\ncommand = 'z'\n", "toml.value", 9, "no effect on a target of kind"},
 		"target host":          {head + "[target.x]\nkind = 'sftp'\npath = 'y'\n", "toml.value", 6, "host is missing"},
 		"target folder there":  {head + "[target.x]\nkind = 'sftp'\nhost = 'y'\n", "toml.value", 6, "path is missing"},
 		"target fingerprint":   {head + "[target.x]\nkind = 'sftp'\nhost = 'y'\npath = 'z'\nhost_key = ['MD5:aa']\n", "toml.value", 10, "begins with SHA256:"},

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"net/url"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -28,6 +29,8 @@ type Target struct {
 	Jump        []string `toml:"jump" jsonschema:"description=Of sftp: servers to go through\\, as user@host:port; [\"none\"] for none (default: as ssh_config says)"`
 	PasswordEnv string   `toml:"password_env" jsonschema:"description=Of sftp: name of the environment variable that holds the password"`
 	Command     string   `toml:"command" jsonschema:"description=Of sftp: a command to run on the server after the files are in place"`
+
+	Longest int `toml:"longest" jsonschema:"minimum=0,maximum=3600,description=Of sftp: seconds that the command may take (default 60)"`
 
 	Branch string `toml:"branch" jsonschema:"description=Of git (default: the one that is checked out; of a new clone main)"`
 	Folder string `toml:"folder" jsonschema:"description=Of git: folder in the repository (default: its root)"`
@@ -86,12 +89,39 @@ func (t *Target) SSH() string {
 	return address
 }
 
+// only names the kinds of targets on which a key has an effect. Keys that are not here have one on every kind.
+var only = map[string][]string{
+	"role": {"folder", "sftp", "git", "web"}, "path": {"folder", "sftp", "git"}, "url": {"git", "web", "workshop"},
+	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp"}, "key": {"sftp"}, "host_key": {"sftp"}, "jump": {"sftp"}, "password_env": {"sftp"}, "command": {"sftp"}, "longest": {"sftp"},
+	"branch": {"git"}, "folder": {"git"}, "push": {"git"}, "tag": {"git"}, "author": {"git"},
+	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git"}, "weights": {"folder", "sftp", "git", "web"},
+	"account": {"workshop"}, "token_file": {"workshop"}, "player_token_env": {"workshop"}, "player_token_file": {"workshop"}, "plain_http": {"workshop"}, "testers": {"workshop"}, "needs": {"workshop"},
+}
+
+// idle lists the keys of a target that are set and have no effect on its kind; none where the kind is not known.
+func (t *Target) idle() (keys []string) {
+	if !slices.Contains([]string{"folder", "sftp", "git", "web", "workshop"}, t.Kind) {
+		return nil
+	}
+	v := reflect.ValueOf(*t)
+	for i := range v.NumField() {
+		key := v.Type().Field(i).Tag.Get("toml")
+		if kinds := only[key]; kinds != nil && !v.Field(i).IsZero() && !slices.Contains(kinds, t.Kind) {
+			keys = append(keys, key)
+		}
+	}
+	return keys
+}
+
 // targets checks what the project says of its targets.
 func (p *Project) targets() (list []finding.Finding) {
 	for _, name := range slices.Sorted(maps.Keys(p.File.Targets)) {
 		t := p.File.Targets[name]
 		wrong := func(key, format string, args ...any) {
 			list = append(list, p.Doc.Wrong([]any{"target", name, key}, format, args...))
+		}
+		for _, key := range t.idle() {
+			wrong(key, "%s has no effect on a target of kind %q; it belongs to: %s", key, t.Kind, strings.Join(only[key], ", "))
 		}
 		switch t.Kind {
 		case "folder":

@@ -3,7 +3,9 @@ package release
 import (
 	"context"
 	"crypto"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"os"
 	"path"
@@ -38,7 +40,7 @@ func Versions(p *project.Project) ([]string, error) {
 	return list, nil
 }
 
-// VersionSide is a released version as a side of a patch: its bundles; and what went out with them, by where it belongs.
+// VersionSide is a released version as a side of a patch: its bundles; and the metadata files that went out with them, by where they belong.
 func VersionSide(ctx context.Context, p *project.Project, version string) (side *patch.Side, beside map[string]string, err error) {
 	events, err := ledger.Read(p)
 	if err != nil {
@@ -67,12 +69,18 @@ func VersionSide(ctx context.Context, p *project.Project, version string) (side 
 		}
 	}
 	beside = map[string]string{}
-	entries, err := os.ReadDir(dir)
-	for _, entry := range entries {
-		if entry.Type().IsRegular() && e.Files[entry.Name()] == "" && entry.Name() != index.FileName {
-			beside[entry.Name()] = filepath.Join(dir, entry.Name())
+	from := filepath.Join(dir, besideAddon)
+	err = filepath.WalkDir(from, func(name string, entry fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) && name == from {
+			return nil // none went out
 		}
-	}
+		if err != nil || !entry.Type().IsRegular() {
+			return err
+		}
+		rel, err := filepath.Rel(from, name)
+		beside[filepath.ToSlash(rel)] = name
+		return err
+	})
 	return side, beside, err
 }
 
@@ -125,14 +133,13 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 	if !slices.ContainsFunc(o.Known, func(k patch.Known) bool { return k.Version == head.Version }) {
 		o.Known = append(o.Known, patch.Known{Version: head.Version, Files: hashes(x.bundles)})
 	}
-	beside, err := x.beside(ctx)
+	metadata, err := x.metadata(ctx) // pictures are for pages and lists, and players do not have them
 	if err != nil {
 		return nil, err
 	}
 	brought := map[string]string{}
-	for _, rel := range beside {
-		name := path.Base(rel)
-		o.Bring[name] = x.P.Join(rel)
+	for _, name := range metadata {
+		o.Bring[name] = x.P.Join(AddonDir, name)
 		if brought[name], _, err = safefile.HashFile(o.Bring[name]); err != nil {
 			return nil, err
 		}

@@ -73,7 +73,7 @@ func TestAReleaseAndAgain(t *testing.T) {
 	require.NoError(t, err)
 	list, _ := names(steps)
 	assert.Equal(t, []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "index", "deploy", "record", "report"}, list)
-	for _, f := range []string{"highline-1.0.0.parcel", "highline.waybill.json", "index.json", "banner.jpg"} {
+	for _, f := range []string{"highline-1.0.0.parcel", "addon/highline.waybill.json", "index.json", "pictures/banner.jpg"} {
 		assert.FileExists(t, p.Join("out/releases/1.0.0", f))
 	}
 	events, err := ledger.Read(p)

@@ -401,19 +401,17 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date stri
 		return nil, err
 	}
 	defer d.Close()
-	var from []string
-	for _, b := range bundles {
-		from = append(from, path.Join(bundle.Dir, b.Name))
-	}
-	beside, err := s.beside(ctx)
+	files, err := s.beside(ctx)
 	if err != nil {
 		return nil, err
 	}
-	from = append(from, beside...)
-	from = append(from, path.Join(index.Dir, index.FileName))
-	for _, rel := range from {
-		to := path.Join(folder, path.Base(rel))
-		_, size, err := d.CopyFrom(ctx, d.Join(rel), to)
+	for _, b := range bundles {
+		files = append(files, beside{path.Join(bundle.Dir, b.Name), b.Name})
+	}
+	files = append(files, beside{path.Join(index.Dir, index.FileName), index.FileName})
+	for _, f := range files {
+		to := path.Join(folder, f.to)
+		_, size, err := d.CopyFrom(ctx, d.Join(f.from), to)
 		if err != nil {
 			return nil, err
 		}
@@ -423,19 +421,47 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date stri
 	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
 }
 
-// beside lists what goes out with the bundles: metadata files and pictures, as paths in the project.
-func (s *Session) beside(ctx context.Context) (list []string, err error) {
+// beside is a file that goes out: a path in the project, and where the copy of its version is kept below out/releases.
+type beside struct{ from, to string }
+
+// Folders of a version below out/releases for what went out with its bundles.
+const (
+	besideAddon    = "addon"    // metadata, which players have too
+	besidePictures = "pictures" // of pages and lists
+)
+
+// metadata lists the metadata files that go out with the bundles, by their paths beside those.
+func (s *Session) metadata(ctx context.Context) (list []string, err error) {
 	g, err := s.scan(ctx)
 	if err != nil {
 		return nil, err
 	}
-	metadata, _ := addon.Make(s.P, g, addon.Options{})
-	for _, f := range metadata {
+	files, _ := addon.Make(s.P, g, addon.Options{})
+	for _, f := range files {
 		if f.Place == "beside" {
-			list = append(list, path.Join(AddonDir, f.Path))
+			list = append(list, f.Path)
 		}
 	}
-	return append(list, s.besidePictures(g)...), nil
+	return list, nil
+}
+
+// beside lists what goes out with the bundles: metadata files and pictures.
+func (s *Session) beside(ctx context.Context) (list []beside, err error) {
+	metadata, err := s.metadata(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range metadata {
+		list = append(list, beside{path.Join(AddonDir, name), path.Join(besideAddon, name)})
+	}
+	g, err := s.scan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range s.besidePictures(g) {
+		list = append(list, beside{path.Join(build.PicturesDir, name), path.Join(besidePictures, name)})
+	}
+	return list, nil
 }
 
 func hashes(bundles []bundle.Bundle) map[string]string {

@@ -165,7 +165,7 @@ func (s *Session) besidePictures(g *needs.Graph) (files []string) {
 	plan := shoot.NewPlan(s.P, g)
 	for i := range plan.Pictures {
 		if !plan.Pictures[i].Inside {
-			files = append(files, path.Join(build.PicturesDir, plan.Pictures[i].File))
+			files = append(files, plan.Pictures[i].File)
 		}
 	}
 	return files

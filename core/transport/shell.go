@@ -143,7 +143,7 @@ func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + 
 
 // run runs a command in the root and gives what it prints.
 func (sh *shell) run(ctx context.Context, command string, in io.Reader) (string, error) {
-	var out, said bytes.Buffer
+	var out, said bounded
 	err := sh.start(ctx, command, in, &out, &said)
 	if err != nil {
 		if text := strings.TrimSpace(said.String()); text != "" && !isLost(err) {
@@ -161,19 +161,55 @@ func (sh *shell) start(ctx context.Context, command string, in io.Reader, out, s
 		return err
 	}
 	defer session.Close()
-	stop := context.AfterFunc(ctx, func() { session.Close() })
-	defer stop()
-	session.Stdin, session.Stdout, session.Stderr = in, out, said
-	err = session.Run("cd -- " + quote(sh.root) + " && { " + command + "\n}")
-	if ctx.Err() != nil {
+	session.Stdout, session.Stderr = out, said
+	if in != nil {
+		session.Stdin = in
+	} else if _, err := session.StdinPipe(); err != nil { // open until the session is closed
+		return err
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- session.Run("cd -- " + quote(sh.root) + " && { " + command + "\n}") }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done(): // a server may wait for its command before it answers, and nobody waits for that here
+		session.Close()
+		select {
+		case <-ended:
+		case <-time.After(stuck):
+		}
 		return ctx.Err()
 	}
-	return err
 }
 
-// command runs one that the target names.
+// stuck is how long a command that was told to end may take before it is left alone.
+const stuck = 200 * time.Millisecond
+
+// bounded keeps the first of what is written.
+type bounded struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if room := 1<<20 - b.b.Len(); room > 0 {
+		b.b.Write(p[:min(len(p), room)])
+	}
+	return len(p), nil
+}
+
+func (b *bounded) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.b.String()
+}
+
+// command runs one that the target names. It ends with all that it started in its group when the connection does: a second process waits for the end of
+// its input, since servers pass on signals only for some accounts.
 func (sh *shell) command(ctx context.Context, command string) (string, error) {
-	out, err := sh.run(ctx, command, nil)
+	out, err := sh.run(ctx, "exec 3<&0; ( cat <&3; kill 0 ) >/dev/null 2>&1 & w=$!\n( exec 3<&-; "+command+"\n) </dev/null; s=$?; kill $w 2>/dev/null; exit $s", nil)
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
 		err = fmt.Errorf("it ended with %d: %s", exit.ExitStatus(), lastLine(strings.TrimSpace(out+"\n"+err.Error())))

@@ -36,7 +36,7 @@ func (a *app) patchMakeCommand() *cobra.Command {
 		Short: "Make the patch from one file, bundle, folder or released version to another",
 		Long: `Make writes a patch file: what the base must be, what the result is, and the way between, as small as it can be made. Bundles are compared by
 their entries. Of a version that was released (OLD and NEW are numbers then, in a project) the bundles are patched, and what went out with
-them, such as pages' pictures and info files, comes along. Every delta is tried before the patch is written.
+them as metadata comes along. Every delta is tried before the patch is written.
 
 --edits names a TOML file that changes settings in whatever a player has: lines added once and only once, keys set and removed in INI, JSON,
 TOML and XML.
@@ -78,7 +78,7 @@ TOML and XML.
 	flags.StringVar(&f.key, "key", "", "sign with the private key in this `file` (default: the one that "+keyVariable+" names)")
 	flags.IntVar(&f.toMany, "to-many", 0, "make patches from each of this `number` of versions before NEW")
 	flags.BoolVar(&f.larger, "even-if-larger", false, "write a patch that is no smaller than what it makes")
-	flags.BoolVar(&f.bare, "without-beside", false, "leave out the info files and pictures that went out with a version")
+	flags.BoolVar(&f.bare, "without-beside", false, "leave out the metadata files that went out with a version")
 	flags.BoolVar(&f.overwrite, "overwrite", false, "replace OUT when it is there")
 	return cmd
 }
