@@ -47,7 +47,7 @@ func TestShoot(t *testing.T) {
 	edit(t, p, "profiles/kestrel-post.toml", "count = 2", "count = 4")
 	assert.Contains(t, ok(t, p, "shoot").out, "not made: loading saltpan_relay 4 wide, the map has 3 of the cameras")
 	ok(t, p, "release", "--yes", "--without-server")
-	assert.FileExists(t, filepath.Join(p, "out/releases/1.0.0/cairn_station-page.jpg"))
+	assert.FileExists(t, filepath.Join(p, "out/releases/1.0.0/pictures/cairn_station-page.jpg"))
 	require.NoError(t, os.Remove(filepath.Join(p, "out/pictures/banner.jpg")))
 	assert.Contains(t, ok(t, p, "shoot").out, "banner.jpg", "what somebody deleted comes back")
 	assert.FileExists(t, filepath.Join(p, "out/pictures/banner.jpg"))

@@ -101,6 +101,8 @@ type Session struct {
 	away bool
 	// alone says the same of a farm.
 	alone bool
+	// rehearses says that Close brings back what lay there before.
+	rehearses bool
 }
 
 // Open locks the project for a command, and clears away what a killed run left half written. Close must be called.
@@ -118,11 +120,20 @@ func Open(p *project.Project, command string, o Options) (*Session, error) {
 		defer d.Close()
 		d.CleanTemp()
 	}
+	if err := endRehearsal(p); err != nil { // one that was killed
+		lock.Release()
+		return nil, err
+	}
 	return &Session{P: p, o: o, lock: lock}, nil
 }
 
-// Close frees the project.
-func (s *Session) Close() { s.lock.Release() }
+// Close ends a rehearsal, and frees the project.
+func (s *Session) Close() {
+	if s.rehearses {
+		_ = endRehearsal(s.P) // else the next session does
+	}
+	s.lock.Release()
+}
 
 // Graph reads the project's maps and materials.
 type Graph func(context.Context) (*needs.Graph, error)

@@ -89,6 +89,11 @@ func (x *running) prepare(ctx context.Context, version string) error {
 	if err := CanTake(x.P, version); err != nil {
 		return err
 	}
+	if x.o.Dry {
+		if err := x.Rehearse(ctx, cmp.Or(version, x.P.File.Project.Version)); err != nil {
+			return err
+		}
+	}
 	tag, err := x.openTag(ctx, cmp.Or(version, x.P.File.Project.Version))
 	if err != nil {
 		return err

@@ -2,8 +2,11 @@ package release_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/xml"
+	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -130,12 +133,70 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, plan.Stopped, "a rehearsal is no release that goes on")
 
-	// As real it has nothing left to make.
+	// As real it takes what was built from the cache.
 	r, err = with(t, ctx, p, "2.0.0", nil)
 	require.NoError(t, err)
-	for _, name := range []string{"build", "pack", "try", "patch"} {
-		assert.True(t, find(r.Steps, name).Kept, name)
+	for _, m := range find(r.Steps, "build").Made {
+		assert.NotEqual(t, "made", m.State, m.Path)
 	}
+}
+
+// Whatever a rehearsal does and however it ends, the project is as it was afterwards, bytes and times: what is packed, patches, metadata, what is remembered.
+func TestARehearsalTakesNothing(t *testing.T) {
+	p := sidings(t)
+	_, err := with(t, ctx, p, "", nil)
+	require.NoError(t, err)
+	demotest.Put(t, p, "out/mine.txt", []byte("mine"))
+	all := func() map[string]string {
+		list := map[string]string{}
+		require.NoError(t, filepath.WalkDir(p.Dir, func(name string, e fs.DirEntry, err error) error {
+			rel := strings.TrimPrefix(filepath.ToSlash(name), filepath.ToSlash(p.Dir))
+			if err != nil || e.IsDir() || strings.HasPrefix(rel, "/.vornix/cache/") || strings.HasPrefix(rel, "/.vornix/lock") || strings.HasPrefix(rel, "/.vornix/targets/") {
+				return err
+			}
+			data, err := os.ReadFile(name)
+			info, _ := e.Info()
+			list[rel] = fmt.Sprintf("%x %s", sha256.Sum256(data), info.ModTime())
+			return err
+		}))
+		return list
+	}
+	was := all()
+	for end, change := range map[string]func(*release.Options){
+		"whole":     nil,
+		"cancelled": nil,
+		"until":     func(o *release.Options) { o.Until = "pack" },
+	} {
+		dying, cancel := context.WithCancel(ctx)
+		_, err := with(t, dying, p, "2.0.0", func(o *release.Options) {
+			o.Dry = true
+			if change != nil {
+				change(o)
+			}
+			if end == "cancelled" {
+				o.OnStep = func(s release.Step) {
+					if s.Name == "pack" {
+						cancel()
+					}
+				}
+			}
+		})
+		cancel()
+		assert.Equal(t, end == "cancelled", err != nil, "%s: %v", end, err)
+		assert.Equal(t, was, all(), end)
+	}
+	// One that was killed is ended by whoever comes next.
+	s, err := release.Open(demotest.Load(t, p.Dir), "test", release.Options{Program: "test"})
+	require.NoError(t, err)
+	require.NoError(t, s.Rehearse(ctx, "2.0.0"))
+	require.NoError(t, s.WriteNotes("2.0.0", []byte("new"), false))
+	require.NoError(t, os.RemoveAll(p.Join("out/bundles")))
+	demotest.Put(t, p, "out/tree/more.txt", []byte("more"))
+	s.Forget()
+	s, err = release.Open(demotest.Load(t, p.Dir), "test", release.Options{Program: "test"})
+	require.NoError(t, err)
+	s.Close()
+	assert.Equal(t, was, all())
 }
 
 func TestAReleaseEndsWhereItIsTold(t *testing.T) {

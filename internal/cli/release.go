@@ -104,6 +104,11 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 				return err
 			}
 			defer s.Close()
+			if r.dry {
+				if err := s.Rehearse(ctx, plan.Version); err != nil {
+					return err
+				}
+			}
 			if err := a.takeNotes(ctx, s, plan, r); err != nil {
 				return err
 			}
@@ -120,7 +125,7 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 	f.add(a, cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&r.until, "until", "", "end with this `step`: "+strings.Join(release.StepNames, ", "))
-	flags.BoolVar(&r.dry, "dry", false, "a rehearsal: make and try everything here, and only say what would be sent; nothing is recorded")
+	flags.BoolVar(&r.dry, "dry", false, "a rehearsal: make and try everything here, and only say what would be sent; nothing is recorded, and out/ stays as it is")
 	flags.StringVar(&r.notes, "notes", "", "take what is new in the version from this `file`")
 	flags.BoolVar(&r.editNotes, "write-notes", false, "write what is new in the version in an editor (VISUAL, EDITOR)")
 	flags.StringVar(&r.tag, "tag", "", "Git `name` of the release, as in v{version}; none for no tag (default: as under [release])")
@@ -130,7 +135,6 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 	flags.BoolVar(&r.noWorkshops, "without-workshops", false, "leave workshops out; 'vornix publish' brings the release there later")
 	_ = cmd.RegisterFlagCompletionFunc("until", fixed(release.StepNames)) // it exists
 	cmd.MarkFlagsMutuallyExclusive("make-items", "without-workshops")
-	cmd.MarkFlagsMutuallyExclusive("dry", "notes") // a rehearsal writes no notes
 	cmd.MarkFlagsMutuallyExclusive("dry", "write-notes")
 	signing.add(cmd)
 	signing.addUnsigned(cmd)
@@ -217,7 +221,7 @@ func (a *app) releaseEnd(p *project.Project, run *release.Run, f releaseFlags) {
 	if r == nil {
 		switch {
 		case f.dry:
-			a.out.Say("\nThat was a rehearsal: nothing left this machine, and nothing was recorded.")
+			a.out.Say("\nThat was a rehearsal: nothing left this machine, nothing was recorded, and out/ is as it was before.")
 		case f.until != "":
 			a.out.Say("\nIt ends here, as it was told; 'vornix release' goes on.")
 		}

@@ -1,0 +1,178 @@
+package release
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"path"
+	"slices"
+
+	"vornix/core/project"
+	"vornix/core/safefile"
+)
+
+// A rehearsal makes and tries a release where a real one would, so that it is one. What lay there before is kept in rehearsalDir, as hard links where the
+// file system has them, and comes back when the session ends; after a killed rehearsal, with the next session. Only the cache keeps what was made.
+const (
+	rehearsalDir  = project.StateDir + "/rehearsal"
+	rehearsalList = rehearsalDir + "/before.json"
+)
+
+// before says what is kept. It is written when everything is.
+type before struct {
+	Out   []string `json:"out"`             // names in out/
+	State []string `json:"state"`           // names in .vornix/
+	Notes string   `json:"notes,omitempty"` // the notes of the version that is rehearsed, as a path in the project
+	Noted bool     `json:"noted"`           // there were notes
+}
+
+// What a rehearsal does not change: finished versions, and what is not of this run.
+var (
+	restOfOut   = []string{"releases", "reports", "index"}
+	restOfState = []string{"cache", "safe", "ledger.jsonl", "lock", "lock.json", "machines", "shared.json", "targets", "mirror", "git", "play", path.Base(rehearsalDir)}
+)
+
+// Rehearse begins a rehearsal of a version, if none has begun. Close ends it.
+func (s *Session) Rehearse(ctx context.Context, version string) error {
+	if s.rehearses {
+		return nil
+	}
+	d, err := safefile.OpenDir(s.P.Dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if err := d.RemoveTree(rehearsalDir); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	b := before{Notes: NotesFile(s.P, version)}
+	if b.Out, err = keepAside(ctx, d, project.OutDir, restOfOut); err != nil {
+		return err
+	}
+	if b.State, err = keepAside(ctx, d, project.StateDir, restOfState); err != nil {
+		return err
+	}
+	if b.Notes != "" && safefile.CheckPath(b.Notes) == nil {
+		if _, err := d.Stat(b.Notes); err == nil {
+			b.Noted = true
+			if err := d.LinkFrom(ctx, b.Notes, path.Join(rehearsalDir, "notes")); err != nil {
+				return err
+			}
+		}
+	}
+	data, err := json.MarshalIndent(b, "", "  ")
+	if err != nil {
+		return err
+	}
+	s.rehearses = true
+	return d.WriteFile(rehearsalList, append(data, '\n'))
+}
+
+// keepAside links all files of a folder of the project, but those that rest, into the rehearsal's folder, and names what lies in it.
+func keepAside(ctx context.Context, d *safefile.Dir, folder string, rest []string) (names []string, err error) {
+	names, err = within(d, folder, rest)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range names {
+		err := fs.WalkDir(d.FS(), path.Join(folder, name), func(rel string, e fs.DirEntry, err error) error {
+			to := path.Join(rehearsalDir, rel)
+			switch {
+			case err != nil:
+				return err
+			case e.IsDir():
+				return d.MakeFolder(to)
+			case e.Type().IsRegular() && !safefile.IsTemp(e.Name()):
+				return d.LinkFrom(ctx, rel, to)
+			}
+			return ctx.Err()
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return names, nil
+}
+
+// within names what lies in a folder of the project, but what rests.
+func within(d *safefile.Dir, folder string, rest []string) ([]string, error) {
+	entries, err := fs.ReadDir(d.FS(), folder)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
+	}
+	names := []string{}
+	for _, e := range entries {
+		if !slices.Contains(rest, e.Name()) && !safefile.IsTemp(e.Name()) {
+			names = append(names, e.Name())
+		}
+	}
+	return names, nil
+}
+
+// endRehearsal brings back what lay there before a rehearsal, if there was one. It can be repeated after a crash.
+func endRehearsal(p *project.Project) error {
+	d, err := safefile.OpenDir(p.Dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	if _, err := d.Stat(rehearsalDir); err != nil {
+		return nil
+	}
+	var b before
+	data, err := d.ReadFile(rehearsalList)
+	if err != nil || json.Unmarshal(data, &b) != nil { // it was stopped before it changed anything
+		return d.RemoveTree(rehearsalDir)
+	}
+	for _, part := range []struct {
+		folder string
+		names  []string
+		rest   []string
+	}{{project.OutDir, b.Out, restOfOut}, {project.StateDir, b.State, restOfState}} {
+		now, err := within(d, part.folder, part.rest)
+		if err != nil {
+			return err
+		}
+		for _, name := range now {
+			if slices.Contains(part.names, name) {
+				continue
+			}
+			if err := d.RemoveTree(path.Join(part.folder, name)); err != nil {
+				return err
+			}
+		}
+		for _, name := range part.names {
+			kept, to := path.Join(rehearsalDir, part.folder, name), path.Join(part.folder, name)
+			if _, err := d.Stat(kept); err != nil {
+				continue // it is back already
+			}
+			if _, err := d.Stat(to); err == nil {
+				if err := d.RemoveTree(to); err != nil {
+					return err
+				}
+			}
+			if err := d.Move(kept, to); err != nil {
+				return err
+			}
+		}
+	}
+	if b.Notes != "" && safefile.CheckPath(b.Notes) == nil {
+		if err := b.notesBack(d); err != nil {
+			return err
+		}
+	}
+	return d.RemoveTree(rehearsalDir)
+}
+
+// notesBack brings the notes of before back, or removes those of the rehearsal where there were none.
+func (b *before) notesBack(d *safefile.Dir) error {
+	kept := path.Join(rehearsalDir, "notes")
+	if _, err := d.Stat(kept); err == nil {
+		return d.Move(kept, b.Notes)
+	}
+	if _, err := d.Stat(b.Notes); b.Noted || err != nil {
+		return nil
+	}
+	return d.Remove(b.Notes)
+}
