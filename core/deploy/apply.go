@@ -262,9 +262,13 @@ func (t *Target) mayGo(p *Plan, o Options) error {
 		return err
 	}
 	if drift := p.Drift(); len(drift) > 0 && !o.Overwrite {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
+		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
 			Why: fmt.Sprintf("It would be somebody's work that is overwritten (%d such files). Nothing was changed.", len(drift)),
 			Do:  "Look at it; to overwrite it all the same, with a copy kept on the target, add --overwrite."}
+		if drift[0].Role == Page {
+			f.Do += fmt.Sprintf(" To leave the page to others, write page = false in [target.%s].", t.Name)
+		}
+		return f
 	}
 	if p.playing == 0 && p.goal.only {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q nothing would be left in %s", p.Target, t.profile.Server.Playing),

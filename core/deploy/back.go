@@ -10,7 +10,6 @@ import (
 	"vornix/core/fault"
 	"vornix/core/listing"
 	"vornix/core/nearest"
-	"vornix/core/safefile"
 )
 
 // Past is a record of a history.
@@ -101,7 +100,7 @@ func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal,
 			}
 		}
 	}
-	g := &Goal{Version: c.Version, kind: RollingBack, Lists: c.Lists}
+	g := &Goal{Version: c.Version, kind: RollingBack, Lists: c.Lists, page: c.Page}
 	if to >= 0 {
 		g.of = s.records[to].Serial
 	}
@@ -143,12 +142,12 @@ func (t *Target) Without(ctx context.Context, names ...string) (*Goal, error) {
 			return nil, f
 		}
 	}
-	others, err := t.others(ctx)
+	others, _, err := t.neighbours(ctx)
 	if err != nil {
 		return nil, err
 	}
 	for name, f := range now.Files {
-		if len(f.Maps) == 0 || others[name] {
+		if _, theirs := others[name]; len(f.Maps) == 0 || theirs {
 			continue
 		}
 		needed := slices.ContainsFunc(f.Maps, func(m string) bool {
@@ -167,6 +166,14 @@ func (t *Target) Without(ctx context.Context, names ...string) (*Goal, error) {
 		}
 	}
 	slices.Sort(g.gone)
+	if file := t.profile.Server.Welcome.File; now.Page != nil && now.Files[file] != nil {
+		g.page = now.Page.without(names)
+		page, err := t.pageFile(g.page, nil)
+		if err != nil {
+			return nil, err
+		}
+		g.Files = append(g.Files, page)
+	}
 	return g, nil
 }
 
@@ -178,31 +185,6 @@ func orNone(list []string) string {
 		return strings.Join(list[:10], ", ") + fmt.Sprintf(" and %d more", len(list)-10)
 	}
 	return strings.Join(list, ", ")
-}
-
-// others are the files that other projects have on the target. Their names are in the lists of the records, since a Site tells of files only.
-func (t *Target) others(ctx context.Context) (map[string]bool, error) {
-	files := map[string]bool{}
-	data, err := t.site.Read(ctx, projectsFile, 1<<20)
-	if absent(err) {
-		return files, nil
-	}
-	if err != nil {
-		return nil, t.explain("read", projectsFile, err)
-	}
-	for name := range strings.FieldsSeq(string(data)) {
-		if name == t.Project || safefile.CheckPath(name) != nil || strings.Contains(name, "/") {
-			continue
-		}
-		s, err := t.readState(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		for file := range s.now().Files {
-			files[file] = true
-		}
-	}
-	return files, nil
 }
 
 // projectsFile names the projects that were deployed to a target, a line each.

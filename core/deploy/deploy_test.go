@@ -809,3 +809,86 @@ func TestAnEditedLineThatWouldNameNothing(t *testing.T) {
 	assert.Contains(t, d.read("levels.txt"), "silt_works.vnm 1.1.0")
 	assert.Contains(t, d.read("levels.txt"), "old_shaft", "others' lines stay")
 }
+
+// The welcome page follows what is there: a map that is withdrawn leaves it with its picture, and the status says that it is off.
+func TestWithdrawnFromThePage(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	for _, name := range []string{"ore_spiral", "tram_depot"} {
+		d.write("cards/"+name+".txt", "card of "+name)
+	}
+	w := &d.p.Profile.Server.Welcome
+	w.File, w.Picture, w.Template = "welcome.html", "cards/{map}.txt", "{{.title}} {{.version}}:{{range .maps}} {{.title}} ({{.picture}}){{end}}\n"
+	d.must()
+	full := d.snapshot()
+	require.Contains(t, d.read("welcome.html"), "cards/ore_spiral.txt")
+	off := func(names ...string) {
+		tg := d.open()
+		g, err := tg.Without(ctx, names...)
+		require.NoError(t, err)
+		_, err = tg.Run(ctx, g, nil, options())
+		require.NoError(t, err)
+	}
+	off("ore_spiral")
+	assert.NotContains(t, d.read("welcome.html"), "ore_spiral")
+	assert.Contains(t, d.read("welcome.html"), "cards/tram_depot.txt")
+	assert.NoFileExists(t, filepath.Join(d.server, "cards", "ore_spiral.txt"))
+	st := deploy.Look(ctx, d.p, "practice", d.access, true)
+	assert.Equal(t, []string{"ore_spiral"}, st.Withdrawn)
+	assert.Empty(t, st.Drift)
+	_, err := d.back("")
+	require.NoError(t, err)
+	assert.Equal(t, full, d.snapshot())
+	assert.Empty(t, deploy.Look(ctx, d.p, "practice", d.access, true).Withdrawn)
+	off("ore_spiral") // once more, after a way back
+	assert.NotContains(t, d.read("welcome.html"), "ore_spiral")
+}
+
+// Two projects on one server: the plan says whose page it is, a target can leave the page to the other, and a template that lists all projects is shared.
+func TestTwoProjectsAndOnePage(t *testing.T) {
+	page := func(d *desk, template string) {
+		d.p.Profile.Server.Welcome.File, d.p.Profile.Server.Welcome.Template = "welcome.html", template
+	}
+	second := func(first *desk, template string, maps ...string) *desk {
+		d := newDesk(t, maps...)
+		d.server = first.server
+		d.p.File.Project.Name, d.p.File.Project.Title = "upper-sidings", "Upper Sidings"
+		d.target(project.Target{Kind: "folder", Path: d.server})
+		page(d, template)
+		return d
+	}
+	const alone, shared = "{{.title}} {{.version}}\n", "{{range .projects}}{{.title}} {{.version}}:{{range .maps}} {{.title}}{{end}}\n{{end}}"
+	one := newDesk(t, "ore_spiral")
+	page(one, alone)
+	one.must()
+	two := second(one, alone, "tram_depot")
+	_, err := two.run()
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "the project lower_sidings deployed it")
+	var f *fault.Fault
+	require.ErrorAs(t, err, &f)
+	assert.Contains(t, f.Do, "page = false")
+	no := false
+	two.target(project.Target{Kind: "folder", Path: two.server, Page: &no})
+	two.must()
+	assert.Equal(t, "Lower Sidings 1.0.0\n", one.read("welcome.html"))
+
+	one = newDesk(t, "ore_spiral")
+	page(one, shared)
+	one.must()
+	two = second(one, shared, "tram_depot")
+	two.must()
+	assert.Equal(t, "Lower Sidings 1.0.0: ore_spiral\nUpper Sidings 1.0.0: Tram Depot\n", one.read("welcome.html"))
+	assert.Empty(t, deploy.Look(ctx, one.p, "practice", one.access, true).Drift)
+	one.pack("1.1.0", "ore_spiral", "silt_works")
+	one.must()
+	assert.Equal(t, "Lower Sidings 1.1.0: ore_spiral silt_works\nUpper Sidings 1.0.0: Tram Depot\n", one.read("welcome.html"))
+	two.pack("1.2.0", "tram_depot")
+	two.must()
+	_, err = one.back("")
+	require.NoError(t, err)
+	assert.Equal(t, "Lower Sidings 1.0.0: ore_spiral\nUpper Sidings 1.2.0: Tram Depot\n", one.read("welcome.html"), "the other's part is as it is now")
+	one.put("welcome.html", "somebody's own")
+	one.pack("1.3.0", "ore_spiral")
+	_, err = one.run()
+	assert.ErrorContains(t, err, "changed there since")
+}

@@ -29,6 +29,7 @@ type Goal struct {
 	only    bool     // a withdrawal: nothing changes but that these go
 	maps    []string // whose entries go
 	gone    []string // files that go
+	page    *pageOf  // what the welcome page says of the project; nil for no page
 }
 
 // GoalFile is a file that should be there.
@@ -107,7 +108,7 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 			}
 		}
 	}
-	return goal, t.page(p, goal, records)
+	return goal, t.welcome(p, goal, records)
 }
 
 // companions are the files that go with maps.
@@ -172,20 +173,6 @@ func union(a, b []string) []string {
 	return slices.Compact(list)
 }
 
-// page fills the welcome page.
-func (t *Target) page(p *project.Project, goal *Goal, records []index.Record) error {
-	w := &p.Profile.Server.Welcome
-	if w.File == "" {
-		return nil
-	}
-	data, err := Welcome(p, goal, records)
-	if err != nil {
-		return err
-	}
-	goal.Files = append(goal.Files, GoalFile{Path: w.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Page}, Data: data})
-	return nil
-}
-
 // Preview is the welcome page of a target as it would be, and the pictures that it shows.
 func Preview(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *needs.Graph) ([]GoalFile, error) {
 	about, err := Find(p, name)
@@ -199,35 +186,6 @@ func Preview(ctx context.Context, p *project.Project, name string, bundles []bun
 		return nil, err
 	}
 	return slices.DeleteFunc(goal.Files, func(f GoalFile) bool { return f.Role != Page && f.Role != Companion }), nil
-}
-
-// Welcome is the page that players read when they join. Pictures are named from where the page lies.
-func Welcome(p *project.Project, goal *Goal, records []index.Record) ([]byte, error) {
-	w := &p.Profile.Server.Welcome
-	f, err := fill.NewFile(w.File, w.Template, w.Escape)
-	if err != nil {
-		return nil, err
-	}
-	head := p.File.Project
-	maps := []map[string]any{}
-	for _, r := range records {
-		for _, m := range r.Maps {
-			picture := ""
-			if w.Picture != "" {
-				to := fill.Line(w.Picture, map[string]string{"map": m.Name, "bundle": r.File, "name": head.Name, "version": head.Version}, "none")
-				if slices.ContainsFunc(goal.Files, func(f GoalFile) bool { return f.Path == to }) {
-					picture = relative(path.Dir(w.File), to)
-				}
-			}
-			maps = append(maps, map[string]any{"name": m.Name, "title": m.Title, "modes": m.Modes, "least": m.Players[0], "most": m.Players[1], "picture": picture, "file": r.File, "size": r.Size})
-		}
-	}
-	text, err := f.Fill(map[string]any{"name": head.Name, "title": head.Title, "version": head.Version, "authors": head.Authors, "description": head.Description, "notes": goal.Notes,
-		"game": p.Profile.Game.Title, "maps": maps})
-	if err != nil {
-		return nil, &fault.Fault{What: "the template of the welcome page can't be filled", Place: p.Profile.Doc.At("server", "welcome", "template"), Err: err, Do: "Correct the template in the profile."}
-	}
-	return []byte(text), nil
 }
 
 // relative is how a file is named from a folder, both below the same root.

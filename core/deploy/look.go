@@ -15,10 +15,11 @@ type State struct {
 	Target    string          `json:"target"`
 	Where     string          `json:"where,omitempty"`
 	Kind      string          `json:"kind"`
-	Version   string          `json:"version,omitempty"` // "" when nothing of the project is there
-	Drift     []string        `json:"drift"`             // files that are not as they were deployed
-	Last      *Record         `json:"last,omitempty"`    // what was done last, without its files
-	Half      string          `json:"half,omitempty"`    // what did not come to its end
+	Version   string          `json:"version,omitempty"`   // "" when nothing of the project is there
+	Drift     []string        `json:"drift"`               // files that are not as they were deployed
+	Last      *Record         `json:"last,omitempty"`      // what was done last, without its files
+	Withdrawn []string        `json:"withdrawn,omitempty"` // maps that were taken off since the last deployment
+	Half      string          `json:"half,omitempty"`      // what did not come to its end
 	Locked    *Holder         `json:"locked,omitempty"`
 	Reachable bool            `json:"reachable"`
 	Error     string          `json:"error,omitempty"`  // why it could not be looked at
@@ -48,11 +49,11 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 	}
 	if last := s.last(); last != nil {
 		short := *last
-		short.Files, short.Lists, short.Found = nil, nil, nil
+		short.Files, short.Lists, short.Found, short.Page = nil, nil, nil, nil
 		st.Last = &short
 	}
 	now := s.now()
-	st.Version = now.Version
+	st.Version, st.Withdrawn = now.Version, s.withdrawn()
 	plan := &Plan{Steps: []Step{}}
 	for path, f := range now.Files {
 		plan.Steps = append(plan.Steps, Step{Path: path, Role: f.Role, Size: f.Size, want: GoalFile{Path: path, File: *f}})
@@ -61,9 +62,19 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 		return failed(err)
 	}
 	for _, x := range plan.Steps {
-		if x.Action != Leave && x.Role != Listing { // lists are everybody's
-			st.Drift = append(st.Drift, x.Path)
+		if x.Action == Leave || x.Role == Listing { // lists are everybody's
+			continue
 		}
+		if x.Role == Page && t.shares() { // so is the page
+			files, _, err := t.neighbours(ctx)
+			if err != nil {
+				return failed(err)
+			}
+			if t.whose(&x, files); x.Drift == "" {
+				continue
+			}
+		}
+		st.Drift = append(st.Drift, x.Path)
 	}
 	slices.Sort(st.Drift)
 	if j, err := t.journal(ctx); err != nil {
@@ -85,4 +96,13 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 		st.Asked = "its server does not answer"
 	}
 	return st
+}
+
+// withdrawn are the maps that were taken off since the last deployment or rollback.
+func (s *state) withdrawn() (names []string) {
+	for i := len(s.records) - 1; i >= 0 && s.records[i].Kind == Withdrawing; i-- {
+		names = append(names, s.records[i].Maps...)
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }

@@ -118,8 +118,30 @@ func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journa
 			p.Steps = append(p.Steps, Step{Path: name, Role: f.Role, Size: f.Size, Action: Remove})
 		}
 	}
+	var files map[string]owner
+	if goal.page != nil && t.shares() {
+		var pages []*pageOf
+		var err error
+		if files, pages, err = t.neighbours(ctx); err == nil {
+			err = t.share(p, pages)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	if err := t.look(ctx, p, now, o); err != nil {
 		return nil, err
+	}
+	if len(p.Drift()) > 0 {
+		if files == nil {
+			var err error
+			if files, _, err = t.neighbours(ctx); err != nil {
+				return nil, err
+			}
+		}
+		for i := range p.Steps {
+			t.whose(&p.Steps[i], files)
+		}
 	}
 	for i := range t.profile.Server.Lists {
 		if t.about.Mirror() {

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"reflect"
 	"slices"
 	"time"
 
@@ -42,6 +43,8 @@ type Record struct {
 	Full  bool                       `json:"full,omitempty"`
 	Files map[string]*File           `json:"files"`           // by path; null for one that is not there any more
 	Lists map[string][]listing.Entry `json:"lists,omitempty"` // our entries, by list
+	// Page is what the welcome page says since; null where that has not changed.
+	Page *pageOf `json:"page,omitempty"`
 	// Found is what stood at a path instead of what the record before says; null for nothing.
 	Found map[string]*File `json:"found,omitempty"`
 }
@@ -103,6 +106,7 @@ type contents struct {
 	Version string
 	Files   map[string]*File
 	Lists   map[string][]listing.Entry
+	Page    *pageOf // what the welcome page says, where there is one
 }
 
 func (s *state) last() *Record {
@@ -120,6 +124,9 @@ func (s *state) after(i int) *contents {
 			c.Files, c.Lists = map[string]*File{}, map[string][]listing.Entry{}
 		}
 		c.Version = r.Version
+		if r.Page != nil {
+			c.Page = r.Page
+		}
 		for name, f := range r.Files {
 			if f == nil {
 				delete(c.Files, name)
@@ -269,6 +276,7 @@ func (s *state) next(kind, version string, now *contents) *Record {
 	if r.Full = len(s.records) == 0 || since+1 >= fullEvery; r.Full {
 		maps.Copy(r.Files, now.Files)
 		maps.Copy(r.Lists, now.Lists)
+		r.Page = now.Page
 		return r
 	}
 	for name, f := range now.Files {
@@ -280,6 +288,9 @@ func (s *state) next(kind, version string, now *contents) *Record {
 		if now.Files[name] == nil {
 			r.Files[name] = nil
 		}
+	}
+	if !reflect.DeepEqual(before.Page, now.Page) {
+		r.Page = now.Page
 	}
 	for name, entries := range now.Lists {
 		if !slices.Equal(before.Lists[name], entries) {

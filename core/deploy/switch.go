@@ -143,9 +143,12 @@ func (x *Step) gains() bool {
 // writeDown adds the record of what was done.
 func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(doing, rel string, f func() error) error) ([]ref, error) {
 	before := p.state.now()
-	now := &contents{Version: p.Version, Files: map[string]*File{}, Lists: p.lists}
+	now := &contents{Version: p.Version, Files: map[string]*File{}, Lists: p.lists, Page: p.goal.page}
 	if p.goal.only {
 		now.Version = before.Version
+		if now.Page == nil {
+			now.Page = before.Page
+		}
 		for name, f := range before.Files {
 			now.Files[name] = f
 		}

@@ -48,7 +48,7 @@ type Companion struct {
 // Welcome is a page.
 type Welcome struct {
 	File     string `toml:"file" jsonschema:"description=File name; empty for no page"`
-	Template string `toml:"template" jsonschema:"description=Template of Go's text/template: {{.title}} {{.version}} {{.date}} {{.notes}} {{.authors}} {{.description}}\\, {{range .maps}}{{.name}} {{.title}} {{.modes}} {{.picture}}{{end}}"`
+	Template string `toml:"template" jsonschema:"description=Template of Go's text/template: {{.title}} {{.version}} {{.date}} {{.notes}} {{.authors}} {{.description}}\\, {{range .maps}}{{.name}} {{.title}} {{.modes}} {{.picture}}{{end}}; {{range .projects}} has the same of every project on the server\\, so that they share the page"`
 	Escape   string `toml:"escape" jsonschema:"enum=line,enum=quotes,enum=json,enum=csv,enum=xml,enum=percent,enum=none,description=How its values are escaped (default xml\\, which is right for HTML)"`
 	Picture  string `toml:"picture" jsonschema:"description=Which companion is the picture of a map: its to"`
 }

@@ -52,6 +52,7 @@ type Target struct {
 
 	Maps    []string       `toml:"maps" jsonschema:"description=The only maps that go there (default all)"`
 	Without []string       `toml:"without" jsonschema:"description=Maps that do not go there"`
+	Page    *bool          `toml:"page" jsonschema:"description=Whether the server's welcome page is written\\, where the game's profile has one (default true)"`
 	Keep    int            `toml:"keep" jsonschema:"minimum=0,maximum=100,description=Deployments that can be gone back to (default 5)"`
 	Weights map[string]int `toml:"weights" jsonschema:"description=For lists in the order weight: a number for each map\\, also of others; lighter ones stand first"`
 }
@@ -94,7 +95,7 @@ var only = map[string][]string{
 	"role": {"folder", "sftp", "git", "web"}, "path": {"folder", "sftp", "git"}, "url": {"git", "web", "workshop"},
 	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp"}, "key": {"sftp"}, "host_key": {"sftp"}, "jump": {"sftp"}, "password_env": {"sftp"}, "command": {"sftp"}, "longest": {"sftp"},
 	"branch": {"git"}, "folder": {"git"}, "push": {"git"}, "tag": {"git"}, "author": {"git"},
-	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git"}, "weights": {"folder", "sftp", "git", "web"},
+	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "page": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git"}, "weights": {"folder", "sftp", "git", "web"},
 	"account": {"workshop"}, "token_file": {"workshop"}, "player_token_env": {"workshop"}, "player_token_file": {"workshop"}, "plain_http": {"workshop"}, "testers": {"workshop"}, "needs": {"workshop"},
 }
 

@@ -25,16 +25,33 @@ func (a *app) oneTarget(ctx context.Context, name string) (*project.Project, *de
 	return p, t, err
 }
 
-// toGoal shows the plan that leads to a goal, asks, and does it.
-func (a *app) toGoal(ctx context.Context, answer *show.Answer, t *deploy.Target, goal *deploy.Goal, command, question string, f deployFlags) error {
-	plan, err := t.Plan(ctx, goal, deploy.PlanOptions{Verify: f.verify})
-	if err != nil {
-		return err
+// way is a target and the goal that it is to be brought to.
+type way struct {
+	t    *deploy.Target
+	goal *deploy.Goal
+	plan *deploy.Plan
+}
+
+// toGoals shows the plans that lead to goals, asks once, and does them one after the other.
+func (a *app) toGoals(ctx context.Context, answer *show.Answer, ways []way, command, question string, f deployFlags) error {
+	var plans []*deploy.Plan
+	for i := range ways {
+		w := &ways[i]
+		plan, err := w.t.Plan(ctx, w.goal, deploy.PlanOptions{Verify: f.verify})
+		if err != nil {
+			return err
+		}
+		w.plan = plan
+		plans = append(plans, plan)
+		a.showPlan(plan)
 	}
-	answer.Result = plan
-	a.showPlan(plan)
-	if err := t.Allowed(plan, deploy.Options{Overwrite: f.overwrite}); err != nil {
-		return err
+	if answer.Result = plans; len(plans) == 1 {
+		answer.Result = plans[0]
+	}
+	for _, w := range ways {
+		if err := w.t.Allowed(w.plan, deploy.Options{Overwrite: f.overwrite}); err != nil {
+			return err
+		}
 	}
 	if f.planOnly {
 		return nil
@@ -42,7 +59,11 @@ func (a *app) toGoal(ctx context.Context, answer *show.Answer, t *deploy.Target,
 	if err := a.confirm(ctx, question); err != nil {
 		return err
 	}
-	s, err := a.session(command+" "+t.Name, f.set)
+	var names []string
+	for _, w := range ways {
+		names = append(names, w.t.Name)
+	}
+	s, err := a.session(command+" "+strings.Join(names, " "), f.set)
 	if err != nil {
 		return err
 	}
@@ -51,9 +72,14 @@ func (a *app) toGoal(ctx context.Context, answer *show.Answer, t *deploy.Target,
 	if err != nil {
 		bundles = nil // what to go back to may be there without anything packed here
 	}
-	_, step, err := s.Run(ctx, &release.Deploying{Target: t, Goal: goal, Plan: plan}, bundles)
-	a.deployed(answer, step)
-	return err
+	for _, w := range ways {
+		_, step, err := s.Run(ctx, &release.Deploying{Target: w.t, Goal: w.goal, Plan: w.plan}, bundles)
+		a.deployed(answer, step)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // deployed shows how it ended; the files stand in the plan, which has been shown.
@@ -104,7 +130,7 @@ with --as-found.`,
 			if err != nil {
 				return err
 			}
-			return a.toGoal(ctx, answer, t, goal, "deploy rollback", fmt.Sprintf("Bring %s back to %s?", t.Name, orWord(goal.Version, "nothing of this project")), f)
+			return a.toGoals(ctx, answer, []way{{t: t, goal: goal}}, "deploy rollback", fmt.Sprintf("Bring %s back to %s?", t.Name, orWord(goal.Version, "nothing of this project")), f)
 		}),
 	}
 	f.add(a, cmd)
@@ -115,32 +141,48 @@ with --as-found.`,
 func (a *app) withdrawCommand() *cobra.Command {
 	var f deployFlags
 	cmd := &cobra.Command{
-		Use:   "withdraw MAP... TARGET",
-		Short: "Take a map off a target: its files, its companions, its places in lists and rotation",
-		Long: `Withdraw takes maps off a target with everything that belongs to them and that no other map there needs. A bundle that
+		Use:   "withdraw MAP... TARGET...",
+		Short: "Take a map off targets: its files, its companions, its places in lists, rotation and welcome page",
+		Long: `Withdraw takes maps off targets with everything that belongs to them and that no other map there needs. A bundle that
 holds other maps too stays; the map is in no list any more. A rotation is never emptied. The next deployment brings the map
 back, unless the target names it in without = ["MAP"].`,
 		Example: `  vornix deploy withdraw ore_spiral practice --plan
-  vornix deploy withdraw ore_spiral practice --yes`,
-		Args:              between(2, -1, "the names of maps, and last of one target"),
+  vornix deploy withdraw ore_spiral practice league --yes`,
+		Args:              between(2, -1, "the names of maps, and last of targets"),
 		ValidArgsFunction: a.completeWithdraw,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			names, target := args[:len(args)-1], args[len(args)-1]
-			p, t, err := a.oneTarget(ctx, target)
+			p, err := a.load()
 			if err != nil {
 				return err
 			}
-			defer t.Close()
-			goal, err := t.Without(ctx, names...)
-			if err != nil {
+			names, targets := args[:len(args)-1], args[len(args)-1:]
+			for len(names) > 1 && slices.Contains(release.Targets(p), names[len(names)-1]) {
+				names, targets = names[:len(names)-1], args[len(names)-1:]
+			}
+			var ways []way
+			defer func() {
+				for _, w := range ways {
+					w.t.Close()
+				}
+			}()
+			for _, name := range targets {
+				t, err := deploy.Open(ctx, p, name, a.access())
+				if err != nil {
+					return err
+				}
+				ways = append(ways, way{t: t})
+				if ways[len(ways)-1].goal, err = t.Without(ctx, names...); err != nil {
+					return err
+				}
+			}
+			if err := a.toGoals(ctx, answer, ways, "deploy withdraw", fmt.Sprintf("Take %s off %s?", strings.Join(names, " and "), strings.Join(targets, " and ")), f); err != nil || f.planOnly {
 				return err
 			}
-			if err := a.toGoal(ctx, answer, t, goal, "deploy withdraw", fmt.Sprintf("Take %s off %s?", strings.Join(names, " and "), t.Name), f); err != nil || f.planOnly {
-				return err
-			}
-			for _, m := range names {
-				if !slices.Contains(p.File.Targets[target].Without, m) {
-					a.out.Say("The next deployment brings %s back; to keep it off, write without = [%q] in [target.%s].", m, m, target)
+			for _, target := range targets {
+				for _, m := range names {
+					if !slices.Contains(p.File.Targets[target].Without, m) {
+						a.out.Say("The next deployment brings %s back; to keep it off, write without = [%q] in [target.%s].", m, m, target)
+					}
 				}
 			}
 			return nil
@@ -169,7 +211,7 @@ func (a *app) historyCommand() *cobra.Command {
 				return err
 			}
 			for i := range list {
-				list[i].Files, list[i].Lists, list[i].Found = nil, nil, nil
+				list[i].Files, list[i].Lists, list[i].Found, list[i].Page = nil, nil, nil, nil
 			}
 			answer.Result = list
 			if len(list) == 0 {

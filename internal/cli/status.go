@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -85,6 +86,9 @@ func stateOf(t *deploy.State) string {
 	}
 	if len(t.Drift) > 0 {
 		text += fmt.Sprintf(", %d changed there since: %s", len(t.Drift), release.Few(t.Drift))
+	}
+	if len(t.Withdrawn) > 0 {
+		text += "; withdrawn: " + show.Clean(strings.Join(t.Withdrawn, ", "))
 	}
 	if t.Half != "" {
 		text += "; a deployment did not come to its end: " + show.Clean(t.Half)
