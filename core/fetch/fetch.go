@@ -729,7 +729,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	if o.Plan {
 		return r.result, nil
 	}
-	if err := f.Undo(ctx, change, false); err != nil {
+	if _, err := f.Undo(ctx, change, swap.Refuse); err != nil {
 		var refused *fault.Fault
 		if errors.As(err, &refused) && refused.Kind == fault.Refused {
 			refused.Do = "Bring it up to date first, which replaces what was changed: vornix fetch " + filepath.ToSlash(dir)

@@ -1,41 +1,19 @@
 package installer
 
 import (
+	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
-	"path"
 	"path/filepath"
 	"slices"
 
 	"vornix/core/fault"
-	"vornix/core/safefile"
+	"vornix/core/swap"
 )
 
-// RecordDir is the folder in a game's in which installations are recorded, each in a folder of its name.
-const RecordDir = "vornix-installed"
-
-const (
-	recordFile = "installed.json"
-	backupDir  = "backup"
-)
-
-// Record says what was installed: written before the first file is, so that a run that was killed can be finished or undone.
-type Record struct {
-	Format  int         `json:"format"`
-	Title   string      `json:"title"`
-	Version string      `json:"version"`
-	Files   []Installed `json:"files"`
-}
-
-// Installed is a file of an installation.
-type Installed struct {
-	File
-	Backup string `json:"backup,omitempty"` // SHA-256 of what stood there before, kept in the folder of backups
-	Before string `json:"before,omitempty"` // while a version follows another: SHA-256 of the older one's file
-}
+// kind is what an installation's records are called among those of patches and overlays.
+const kind = "install"
 
 // Action is what happens to a file.
 type Action struct {
@@ -45,15 +23,15 @@ type Action struct {
 	Size int64  `json:"size"`
 }
 
-// Installation is a package and a game's folder.
+// Installation is a package and a game's folder. It changes the folder as patches do (package swap): at once, with a journal, and with the originals
+// of all that it replaces.
 type Installation struct {
-	p    *Package
-	d    *safefile.Dir
-	lock *safefile.Lock
+	p *Package
+	f *swap.Folder
 }
 
-// Begin opens a game's folder for installing into it.
-func (p *Package) Begin(game string) (*Installation, error) {
+// Begin opens a game's folder for installing into it. What a killed run left there is brought to an end first.
+func (p *Package) Begin(ctx context.Context, game string) (*Installation, error) {
 	if !p.IsGame(game) {
 		f := &fault.Fault{Kind: fault.Refused, What: p.Game + " is not in this folder", Place: fault.Place{File: filepath.ToSlash(game)}, Why: "Its file " + p.Marker + " is not there.", Do: "Name the game's folder: --game DIR"}
 		if p.Marker == "" {
@@ -61,291 +39,283 @@ func (p *Package) Begin(game string) (*Installation, error) {
 		}
 		return nil, f
 	}
-	lock, err := safefile.Acquire(filepath.Join(game, RecordDir), "installing "+p.Title)
+	f, err := swap.Open(ctx, game, "installing "+p.Title)
 	if err != nil {
 		return nil, err
 	}
-	d, err := safefile.OpenDir(game)
-	if err != nil {
-		lock.Release()
-		return nil, err
-	}
-	return &Installation{p: p, d: d, lock: lock}, nil
+	return &Installation{p, f}, nil
 }
 
 // Close frees the folder. Nothing is left of an installation that is no more.
-func (in *Installation) Close() {
-	in.lock.Release()
-	if entries, err := fs.ReadDir(in.d.FS(), RecordDir); err == nil && len(entries) == 1 && entries[0].Name() == "lock" {
-		_ = in.d.RemoveTree(RecordDir) // it will be made again
-	}
-	in.d.Close()
-}
+func (in *Installation) Close() { in.f.Close() }
 
-func (in *Installation) at(parts ...string) string {
-	return path.Join(append([]string{RecordDir, in.p.Name}, parts...)...)
-}
-
-// Record is what is installed now; nil for nothing.
-func (in *Installation) Record() (*Record, error) {
-	data, err := in.d.ReadFile(in.at(recordFile))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
-	}
-	var r Record
-	if err == nil {
-		err = json.Unmarshal(data, &r)
-	}
-	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "the record of the installation can't be read", Place: fault.Place{File: filepath.ToSlash(in.d.Join(in.at(recordFile)))}, Err: err,
-			Why: "Without it nobody knows what was there before.", Do: "Bring the file back, or look through the folder by hand."}
-	}
-	for _, f := range r.Files {
-		if err := safefile.CheckForeign(f.Path); err != nil {
-			return nil, err
+// installed are the records of the package, the oldest first. There are two only where a run was killed before it made one of them.
+func (in *Installation) installed() (list []swap.Record) {
+	for _, r := range in.f.Records() {
+		if r.Kind == kind && r.Name == in.p.Name && !r.Undone {
+			list = append(list, r)
 		}
 	}
-	return &r, nil
+	return list
 }
 
-// hash is the SHA-256 of a file in the game's folder; empty when it is not there.
-func (in *Installation) hash(rel string) (string, error) {
-	info, err := in.d.Stat(rel)
-	if errors.Is(err, fs.ErrNotExist) {
-		return "", nil
+// record is what is installed now; nil for nothing.
+func (in *Installation) record(ctx context.Context) (*swap.Record, error) {
+	list := in.installed()
+	if len(list) == 0 {
+		return nil, nil
 	}
-	if err != nil {
-		return "", err
+	all := list[0]
+	for _, r := range list[1:] {
+		all = merged(all, r)
 	}
-	if !info.Mode().IsRegular() {
-		return "", &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(in.d.Join(rel))}, Why: "Nothing was installed.", Do: "Move it away."}
+	if len(list) > 1 {
+		if err := in.f.Merge(ctx, list, all); err != nil {
+			return nil, err
+		}
+		all = in.installed()[0]
 	}
-	sum, _, err := safefile.HashFile(in.d.Join(rel))
-	return sum, err
+	return &all, nil
 }
 
-// find is a file of a record.
-func (r *Record) find(rel string) *Installed {
+// merged is a record and a later one as one: what was there before the first, and what is there after the second.
+func merged(a, b swap.Record) swap.Record {
+	m := b
+	m.Files = nil
+	m.From = cmp.Or(a.From, b.From)
+	for _, f := range a.Files {
+		later := find(&b, f.Path)
+		switch {
+		case later == nil:
+			m.Files = append(m.Files, f)
+		case later.New == f.Old: // it is as it was before both
+		default:
+			f.New, f.NewSize = later.New, later.NewSize
+			m.Files = append(m.Files, f)
+		}
+	}
+	for _, f := range b.Files {
+		if find(&a, f.Path) == nil {
+			m.Files = append(m.Files, f)
+		}
+	}
+	return m
+}
+
+// find is a file of a record; nil for none.
+func find(r *swap.Record, rel string) *swap.File {
 	if r != nil {
-		for i := range r.Files {
-			if r.Files[i].Path == rel {
-				return &r.Files[i]
-			}
+		if i := slices.IndexFunc(r.Files, func(f swap.File) bool { return f.Path == rel }); i >= 0 {
+			return &r.Files[i]
 		}
 	}
 	return nil
 }
 
-// Plan says what Install would do.
-func (in *Installation) Plan() ([]Action, error) {
-	old, err := in.Record()
-	if err != nil {
-		return nil, err
+// step is an action, and what is known of the file.
+type step struct {
+	Action
+	file  File       // of the package; a zero one goes
+	mine  *swap.File // as it was installed; nil for one that was not
+	sum   string     // what is there; empty for nothing
+	size  int64
+	aside bool // somebody changed what was installed: that is set aside
+}
+
+// steps says what installing would do; all is set, and whatever is installed goes, when the package is uninstalled.
+func (in *Installation) steps(old *swap.Record, uninstall bool) (list []step, err error) {
+	add := func(s step) error {
+		if s.sum, s.size, err = in.f.Hash(s.Path); err != nil {
+			return err
+		}
+		s.decide(old)
+		list = append(list, s)
+		return nil
 	}
-	var list []Action
-	for _, f := range in.p.Files {
-		sum, err := in.hash(f.Path)
-		if err != nil {
-			return nil, err
+	if !uninstall {
+		for _, f := range in.p.Files {
+			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f, mine: find(old, f.Path)}); err != nil {
+				return nil, err
+			}
 		}
-		a := Action{Path: f.Path, Do: "add", Size: f.Size}
-		switch mine := old.find(f.Path); {
-		case sum == f.SHA256:
-			a.Do = "leave"
-		case sum != "" && mine != nil && (mine.SHA256 == sum || mine.Before == sum):
-			a.Do, a.Why = "replace", "version "+old.Version
-		case sum != "":
-			a.Do, a.Why = "replace", "a copy of what is there is kept"
-		}
-		list = append(list, a)
 	}
 	if old == nil {
 		return list, nil
 	}
-	for _, f := range old.Files {
-		if slices.ContainsFunc(in.p.Files, func(n File) bool { return n.Path == f.Path }) {
+	for i := range old.Files {
+		f := &old.Files[i]
+		if !uninstall && slices.ContainsFunc(in.p.Files, func(n File) bool { return n.Path == f.Path }) {
 			continue
 		}
-		a, err := in.away(f)
-		if err != nil {
+		if err := add(step{Action: Action{Path: f.Path, Size: f.NewSize}, mine: f}); err != nil {
 			return nil, err
 		}
-		list = append(list, a)
 	}
 	return list, nil
 }
 
-// away says what becomes of an installed file that is to go.
-func (in *Installation) away(f Installed) (Action, error) {
-	sum, err := in.hash(f.Path)
-	a := Action{Path: f.Path, Do: "remove", Size: f.Size}
-	switch {
-	case err != nil:
-		return a, err
-	case sum == "" && f.Backup == "":
-		a.Do, a.Why = "leave", "it is gone already"
-	case sum != "" && sum != f.SHA256 && sum != f.Backup && sum != f.Before:
-		a.Do, a.Why = "keep", "somebody changed it since"
-	case f.Backup != "":
-		a.Do, a.Why = "bring back", "what stood there before"
+// decide sets what is done with the file.
+func (s *step) decide(old *swap.Record) {
+	changed := s.mine != nil && s.sum != "" && s.sum != s.mine.New
+	if s.file.Path != "" {
+		switch {
+		case s.sum == s.file.SHA256:
+			s.Do = "leave"
+		case s.sum == "":
+			s.Do = "add"
+		case changed:
+			s.Do, s.Why, s.aside = "replace", "somebody changed it since; that is set aside", true
+		case s.mine != nil:
+			s.Do, s.Why = "replace", "version "+old.To
+		default:
+			s.Do, s.Why = "replace", "what is there is kept, and comes back when this is uninstalled"
+		}
+		return
 	}
-	return a, nil
+	switch {
+	case s.mine.Old == "" && s.sum == "":
+		s.Do, s.Why = "leave", "it is gone already"
+	case s.mine.Old == "" && changed:
+		s.Do, s.Why = "keep", "somebody changed it since"
+	case s.mine.Old == "":
+		s.Do = "remove"
+	case changed:
+		s.Do, s.Why, s.aside = "bring back", "somebody changed it since; that is set aside", true
+	default:
+		s.Do, s.Why = "bring back", "what stood there before"
+	}
 }
 
-// Install does what the plan says. Each file is written whole, with a copy kept of what was there before and was not ours.
+func actions(list []step) []Action {
+	out := []Action{}
+	for _, s := range list {
+		out = append(out, s.Action)
+	}
+	return out
+}
+
+// Plan says what Install would do.
+func (in *Installation) Plan(ctx context.Context) ([]Action, error) {
+	old, err := in.record(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := in.steps(old, false)
+	return actions(list), err
+}
+
+// Install does what the plan says, all of it or nothing.
 func (in *Installation) Install(ctx context.Context) ([]Action, error) {
 	if err := in.p.Verify(ctx); err != nil {
 		return nil, err
 	}
-	plan, err := in.Plan()
+	old, err := in.record(ctx)
 	if err != nil {
 		return nil, err
 	}
-	old, err := in.Record()
+	list, err := in.steps(old, false)
 	if err != nil {
 		return nil, err
 	}
-	now := &Record{Format: format, Title: in.p.Title, Version: in.p.Version}
-	for _, f := range in.p.Files {
-		sum, err := in.hash(f.Path)
+	r := swap.Record{Kind: kind, Name: in.p.Name, Title: in.p.Title, To: in.p.Version}
+	if old != nil {
+		r.From = old.To
+	}
+	var changes []swap.Change
+	for i := range list {
+		s := &list[i]
+		c, err := in.change(ctx, s)
 		if err != nil {
 			return nil, err
 		}
-		n := Installed{File: f}
-		if mine := old.find(f.Path); mine != nil {
-			n.Backup, n.Before = mine.Backup, mine.SHA256 // what stood there before the first version, and what stands there now
-			if sum == mine.Before {
-				n.Before = sum
-			}
-			if sum != "" && sum != mine.SHA256 && sum != mine.Before && sum != f.SHA256 && sum != mine.Backup {
-				n.Backup, n.Before = sum, "" // somebody else's since
-			}
-		} else if sum != "" && sum != f.SHA256 {
-			n.Backup = sum
-		}
-		if n.Backup != "" && n.Backup == sum {
-			if _, _, err := in.d.CopyFrom(ctx, in.d.Join(f.Path), in.at(backupDir, f.Path)); err != nil {
-				return nil, err
-			}
-		}
-		now.Files = append(now.Files, n)
-	}
-	var gone []Installed
-	if old != nil {
-		for _, f := range old.Files {
-			if now.find(f.Path) == nil {
-				gone = append(gone, f)
-			}
+		if c != nil {
+			changes = append(changes, *c)
 		}
 	}
-	both := *now
-	both.Files = append(slices.Clone(now.Files), gone...) // until those of before are gone
-	if err := in.write(&both); err != nil {
+	if len(changes) == 0 && old != nil && old.To == in.p.Version {
+		return actions(list), nil
+	}
+	if _, err := in.f.Swap(ctx, changes, r); err != nil {
 		return nil, err
 	}
-	for i, f := range in.p.Files {
-		if plan[i].Do == "leave" {
-			continue
-		}
-		if err := in.put(ctx, f); err != nil {
-			return nil, err
-		}
-	}
-	for _, f := range gone {
-		if err := in.takeAway(ctx, f); err != nil {
-			return nil, err
-		}
-	}
-	for i := range now.Files {
-		now.Files[i].Before = ""
-	}
-	return plan, in.write(now)
+	_, err = in.record(context.WithoutCancel(ctx)) // one of both
+	return actions(list), err
 }
 
-func (in *Installation) write(r *Record) error {
-	data, err := json.MarshalIndent(r, "", "  ")
-	if err != nil {
-		return err
+// change is what Swap has to do for a step; nil for nothing.
+func (in *Installation) change(ctx context.Context, s *step) (*swap.Change, error) {
+	if s.Do == "leave" || s.Do == "keep" {
+		return nil, nil
 	}
-	return in.d.WriteFile(in.at(recordFile), append(data, '\n'))
+	if s.aside {
+		at, err := in.f.SetAside(ctx, s.Path)
+		if err != nil {
+			return nil, err
+		}
+		s.Why = "somebody changed it since; that is in " + at
+	}
+	c := &swap.Change{File: swap.File{Path: s.Path, Old: s.sum, OldSize: s.size}}
+	var err error
+	switch {
+	case s.file.Path != "":
+		c.New, c.NewSize = s.file.SHA256, s.file.Size
+		c.Staged, err = in.stage(s.file)
+	case s.mine.Old != "":
+		c.New, c.NewSize = s.mine.Old, s.mine.OldSize
+		c.Staged, err = in.f.Original(ctx, *s.mine)
+	}
+	return c, err
 }
 
-// put writes a file out of the package.
-func (in *Installation) put(ctx context.Context, f File) error {
-	to, err := in.d.Create(f.Path)
+// stage writes a file of the package beside.
+func (in *Installation) stage(f File) (string, error) {
+	to, err := in.f.Stage()
 	if err != nil {
-		return err
+		return "", err
 	}
 	defer to.Abort()
-	if err := in.p.archive.Find("files/"+f.Path).Copy(ctx, to); err != nil {
-		return err
+	if err := in.p.archive.Find("files/"+f.Path).Copy(in.f.Context(), to); err != nil {
+		return "", err
 	}
 	if to.SHA256() != f.SHA256 {
-		return damaged(f.Path, errors.New("its hash is another"))
+		return "", damaged(f.Path, errors.New("its hash is another"))
 	}
-	return to.Commit()
-}
-
-// takeAway removes an installed file, or brings back what stood there before.
-func (in *Installation) takeAway(ctx context.Context, f Installed) error {
-	a, err := in.away(f)
-	if err != nil {
-		return err
-	}
-	switch a.Do {
-	case "remove":
-		return in.d.Remove(f.Path)
-	case "bring back":
-		sum, _, err := safefile.HashFile(in.d.Join(in.at(backupDir, f.Path)))
-		if err != nil {
-			return err
-		}
-		if sum != f.Backup {
-			return &fault.Fault{Kind: fault.Refused, What: "the copy of what stood there before is damaged", Place: fault.Place{File: filepath.ToSlash(in.d.Join(in.at(backupDir, f.Path)))}, Why: "It is not brought back.", Do: "Get the file from the game itself."}
-		}
-		_, _, err = in.d.CopyFrom(ctx, in.d.Join(in.at(backupDir, f.Path)), f.Path)
-		return err
-	}
-	return nil
+	return to.Name(), to.Commit()
 }
 
 // PlanAway says what Uninstall would do.
-func (in *Installation) PlanAway() ([]Action, error) {
-	r, err := in.Record()
-	if err != nil {
-		return nil, err
-	}
-	if r == nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s is not installed there", in.p.Title), Do: "Name the game's folder: --game DIR"}
-	}
-	list := []Action{}
-	for _, f := range r.Files {
-		a, err := in.away(f)
-		if err != nil {
-			return nil, err
-		}
-		list = append(list, a)
-	}
-	return list, nil
+func (in *Installation) PlanAway(ctx context.Context) ([]Action, error) {
+	_, list, err := in.away(ctx)
+	return actions(list), err
 }
 
-// Uninstall removes what was installed and brings back what stood there before. Files that somebody changed since are kept, and said to be.
+func (in *Installation) away(ctx context.Context) (*swap.Record, []step, error) {
+	r, err := in.record(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	if r == nil {
+		return nil, nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s is not installed there", in.p.Title), Do: "Name the game's folder: --game DIR"}
+	}
+	list, err := in.steps(r, true)
+	return r, list, err
+}
+
+// Uninstall removes what was installed and brings back what stood there before. What somebody changed since is not lost: where there was something
+// before, it is set aside, else it stays.
 func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
-	plan, err := in.PlanAway()
+	r, list, err := in.away(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r, err := in.Record()
+	aside, err := in.f.Undo(ctx, r, swap.Aside)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range r.Files {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if err := in.takeAway(ctx, f); err != nil {
-			return nil, err
+	for i := range list {
+		if list[i].aside && len(aside) > 0 {
+			list[i].Why, aside = "somebody changed it since; that is in "+aside[0], aside[1:]
 		}
 	}
-	return plan, in.d.RemoveTree(in.at())
+	return actions(list), in.f.Forget(ctx, func(o swap.Record) bool { return o.ID == r.ID })
 }

@@ -1,7 +1,7 @@
 // Package installer makes a program that installs bundles into a game, and is that program's work: the program is Vornix itself with
 // an archive at its end, which holds the bundles and a manifest.
 //
-// Write makes one, Open reads the archive behind a running program, Find looks for the game, and an Installation plans, installs with backups,
+// Write makes one, Open reads the archive behind a running program, Find looks for the game, and an Installation plans, installs with originals kept,
 // and uninstalls what nobody has changed since.
 package installer
 

@@ -14,6 +14,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/installer"
 	"vornix/core/project"
+	"vornix/core/swap"
 	"vornix/internal/demotest"
 )
 
@@ -52,7 +53,7 @@ func game(t *testing.T) string {
 
 func begin(t *testing.T, p *installer.Package, dir string) *installer.Installation {
 	t.Helper()
-	in, err := p.Begin(dir)
+	in, err := p.Begin(ctx, dir)
 	require.NoError(t, err)
 	return in
 }
@@ -111,11 +112,52 @@ func TestInstalledAndBack(t *testing.T) {
 	do(t, one, dir, false)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "parcels", "b.parcel"), []byte("edited"), 0o666))
 	assert.Equal(t, "bring back parcels/a.parcel, keep parcels/b.parcel", do(t, one, dir, true))
-	assert.Equal(t, "edited", files(t, dir)["parcels/b.parcel"])
+	before["parcels/b.parcel"] = "edited"
+	assert.Equal(t, before, files(t, dir))
 	in := begin(t, one, dir)
 	_, err := in.Uninstall(ctx)
 	in.Close()
 	assert.ErrorContains(t, err, "not installed")
+}
+
+// Whatever a player does to a file that was installed over one of the game's, the game's comes back, and the player's is kept.
+func TestTheGamesOwnComesBack(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	one := made(t, p, "1.0.0", map[string]string{"a.parcel": "one a", "b.parcel": "one b"})
+	two := made(t, p, "2.0.0", map[string]string{"a.parcel": "two a", "b.parcel": "two b"})
+	write := func(dir, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "parcels", "a.parcel"), []byte(text), 0o666))
+	}
+	for what, again := range map[string]*installer.Package{"uninstalled": nil, "installed again": one, "updated": two} {
+		dir := game(t)
+		write(dir, "the game's")
+		do(t, one, dir, false)
+		write(dir, "the player's")
+		last := one
+		if again != nil {
+			assert.Contains(t, do(t, again, dir, false), "replace parcels/a.parcel", what)
+			assert.NotEqual(t, "the player's", files(t, dir)["parcels/a.parcel"], what)
+			last = again
+		}
+		do(t, last, dir, true)
+		got := files(t, dir)
+		assert.Equal(t, "the game's", got["parcels/a.parcel"], what)
+		assert.Equal(t, "the player's", got[swap.Dir+"/aside/1/parcels/a.parcel"], what)
+		assert.NotContains(t, got, "parcels/b.parcel", what)
+		// A file that the player removed is none that was changed.
+		dir = game(t)
+		write(dir, "the game's")
+		do(t, one, dir, false)
+		require.NoError(t, os.Remove(filepath.Join(dir, "parcels", "a.parcel")))
+		do(t, one, dir, true)
+		assert.Equal(t, "the game's", files(t, dir)["parcels/a.parcel"])
+	}
+	// What was there already, the same, was not installed, and stays.
+	dir := game(t)
+	write(dir, "one a")
+	do(t, one, dir, false)
+	do(t, one, dir, true)
+	assert.Equal(t, "one a", files(t, dir)["parcels/a.parcel"])
 }
 
 // stopping is a context that ends after it was asked some times.
@@ -170,7 +212,7 @@ func TestTheGameIsFound(t *testing.T) {
 		assert.Contains(t, pkg.Find(home, env), dir)
 	}
 	assert.Len(t, pkg.Find("", func(string) string { return "" }), 0)
-	_, err := pkg.Begin(t.TempDir())
+	_, err := pkg.Begin(ctx, t.TempDir())
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
 }
 

@@ -97,7 +97,8 @@ func undo(t testing.TB, dir string) error {
 	list := f.Records()
 	for i := len(list) - 1; i >= 0; i-- {
 		if !list[i].Undone {
-			return f.Undo(ctx, &list[i], false)
+			_, err := f.Undo(ctx, &list[i], swap.Refuse)
+			return err
 		}
 	}
 	return errors.New("there is nothing to undo")

@@ -1,6 +1,7 @@
 package swap_test
 
 import (
+	"context"
 	"errors"
 	"os"
 	"path/filepath"
@@ -77,7 +78,7 @@ func TestARecordIsFinal(t *testing.T) {
 	assert.Empty(t, f.Mended, "only the journal had to go")
 	require.Len(t, f.Records(), 1)
 	end = stuck()
-	err = f.Undo(t.Context(), r, false)
+	_, err = f.Undo(t.Context(), r, swap.Refuse)
 	end()
 	require.NoError(t, err)
 	f.Close()
@@ -112,7 +113,7 @@ func TestARecordThatCantBeWritten(t *testing.T) {
 	f.Close()
 	f = open(t, dir)
 	require.Len(t, f.Records(), 1)
-	require.NoError(t, f.Undo(t.Context(), &f.Records()[0], false))
+	require.NoError(t, undone(f, &f.Records()[0], swap.Refuse))
 	f.Close()
 	assert.Equal(t, "original", content(t, dir, "a.txt"))
 }
@@ -154,7 +155,7 @@ func TestADamagedRecordCostsNoOriginal(t *testing.T) {
 	f = open(t, dir)
 	require.Len(t, f.Records(), 3)
 	for i := 2; i >= 0; i-- {
-		require.NoError(t, f.Undo(t.Context(), &f.Records()[i], false))
+		require.NoError(t, undone(f, &f.Records()[i], swap.Refuse))
 	}
 	f.Close()
 	assert.Equal(t, "original", content(t, dir, "a.txt"))
@@ -208,4 +209,10 @@ func TestOneHolderAtATime(t *testing.T) {
 	group.Wait()
 	assert.Equal(t, int32(1), most.Load())
 	assert.Greater(t, got.Load(), int32(8))
+}
+
+// undone undoes a change, and says only whether it could.
+func undone(f *swap.Folder, r *swap.Record, how swap.Changed) error {
+	_, err := f.Undo(context.Background(), r, how)
+	return err
 }

@@ -27,6 +27,7 @@ const (
 	journalFile = Dir + "/journal.json"
 	stageDir    = Dir + "/new"
 	keptDir     = Dir + "/kept"
+	asideDir    = Dir + "/aside"
 )
 
 // File is a file that a change touches. Empty hashes say that it is not there.
@@ -43,7 +44,8 @@ type File struct {
 type Record struct {
 	ID     int       `json:"id"` // from 1
 	Time   time.Time `json:"time"`
-	Kind   string    `json:"kind"` // what made it: patch, overlay
+	Kind   string    `json:"kind"`           // what made it: patch, overlay, install
+	Name   string    `json:"name,omitempty"` // of an installation: the package
 	Title  string    `json:"title"`
 	From   string    `json:"from,omitempty"` // versions
 	To     string    `json:"to,omitempty"`
@@ -294,10 +296,7 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 			return nil, err
 		}
 	}
-	r.ID = f.lines + 1 // past one that can't be read, too
-	for _, other := range f.records {
-		r.ID = max(r.ID, other.ID+1)
-	}
+	r.ID = f.next()
 	r.Time = time.Now().UTC().Truncate(time.Second)
 	if err := f.run(ctx, &journal{moves, entry{Record: r}}); err != nil {
 		return nil, err
@@ -599,44 +598,121 @@ func (f *Folder) Drifted(r *Record) (list []Drift, err error) {
 	return list, nil
 }
 
-// Undo brings back what was there before a change. It refuses when a file is not as the change left it, unless those are to be left as they are.
-func (f *Folder) Undo(ctx context.Context, r *Record, leave bool) error {
+// Changed says what becomes of files that somebody changed since, when a change is undone.
+type Changed int
+
+// The ways. A changed file for which there was no original is nobody's but theirs, and stays with Leave and Aside.
+const (
+	Refuse Changed = iota // nothing is undone
+	Leave                 // they stay, and their originals are kept: the change can be undone for them later
+	Aside                 // they go to asideDir, and their originals come back
+)
+
+// Undo brings back what was there before a change. A file that is gone is none that somebody changed: its original comes back. It says where files were
+// set aside, as slash paths in the folder.
+func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []string, err error) {
 	drift, err := f.Drifted(r)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if len(drift) > 0 && !leave {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files changed since", len(drift), len(r.Files)), Place: fault.Place{File: filepath.ToSlash(f.d.Join(drift[0].Path))}, Why: "To bring back what was there before would lose that. Nothing was changed.",
+	changed := slices.DeleteFunc(slices.Clone(drift), func(d Drift) bool { return d.Now == "" })
+	if len(changed) > 0 && how == Refuse {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files changed since", len(changed), len(r.Files)), Place: fault.Place{File: filepath.ToSlash(f.d.Join(changed[0].Path))}, Why: "To bring back what was there before would lose that. Nothing was changed.",
 			Do: "Undo what came later first, or leave those files as they are: --leave-changed"}
 	}
 	j := &journal{Entry: entry{Record: Record{Time: time.Now().UTC().Truncate(time.Second)}, Undo: r.ID}}
+	var left []File
 	for _, file := range r.Files {
-		if slices.ContainsFunc(drift, func(d Drift) bool { return d.Path == file.Path }) {
-			continue
-		}
 		m := move{File: File{Path: file.Path, Old: file.New, OldSize: file.NewSize, New: file.Old, NewSize: file.OldSize}}
+		if i := slices.IndexFunc(drift, func(d Drift) bool { return d.Path == file.Path }); i >= 0 {
+			d := drift[i]
+			switch {
+			case d.Now == "" && file.Old == "":
+				continue
+			case d.Now == "":
+			case how == Aside && file.Old != "":
+				at, err := f.SetAside(ctx, file.Path)
+				if err != nil {
+					return aside, err
+				}
+				aside = append(aside, at)
+			default:
+				if file.Old != "" {
+					left = append(left, file)
+				}
+				continue
+			}
+			m.Old, m.OldSize = d.Now, d.NowSize
+		}
 		if file.Old != "" {
 			s, err := f.bring(ctx, file)
 			if err != nil {
-				return err
+				return aside, err
 			}
 			m.Staged = s
 		}
 		// What goes now is kept until it is over, so that a failure half way can be taken back.
 		if err := f.keep(ctx, Change{File: m.File}); err != nil {
-			return err
+			return aside, err
 		}
 		j.Moves = append(j.Moves, m)
 	}
+	if len(left) > 0 { // before the rest is undone, so that their originals are needed at every moment
+		rest := *r
+		rest.ID, rest.Time, rest.Files = f.next(), j.Entry.Time, left
+		rest.Notes = []string{fmt.Sprintf("left of change %d, since somebody changed it", r.ID)}
+		if err := f.add(rest); err != nil {
+			return aside, err
+		}
+	}
 	if err := f.run(ctx, j); err != nil {
-		return err
+		return aside, err
 	}
 	for i := range f.records {
 		if f.records[i].ID == r.ID {
 			f.records[i].Undone = true
 		}
 	}
-	return f.sweep(ctx)
+	return aside, f.sweep(ctx)
+}
+
+// next is the number of the next change: past a line that can't be read, too.
+func (f *Folder) next() int {
+	id := f.lines + 1
+	for _, other := range f.records {
+		id = max(id, other.ID+1)
+	}
+	return id
+}
+
+// add adds a record of what is so already.
+func (f *Folder) add(r Record) error {
+	line, err := json.Marshal(entry{Record: r})
+	if err != nil {
+		return err
+	}
+	if err := f.d.Append(recordsFile, line); err != nil {
+		return err
+	}
+	f.records = append(f.records, r)
+	f.lines++
+	return nil
+}
+
+// SetAside puts a copy of a file into the folder for those that somebody changed, and says where. Vornix never removes it.
+func (f *Folder) SetAside(ctx context.Context, rel string) (string, error) {
+	for n := 1; ; n++ {
+		at := path.Join(asideDir, strconv.Itoa(n), rel)
+		if _, err := f.d.Stat(at); errors.Is(err, fs.ErrNotExist) {
+			_, _, err := f.d.CopyFrom(ctx, f.d.Join(rel), at)
+			return at, err
+		}
+	}
+}
+
+// Original copies the original of a file beside, so that Swap can put it in place. It gives the staged name.
+func (f *Folder) Original(ctx context.Context, file File) (staged string, err error) {
+	return f.bring(ctx, file)
 }
 
 // bring copies an original beside, and checks it.
@@ -662,13 +738,34 @@ func (f *Folder) bring(ctx context.Context, file File) (string, error) {
 // Forget drops the records of changes that nobody goes back before any more, and the originals that only they needed. Changes that came
 // later and touch the same files stay as they are.
 func (f *Folder) Forget(ctx context.Context, which func(Record) bool) error {
-	var keep []Record
-	var b bytes.Buffer
-	for _, r := range f.records {
-		if which(r) {
-			continue
+	return f.rewrite(ctx, which, nil)
+}
+
+// Merge puts one record in the place of several: of a change that was made in steps, and is to be undone as a whole.
+func (f *Folder) Merge(ctx context.Context, of []Record, r Record) error {
+	r.ID = f.next()
+	return f.rewrite(ctx, func(o Record) bool {
+		return slices.ContainsFunc(of, func(m Record) bool { return m.ID == o.ID })
+	}, &r)
+}
+
+// rewrite writes the records anew without some, and with one more at the end.
+func (f *Folder) rewrite(ctx context.Context, without func(Record) bool, more *Record) error {
+	if f.damaged { // the line that can't be read would be lost, and with it the originals that it needs
+		if more == nil {
+			return nil
 		}
-		keep = append(keep, r)
+		return &fault.Fault{Kind: fault.Refused, What: "a record of an earlier change is damaged", Place: fault.Place{File: filepath.ToSlash(f.d.Join(recordsFile))}, Why: "Its originals would be lost. Nothing was changed.", Do: "Undo the changes there by hand, with the originals in " + keptDir + "."}
+	}
+	keep := slices.DeleteFunc(slices.Clone(f.records), without)
+	if len(keep) == len(f.records) && more == nil {
+		return nil
+	}
+	if more != nil {
+		keep = append(keep, *more)
+	}
+	var b bytes.Buffer
+	for _, r := range keep {
 		undone := r.Undone
 		r.Undone = false
 		line, err := json.Marshal(entry{Record: r})
@@ -680,10 +777,13 @@ func (f *Folder) Forget(ctx context.Context, which func(Record) bool) error {
 			fmt.Fprintf(&b, "{\"undo\":%d}\n", r.ID)
 		}
 	}
-	if len(keep) == len(f.records) {
-		return nil
+	var err error
+	if len(keep) == 0 && !f.damaged {
+		err = f.d.RemoveFile(recordsFile)
+	} else {
+		err = f.d.WriteFile(recordsFile, b.Bytes())
 	}
-	if err := f.d.WriteFile(recordsFile, b.Bytes()); err != nil {
+	if err != nil {
 		return err
 	}
 	f.records = keep
@@ -698,3 +798,6 @@ func (f *Folder) Kept(sum string) string {
 	}
 	return f.d.Join(name)
 }
+
+// Context is that of the command that holds the folder.
+func (f *Folder) Context() context.Context { return f.ctx }

@@ -98,15 +98,15 @@ func TestThereAndBack(t *testing.T) {
 	f = open(t, dir)
 	defer f.Close()
 	require.Len(t, f.Records(), 2)
-	err = f.Undo(ctx, r, false)
+	_, err = f.Undo(ctx, r, Refuse)
 	require.Error(t, err)
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
 	drift, err := f.Drifted(r)
 	require.NoError(t, err)
 	require.Len(t, drift, 1)
 	assert.Equal(t, 2, drift[0].By, "the later change is named")
-	require.NoError(t, f.Undo(ctx, again, false))
-	require.NoError(t, f.Undo(ctx, r, false))
+	require.NoError(t, takeBack(f, again, Refuse))
+	require.NoError(t, takeBack(f, r, Refuse))
 	assert.Equal(t, before, files(t, dir))
 	kept, err := os.ReadDir(filepath.Join(dir, keptDir))
 	assert.True(t, os.IsNotExist(err) || len(kept) == 0, "originals that nothing needs any more stay behind: %v", kept)
@@ -130,8 +130,8 @@ func TestOthersChanges(t *testing.T) {
 	r, err := f.Swap(ctx, changes(t, f, second), Record{})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "new", "thing.txt"), []byte("edited"), 0o600))
-	assert.Error(t, f.Undo(ctx, r, false))
-	require.NoError(t, f.Undo(ctx, r, true))
+	assert.Error(t, takeBack(f, r, Refuse))
+	require.NoError(t, takeBack(f, r, Leave))
 	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's, longer", "textures/rock.ktx2": "rock 1", "new/thing.txt": "edited", "own.cfg": "mine"}, files(t, dir))
 }
 
@@ -144,7 +144,7 @@ func TestDamagedOriginal(t *testing.T) {
 	require.NoError(t, err)
 	kept := filepath.Join(dir, keptDir, r.Files[0].Old)
 	require.NoError(t, os.WriteFile(kept, []byte("spoilt"), 0o600))
-	assert.ErrorContains(t, f.Undo(ctx, r, false), "gone or damaged")
+	assert.ErrorContains(t, takeBack(f, r, Refuse), "gone or damaged")
 	assert.Equal(t, "ours", files(t, dir)["own.cfg"])
 }
 
@@ -178,13 +178,13 @@ func TestKilledAtEveryStep(t *testing.T) {
 				}
 				assert.False(t, Unfinished(dir))
 				if undo && !done {
-					require.NoError(t, f.Undo(ctx, &f.Records()[0], false))
+					require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
 				} else if !undo {
 					if !done {
 						_, err := f.Swap(ctx, changes(t, f, second), Record{})
 						require.NoError(t, err)
 					}
-					require.NoError(t, f.Undo(ctx, &f.Records()[0], false))
+					require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
 				}
 				assert.Equal(t, before, files(t, dir))
 				f.Close()
@@ -316,7 +316,7 @@ func TestForgetting(t *testing.T) {
 	}
 	other, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "theirs"}), Record{Kind: "patch"})
 	require.NoError(t, err)
-	require.NoError(t, f.Undo(ctx, other, false))
+	require.NoError(t, takeBack(f, other, Refuse))
 	first := f.Records()[0].Files[0].Old
 	assert.NotEmpty(t, f.Kept(first))
 	require.NoError(t, f.Forget(ctx, func(r Record) bool { return r.Kind == "fetch" && r.Title != "4" }))
@@ -327,11 +327,76 @@ func TestForgetting(t *testing.T) {
 	defer f.Close()
 	require.Len(t, f.Records(), 2)
 	assert.True(t, f.Records()[1].Undone, "what was undone stays so")
-	require.NoError(t, f.Undo(ctx, &f.Records()[0], false))
+	require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
 	assert.Equal(t, "cairn 3", files(t, dir)["maps/cairn.vnm"])
 	next, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "new"}), Record{Kind: "patch"})
 	require.NoError(t, err)
 	assert.Greater(t, next.ID, 4, "numbers of changes that are still there are not given again")
 	require.NoError(t, f.Forget(ctx, func(Record) bool { return false }))
 	assert.Len(t, f.Records(), 3)
+}
+
+// takeBack undoes a change, and says only whether it could.
+func takeBack(f *Folder, r *Record, how Changed) error {
+	_, err := f.Undo(context.Background(), r, how)
+	return err
+}
+
+// What becomes of files that somebody changed since: nothing of theirs is lost, and no original either.
+func TestChangedSince(t *testing.T) {
+	ctx := context.Background()
+	for how, want := range map[Changed]map[string]string{
+		Leave: {"a.txt": "edited", "c.txt": "edited", "gone.txt": "old"},
+		Aside: {"a.txt": "old", "c.txt": "edited", "gone.txt": "old", Dir + "/aside/1/a.txt": "edited"},
+	} {
+		dir := t.TempDir()
+		write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o666)) }
+		read := func(name string) string {
+			data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+			require.NoError(t, err)
+			return string(data)
+		}
+		write("a.txt", "old")
+		write("gone.txt", "old")
+		f, err := Open(ctx, dir, "test")
+		require.NoError(t, err)
+		var changes []Change
+		for _, name := range []string{"a.txt", "b.txt", "c.txt", "gone.txt"} {
+			s, err := f.Stage()
+			require.NoError(t, err)
+			_, err = s.Write([]byte("new " + name))
+			require.NoError(t, err)
+			require.NoError(t, s.Commit())
+			c := Change{File: File{Path: name, New: s.SHA256(), NewSize: s.Size()}, Staged: s.Name()}
+			c.Old, c.OldSize, err = f.Hash(name)
+			require.NoError(t, err)
+			changes = append(changes, c)
+		}
+		r, err := f.Swap(ctx, changes, Record{Kind: "test"})
+		require.NoError(t, err)
+		write("a.txt", "edited")
+		write("c.txt", "edited")
+		require.NoError(t, os.Remove(filepath.Join(dir, "gone.txt")))
+		require.Error(t, takeBack(f, r, Refuse))
+		assert.Equal(t, "new b.txt", read("b.txt"))
+		require.NoError(t, takeBack(f, r, how))
+		for name, text := range want {
+			assert.Equal(t, text, read(name), "%d %s", how, name)
+		}
+		assert.NoFileExists(t, filepath.Join(dir, "b.txt"))
+		f.Close()
+		// Later still: the original of what was left comes back when nobody's change stands there any more.
+		f, err = Open(ctx, dir, "test")
+		require.NoError(t, err)
+		if how == Leave {
+			last := f.Records()[len(f.Records())-1]
+			assert.False(t, last.Undone)
+			require.Len(t, last.Files, 1)
+			require.Error(t, takeBack(f, &last, Refuse))
+			require.NoError(t, os.Remove(filepath.Join(dir, "a.txt")))
+			require.NoError(t, takeBack(f, &last, Refuse))
+			assert.Equal(t, "old", read("a.txt"))
+		}
+		f.Close()
+	}
 }

@@ -36,7 +36,7 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in, err := p.Begin(dir)
+			in, err := p.Begin(ctx, dir)
 			if err != nil {
 				return err
 			}
@@ -46,7 +46,7 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 			if uninstall {
 				plan, do, question = in.PlanAway, in.Uninstall, "Uninstall "+show.Clean(p.Title)+"?"
 			}
-			list, err := plan()
+			list, err := plan(ctx)
 			if err != nil {
 				return err
 			}

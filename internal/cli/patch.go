@@ -431,13 +431,13 @@ A change that was cut off, since the power went, is brought to its end first.`,
 
 func (a *app) patchUndoCommand() *cobra.Command {
 	var change int
-	var all, planOnly, leave bool
+	var all, planOnly, leave, setAside bool
 	cmd := &cobra.Command{
 		Use:   "undo PLACE",
 		Short: "Bring back what was there before a patch or an overlay",
 		Long: `Undo takes the last change in a folder back that was not undone yet: the originals, kept and checked by hash, return to their places, and
-what came goes. It refuses where somebody changed a file since, and shows which and how; --leave-changed leaves those as they are and
-brings the others back.`,
+what came goes. It refuses where somebody changed a file since, and shows which and how. --leave-changed leaves those as they are, and keeps
+their originals for a later undo. --set-aside moves them into vornix-patched/aside, and brings the originals back.`,
 		Example: `  vornix patch undo ~/games/kestrel-post
   vornix patch undo ~/games/kestrel-post --change 2 --plan`,
 		Args: between(1, 1, "the folder that was patched"),
@@ -452,6 +452,13 @@ brings the others back.`,
 			dir, err := changedFolder(args[0])
 			if err != nil {
 				return err
+			}
+			how := swap.Refuse
+			switch {
+			case leave:
+				how = swap.Leave
+			case setAside:
+				how = swap.Aside
 			}
 			f, err := swap.Open(ctx, dir, "vornix patch undo")
 			if err != nil {
@@ -471,21 +478,25 @@ brings the others back.`,
 				if len(drift) > 0 {
 					a.drifted(f, drift)
 				}
-				if planOnly || len(drift) > 0 && !leave {
+				if planOnly || len(drift) > 0 && how == swap.Refuse {
 					a.undoPlan(r)
 				}
 				if planOnly {
 					done = append(done, *r)
 					continue
 				}
-				if len(drift) > 0 && !leave {
+				if len(drift) > 0 && how == swap.Refuse {
 					answer.Result = drift
 				}
-				if err := f.Undo(ctx, r, leave); err != nil {
+				aside, err := f.Undo(ctx, r, how)
+				if err != nil {
 					return err
 				}
 				done = append(done, *r)
-				a.out.Say("taken back: change %d, %s (%s)", r.ID, show.Clean(r.Title), release.Count(len(r.Files)-len(drift), "file"))
+				a.out.Say("taken back: change %d, %s (%s)", r.ID, show.Clean(r.Title), release.Count(len(r.Files)-len(drift)+len(aside), "file"))
+				for _, at := range aside {
+					a.out.Say("set aside: %s", show.Clean(filepath.ToSlash(f.Join(at))))
+				}
 			}
 			answer.Result = done
 			if planOnly {
@@ -497,6 +508,8 @@ brings the others back.`,
 	cmd.Flags().IntVar(&change, "change", 0, "undo the change with this `number`, as 'patch list' shows it (default: the last)")
 	cmd.Flags().BoolVar(&all, "all", false, "undo all changes, the last first")
 	cmd.Flags().BoolVar(&leave, "leave-changed", false, "leave files as they are that somebody changed since")
+	cmd.Flags().BoolVar(&setAside, "set-aside", false, "move files that somebody changed since to "+swap.Dir+"/aside, and bring their originals back")
+	cmd.MarkFlagsMutuallyExclusive("leave-changed", "set-aside")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would come back, and change nothing")
 	return cmd
 }
