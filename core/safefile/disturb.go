@@ -11,9 +11,11 @@ const (
 	OpCreate = "create" // a file, or open it for writing
 	OpWrite  = "write"
 	OpSync   = "sync"
-	OpRename = "rename"
-	OpLink   = "link"
-	OpRemove = "remove" // a file, a folder, a tree
+	// OpSyncFolder makes a folder's names durable. It changes nothing that a reader sees.
+	OpSyncFolder = "sync a folder"
+	OpRename     = "rename"
+	OpLink       = "link"
+	OpRemove     = "remove" // a file, a folder, a tree
 )
 
 // Step is one change to the disk that is about to be made: what a crash, a full disk or a broken one comes between.

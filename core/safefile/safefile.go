@@ -211,7 +211,16 @@ func (f *File) commit(durable bool) error {
 		return explain(err, "write", f.dir.Join(f.rel))
 	}
 	f.done = true
+	if durable {
+		f.dir.SyncFolder(path.Dir(f.rel))
+	}
 	return nil
+}
+
+// SyncFolder makes durable which names a folder has: what was renamed, made or removed in it. The change has happened by then and can't be refused any
+// more, so that an error says nothing that anybody could act on; a disk that fails says so at the next write.
+func (d *Dir) SyncFolder(rel string) {
+	_ = either(before(d.path, OpSyncFolder, rel), func() error { return d.syncFolder(filepath.FromSlash(rel)) })
 }
 
 // Abort removes what was written, unless it has been committed.
@@ -434,7 +443,11 @@ func (d *Dir) CreateNew(rel string, data []byte) error {
 	if _, err := writing(d.path, rel, data, f.Write); err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
-	return explained(either(before(d.path, OpSync, rel), f.Sync), "write", d.Join(rel))
+	if err := either(before(d.path, OpSync, rel), f.Sync); err != nil {
+		return explain(err, "write", d.Join(rel))
+	}
+	d.SyncFolder(path.Dir(rel))
+	return nil
 }
 
 // Append adds one line to a file in a single write and makes it durable: for logs that are read line by line, where a
@@ -446,8 +459,9 @@ func (d *Dir) Append(rel string, line []byte) error {
 	}
 	defer f.Close()
 	line = append(slices.Clone(line), '\n')
-	last := []byte{'\n'}
+	last, made := []byte{'\n'}, true
 	if end, err := f.Seek(-1, io.SeekEnd); err == nil { // else it is empty
+		made = false
 		if _, err := f.ReadAt(last, end); err != nil {
 			return explain(err, "read", d.Join(rel))
 		}
@@ -458,7 +472,13 @@ func (d *Dir) Append(rel string, line []byte) error {
 	if _, err := writing(d.path, rel, line, f.Write); err != nil {
 		return explain(err, "write", d.Join(rel))
 	}
-	return explained(either(before(d.path, OpSync, rel), f.Sync), "write", d.Join(rel))
+	if err := either(before(d.path, OpSync, rel), f.Sync); err != nil {
+		return explain(err, "write", d.Join(rel))
+	}
+	if made {
+		d.SyncFolder(path.Dir(rel))
+	}
+	return nil
 }
 
 // HashFile is the SHA-256, in hex, and the size of the file at a system path.

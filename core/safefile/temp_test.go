@@ -102,7 +102,7 @@ func TestEveryStepCanFail(t *testing.T) {
 				assert.Equal(t, 2, kept, "%s, %s: what was there stays", what, asked)
 				failed++
 			default: // it went another way (a copy for a link), or left an empty folder
-				assert.Contains(t, []string{OpLink, OpRemove}, asked, what)
+				assert.Contains(t, []string{OpLink, OpRemove, OpSyncFolder}, asked, what)
 			}
 			if asked != OpRemove {
 				left, err := filepath.Glob(filepath.Join(dir, "*", tempPrefix+"*"))
@@ -127,4 +127,42 @@ func closed(s *ScratchDir, err error) error {
 		s.Close()
 	}
 	return nil
+}
+
+// What is promised to be durable is synchronised before it gets its name, and the folder after that; what can be made again waits for no disk.
+func TestWhatIsDurable(t *testing.T) {
+	d, err := OpenDir(t.TempDir())
+	require.NoError(t, err)
+	defer d.Close()
+	require.NoError(t, d.MakeFolder("a"))
+	for name, c := range map[string]struct {
+		do   func() error
+		want []string
+	}{
+		"written": {func() error { return d.WriteFile("a/b", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
+		"private": {func() error { return d.WritePrivate("a/c", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
+		"cached":  {func() error { return d.WriteCache("a/d", []byte("x")) }, []string{OpCreate, OpWrite, OpRename}},
+		"new":     {func() error { return d.CreateNew("a/e", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
+		"begun":   {func() error { return d.Append("a/f", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
+	} {
+		var got, about []string
+		end := Disturb(func(s Step) error {
+			if s.Op != OpFolder {
+				got, about = append(got, s.Op), append(about, filepath.Base(s.Path))
+			}
+			return nil
+		})
+		require.NoError(t, c.do(), name)
+		end()
+		assert.Equal(t, c.want, got, name)
+		if got[len(got)-1] == OpSyncFolder {
+			assert.Equal(t, "a", about[len(about)-1], name)
+		}
+	}
+	// A second line needs no new name.
+	var got []string
+	end := Disturb(func(s Step) error { got = append(got, s.Op); return nil })
+	require.NoError(t, d.Append("a/f", []byte("y")))
+	end()
+	assert.Equal(t, []string{OpCreate, OpWrite, OpSync}, got)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -215,4 +216,29 @@ func TestOneHolderAtATime(t *testing.T) {
 func undone(f *swap.Folder, r *swap.Record, how swap.Changed) error {
 	_, err := f.Undo(context.Background(), r, how)
 	return err
+}
+
+// The record, which says that a change has happened, is written when the files are in their places for good: their folders are synchronised before.
+func TestTheRecordComesLast(t *testing.T) {
+	f := open(t, table(t))
+	defer f.Close()
+	var order []string
+	end := safefile.Disturb(func(s safefile.Step) error {
+		rel, _ := filepath.Rel(f.Path(), s.Path)
+		order = append(order, s.Op+" "+filepath.ToSlash(rel))
+		return nil
+	})
+	_, err := replace(t, f, "new")
+	end()
+	require.NoError(t, err)
+	at := func(step string) int {
+		i := slices.Index(order, step)
+		require.GreaterOrEqual(t, i, 0, "%s in %v", step, order)
+		return i
+	}
+	journal, moved, settled, recorded := at("rename "+swap.Dir+"/journal.json"), at("rename a.txt"), at("sync a folder ."), at("sync "+swap.Dir+"/records.jsonl")
+	assert.Less(t, journal, moved)
+	assert.Less(t, moved, settled)
+	assert.Less(t, settled, recorded)
+	assert.Less(t, recorded, at("remove "+swap.Dir+"/journal.json"))
 }

@@ -406,7 +406,19 @@ func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
 			return false, err
 		}
 	}
+	f.settle(j)
 	return f.finish(j)
+}
+
+// settle makes durable where the files of a journal are, before anything is written that counts on it.
+func (f *Folder) settle(j *journal) {
+	done := map[string]bool{}
+	for _, m := range j.Moves {
+		if folder := path.Dir(m.Path); !done[folder] {
+			done[folder] = true
+			f.d.SyncFolder(folder)
+		}
+	}
 }
 
 // anotherCase is the path of a file that came and is the same one but for small and capital letters; empty when there is none.
@@ -475,6 +487,7 @@ func (f *Folder) backward(j *journal) error {
 			}
 		}
 	}
+	f.settle(j)
 	return f.d.Remove(journalFile)
 }
 

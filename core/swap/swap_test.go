@@ -350,7 +350,9 @@ func TestChangedSince(t *testing.T) {
 		Aside: {"a.txt": "old", "c.txt": "edited", "gone.txt": "old", Dir + "/aside/1/a.txt": "edited"},
 	} {
 		dir := t.TempDir()
-		write := func(name, text string) { require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o666)) }
+		write := func(name, text string) {
+			require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o666))
+		}
 		read := func(name string) string {
 			data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
 			require.NoError(t, err)
