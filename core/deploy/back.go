@@ -35,7 +35,7 @@ func (t *Target) History(ctx context.Context) ([]Past, error) {
 
 // Back is the goal of going back to a version, or to what was there before the last deployment when version is empty: exactly what was deployed then,
 // and not what somebody made of it later, unless asFound wants that too. Contents come from the target's own safe place, or from this machine. A deployment
-// that did not come to its end is the last one: to go back is to undo it.
+// that did not come to its end is the last one: to go back is to undo it. A way back that did not come to its end is gone again.
 func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal, error) {
 	s, half, err := t.undoneState(ctx)
 	if err != nil {
@@ -59,7 +59,7 @@ func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal,
 		return nil, refuse("has nothing to go back to")
 	}
 	to := last - 1
-	if half != nil && (version == "" || last >= 0 && s.records[last].Version == version) {
+	if half != nil && half.Kind != RollingBack && (version == "" || last >= 0 && s.records[last].Version == version) {
 		to = last
 	} else if version == "" {
 		// What was gone back to already lies behind: another rollback goes on from there.

@@ -509,3 +509,30 @@ func TestInterruptedWhileNothingAnswers(t *testing.T) {
 	require.Error(t, err)
 	assert.Less(t, time.Since(start), 5*time.Second)
 }
+
+// An account whose login shell is a C shell gets large files and runs commands as any other.
+func TestAnAccountWithACShell(t *testing.T) {
+	tcsh := peer.Need(t, "tcsh")
+	s := peer.StartSSHD(t, fmt.Sprintf("ForceCommand exec %s -fc \"$SSH_ORIGINAL_COMMAND\"", tcsh))
+	d := newDesk(t)
+	d.remote(s, s.Address)
+	r := rand.New(rand.NewPCG(3, 4))
+	data := make([]byte, 9<<20)
+	for i := range data {
+		data[i] = byte(r.Uint32())
+	}
+	d.write(bundle.Dir+"/ore_spiral.vnm", string(data))
+	d.bundle("ore_spiral")
+	x := d.p.File.Targets["practice"]
+	x.Command = "echo \"it's done! $(cat levels.txt | wc -l)\"\necho second > seen.txt"
+	d.target(x)
+	d.must()
+	assert.Equal(t, string(data), d.read("levels/ore_spiral.vnm"))
+	assert.Equal(t, "second\n", d.read("seen.txt"))
+	data[5<<20] ^= 1
+	d.p.File.Project.Version, d.bundles = "1.1.0", nil
+	d.write(bundle.Dir+"/ore_spiral.vnm", string(data))
+	d.bundle("ore_spiral")
+	d.must()
+	assert.Equal(t, string(data), d.read("levels/ore_spiral.vnm"))
+}

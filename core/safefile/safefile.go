@@ -28,8 +28,27 @@ import (
 
 // Dir is a folder to write in. It is safe for use by several goroutines.
 type Dir struct {
-	path string
-	root *os.Root
+	path  string
+	root  *os.Root
+	group fs.FileMode // rights of the group that what is made here gets, whatever the user's umask says
+}
+
+// Shared has everything that is made in the folder give its group the same rights as the folder itself does: for one that several users write to.
+func (d *Dir) Shared() {
+	if info, err := d.root.Stat("."); err == nil && runtime.GOOS != "windows" {
+		d.group = info.Mode().Perm() & 0o070
+	}
+}
+
+// share gives a file or folder that was just made the group's rights.
+func (d *Dir) share(name string, folder bool) {
+	rights := d.group
+	if !folder {
+		rights &^= 0o010
+	}
+	if info, err := d.root.Stat(name); err == nil && rights != 0 && info.Mode().Perm()|rights != info.Mode().Perm() {
+		_ = d.root.Chmod(name, info.Mode()|rights) // one that another user made has them already
+	}
 }
 
 // OpenDir opens an existing folder. One in which Vornix keeps its own records (Own) is never opened through a link, since a link could have Vornix write,
@@ -211,6 +230,9 @@ func (f *File) commit(durable bool) error {
 		return explain(err, "write", f.dir.Join(f.rel))
 	}
 	f.done = true
+	if f.dir.group != 0 {
+		f.dir.share(filepath.FromSlash(f.rel), false)
+	}
 	if durable {
 		f.dir.SyncFolder(path.Dir(f.rel))
 	}
@@ -391,6 +413,11 @@ func (d *Dir) MakeFolder(rel string) error {
 func (d *Dir) makeFolder(rel string) error {
 	if err := either(before(d.path, OpFolder, rel), func() error { return d.root.MkdirAll(filepath.FromSlash(rel), 0o777) }); err != nil {
 		return explain(err, "make the folder", d.Join(rel))
+	}
+	if d.group != 0 {
+		for at := rel; at != "."; at = path.Dir(at) {
+			d.share(filepath.FromSlash(at), true)
+		}
 	}
 	return nil
 }

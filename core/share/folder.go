@@ -29,6 +29,7 @@ func openFolder(at string, p Place) (Store, error) {
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results is not there", Place: fault.Place{File: p.Address}, Err: err, Do: "Make it, or mount what holds it."}
 	}
+	dir.Shared()
 	return &folder{dir, p}, nil
 }
 

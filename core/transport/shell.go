@@ -168,7 +168,7 @@ func (sh *shell) start(ctx context.Context, command string, in io.Reader, out, s
 		return err
 	}
 	ended := make(chan error, 1)
-	go func() { ended <- session.Run("cd -- " + quote(sh.root) + " && { " + command + "\n}") }()
+	go func() { ended <- session.Run(posix("cd -- " + quote(sh.root) + " && { " + command + "\n}")) }()
 	select {
 	case err := <-ended:
 		return err
@@ -180,6 +180,17 @@ func (sh *shell) start(ctx context.Context, command string, in io.Reader, out, s
 		}
 		return ctx.Err()
 	}
+}
+
+// posix has a script run by sh, whatever shell the account has. All that the account's shell sees are digits between quotes, which mean the same to each.
+func posix(script string) string {
+	var b strings.Builder
+	b.WriteString(`exec sh -c 'eval "$(printf %b "`)
+	for _, c := range []byte(script) {
+		fmt.Fprintf(&b, `\0%03o`, c)
+	}
+	b.WriteString(`")"'`)
+	return b.String()
 }
 
 // stuck is how long a command that was told to end may take before it is left alone.
