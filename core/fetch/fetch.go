@@ -356,6 +356,9 @@ func (r *run) install(ctx context.Context) error {
 		}
 	}
 	if err := r.get(ctx, todo, list); err != nil {
+		if safefile.IsDiskFull(err) {
+			return r.full(err)
+		}
 		return err
 	}
 	changed, err := r.swap(ctx, todo)
@@ -365,6 +368,16 @@ func (r *run) install(ctx context.Context) error {
 	r.result.Changed = changed
 	r.s.Only, r.s.Mirror, r.s.Left = only, mirror, ""
 	return r.remember(list)
+}
+
+// full gives the room back that parts of files took, since a part of one would keep the disk full.
+func (r *run) full(err error) error {
+	f := &fault.Fault{What: "the disk is full", Err: err, Place: fault.Place{File: filepath.ToSlash(r.f.Path())}, Why: "What is installed is untouched. What had been fetched of the new files was removed again.",
+		Do: "Free some space there and run the same command again: it begins the new files anew."}
+	if gone := errors.Join(r.d.RemoveTree(path.Join(home(r.s.Project), partsDir)), r.d.RemoveTree(path.Join(home(r.s.Project), madeDir))); gone != nil {
+		f.Why = "What is installed is untouched. Parts of the new files lie in " + path.Join(home(r.s.Project), partsDir) + "."
+	}
+	return f
 }
 
 func reason(s string) error {

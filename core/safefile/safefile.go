@@ -548,7 +548,7 @@ func explain(err error, doing, name string) error {
 	case isDiskFull(err):
 		f.Err = plain{"the disk is full", err}
 		f.Why = "What was there before is untouched; the unfinished file is gone."
-		f.Do = "Free some space and run the same command. (Of a project, out/ and .vornix/cache can be deleted: they are made again.)"
+		f.Do = "Free some space and run the same command."
 	case errors.Is(err, fs.ErrPermission) || isReadOnly(err):
 		f.Err = plain{"no permission to write there", err}
 		if doing == "read" || doing == "open the folder" {

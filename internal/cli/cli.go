@@ -50,6 +50,7 @@ type app struct {
 	in         *bufio.Reader // what somebody types; nil until it is read
 	cpuProfile string        // for those who make Vornix faster
 	memProfile string
+	inProject  bool
 	command    atomic.Value // string: the one that runs, without the program's name
 	ending     atomic.Bool  // somebody says how it ended: the command, or endSoon
 }
@@ -284,6 +285,10 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 				err = &fault.Fault{What: "interrupted", Why: "Nothing is half written; what was finished is kept.", Do: "Run the same command again to go on."}
 			}
 		}
+		var f *fault.Fault
+		if a.inProject && safefile.IsDiskFull(err) && errors.As(err, &f) {
+			f.Do += " In the project, out/ and .vornix/cache can be deleted: they are made again."
+		}
 		if a.out.JSON {
 			a.out.Answer(answer, err, exit)
 		} else if err != nil {
@@ -380,6 +385,7 @@ func (a *app) load() (*project.Project, error) {
 	if err != nil {
 		return nil, err
 	}
+	a.inProject = true
 	return project.Load(dir, demo.Profiles())
 }
 
