@@ -233,6 +233,11 @@ func TestLanguages(t *testing.T) {
 		assert.Contains(t, strings.Join(got, "\n"), want)
 	}
 	assert.Len(t, got, 9)
+	// A title that no language has is missing in each that has some.
+	demotest.Put(t, p, "languages/de.toml", []byte("[addon]\nabout = \"Über\"\n[maps]\ncairn_station = \"Steinmann\"\n[texts]\ndeparture = \"Abflug\"\n"))
+	require.NoError(t, os.Remove(p.Join("languages/nl.toml")))
+	_, findings = run(t, p, addon.Options{})
+	assert.Contains(t, fmt.Sprint(findings), "de has no text for maps.saltpan_relay")
 	require.NoError(t, os.Remove(p.Join("languages/de.toml")))
 	require.NoError(t, os.Remove(p.Join("languages/fr.toml")))
 	_, findings = run(t, p, addon.Options{})

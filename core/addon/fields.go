@@ -96,6 +96,9 @@ func fillFields(p *project.Project, a *about) []value {
 		v := value{field: f, about: a, value: p.File.Addon[f.Name], place: p.Doc.At("addon", f.Name)}
 		switch f.From {
 		case "":
+			if v.value == nil && len(f.Holds) > 0 { // what nobody said is what ships
+				v.value, v.computed = slices.ContainsFunc(a.facts.Paths, func(rel string) bool { return matches(f.Holds, rel) }), true
+			}
 		case "content":
 			v.value, v.computed = slices.ContainsFunc(a.facts.Paths, func(rel string) bool { return matches(f.Holds, rel) }), true
 		case "picture":

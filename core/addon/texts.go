@@ -93,12 +93,7 @@ func untranslated(p *project.Project, g *needs.Graph, list []Language) (findings
 			fields = append(fields, f.Name)
 		}
 	}
-	translated := map[string]bool{}
-	for _, l := range list[1:] {
-		for name := range l.Maps {
-			translated[name] = true
-		}
-	}
+	translated := slices.ContainsFunc(list[1:], func(l Language) bool { return len(l.Maps) > 0 }) // else titles are names, the same everywhere
 	for _, m := range Scenes(g) {
 		titles = append(titles, m.Name)
 	}
@@ -115,7 +110,7 @@ func untranslated(p *project.Project, g *needs.Graph, list []Language) (findings
 			may, must []string
 		}{
 			{"addon", l.Addon, fields, fields},
-			{"maps", l.Maps, titles, slices.DeleteFunc(slices.Clone(titles), func(name string) bool { return !translated[name] })},
+			{"maps", l.Maps, titles, slices.DeleteFunc(slices.Clone(titles), func(string) bool { return !translated })},
 			{"texts", l.Texts, slices.Sorted(maps.Keys(list[0].Texts)), slices.Sorted(maps.Keys(list[0].Texts))},
 		}
 		for _, part := range parts {

@@ -40,6 +40,12 @@ func Run(ctx context.Context, p *project.Project, g *needs.Graph) ([]finding.Fin
 			})...)
 		}
 	}
+	open, err := leaks(ctx, g)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, open...)
+	list = append(list, recipes(p, g)...)
 	shipped := needs.Closure(g.Roots()...)
 	images, err := checkImages(ctx, p, shipped)
 	if err != nil {

@@ -343,3 +343,46 @@ func TestVersionsGoUp(t *testing.T) {
 	require.NoError(t, p.SetVersion("1.10.0"))
 	assert.Zero(t, ids(run(t, p))["addon.version"])
 }
+
+// A map that includes itself, or two that include each other, are maps with a mistake, and not parts of maps that nobody sees.
+func TestMapsThatIncludeThemselves(t *testing.T) {
+	p := demotest.Project(t, "lower-sidings")
+	demotest.Put(t, p, "maps/selfish.vnx", []byte("map selfish title=\"Selfish\" players=1..2 modes=shift\ninclude selfish.vnx\n"))
+	demotest.Put(t, p, "maps/one.vnx", []byte("map one title=\"One\" players=1..2 modes=shift\ninclude two.vnx\n"))
+	demotest.Put(t, p, "maps/two.vnx", []byte("map two title=\"Two\" players=1..2 modes=shift\ninclude one.vnx\n"))
+	said := map[string]bool{}
+	for _, f := range run(t, p) {
+		if f.Severity == finding.Error {
+			said[f.Place.File] = true
+		}
+	}
+	for _, file := range []string{"maps/selfish.vnx", "maps/one.vnx", "maps/two.vnx"} {
+		assert.True(t, said[file], file)
+	}
+}
+
+// What only a compiled map shows of a gap is said before anything is built; so are recipes for no image.
+func TestGapsAndRecipesForNothing(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	room := "map room title=\"Room\" players=2..4 modes=relay sealed=yes\n" +
+		"solid floor box 0,0,0 8,8,1 material=rock/slab\nsolid roof box 0,0,4 8,8,5 material=rock/slab\n" +
+		"solid west box 0,0,1 1,8,4 material=rock/slab\nsolid east box 7,0,1 8,8,4 material=rock/slab\n" +
+		"solid south box 1,0,1 7,1,4 material=rock/slab\nspawn blue_1 at=4,4,1 facing=90 team=blue\n"
+	demotest.Put(t, p, "maps/room.vnx", []byte(room))
+	leaks := func() (text string) {
+		for _, f := range run(t, p) {
+			if f.ID == finding.MapLeak.ID {
+				text += f.Place.String() + " " + f.Text
+			}
+		}
+		return text
+	}
+	assert.Contains(t, leaks(), "maps/room.vnx:7")
+	demotest.Put(t, p, "maps/room.vnx", []byte(room+"solid north box 1,7,1 7,8,4 material=rock/slab\n"))
+	assert.Empty(t, leaks())
+
+	before := ids(run(t, p))
+	assert.Zero(t, before["texture.no-effect"])
+	demotest.Edit(t, p, "vornix.toml", "[[texture]]\nmatch = \"**\"", "[[texture]]\nmatch = \"textures/**\"\n\n[[texture]]\nmatch = \"**\"")
+	assert.Equal(t, 1, ids(run(t, demotest.Load(t, p.Dir)))["texture.no-effect"])
+}

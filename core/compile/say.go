@@ -20,12 +20,37 @@ func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geom
 		r.Findings = append(r.Findings, finding.SolidHidden.At(s.Place, "nothing can be seen of solid %q: it lies wholly in others", s.Name))
 	}
 	r.density(m, o, surface)
+	f, way, err := leak(ctx, m, tree)
+	if f != nil {
+		r.Leak, r.Findings = way, append(r.Findings, *f)
+	}
+	return err
+}
+
+// Leak looks for a way out of a map that should be sealed, without compiling the rest of it; nil for none.
+func Leak(ctx context.Context, m *scene.Map, seeThrough func(material string) bool) (*finding.Finding, error) {
 	if !m.Sealed {
-		return nil
+		return nil, nil
+	}
+	surface, err := geometry.Build(ctx, m, geometry.Options{Size: func(string) float64 { return 1 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} }, SeeThrough: seeThrough})
+	if err != nil {
+		return nil, err
+	}
+	tree, err := partition.Build(ctx, m, surface.Faces, seeThrough)
+	if err != nil {
+		return nil, err
+	}
+	f, _, err := leak(ctx, m, tree)
+	return f, err
+}
+
+func leak(ctx context.Context, m *scene.Map, tree *partition.Tree) (*finding.Finding, []geom.Vec, error) {
+	if !m.Sealed {
+		return nil, nil, nil
 	}
 	openings, err := tree.Openings(ctx, false)
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	type start struct {
 		what  string
@@ -48,9 +73,8 @@ func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geom
 	}
 	from, way := tree.Leak(openings, points)
 	if way == nil {
-		return nil
+		return nil, nil, nil
 	}
-	r.Leak = way
 	text := ""
 	for i, p := range way {
 		if i > 0 {
@@ -62,8 +86,8 @@ func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geom
 		}
 		text += point(p)
 	}
-	r.Findings = append(r.Findings, finding.MapLeak.At(starts[from].place, "the map is not sealed: from %s one gets outside by %s", starts[from].what, text))
-	return nil
+	f := finding.MapLeak.At(starts[from].place, "the map is not sealed: from %s one gets outside by %s", starts[from].what, text)
+	return &f, way, nil
 }
 
 func point(p geom.Vec) string {

@@ -56,6 +56,7 @@ var (
 	TextureNormal   = declare("texture.normal-as-colour", Warning, "Light falls on the surface from wrong directions: sRGB bends every one of them.", "Add kind = \"normal\" to its recipe under [[texture]], or name it as normal in the material.")
 	TextureNotUnit  = declare("texture.not-normal", Warning, "Light falls on the surface from wrong directions.", "Export it as a normal map; of a height image one is made with from_height = true.")
 	TextureOpaque   = declare("texture.no-alpha", Warning, "Nothing is seen through there: the image has no alpha.", "Add alpha to the image, or take see_through out of the material.")
+	TextureRecipe   = declare("texture.no-effect", Warning, "What it says is done to no image.", "Correct the pattern: it is matched against paths inside the folder of images. Or remove the block.")
 	TextureSidecar  = declare("texture.sidecar", Error, "What it says is applied to nothing.", "Put the image beside it, or name its images.")
 	TextureFormat   = declare("texture.format", Error, "The game can't read the texture.", "Choose one of the formats that the profile lists.")
 

@@ -175,7 +175,7 @@ func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id st
 func FromBuild(id string) bool {
 	switch id {
 	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID, SpriteBlank.ID, SpritePages.ID,
-		MapLeak.ID, SolidHidden.ID, DensityJump.ID, PictureBlank.ID:
+		SolidHidden.ID, DensityJump.ID, PictureBlank.ID:
 		return true
 	}
 	return area(id) == "tree"

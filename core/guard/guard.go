@@ -371,7 +371,10 @@ func (s *Scanner) lineAt(data []byte, i, line int) int {
 const mostHits = 20
 
 func (s *Scanner) add(h Hit) {
-	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, func(o Hit) bool { return o.Sort == h.Sort && max(o.At-h.At, h.At-o.At) < 4 }) {
+	said := func(o Hit) bool {
+		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What) // a line is said once
+	}
+	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, said) {
 		s.Hits = append(s.Hits, h)
 	}
 }

@@ -206,3 +206,13 @@ func TestWhereSecretsHide(t *testing.T) {
 	assert.Empty(t, Scan(bytes.Repeat(append(bomb.Bytes()[:bomb.Len():bomb.Len()], make([]byte, 100)...), 20)))
 	assert.Less(t, time.Since(begin), 30*time.Second)
 }
+
+// A line with the same twice is said once; two kinds in it, or two lines, are two.
+func TestALineIsSaidOnce(t *testing.T) {
+	hits := Scan([]byte("from /home/mirella/a to /home/mirella/b\nand /home/mirella/c, password = \"hunter22\"\n"))
+	var got []string
+	for _, h := range hits {
+		got = append(got, string(h.Sort)+" "+h.String())
+	}
+	assert.Equal(t, []string{"home a path of a home folder in line 1", "home a path of a home folder in line 2", "secret a password or key in a setting in line 2"}, got)
+}

@@ -197,11 +197,18 @@ func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 	return list
 }
 
-// joinSources takes the files that maps include, draw on or build with from the maps and images: they are part of a map.
+// joinSources takes the files that maps include, draw on or build with from the maps and images: they are part of a map. Maps that include themselves, or
+// each other, stay maps, so that it is said what is wrong with them.
 func (g *Graph) joinSources() {
+	parts := map[string][]string{}
+	for _, a := range g.Of(Map) {
+		parts[a.Source] = a.Parts
+	}
 	for _, a := range g.Of(Map) {
 		for _, file := range a.Parts {
-			g.taken[file] = true
+			if file != a.Source && !slices.Contains(parts[file], a.Source) {
+				g.taken[file] = true
+			}
 		}
 	}
 	g.Assets = slices.DeleteFunc(g.Assets, func(a *Asset) bool {

@@ -156,3 +156,6 @@ func (m Making) Recipe(rules profile.Textures, used texture.Kind) texture.Recipe
 	}
 	return r
 }
+
+// Below is a slash path seen from a folder above it; ok is false when it does not lie there.
+func Below(folder, file string) (rel string, ok bool) { return strings.CutPrefix(file, folder+"/") }

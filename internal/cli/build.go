@@ -112,8 +112,11 @@ backups, and uninstalls them: this program itself with the bundles at its end, o
 				return err
 			}
 			defer s.Close()
-			if intoMap && withInstaller || program != "" && !withInstaller {
-				return &fault.Fault{Kind: fault.Usage, What: "--program goes with --installer, and --installer not with --into-map", Do: "Leave one of them out."}
+			switch {
+			case intoMap && withInstaller:
+				return &fault.Fault{Kind: fault.Usage, What: "--installer and --into-map exclude each other", Do: "Give one of them."}
+			case program != "" && !withInstaller:
+				return &fault.Fault{Kind: fault.Usage, What: "--program is for --installer, which was not given", Do: "Add --installer, or leave --program out."}
 			}
 			if withInstaller { // a wrong program is better found before the work than after it
 				if program == "" {
