@@ -90,6 +90,27 @@ func TestMapsStandAlone(t *testing.T) {
 }
 
 // Loose copies in an installed game are found whatever their capitals, set aside and brought back.
+// A script of one map that names another one finds it: the other is a bundle of its own, also where each has to be whole by itself.
+func TestAScriptThatNamesAnotherMap(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	name := "profiles/kestrel-post.toml"
+	demotest.Edit(t, p, name, `name = "{name}-{version}.parcel"`, "name = \"{map}-{version}.parcel\"")
+	demotest.Edit(t, p, name, `form = "mod"`, `form = "map"`)
+	demotest.Edit(t, p, name, `^\s*show (?P<material>[a-z0-9_/]+)`, `^\s*leads to (?P<map>[a-z0-9_]+)`)
+	demotest.Edit(t, p, "scripts/winch.txt", "show lamp/amber", "leads to saltpan_relay")
+	p = demotest.Load(t, p.Dir)
+	packed(t, p)
+	list, err := bundle.Packed(p)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	var files []string
+	for _, b := range list {
+		files = append(files, p.Join(bundle.Dir, b.Name))
+	}
+	assert.NotContains(t, texts(t, p, files...), "saltpan_relay.vnm")
+	assert.Contains(t, texts(t, p, files[0]), "needs maps/saltpan_relay.vnm", "without the other there is no such map")
+}
+
 func TestLooseCopies(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	file := packed(t, p)

@@ -163,13 +163,17 @@ func (s *shelf) close() {
 	}
 }
 
-// read gives a file out of a bundle, or out of the others.
-func (s *shelf) read(first *mount.Bundle, name string) ([]byte, error) {
+// read gives a file out of a bundle, or out of the others. A map that another one leads to is a bundle of its own, also where each is alone.
+func (s *shelf) read(first *mount.Bundle, p *profile.Profile, name string) ([]byte, error) {
 	data, err := first.ReadFile(name)
-	if !errors.Is(err, fs.ErrNotExist) || s.alone {
+	isMap := path.Dir(name) == p.Files.Maps && path.Ext(name) == ".vnm"
+	if !errors.Is(err, fs.ErrNotExist) || s.alone && !isMap {
 		return data, err
 	}
 	for _, b := range s.list {
+		if isMap && b.bundle != nil && b.bundle.MapData != nil && filepath.Base(b.file) == path.Base(name) { // the map that carries the bundle
+			return b.bundle.MapData, nil
+		}
 		if b.bundle != nil && b.bundle.MapData == nil {
 			if data, err := b.bundle.ReadFile(name); !errors.Is(err, fs.ErrNotExist) {
 				return data, err
@@ -189,7 +193,7 @@ func (s *shelf) maps(b *shelved, p *profile.Profile) []MapStatus {
 	add := func(mapName string, data []byte, err error) {
 		st := MapStatus{Name: mapName, Bundle: name, SHA256: b.sum, Missing: []Missing{}, Stuck: []Stuck{}}
 		if err == nil {
-			err = st.load(data, p, func(file string) ([]byte, error) { return s.read(b.bundle, file) })
+			err = st.load(data, p, func(file string) ([]byte, error) { return s.read(b.bundle, p, file) })
 		}
 		if err != nil {
 			st.Error = err.Error()
