@@ -61,6 +61,8 @@ type journal struct {
 type kept struct {
 	Path   string `json:"path"`
 	SHA256 string `json:"sha256,omitempty"` // in the safe place; empty: there was none
+	// Was is how the file was spelt, where the switch spells it anew.
+	Was string `json:"was,omitempty"`
 	// Ours are the contents that the switch puts there. What is neither of these nor what was there is somebody else's.
 	Ours []string `json:"ours,omitempty"`
 }
@@ -375,6 +377,9 @@ func (t *Target) journal(ctx context.Context) (*journal, error) {
 			}
 			if err == nil {
 				err = believable(k.Path, f)
+			}
+			if err == nil && k.Was != "" {
+				err = believable(k.Was, f)
 			}
 		}
 	}

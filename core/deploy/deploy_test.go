@@ -674,7 +674,9 @@ func TestListsAndPage(t *testing.T) {
 // died in the middle of a switch: bundles and the first list are in place.
 func (d *desk) halfway(at int) {
 	d.t.Helper()
-	d.access.Dial = func(s transport.Site) transport.Site { return &cutter{Site: s, at: 1 << 30, changes: true} }
+	if d.access.Dial == nil {
+		d.access.Dial = func(s transport.Site) transport.Site { return &cutter{Site: s, at: 1 << 30, changes: true} }
+	}
 	tg := d.open()
 	c := deploy.SiteOf(tg).(*cutter)
 	n := 0

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"os"
+	"path"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -398,4 +399,114 @@ func TestOneOperationFails(t *testing.T) {
 		require.Equal(t, first, now, "operation %d failed", at)
 	}
 	assert.Greater(t, failed, 15)
+}
+
+// folding is a server's file system that takes names for one that differ in small and capital letters, or in how their letters are composed. A file that is
+// replaced keeps its spelling; one that is renamed to another spelling of its own name gets that.
+type folding struct {
+	transport.Site
+	dir string
+}
+
+func (f *folding) at(rel string) string {
+	entries, _ := os.ReadDir(filepath.Join(f.dir, filepath.FromSlash(path.Dir(rel))))
+	for _, e := range entries {
+		if safefile.Fold(e.Name()) == safefile.Fold(path.Base(rel)) {
+			return path.Join(path.Dir(rel), e.Name())
+		}
+	}
+	return rel
+}
+
+func (f *folding) Stat(ctx context.Context, rel string) (transport.Info, error) {
+	return f.Site.Stat(ctx, f.at(rel))
+}
+func (f *folding) Read(ctx context.Context, rel string, most int64) ([]byte, error) {
+	return f.Site.Read(ctx, f.at(rel), most)
+}
+func (f *folding) Get(ctx context.Context, rel string, w io.Writer) error {
+	return f.Site.Get(ctx, f.at(rel), w)
+}
+func (f *folding) Hash(ctx context.Context, rels []string) (map[string]string, error) {
+	sums := map[string]string{}
+	for _, rel := range rels {
+		one, err := f.Site.Hash(ctx, []string{f.at(rel)})
+		if err != nil {
+			return nil, err
+		}
+		for _, sum := range one {
+			sums[rel] = sum
+		}
+	}
+	return sums, nil
+}
+func (f *folding) Upload(ctx context.Context, u transport.Upload) (transport.Sent, error) {
+	u.To = f.at(u.To)
+	return f.Site.Upload(ctx, u)
+}
+func (f *folding) Write(ctx context.Context, rel string, data []byte) error {
+	return f.Site.Write(ctx, f.at(rel), data)
+}
+func (f *folding) Create(ctx context.Context, rel string, data []byte) error {
+	return f.Site.Create(ctx, f.at(rel), data)
+}
+func (f *folding) Rename(ctx context.Context, from, to string) error {
+	if safefile.Fold(from) != safefile.Fold(to) {
+		to = f.at(to)
+	}
+	return f.Site.Rename(ctx, f.at(from), to)
+}
+func (f *folding) Copy(ctx context.Context, from, to string) error {
+	return f.Site.Copy(ctx, f.at(from), f.at(to))
+}
+func (f *folding) Link(ctx context.Context, from, to string) error {
+	return f.Site.Link(ctx, f.at(from), f.at(to))
+}
+func (f *folding) Remove(ctx context.Context, rel string) error {
+	return f.Site.Remove(ctx, f.at(rel))
+}
+
+// A bundle whose name changes in nothing but its capitals, or in how its letters are composed, is one file on such a server: it is deployed, gone back from,
+// and undone half way, and never refused or lost.
+func TestNamesThatAreOneThere(t *testing.T) {
+	for what, names := range map[string][2]string{"capitals": {"Ore_Spiral", "ore_spiral"}, "composed": {"erzspi\u0061\u0308le", "erzspi\u00e4le"}} {
+		d := newDesk(t)
+		d.access.Dial = func(s transport.Site) transport.Site { return &folding{s, d.server} }
+		d.pack("1.0.0", names[0], "tram_depot")
+		d.must()
+		first := d.snapshot()
+		assert.Contains(t, first, "levels/"+names[0]+".vnm", what)
+		d.pack("1.1.0", names[1], "tram_depot")
+		assert.Empty(t, d.plan().Drift(), what)
+		d.must()
+		second := d.snapshot()
+		assert.Contains(t, second, "levels/"+names[1]+".vnm", what)
+		assert.NotContains(t, second, "levels/"+names[0]+".vnm", what)
+		assert.Zero(t, d.must().Changed, what)
+		assert.Empty(t, deploy.Look(ctx, d.p, "practice", d.access, true).Drift, what)
+		_, err := d.back("")
+		require.NoError(t, err, what)
+		assert.Equal(t, first, d.snapshot(), what)
+		// Half way, and undone.
+		for at := 1; at <= 4; at++ {
+			d.access.Dial = func(s transport.Site) transport.Site {
+				return &cutter{Site: &folding{s, d.server}, at: 1 << 30, changes: true}
+			}
+			d.halfway(at)
+			d.access.Dial = func(s transport.Site) transport.Site { return &folding{s, d.server} }
+			_, err = d.back("")
+			require.NoError(t, err, what)
+			assert.Equal(t, first, d.snapshot(), "%s, %d", what, at)
+		}
+		// The same content, with nothing new but the name.
+		d.pack("1.2.0", "tram_depot")
+		d.must()
+		d.pack("1.3.0", names[0], "tram_depot")
+		d.must()
+		d.pack("1.3.0", names[1], "tram_depot")
+		d.p.File.Project.Version = "1.4.0"
+		d.must()
+		assert.Contains(t, d.snapshot(), "levels/"+names[1]+".vnm", what)
+		assert.NotContains(t, d.snapshot(), "levels/"+names[0]+".vnm", what)
+	}
 }

@@ -40,6 +40,7 @@ type Step struct {
 	Note   string `json:"note,omitempty"`
 	want   GoalFile
 	found  *File  // what is there; nil for nothing
+	was    string // how the file is spelt there, where a system takes both spellings for one file; empty: the same
 	union  []byte // of a list that gains and loses entries: with both
 }
 
@@ -178,6 +179,9 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 	for _, i := range list {
 		infos[i.Path] = i
 	}
+	if err := t.respelt(ctx, p, infos); err != nil {
+		return err
+	}
 	ours := map[string]bool{}
 	var unsure []string
 	for i := range p.Steps {
@@ -188,6 +192,9 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 			continue
 		}
 		known := now.Files[x.Path]
+		if known == nil && x.was != "" {
+			known = now.Files[x.was]
+		}
 		if !o.Verify && known != nil && known.Size == info.Size && known.Time.Equal(info.Time) {
 			x.found = known
 			continue
@@ -215,7 +222,17 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 			}
 		}
 		p.half.undone(x)
-		x.decide(now.Files[x.Path])
+		known := now.Files[x.Path]
+		if known == nil && x.was != "" {
+			known = now.Files[x.was]
+		}
+		x.decide(known)
+		if x.was != "" && now.Files[x.Path] == nil {
+			if x.Action == Leave {
+				x.Action = Change // of its name alone
+			}
+			x.Note = strings.TrimPrefix(x.Note+"; it is spelt "+x.was+" there", "; ")
+		}
 	}
 	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil }) // gone already
 	beside := map[string]bool{path.Clean(t.profile.Server.Bundles): true}
@@ -224,12 +241,53 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 			p.left = append(p.left, i.Path)
 			continue
 		}
-		if !ours[i.Path] && now.Files[i.Path] == nil && beside[path.Dir(i.Path)] && t.profile.Server.List(i.Path) == nil && !strings.HasPrefix(path.Base(i.Path), ".vornix") {
+		if !ours[i.Path] && !ours[respeltAs(p, i.Path)] && now.Files[i.Path] == nil && beside[path.Dir(i.Path)] && t.profile.Server.List(i.Path) == nil && !strings.HasPrefix(path.Base(i.Path), ".vornix") {
 			p.Foreign = append(p.Foreign, i.Path)
 		}
 	}
 	slices.Sort(p.Foreign)
 	return nil
+}
+
+// respelt finds files that are there under another spelling of their names: in small or capital letters, or composed in another way (Unicode). Where a system
+// takes both for one file, that is the file; a step that would remove it, because the release spells it anew, is none then.
+func (t *Target) respelt(ctx context.Context, p *Plan, infos map[string]transport.Info) error {
+	spelt := map[string]string{} // as it is there, by what is the same in all spellings
+	for name := range infos {
+		spelt[safefile.Fold(name)] = name
+	}
+	wanted := map[string]bool{}
+	for i := range p.Steps {
+		wanted[p.Steps[i].Path] = p.Steps[i].Action != Remove
+	}
+	for i := range p.Steps {
+		x := &p.Steps[i]
+		was := spelt[safefile.Fold(x.Path)]
+		if _, there := infos[x.Path]; there || was == "" || x.Action == Remove || wanted[was] {
+			continue
+		}
+		info, err := t.site.Stat(ctx, x.Path)
+		if absent(err) {
+			continue // two files for this system
+		}
+		if err != nil {
+			return t.explain("look at", x.Path, err)
+		}
+		info.Path = x.Path
+		infos[x.Path], x.was = info, was
+		delete(infos, was)
+	}
+	return nil
+}
+
+// respeltAs is the path of the step whose file is spelt so on the target.
+func respeltAs(p *Plan, name string) string {
+	for i := range p.Steps {
+		if p.Steps[i].was == name {
+			return p.Steps[i].Path
+		}
+	}
+	return ""
 }
 
 // undone makes of what is found at a step's path what will be there when the switch has been undone.

@@ -333,7 +333,7 @@ func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool)
 	g.SetLimit(16)
 	taken := map[string]bool{}
 	for _, x := range p.order() {
-		k := kept{Path: x.Path}
+		k := kept{Path: x.Path, Was: x.was}
 		if x.Action != Remove {
 			k.Ours = append(k.Ours, x.want.SHA256)
 		}

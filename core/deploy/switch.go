@@ -67,7 +67,14 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		return nil
 	}
 	put := func(x *Step) error {
-		return step("put in place", x.Path, func() error { return t.site.Rename(ctx, x.want.safe, x.Path) })
+		return step("put in place", x.Path, func() error {
+			if x.was != "" { // the file that is there gets its new spelling first, since it may keep the old one when it is replaced
+				if err := t.site.Rename(ctx, x.was, x.Path); err != nil && !absent(err) {
+					return err
+				}
+			}
+			return t.site.Rename(ctx, x.want.safe, x.Path)
+		})
 	}
 	order := p.order()
 	side := func(list []*Step) error { // files that do not depend on one another
@@ -157,6 +164,9 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 	for i := range p.Steps {
 		x := &p.Steps[i]
 		old := before.Files[x.Path]
+		if old == nil && x.was != "" {
+			old = before.Files[x.was]
+		}
 		if x.Role != Listing && x.Action != Leave && ((old == nil) != (x.found == nil) || old != nil && old.SHA256 != x.found.SHA256) {
 			found[x.Path] = x.found
 		}
@@ -219,7 +229,7 @@ func (t *Target) undo(ctx context.Context, j *journal) error {
 	for i := len(j.Files) - 1; i >= 0; i-- {
 		k := j.Files[i]
 		there := now[k.Path]
-		if there == k.SHA256 {
+		if there == k.SHA256 && k.Was == "" {
 			continue
 		}
 		if there != "" && k.Path != t.profile.Server.Call.Touch && !slices.Contains(k.Ours, there) {
@@ -230,6 +240,9 @@ func (t *Target) undo(ctx context.Context, j *journal) error {
 			err = t.site.Remove(ctx, k.Path)
 		} else {
 			err = t.site.Copy(ctx, t.safe(k.SHA256), k.Path)
+		}
+		if err == nil && k.Was != "" {
+			err = t.site.Rename(ctx, k.Path, k.Was)
 		}
 		if err != nil {
 			return t.explain("put back", k.Path, err)
