@@ -93,7 +93,7 @@ func untranslated(p *project.Project, g *needs.Graph, list []Language) (findings
 			fields = append(fields, f.Name)
 		}
 	}
-	translated := slices.ContainsFunc(list[1:], func(l Language) bool { return len(l.Maps) > 0 }) // else titles are names, the same everywhere
+	translated := slices.ContainsFunc(list[1:], func(l Language) bool { return len(l.Maps) > 0 }) // without any, titles are names, the same everywhere
 	for _, m := range Scenes(g) {
 		titles = append(titles, m.Name)
 	}

@@ -531,7 +531,7 @@ func Packed(p *project.Project) ([]Bundle, error) {
 	return out, nil
 }
 
-// Stale names the bundles that packing a tree would make, make anew or remove. It compares what would decide their bytes, and reads none of them.
+// Stale names the bundles that packing a tree would make, replace or remove. It compares what decides their bytes, and reads none of them.
 func Stale(p *project.Project, tree *build.Tree) (names []string) {
 	w := &packer{p: p, place: placeOf(p, Options{}), form: formOf(p, Options{})}
 	if data, err := os.ReadFile(p.Join(w.place.state + ".json")); err == nil {

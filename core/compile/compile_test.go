@@ -184,7 +184,7 @@ func TestFindings(t *testing.T) {
 		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=blurred\nsolid c box 8,0,0 9,4,1 material=blurred\n", "blurred has 16 texels a metre", 1},
 		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=plain\nsolid c box 8,0,0 12,4,1 material=blurred\n", "", 0},
 		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=plain\nsolid b box 4,0,0 8,4,1 material=plain\n  face top scale=20\n", "plain has 6 texels a metre", 1},
-		{"map.leak", "sealed=yes\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "from spawn s one gets outside by 2,2,1.1", 1},
+		{"map.leak", "sealed=yes\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "a way leads outside from spawn s by 2,2,1.1", 1},
 		{"map.leak", "\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "", 0},
 	} {
 		r := say(t, c.lines, compile.Options{Texels: texels, DensityRatio: 10})

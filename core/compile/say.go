@@ -86,7 +86,7 @@ func leak(ctx context.Context, m *scene.Map, tree *partition.Tree) (*finding.Fin
 		}
 		text += point(p)
 	}
-	f := finding.MapLeak.At(starts[from].place, "the map is not sealed: from %s one gets outside by %s", starts[from].what, text)
+	f := finding.MapLeak.At(starts[from].place, "the map is not sealed: a way leads outside from %s by %s", starts[from].what, text)
 	return &f, way, nil
 }
 

@@ -61,7 +61,7 @@ type journal struct {
 type kept struct {
 	Path   string `json:"path"`
 	SHA256 string `json:"sha256,omitempty"` // in the safe place; empty: there was none
-	// Was is how the file was spelt, where the switch spells it anew.
+	// Was is the old spelling of the file's name, where the switch changes it.
 	Was string `json:"was,omitempty"`
 	// Ours are the contents that the switch puts there. What is neither of these nor what was there is somebody else's.
 	Ours []string `json:"ours,omitempty"`
@@ -78,7 +78,7 @@ const (
 func (t *Target) safe(sum string) string   { return t.own(safeDir + "/" + sum) }
 func (t *Target) staged(sum string) string { return t.own(stagedDir + "/" + sum) }
 
-// Run brings the target to the goal. shown is the plan that somebody has agreed to. When what is there has changed since, the plan is made anew; one that
+// Run brings the target to the goal. shown is the plan that was agreed to. When the target has changed since, a new plan is made; one that
 // would do something else is refused.
 func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r *Result, err error) {
 	start := time.Now()
@@ -211,7 +211,7 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 		}
 		if !errors.Is(err, transport.ErrBehind) {
 			again, stop := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			_ = t.runCommand(again) // for what is there again; it may be what hangs
+			_ = t.runCommand(again) // for the restored files; the command may be what hangs
 			stop()
 		}
 		return r, t.explain("deploy to", t.Name, err)
@@ -235,7 +235,7 @@ func (p *Plan) leadsTo(other *Plan) bool {
 	return p.Before == other.Before && slices.EqualFunc(p.Steps, other.Steps, same)
 }
 
-// otherPlan refuses a plan that nobody has agreed to.
+// otherPlan refuses a plan that differs from the agreed one.
 func (t *Target) otherPlan(agreed, now *Plan) error {
 	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q changed after the plan was made", t.Name), Why: "What would be done now is not what was agreed to. Nothing was changed.", Do: "Run the same command again: it shows the new plan."}
 	if l := now.Last; l != nil && (agreed.Last == nil || *agreed.Last != *l) {

@@ -33,8 +33,8 @@ func (t *Target) History(ctx context.Context) ([]Past, error) {
 	return list, nil
 }
 
-// Back is the goal of going back to a version, or to what was there before the last deployment when version is empty: exactly what was deployed then,
-// and not what somebody made of it later, unless asFound wants that too. Contents come from the target's own safe place, or from this machine. A deployment
+// Back is the goal of going back to a version, or to the one before the last deployment when version is empty: exactly what was deployed then. With
+// asFound the replaced files return as they were found. Contents come from the copies that the target keeps, or from this machine. A deployment
 // that did not come to its end is the last one: to go back is to undo it. A way back that did not come to its end is gone again.
 func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal, error) {
 	s, half, err := t.undoneState(ctx)
@@ -91,7 +91,7 @@ func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal,
 			}
 		}
 	}
-	if asFound && to < last { // what lay there instead, when it was replaced
+	if asFound && to < last { // the replaced files, as they were found
 		for name, f := range s.records[to+1].Found {
 			if f == nil {
 				delete(files, name)

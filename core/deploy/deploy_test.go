@@ -181,7 +181,7 @@ func TestDriftIsNeverOverwrittenSilently(t *testing.T) {
 	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"))
 	d.must(func(o *deploy.Options) { o.Overwrite = true })
 	_, err = d.back("")
-	assert.ErrorContains(t, err, "does not have levels/ore_spiral.vnm of version 1.0.0", "what was deployed is not what was found")
+	assert.ErrorContains(t, err, "no longer has levels/ore_spiral.vnm of version 1.0.0", "what was deployed is not what was found")
 	tg := d.open()
 	g, err := tg.Back(ctx, "", true)
 	require.NoError(t, err)

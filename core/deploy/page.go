@@ -149,7 +149,7 @@ func (t *Target) shares() bool {
 	return strings.Contains(t.profile.Server.Welcome.Template, ".projects")
 }
 
-// share writes the page of a plan anew, with the other projects on the target.
+// share fills the page of a plan with the other projects on the target too.
 func (t *Target) share(p *Plan, pages []*pageOf) error {
 	if p.goal.page == nil || !t.shares() {
 		return nil
@@ -166,7 +166,7 @@ func (t *Target) share(p *Plan, pages []*pageOf) error {
 	return nil
 }
 
-// whose says whose file stands in a step's way, when it is another project's.
+// whose names the project that deployed the file which a step would replace.
 func (t *Target) whose(x *Step, files map[string]owner) {
 	o, theirs := files[x.Path]
 	if x.Drift == "" || !theirs || x.found == nil || o.sha256 != x.found.SHA256 {

@@ -39,7 +39,7 @@ type Step struct {
 	Drift  string `json:"drift,omitempty"` // how the file there differs from what was deployed last; "" when it doesn't
 	Note   string `json:"note,omitempty"`
 	want   GoalFile
-	found  *File  // what is there; nil for nothing
+	found  *File  // the file on the target; nil for none
 	was    string // how the file is spelt there, where a system takes both spellings for one file; empty: the same
 	union  []byte // of a list that gains and loses entries: with both
 }
@@ -249,8 +249,8 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 	return nil
 }
 
-// respelt finds files that are there under another spelling of their names: in small or capital letters, or composed in another way (Unicode). Where a system
-// takes both for one file, that is the file; a step that would remove it, because the release spells it anew, is none then.
+// respelt finds files whose names are spelt differently on the target: in small or capital letters, or composed in another way (Unicode). Where a system
+// takes both names for one file, that is the file, and a step that would remove it is dropped.
 func (t *Target) respelt(ctx context.Context, p *Plan, infos map[string]transport.Info) error {
 	spelt := map[string]string{} // as it is there, by what is the same in all spellings
 	for name := range infos {
@@ -464,7 +464,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	return nil
 }
 
-// undoneList is a list as it will be when the switch has been undone; nil is one that is not there.
+// undoneList is a list as it will be when the switch has been undone; nil for none.
 func (t *Target) undoneList(ctx context.Context, j *journal, rel string, old []byte) ([]byte, error) {
 	if j == nil {
 		return old, nil

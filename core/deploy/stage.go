@@ -77,7 +77,7 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 				x.want.Source = o.Local(x.want.SHA256)
 			}
 			if x.want.Source == "" && t.git == nil {
-				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q does not have %s of version %s in its safe place any more", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew, or go back to another one (vornix deploy history " + t.Name + "). What lay there when it was replaced comes back with --as-found."}
+				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q no longer has %s of version %s", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version again, or go back to another one (vornix deploy history " + t.Name + "). --as-found restores the replaced files as they were found."}
 			}
 		}
 		u.like = alike(x)
@@ -323,7 +323,7 @@ func (t *Target) double(ctx context.Context, p *Plan) error {
 	return nil
 }
 
-// keepOld puts what will be replaced into the safe place, and makes the journal.
+// keepOld keeps the files that will be replaced, and makes the journal.
 func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool) (*journal, error) {
 	j := &journal{Kind: p.Kind, Version: p.Version, Serial: 1, By: t.access.By(), Since: time.Now().UTC().Truncate(time.Second), Head: p.state.raw, Files: []kept{}}
 	if last := p.state.last(); last != nil {

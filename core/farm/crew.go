@@ -97,7 +97,7 @@ type sent struct {
 	at       time.Time
 	seq      uint64
 	worker   string // who is at it
-	not      string // of pieces: who may not do it, since it is to confirm theirs
+	not      string // of pieces: the worker that made them, which may not confirm them
 	declined map[string]bool
 	over     bool
 }
@@ -301,12 +301,12 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	}
 	u := c.units[a.Unit]
 	if u == nil {
-		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
+		return reply{Why: "the build no longer waits for it"}, nil, nil, nil
 	}
 	if len(u.offers) > 0 && u.offers[0].ask.Not == a.Worker || u.not == a.Worker { // it would confirm itself
 		u.declined[a.Worker] = true
 		if c.another(u) {
-			return reply{Why: "somebody else does it", Else: true}, nil, nil, nil
+			return reply{Why: "another worker does it", Else: true}, nil, nil, nil
 		}
 		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
@@ -317,14 +317,14 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		}
 		u.declined[a.Worker] = true
 		if c.another(u) {
-			return reply{Why: "somebody else does it"}, nil, nil, nil
+			return reply{Why: "another worker does it"}, nil, nil, nil
 		}
 		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if u.lent != nil {
 		if !u.lent() {
 			c.over(u)
-			return reply{Why: "nobody waits for it any more"}, nil, nil, nil
+			return reply{Why: "the build no longer waits for it"}, nil, nil, nil
 		}
 		r.Go = append(r.Go, u.name)
 	}
@@ -335,7 +335,7 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	}
 	if len(r.Go) == 0 {
 		c.over(u)
-		return reply{Why: "nobody waits for it any more"}, nil, nil, nil
+		return reply{Why: "the build no longer waits for it"}, nil, nil, nil
 	}
 	u.worker = a.Worker
 	return r, begun, nil, u.begun
@@ -351,7 +351,7 @@ func (c *Crew) another(u *sent) bool {
 	return false
 }
 
-// besides says whether a worker other than this one can be counted on. The caller holds the lock.
+// besides says whether the farm has another useful worker. The caller holds the lock.
 func (c *Crew) besides(name string) bool {
 	for _, w := range c.mates {
 		if w.Worker != name && c.useful(w) {
@@ -398,7 +398,7 @@ func (c *Crew) done(m *nats.Msg) {
 	}
 	if c.closed || w == nil || u == nil || u.worker != d.Worker {
 		c.mu.Unlock()
-		_ = m.Respond(pack(reply{Why: "nobody waits for it any more"}))
+		_ = m.Respond(pack(reply{Why: "the build no longer waits for it"}))
 		return
 	}
 	u.seq = 0 // its worker takes it out of the queue

@@ -53,7 +53,7 @@ func holes(text []byte) error {
 	}
 }
 
-// values reads what an accessor stands for, after checking all that the library takes for granted. Without a buffer view all of it is zero.
+// values reads the data of an accessor, after the checks that the library leaves out. Without a buffer view every value is zero.
 func (r *reader) values(i int, component gltf.ComponentType, kind gltf.AccessorType) (any, error) {
 	if i < 0 || i >= len(r.doc.Accessors) {
 		return nil, errors.New("it refers to data that does not exist")

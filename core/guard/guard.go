@@ -372,7 +372,7 @@ const mostHits = 20
 
 func (s *Scanner) add(h Hit) {
 	said := func(o Hit) bool {
-		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What) // a line is said once
+		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What) // one hit for each line
 	}
 	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, said) {
 		s.Hits = append(s.Hits, h)

@@ -24,7 +24,7 @@ type Action struct {
 }
 
 // Installation is a package and a game's folder. It changes the folder as patches do (package swap): at once, with a journal, and with the originals
-// of all that it replaces.
+// of the files that it replaces.
 type Installation struct {
 	p *Package
 	f *swap.Folder
@@ -35,7 +35,7 @@ func (p *Package) Begin(ctx context.Context, game string) (*Installation, error)
 	if !p.IsGame(game) {
 		f := &fault.Fault{Kind: fault.Refused, What: p.Game + " is not in this folder", Place: fault.Place{File: filepath.ToSlash(game)}, Why: "Its file " + p.Marker + " is not there.", Do: "Name the game's folder: --game DIR"}
 		if p.Marker == "" {
-			f.Why = "There is no such folder."
+			f.Why = "The folder does not exist."
 		}
 		return nil, f
 	}
@@ -46,7 +46,7 @@ func (p *Package) Begin(ctx context.Context, game string) (*Installation, error)
 	return &Installation{p, f}, nil
 }
 
-// Close frees the folder. Nothing is left of an installation that is no more.
+// Close frees the folder. A folder without installations gets no records.
 func (in *Installation) Close() { in.f.Close() }
 
 // installed are the records of the package, the oldest first. There are two only where a run was killed before it made one of them.
@@ -78,7 +78,7 @@ func (in *Installation) record(ctx context.Context) (*swap.Record, error) {
 	return &all, nil
 }
 
-// merged is a record and a later one as one: what was there before the first, and what is there after the second.
+// merged joins a record and a later one: its old files are those from before the first, its new files those after the second.
 func merged(a, b swap.Record) swap.Record {
 	m := b
 	m.Files = nil
@@ -117,9 +117,9 @@ type step struct {
 	Action
 	file  File       // of the package; a zero one goes
 	mine  *swap.File // as it was installed; nil for one that was not
-	sum   string     // what is there; empty for nothing
+	sum   string     // SHA-256 of the file in the folder; empty for none
 	size  int64
-	aside bool // somebody changed what was installed: that is set aside
+	aside bool // the installed file was changed: it is moved aside
 }
 
 // steps says what installing would do; all is set, and whatever is installed goes, when the package is uninstalled.
@@ -164,11 +164,11 @@ func (s *step) decide(old *swap.Record) {
 		case s.sum == "":
 			s.Do = "add"
 		case changed:
-			s.Do, s.Why, s.aside = "replace", "somebody changed it since; that is set aside", true
+			s.Do, s.Why, s.aside = "replace", "it was changed since; the changed file is moved aside", true
 		case s.mine != nil:
 			s.Do, s.Why = "replace", "version "+old.To
 		default:
-			s.Do, s.Why = "replace", "what is there is kept, and comes back when this is uninstalled"
+			s.Do, s.Why = "replace", "the existing file is kept, and restored on uninstall"
 		}
 		return
 	}
@@ -176,13 +176,13 @@ func (s *step) decide(old *swap.Record) {
 	case s.mine.Old == "" && s.sum == "":
 		s.Do, s.Why = "leave", "it is gone already"
 	case s.mine.Old == "" && changed:
-		s.Do, s.Why = "keep", "somebody changed it since"
+		s.Do, s.Why = "keep", "it was changed since"
 	case s.mine.Old == "":
 		s.Do = "remove"
 	case changed:
-		s.Do, s.Why, s.aside = "bring back", "somebody changed it since; that is set aside", true
+		s.Do, s.Why, s.aside = "bring back", "it was changed since; the changed file is moved aside", true
 	default:
-		s.Do, s.Why = "bring back", "what stood there before"
+		s.Do, s.Why = "bring back", "the file from before the installation"
 	}
 }
 
@@ -204,7 +204,7 @@ func (in *Installation) Plan(ctx context.Context) ([]Action, error) {
 	return actions(list), err
 }
 
-// Install does what the plan says, all of it or nothing.
+// Install carries out the plan completely, or changes nothing.
 func (in *Installation) Install(ctx context.Context) ([]Action, error) {
 	if err := in.p.Verify(ctx); err != nil {
 		return nil, err
@@ -252,7 +252,7 @@ func (in *Installation) change(ctx context.Context, s *step) (*swap.Change, erro
 		if err != nil {
 			return nil, err
 		}
-		s.Why = "somebody changed it since; that is in " + at
+		s.Why = "it was changed since; the changed file is in " + at
 	}
 	c := &swap.Change{File: swap.File{Path: s.Path, Old: s.sum, OldSize: s.size}}
 	var err error
@@ -301,8 +301,8 @@ func (in *Installation) away(ctx context.Context) (*swap.Record, []step, error) 
 	return r, list, err
 }
 
-// Uninstall removes what was installed and brings back what stood there before. What somebody changed since is not lost: where there was something
-// before, it is set aside, else it stays.
+// Uninstall removes the installed files and restores the originals. A changed file is kept: it is moved aside where an original returns, and stays in its
+// place otherwise.
 func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
 	r, list, err := in.away(ctx)
 	if err != nil {
@@ -314,7 +314,7 @@ func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
 	}
 	for i := range list {
 		if list[i].aside && len(aside) > 0 {
-			list[i].Why, aside = "somebody changed it since; that is in "+aside[0], aside[1:]
+			list[i].Why, aside = "it was changed since; the changed file is in "+aside[0], aside[1:]
 		}
 	}
 	return actions(list), in.f.Forget(ctx, func(o swap.Record) bool { return o.ID == r.ID })

@@ -2,7 +2,7 @@
 // an archive at its end, which holds the bundles and a manifest.
 //
 // Write makes one, Open reads the archive behind a running program, Find looks for the game, and an Installation plans, installs with originals kept,
-// and uninstalls what nobody has changed since.
+// and uninstalls.
 package installer
 
 import (

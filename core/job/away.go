@@ -69,7 +69,7 @@ type Ask struct {
 	// Begun is told who begins, Advance how far that is.
 	Begun   func(by string)
 	Advance func(stage string, done, total int64)
-	// Expected is how long it took when it last ran; 0: nobody knows.
+	// Expected is how long it took when it last ran; 0: unknown.
 	Expected time.Duration
 	// Not is who may not do it, since it is to confirm what they made.
 	Not string
@@ -83,7 +83,7 @@ type Offer interface {
 	Withdraw() bool
 	// Drop says that nobody needs to go on.
 	Drop()
-	// Expected is how long it may take from its beginning on; 0: nobody knows.
+	// Expected is how long it may take from its beginning on; 0: unknown.
 	Expected() time.Duration
 	// Done gives the outcome, once.
 	Done() <-chan Outcome
@@ -100,7 +100,7 @@ type Outcome struct {
 	Err      error
 }
 
-// Check says who does a job a second time, to see whether the first result is right.
+// Check says which machine repeats a job, to see whether the first result is right.
 type Check int
 
 // The checks. With Elsewhere another machine does the job again, or this one when no other can.
@@ -212,7 +212,7 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 		ask.Not = out.By
 		second, other, ok := r.elsewhere(ctx, j, ask)
 		switch {
-		case !ok: // nobody else could, and a hand is held
+		case !ok: // no other worker could, and a hand is held
 			out.Check = Here
 		case other.same(rec):
 			out.Check = Unchecked
@@ -270,7 +270,7 @@ func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool)
 	return first
 }
 
-// elsewhere waits for what others make of a job, unless a hand is free here first. When ok is false that hand is held; else none is.
+// elsewhere waits for the result of another machine, unless a hand is free here first. That hand is held when ok is false, and none otherwise.
 func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec record, ok bool) {
 	offer := r.o.Crew.Offer(ask)
 	done := false

@@ -198,7 +198,7 @@ func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 }
 
 // joinSources takes the files that maps include, draw on or build with from the maps and images: they are part of a map. Maps that include themselves, or
-// each other, stay maps, so that it is said what is wrong with them.
+// each other, stay maps, so that their mistakes are reported.
 func (g *Graph) joinSources() {
 	parts := map[string][]string{}
 	for _, a := range g.Of(Map) {

@@ -17,7 +17,7 @@ type Current struct {
 	Bundles  []bundle.Bundle
 	Missing  error    // why nothing is packed, or what is packed was damaged; the bundles are empty then
 	Stale    []string // jobs that a build would run
-	Older    []string // bundles that packing would make, make anew or remove
+	Older    []string // bundles that packing would make, replace or remove
 	Finished bool     // the bundles are those of the finished version that the project names
 }
 

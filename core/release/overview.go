@@ -35,7 +35,7 @@ type Overview struct {
 	Stale    []string        `json:"stale"`    // jobs that a build would run
 	Pictures []string        `json:"pictures"` // beside bundles, that would be made
 	Packed   []bundle.Bundle `json:"packed"`
-	Older    []string        `json:"older"` // bundles that packing would make, make anew or remove
+	Older    []string        `json:"older"` // bundles that packing would make, replace or remove
 	Tried    bool            `json:"tried"` // what is packed was tried, as it is
 	Indexed  bool            `json:"indexed"`
 	UnderWay string          `json:"under_way"`        // the last step of a release of this version that did not come to its end

@@ -12,8 +12,8 @@ import (
 	"vornix/core/safefile"
 )
 
-// A rehearsal makes and tries a release where a real one would, so that it is one. What lay there before is kept in rehearsalDir, as hard links where the
-// file system has them, and comes back when the session ends; after a killed rehearsal, with the next session. Only the cache keeps what was made.
+// A rehearsal makes and tries a release where a real one would, so that it is one. The files from before are kept in rehearsalDir, as hard links where the
+// file system has them. They return when the session ends; after a killed rehearsal, with the next session. Only the cache keeps the new results.
 const (
 	rehearsalDir  = project.StateDir + "/rehearsal"
 	rehearsalList = rehearsalDir + "/before.json"
@@ -69,7 +69,7 @@ func (s *Session) Rehearse(ctx context.Context, version string) error {
 	return d.WriteFile(rehearsalList, append(data, '\n'))
 }
 
-// keepAside links all files of a folder of the project, but those that rest, into the rehearsal's folder, and names what lies in it.
+// keepAside links all files of a folder of the project, but those that rest, into the rehearsal's folder, and gives their names.
 func keepAside(ctx context.Context, d *safefile.Dir, folder string, rest []string) (names []string, err error) {
 	names, err = within(d, folder, rest)
 	if err != nil {
@@ -95,7 +95,7 @@ func keepAside(ctx context.Context, d *safefile.Dir, folder string, rest []strin
 	return names, nil
 }
 
-// within names what lies in a folder of the project, but what rests.
+// within gives the names in a folder of the project, but those that rest.
 func within(d *safefile.Dir, folder string, rest []string) ([]string, error) {
 	entries, err := fs.ReadDir(d.FS(), folder)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -110,7 +110,7 @@ func within(d *safefile.Dir, folder string, rest []string) ([]string, error) {
 	return names, nil
 }
 
-// endRehearsal brings back what lay there before a rehearsal, if there was one. It can be repeated after a crash.
+// endRehearsal restores the files from before a rehearsal, if there was one. It can be repeated after a crash.
 func endRehearsal(p *project.Project) error {
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
@@ -165,7 +165,7 @@ func endRehearsal(p *project.Project) error {
 	return d.RemoveTree(rehearsalDir)
 }
 
-// notesBack brings the notes of before back, or removes those of the rehearsal where there were none.
+// notesBack restores the old notes, or removes those of the rehearsal where there were none.
 func (b *before) notesBack(d *safefile.Dir) error {
 	kept := path.Join(rehearsalDir, "notes")
 	if _, err := d.Stat(kept); err == nil {

@@ -101,7 +101,7 @@ type Session struct {
 	away bool
 	// alone says the same of a farm.
 	alone bool
-	// rehearses says that Close brings back what lay there before.
+	// rehearses says that Close restores the files from before.
 	rehearses bool
 }
 
@@ -130,7 +130,7 @@ func Open(p *project.Project, command string, o Options) (*Session, error) {
 // Close ends a rehearsal, and frees the project.
 func (s *Session) Close() {
 	if s.rehearses {
-		_ = endRehearsal(s.P) // else the next session does
+		_ = endRehearsal(s.P) // the next session does otherwise
 	}
 	s.lock.Release()
 }

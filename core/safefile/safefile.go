@@ -239,8 +239,8 @@ func (f *File) commit(durable bool) error {
 	return nil
 }
 
-// SyncFolder makes durable which names a folder has: what was renamed, made or removed in it. The change has happened by then and can't be refused any
-// more, so that an error says nothing that anybody could act on; a disk that fails says so at the next write.
+// SyncFolder makes the names in a folder durable: renames, new files and removals. The change has happened by then and can't be refused any more, so an
+// error is ignored; a failing disk shows at the next write.
 func (d *Dir) SyncFolder(rel string) {
 	_ = either(before(d.path, OpSyncFolder, rel), func() error { return d.syncFolder(filepath.FromSlash(rel)) })
 }

@@ -27,7 +27,7 @@ const trimmed = "trimmed"
 func openFolder(at string, p Place) (Store, error) {
 	dir, err := safefile.OpenDir(at)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results is not there", Place: fault.Place{File: p.Address}, Err: err, Do: "Make it, or mount what holds it."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results does not exist", Place: fault.Place{File: p.Address}, Err: err, Do: "Make it, or mount what holds it."}
 	}
 	dir.Shared()
 	return &folder{dir, p}, nil

@@ -614,15 +614,15 @@ func (f *Folder) Drifted(r *Record) (list []Drift, err error) {
 // Changed says what becomes of files that somebody changed since, when a change is undone.
 type Changed int
 
-// The ways. A changed file for which there was no original is nobody's but theirs, and stays with Leave and Aside.
+// The ways. A changed file that replaced no original stays with Leave and Aside.
 const (
 	Refuse Changed = iota // nothing is undone
 	Leave                 // they stay, and their originals are kept: the change can be undone for them later
-	Aside                 // they go to asideDir, and their originals come back
+	Aside                 // they are moved to asideDir, and their originals return
 )
 
-// Undo brings back what was there before a change. A file that is gone is none that somebody changed: its original comes back. It says where files were
-// set aside, as slash paths in the folder.
+// Undo restores the files from before a change. A removed file does not count as changed: its original returns. aside lists where changed files were moved,
+// as slash paths in the folder.
 func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []string, err error) {
 	drift, err := f.Drifted(r)
 	if err != nil {
@@ -754,7 +754,7 @@ func (f *Folder) Forget(ctx context.Context, which func(Record) bool) error {
 	return f.rewrite(ctx, which, nil)
 }
 
-// Merge puts one record in the place of several: of a change that was made in steps, and is to be undone as a whole.
+// Merge replaces several records by one, for a change that was made in steps and is undone as a whole.
 func (f *Folder) Merge(ctx context.Context, of []Record, r Record) error {
 	r.ID = f.next()
 	return f.rewrite(ctx, func(o Record) bool {
@@ -762,7 +762,7 @@ func (f *Folder) Merge(ctx context.Context, of []Record, r Record) error {
 	}, &r)
 }
 
-// rewrite writes the records anew without some, and with one more at the end.
+// rewrite replaces the records, without some and with one more at the end.
 func (f *Folder) rewrite(ctx context.Context, without func(Record) bool, more *Record) error {
 	if f.damaged { // the line that can't be read would be lost, and with it the originals that it needs
 		if more == nil {

@@ -193,7 +193,7 @@ func posix(script string) string {
 	return b.String()
 }
 
-// stuck is how long a command that was told to end may take before it is left alone.
+// stuck is how long a command may take to end when it was told to.
 const stuck = 200 * time.Millisecond
 
 // bounded keeps the first of what is written.
@@ -217,7 +217,7 @@ func (b *bounded) String() string {
 	return b.b.String()
 }
 
-// command runs one that the target names. It ends with all that it started in its group when the connection does: a second process waits for the end of
+// command runs one that the target names. It ends with its process group when the connection does: a second process waits for the end of
 // its input, since servers pass on signals only for some accounts.
 func (sh *shell) command(ctx context.Context, command string) (string, error) {
 	out, err := sh.run(ctx, "exec 3<&0; ( cat <&3; kill 0 ) >/dev/null 2>&1 & w=$!\n( exec 3<&-; "+command+"\n) </dev/null; s=$?; kill $w 2>/dev/null; exit $s", nil)

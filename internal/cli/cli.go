@@ -52,7 +52,7 @@ type app struct {
 	memProfile string
 	inProject  bool
 	command    atomic.Value // string: the one that runs, without the program's name
-	ending     atomic.Bool  // somebody says how it ended: the command, or endSoon
+	ending     atomic.Bool  // the end was reported: by the command, or by endSoon
 }
 
 // handled marks an error that has been shown.
@@ -287,7 +287,7 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		}
 		var f *fault.Fault
 		if a.inProject && safefile.IsDiskFull(err) && errors.As(err, &f) {
-			f.Do += " In the project, out/ and .vornix/cache can be deleted: they are made again."
+			f.Do += " In the project, out/ and .vornix/cache can be deleted: a build restores them."
 		}
 		if a.out.JSON {
 			a.out.Answer(answer, err, exit)

@@ -25,7 +25,7 @@ func (a *app) oneTarget(ctx context.Context, name string) (*project.Project, *de
 	return p, t, err
 }
 
-// way is a target and the goal that it is to be brought to.
+// way is a target and its goal.
 type way struct {
 	t    *deploy.Target
 	goal *deploy.Goal
@@ -100,12 +100,12 @@ func (a *app) rollbackCommand() *cobra.Command {
 	var asFound bool
 	cmd := &cobra.Command{
 		Use:   "rollback TARGET [VERSION]",
-		Short: "Go back to what a target had, from the target's own safe place",
+		Short: "Restore what a target had before, from the copies that it keeps",
 		Long: `Rollback brings back what was deployed to a target before the last deployment, or VERSION, when that is one of the last that
 it keeps ('vornix deploy history' lists them; keep = 5 in the target says how many). Lines of others in lists stay. Files come
-from the target's safe place, or from out/releases here. A deployment that did not come to its end is undone first.
+from the copies that the target keeps, or from out/releases here. An unfinished deployment is undone first.
 
-Every file is as it was deployed. What somebody changed or removed there, before the next deployment replaced it, comes back only
+Every file is restored as it was deployed. Changes that others made there before the next deployment replaced them are restored only
 with --as-found.`,
 		Example: `  vornix deploy rollback practice --yes
   vornix deploy rollback practice 1.0.0 --plan`,
@@ -134,7 +134,7 @@ with --as-found.`,
 		}),
 	}
 	f.add(a, cmd)
-	cmd.Flags().BoolVar(&asFound, "as-found", false, "bring back what lay there when it was replaced, with what others had changed in it")
+	cmd.Flags().BoolVar(&asFound, "as-found", false, "restore the replaced files as they were found, with the changes of others")
 	return cmd
 }
 

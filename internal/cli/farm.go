@@ -75,7 +75,7 @@ func (a *app) farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
 	var on bool
 	var key string
 	var verify float64
-	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker does again, from %g to 1 (all of it)", farm.Rechecked))
+	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker repeats, from %g to 1 (everything)", farm.Rechecked))
 	cmd.Flags().BoolVar(&on, "farm", false, "have the workers of a farm do what they can of it; the result is the same")
 	cmd.Flags().StringVar(&key, "farm-key", "", "with --farm: the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
 	return func() (f build.Farming, err error) {

@@ -47,7 +47,7 @@ func (a *app) patchApplyCommand() *cobra.Command {
 		Use:   "apply PATCH BASE",
 		Short: "Apply a patch to a file, a folder or an installed game, wherever in it the base lies",
 		Long: `Apply finds what the patch is for in BASE, a file, a folder or an installed game, by its content; makes the result beside it, held to its
-hash; and puts it in place at once, under the names that the patch says, with the files that come along. The
+hash; and puts it in place at once, under the names that the patch says, with the files that the patch includes. The
 originals are kept, and 'vornix patch undo' brings them back. Applied already, it says so.
 
 PATCH may be a folder of patches: the newest version is reached that they lead to, one after the other. A patch that does not fit

@@ -36,7 +36,7 @@ func (a *app) patchMakeCommand() *cobra.Command {
 		Short: "Make the patch from one file, bundle, folder or released version to another",
 		Long: `Make writes a patch file: what the base must be, what the result is, and the way between, as small as it can be made. Bundles are compared by
 their entries. Of a version that was released (OLD and NEW are numbers then, in a project) the bundles are patched, and what went out with
-them as metadata comes along. Every delta is tried before the patch is written.
+them as metadata is included. Every delta is tried before the patch is written.
 
 --edits names a TOML file that changes settings in whatever a player has: lines added once and only once, keys set and removed in INI, JSON,
 TOML and XML.
@@ -72,7 +72,7 @@ TOML and XML.
 	flags.StringArrayVar(&f.authors, "author", nil, "`who` made it; may be given several times (default: as in the project)")
 	flags.StringVar(&f.notes, "notes", "", "text `file` with what is new")
 	flags.StringVar(&f.name, "name", "", "`name` that the result must have, when it is one file (default: that of NEW)")
-	flags.StringArrayVar(&f.bring, "bring", nil, "`FILE=TO`: a file that comes along, and where it goes; may be given several times")
+	flags.StringArrayVar(&f.bring, "bring", nil, "`FILE=TO`: a file to include, and its path; may be given several times")
 	flags.StringVar(&f.edits, "edits", "", "TOML `file` with changes of settings")
 	flags.BoolVar(&f.keepBase, "keep-base", false, "leave a base of another name where it is, beside the result")
 	flags.StringVar(&f.key, "key", "", "sign with the private key in this `file` (default: the one that "+keyVariable+" names)")

@@ -364,7 +364,7 @@ func (o *Pool) Back(l *Lent) {
 	o.back(l)
 }
 
-// Again says that pieces which came back are lent a second time, so that another one confirms them; false when nobody needs that any more.
+// Again says that returned pieces are lent once more, to another worker that confirms them; false when the pool no longer needs that.
 func (o *Pool) Again(l *Lent) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -373,7 +373,7 @@ func (o *Pool) Again(l *Lent) bool {
 }
 
 // Give takes what came of pieces that were lent. It does some of them again to see whether they are right: all where doubted says so, none where two
-// helpers agree. When they are wrong, somebody else does them. Pieces that were taken back meanwhile are neither used nor judged.
+// helpers agree. Wrong pieces go back to the pool. Pieces that were taken back meanwhile are neither used nor judged.
 func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (right, used bool) {
 	o.mu.Lock()
 	if l.void {

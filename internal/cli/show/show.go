@@ -347,7 +347,7 @@ func (o *Out) Pair(label, sentence string) {
 	}
 }
 
-// NewLine leaves a line of progress on a terminal, which somebody else may still be drawing.
+// NewLine ends a line of progress on a terminal, which another goroutine may still be drawing.
 func (o *Out) NewLine() {
 	if o.colourErr {
 		fmt.Fprintln(o.Stderr)
