@@ -1,6 +1,7 @@
 package release
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -122,6 +123,9 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	step.Kept = r.Changed == 0
 	step.Server = r.Status
 	step.Summary = said(plan, r)
+	if by := s.o.Access.By(); !step.Kept && plan.Last != nil && plan.Last.By != by {
+		step.Summary += fmt.Sprintf("; %s replaces the %s of version %s by %s", by, plan.Last.Kind, cmp.Or(plan.Last.Version, "none"), plan.Last.By)
+	}
 	if step.Kept && r.Commit == "" {
 		return r, step, nil
 	}

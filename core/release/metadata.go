@@ -129,7 +129,7 @@ func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date strin
 	if err != nil {
 		return nil, err
 	}
-	r, err := index.Write(ctx, s.P, bundles, g, index.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey})
+	r, err := index.Write(ctx, s.P, bundles, g, index.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry})
 	if err != nil {
 		return nil, err
 	}

@@ -29,7 +29,7 @@ type before struct {
 
 // What a rehearsal does not change: finished versions, and what is not of this run.
 var (
-	restOfOut   = []string{"releases", "reports", "index"}
+	restOfOut   = []string{"releases", "reports"}
 	restOfState = []string{"cache", "safe", "ledger.jsonl", "lock", "lock.json", "machines", "shared.json", "targets", "mirror", "git", "play", path.Base(rehearsalDir)}
 )
 

@@ -254,9 +254,6 @@ func (x *running) patch(ctx context.Context) error {
 }
 
 func (x *running) index(ctx context.Context) error {
-	if x.o.Dry { // its number rises with every change, and can't be given back
-		return nil
-	}
 	step, err := x.Index(ctx, x.bundles, x.date)
 	return x.ended(step, "", err)
 }
@@ -321,6 +318,10 @@ func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []b
 		return nil, err
 	}
 	defer d.Target.Close()
+	if err := d.Target.Allowed(d.Plan, deploy.Options{Overwrite: s.o.Overwrite}); err != nil {
+		step.Failed, step.Summary = true, fmt.Sprintf("%s would refuse version %s", target, d.Plan.Version)
+		return step, err
+	}
 	n, size := 0, int64(0)
 	for _, w := range d.Plan.Steps {
 		if w.Action != deploy.Leave {
@@ -356,11 +357,14 @@ func (s *Session) rehearsePublish(ctx context.Context, target string, bundles []
 		said = append(said, fmt.Sprintf("%s would get %s at %s: %s to change", p.Item, p.Version, target, Count(n, "part")))
 	}
 	step.Summary = strings.Join(said, "; ")
-	if err := x.Refused(); err != nil {
-		step.Failed = true
-		return step, err
+	refused := x.Refused()
+	for _, p := range x.Plans {
+		if err := x.Desk.Allowed(p); err != nil && refused == nil && p.Changes() > 0 {
+			refused = err
+		}
 	}
-	return step, nil
+	step.Failed = refused != nil
+	return step, refused
 }
 
 func except(list, said []finding.Finding) []finding.Finding {

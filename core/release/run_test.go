@@ -141,6 +141,32 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	}
 }
 
+// A rehearsal refuses what the release would refuse: files that somebody changed on a target, and an index without its signature.
+func TestARehearsalRefusesWhatTheReleaseWould(t *testing.T) {
+	p := sidings(t)
+	_, err := with(t, ctx, p, "", nil)
+	require.NoError(t, err)
+	name := p.Join("../servers/burrow/levels/tram_depot.vnm")
+	was, err := os.ReadFile(name)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(name, []byte("a hot fix"), 0o666))
+	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
+	for _, dry := range []bool{true, false} {
+		r, err := with(t, ctx, p, "1.1.0", func(o *release.Options) { o.Dry = dry })
+		assert.Equal(t, fault.Refused, fault.KindOf(err), "%t", dry)
+		assert.ErrorContains(t, err, "changed there since")
+		if dry {
+			assert.True(t, r.Steps[len(r.Steps)-1].Failed)
+			assert.Contains(t, find(r.Steps, "index").Summary, "version 1.1.0")
+		}
+	}
+	require.NoError(t, os.WriteFile(name, was, 0o666))
+	// Where another maintainer's deployment is replaced, both are named.
+	r, err := with(t, ctx, p, "1.1.0", func(o *release.Options) { o.Access.Account, o.Access.Host = "vole", "bank" })
+	require.NoError(t, err)
+	assert.Contains(t, find(r.Steps, "deploy").Summary, "vole@bank replaces the deploy of version 1.0.0 by ")
+}
+
 // Whatever a rehearsal does and however it ends, the project is as it was afterwards, bytes and times: what is packed, patches, metadata, what is remembered.
 func TestARehearsalTakesNothing(t *testing.T) {
 	p := sidings(t)

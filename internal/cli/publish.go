@@ -129,6 +129,11 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 		if err := x.Refused(); err != nil && refused == nil {
 			refused = err
 		}
+		for _, plan := range x.Plans {
+			if err := x.Desk.Allowed(plan); err != nil && refused == nil && plan.Changes() > 0 {
+				refused = err
+			}
+		}
 	}
 	if f.planOnly && a.out.JSON {
 		answer.Steps = planned(list)
@@ -137,13 +142,6 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 		return refused
 	}
 	if changes > 0 {
-		for _, x := range list {
-			for _, plan := range x.Plans {
-				if err := x.Desk.Allowed(plan); err != nil {
-					return err
-				}
-			}
-		}
 		if err := a.confirm(ctx, "Publish?"); err != nil {
 			return err
 		}
