@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -241,4 +242,114 @@ func TestTheRecordComesLast(t *testing.T) {
 	assert.Less(t, moved, settled)
 	assert.Less(t, settled, recorded)
 	assert.Less(t, recorded, at("remove "+swap.Dir+"/journal.json"))
+}
+
+// From any step on the disk may refuse everything, or one step alone may fail: the command says that it failed, unless the change had happened by then, and
+// whatever is found afterwards is the old or the new as a whole, which the records say truly.
+func TestEveryStepCanFail(t *testing.T) {
+	for _, forever := range []bool{false, true} {
+		for n := 1; ; n++ {
+			dir := table(t)
+			require.NoError(t, os.WriteFile(filepath.Join(dir, "b.txt"), []byte("b"), 0o600))
+			f := open(t, dir)
+			stage := func(text string) (string, string) {
+				s, err := f.Stage()
+				require.NoError(t, err)
+				_, err = s.Write([]byte(text))
+				require.NoError(t, err)
+				require.NoError(t, s.Commit())
+				return s.Name(), s.SHA256()
+			}
+			change := func(name, text string) swap.Change {
+				old, size, err := f.Hash(name)
+				require.NoError(t, err)
+				c := swap.Change{File: swap.File{Path: name, Old: old, OldSize: size}}
+				if text != "" {
+					c.Staged, c.New = stage(text)
+					c.NewSize = int64(len(text))
+				}
+				return c
+			}
+			changes := []swap.Change{change("a.txt", "new"), change("b.txt", ""), change("c.txt", "came")}
+			count, hit := 0, ""
+			end := safefile.Disturb(func(s safefile.Step) error {
+				if s.Op == safefile.OpSyncFolder {
+					return nil
+				}
+				if count++; count == n || forever && count > n {
+					if hit == "" {
+						hit = s.Op
+					}
+					return &os.PathError{Op: s.Op, Path: s.Path, Err: syscall.EIO}
+				}
+				return nil
+			})
+			r, err := f.Swap(t.Context(), changes, swap.Record{Kind: "test"})
+			end()
+			if hit == "" {
+				require.NoError(t, err)
+				f.Close()
+				break
+			}
+			f.Close()
+			f = open(t, dir)
+			now := content(t, dir, "a.txt") + " " + content(t, dir, "b.txt") + " " + content(t, dir, "c.txt")
+			assert.Contains(t, []string{"original b (gone)", "new (gone) came"}, now, "%t, %d: %s", forever, n, hit)
+			recorded := len(f.Records()) == 1
+			assert.Equal(t, now == "new (gone) came", recorded, "%t, %d: %s", forever, n, hit)
+			if err == nil {
+				assert.True(t, recorded, "%t, %d: %s", forever, n, hit)
+				assert.Equal(t, 1, r.ID)
+			} else {
+				assert.ErrorIs(t, err, syscall.EIO, "%t, %d: %s", forever, n, hit)
+				assert.Nil(t, r)
+			}
+			if recorded {
+				require.NoError(t, undone(f, &f.Records()[0], swap.Refuse))
+				assert.Equal(t, "original b (gone)", content(t, dir, "a.txt")+" "+content(t, dir, "b.txt")+" "+content(t, dir, "c.txt"))
+			}
+			assert.False(t, swap.Left(dir), "%t, %d: %s", forever, n, hit)
+			f.Close()
+		}
+	}
+}
+
+// On a system that takes two spellings for one file, a file that gets another spelling is the one that would go: it is renamed and not removed.
+func TestAnotherSpelling(t *testing.T) {
+	dir := t.TempDir()
+	old := filepath.Join(dir, "Rock.txt")
+	require.NoError(t, os.WriteFile(old, []byte("old"), 0o600))
+	f := open(t, dir)
+	defer f.Close()
+	s, err := f.Stage()
+	require.NoError(t, err)
+	_, err = s.Write([]byte("new"))
+	require.NoError(t, err)
+	require.NoError(t, s.Commit())
+	sum, size, err := f.Hash("Rock.txt")
+	require.NoError(t, err)
+	var removed []string
+	end := safefile.Disturb(func(step safefile.Step) error {
+		// As such a system has it: once the new file is in its place, both spellings are that file. Here they are two links to it.
+		if info, err := os.Stat(filepath.Join(dir, "rock.txt")); err == nil && step.Op != safefile.OpSyncFolder {
+			if other, err := os.Stat(old); err == nil && !os.SameFile(info, other) {
+				require.NoError(t, os.Remove(old))
+				require.NoError(t, os.Link(filepath.Join(dir, "rock.txt"), old))
+			}
+		}
+		if step.Op == safefile.OpRemove {
+			removed = append(removed, filepath.Base(step.Path))
+		}
+		return nil
+	})
+	// The change that only waits: something has to happen between the two, as on a real disk.
+	_, err = f.Swap(t.Context(), []swap.Change{
+		{File: swap.File{Path: "rock.txt", New: s.SHA256(), NewSize: 3}, Staged: s.Name()},
+		{File: swap.File{Path: "sand.txt"}},
+		{File: swap.File{Path: "Rock.txt", Old: sum, OldSize: size}},
+	}, swap.Record{Kind: "test"})
+	end()
+	require.NoError(t, err)
+	assert.NotContains(t, removed, "Rock.txt")
+	assert.Equal(t, "new", content(t, dir, "rock.txt"))
 }

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"vornix/core/fault"
@@ -421,10 +420,10 @@ func (f *Folder) settle(j *journal) {
 	}
 }
 
-// anotherCase is the path of a file that came and is the same one but for small and capital letters; empty when there is none.
+// anotherCase is the path of a file that came and whose name differs only in its capitals, or in how its letters are composed; empty when there is none.
 func (f *Folder) anotherCase(j *journal, rel string) string {
 	for _, m := range j.Moves {
-		if m.Staged == "" || !strings.EqualFold(m.Path, rel) {
+		if m.Staged == "" || safefile.Fold(m.Path) != safefile.Fold(rel) {
 			continue
 		}
 		a, err := f.d.Stat(m.Path)
