@@ -77,7 +77,13 @@ func TestDeployByTheProgram(t *testing.T) {
 	o = vornix(t, p, "deploy", "withdraw", "tram_depot", "valley2", "--plan")
 	assert.Equal(t, 3, o.exit, "a rotation is not emptied: %s", o.out)
 	put(t, filepath.Join(dirs[2], "timetable.txt"), "old_shaft dig\ntram_depot shift\n")
+	put(t, filepath.Join(dirs[0], "timetable.txt"), "old_shaft dig\ntram_depot shift\n")
+	two := ok(t, p, "deploy", "withdraw", "tram_depot", "valley0", "valley2", "--plan", "--json")
+	var plans []*deploy.Plan
+	require.NoError(t, json.Unmarshal(parse(t, two).Result, &plans))
+	assert.Len(t, plans, 2, "several targets at once")
 	assert.Contains(t, ok(t, p, "deploy", "withdraw", "tram_depot", "valley2", "--yes").out, `without = ["tram_depot"]`)
+	assert.Regexp(t, `on valley2 .*withdrawn: tram_depot`, ok(t, p, "status").out)
 	assert.NoFileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))
 	ok(t, p, "deploy", "rollback", "valley2", "--yes")
 	assert.FileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))

@@ -55,7 +55,7 @@ var results = map[string][]any{
 	"demo":               {[]demoAnswer{}},
 	"deploy":             {deployAnswer{}},
 	"deploy rollback":    {deploy.Plan{}},
-	"deploy withdraw":    {deploy.Plan{}},
+	"deploy withdraw":    {deploy.Plan{}, []*deploy.Plan{}},
 	"deploy history":     {[]deploy.Past{}},
 	"deploy preview":     {welcomeAnswer{}},
 	"deploy unlock":      {lockAnswer{}},
