@@ -161,6 +161,17 @@ func TestStateFromElsewhere(t *testing.T) {
 	assert.Contains(t, again.out, "nothing changed")
 	assert.FileExists(t, filepath.Join(p, ".vornix", "ledger.jsonl"))
 
+	// Bundles that came with a project go nowhere, neither to a server nor to a workshop, before they were packed here.
+	here(settings, "pack")
+	for _, args := range [][]string{{"deploy", "practice", "--yes", "--without-server"}, {"publish", "exchange", "--plan"}} {
+		cmd := command(p, args...)
+		cmd.Env = append(os.Environ(), "VORNIX_STATE=", "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trusted.json"))
+		o := run(t, cmd)
+		assert.Equal(t, 3, o.exit, o.out)
+		assert.Contains(t, o.err, "nothing was packed on this machine", args)
+	}
+	here(settings, "deploy", "practice", "--yes", "--without-server")
+
 	// A second machine in the same folder takes nothing over, and the first one knows its own afterwards.
 	other := t.TempDir()
 	assert.Contains(t, here(other, "build").err, "was not written on this machine")

@@ -122,7 +122,8 @@ func endRehearsal(p *project.Project) error {
 	}
 	var b before
 	data, err := d.ReadFile(rehearsalList)
-	if err != nil || json.Unmarshal(data, &b) != nil { // it was stopped before it changed anything
+	odd := func(name string) bool { return name != path.Base(name) || safefile.CheckPath(name) != nil }
+	if err != nil || json.Unmarshal(data, &b) != nil || slices.ContainsFunc(slices.Concat(b.Out, b.State), odd) { // it was stopped before it changed anything
 		return d.RemoveTree(rehearsalDir)
 	}
 	for _, part := range []struct {

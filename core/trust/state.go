@@ -91,6 +91,26 @@ func (s States) Adopt(p *project.Project) (foreign bool, err error) {
 	return foreign, d.WriteFile(markFile, list(append(there, mark)))
 }
 
+// Foreign says whether another machine wrote a project's state folder. It changes nothing.
+func (s States) Foreign(p *project.Project) (bool, error) {
+	d, err := safefile.OpenDir(p.State())
+	if err != nil {
+		return false, nil // there is none
+	}
+	defer d.Close()
+	there, err := marks(d, markFile)
+	if err != nil {
+		return false, err
+	}
+	home, err := safefile.OpenDir(filepath.Dir(s.File))
+	if err != nil {
+		return true, nil // nothing is known to be this machine's
+	}
+	defer home.Close()
+	own, err := marks(home, filepath.Base(s.File))
+	return !slices.ContainsFunc(there, func(m string) bool { return slices.Contains(own, m) }), err
+}
+
 // marks reads a list of marks; one that does not exist is empty, and one that makes no sense too.
 func marks(d *safefile.Dir, name string) ([]string, error) {
 	info, err := d.Stat(name)

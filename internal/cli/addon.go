@@ -51,7 +51,7 @@ the changed one to the safe place first.`,
 				return err
 			}
 			defer s.Close()
-			bundles, err := release.Ready(ctx, s.P, a.options())
+			bundles, err := a.ready(ctx, s.P)
 			if err != nil {
 				if release.MetadataOfBundles(s.P.Profile) {
 					return err
@@ -78,7 +78,7 @@ func (a *app) addonPlan(ctx context.Context, answer *show.Answer) error {
 	if err != nil {
 		return err
 	}
-	bundles, err := release.Ready(ctx, p, a.options())
+	bundles, err := a.ready(ctx, p)
 	if err != nil && release.MetadataOfBundles(p.Profile) {
 		return err
 	}

@@ -25,6 +25,7 @@ import (
 	"golang.org/x/term"
 
 	"vornix/core/build"
+	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/group"
 	"vornix/core/installer"
@@ -426,11 +427,11 @@ func (a *app) opened(p *project.Project, command string, o release.Options) (*re
 	if err != nil || os.Getenv(stateVariable) == "any" {
 		return s, err
 	}
-	store, err := trusting()
+	states, err := states()
 	if err != nil {
 		return s, nil // there is no place to remember anything
 	}
-	foreign, err := trust.States{File: filepath.Join(filepath.Dir(store.File), "states")}.Adopt(p)
+	foreign, err := states.Adopt(p)
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -439,6 +440,29 @@ func (a *app) opened(p *project.Project, command string, o release.Options) (*re
 		fmt.Fprintf(a.out.Stderr, "The build cache in %s was not written on this machine, so it was removed. (%s=any would have kept it.)\n", show.Clean(filepath.ToSlash(p.State())), stateVariable)
 	}
 	return s, nil
+}
+
+// states knows which state folders are this machine's own.
+func states() (trust.States, error) {
+	store, err := trusting()
+	if err != nil {
+		return trust.States{}, err
+	}
+	return trust.States{File: filepath.Join(filepath.Dir(store.File), "states")}, nil
+}
+
+// ready gives the bundles that may go out as the project's version. Bundles that another machine packed, or a stranger, do not count.
+func (a *app) ready(ctx context.Context, p *project.Project) ([]bundle.Bundle, error) {
+	if s, err := states(); err == nil && os.Getenv(stateVariable) != "any" {
+		foreign, err := s.Foreign(p)
+		if err != nil {
+			return nil, err
+		}
+		if _, packed := bundle.Packed(p); foreign && packed == nil {
+			return nil, &fault.Fault{Kind: fault.Refused, What: "nothing was packed on this machine", Place: fault.Place{File: filepath.ToSlash(p.Join(bundle.Dir))}, Why: "Bundles from elsewhere may hold anything.", Do: "Run 'vornix pack' first."}
+		}
+	}
+	return release.Ready(ctx, p, a.options())
 }
 
 // step shows a step and adds it to the answer; it passes the error on.

@@ -83,7 +83,7 @@ server plays what it got.`,
 			if len(args) == 0 {
 				return &fault.Fault{Kind: fault.Usage, What: "no target was named", Do: "Its targets: " + orWord(strings.Join(release.Targets(p), ", "), "none; describe one under [target.NAME] in vornix.toml") + "."}
 			}
-			bundles, err := release.Ready(ctx, p, a.options())
+			bundles, err := a.ready(ctx, p)
 			if err != nil {
 				return err
 			}

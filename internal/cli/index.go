@@ -96,7 +96,7 @@ With --to, all that the index names is brought together in a folder, to be serve
 				return err
 			}
 			defer s.Close()
-			bundles, err := release.Ready(ctx, s.P, a.options())
+			bundles, err := a.ready(ctx, s.P)
 			if err != nil {
 				return err
 			}

@@ -96,7 +96,7 @@ func (a *app) publishPartCommand(name string, scope publish.Scope) *cobra.Comman
 func (a *app) publish(ctx context.Context, answer *show.Answer, command string, targets []string, f publishFlags, scope publish.Scope) error {
 	p, bundles, err := a.packed()
 	if err == nil && scope == publish.Everything { // else the files stay as they are
-		bundles, err = release.Ready(ctx, p, a.options())
+		bundles, err = a.ready(ctx, p)
 	}
 	if err != nil {
 		return err
