@@ -2,6 +2,8 @@ package swap_test
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"os"
 	"path/filepath"
@@ -11,6 +13,7 @@ import (
 	"sync/atomic"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -292,6 +295,10 @@ func TestEveryStepCanFail(t *testing.T) {
 				break
 			}
 			f.Close()
+			if err != nil { // what could not be taken back is said
+				assert.Equal(t, swap.Unfinished(dir), strings.Contains(err.Error(), "taking it back failed too"), "%t, %d: %s", forever, n, hit)
+			}
+			openedAnyhow(t, dir)
 			f = open(t, dir)
 			now := content(t, dir, "a.txt") + " " + content(t, dir, "b.txt") + " " + content(t, dir, "c.txt")
 			assert.Contains(t, []string{"original b (gone)", "new (gone) came"}, now, "%t, %d: %s", forever, n, hit)
@@ -305,7 +312,7 @@ func TestEveryStepCanFail(t *testing.T) {
 				assert.Nil(t, r)
 			}
 			if recorded {
-				require.NoError(t, undone(f, &f.Records()[0], swap.Refuse))
+				undoneAnyhow(t, f)
 				assert.Equal(t, "original b (gone)", content(t, dir, "a.txt")+" "+content(t, dir, "b.txt")+" "+content(t, dir, "c.txt"))
 			}
 			assert.False(t, swap.Left(dir), "%t, %d: %s", forever, n, hit)
@@ -352,4 +359,99 @@ func TestAnotherSpelling(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, removed, "Rock.txt")
 	assert.Equal(t, "new", content(t, dir, "rock.txt"))
+}
+
+// failing makes the step with a number fail, and says which one that was, once it has been reached.
+func failing(n int, hit *string) (end func()) {
+	count := 0
+	return safefile.Disturb(func(s safefile.Step) error {
+		if s.Op == safefile.OpSyncFolder {
+			return nil
+		}
+		if count++; count == n {
+			*hit = s.Op
+			return &os.PathError{Op: s.Op, Path: s.Path, Err: syscall.EIO}
+		}
+		return nil
+	})
+}
+
+// openedAnyhow opens a folder that a run left unfinished, on a disk on which one step after the other fails: either that is said, or nothing is left to do.
+func openedAnyhow(t *testing.T, dir string) {
+	t.Helper()
+	for n := 1; swap.Unfinished(dir); n++ {
+		hit := ""
+		end := failing(n, &hit)
+		f, err := swap.Open(t.Context(), dir, "test")
+		end()
+		if err != nil {
+			continue
+		}
+		assert.False(t, swap.Unfinished(dir), "%d: %s", n, hit)
+		f.Close()
+		return
+	}
+}
+
+// undoneAnyhow undoes the only change of a folder, on a disk on which one step after the other fails: either that is said and the change stands, or it is undone.
+func undoneAnyhow(t *testing.T, f *swap.Folder) {
+	t.Helper()
+	for n := 1; ; n++ {
+		hit := ""
+		end := failing(n, &hit)
+		err := undone(f, &f.Records()[0], swap.Refuse)
+		end()
+		if err == nil {
+			assert.True(t, f.Records()[0].Undone, "%d: %s", n, hit)
+			return
+		}
+		require.NotEmpty(t, hit, "%v", err)
+		if f.Records()[0].Undone { // it had happened: only clearing up failed
+			return
+		}
+		if _, err := os.Stat(f.Join("a.txt")); err == nil {
+			assert.Equal(t, "new", content(t, f.Path(), "a.txt"), "%d: %s", n, hit)
+		}
+	}
+}
+
+// What lies beside the records keeps their folder, also when there are none.
+func TestWhatWasSetAsideStays(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	at, err := f.SetAside(t.Context(), "a.txt")
+	require.NoError(t, err)
+	f.Close()
+	assert.Equal(t, "original", content(t, dir, at))
+	f = open(t, dir)
+	again, err := f.SetAside(t.Context(), "a.txt")
+	require.NoError(t, err)
+	assert.NotEqual(t, at, again)
+	f.Close()
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, swap.Dir, "aside")))
+	f = open(t, dir)
+	f.Close()
+	assert.NoDirExists(t, filepath.Join(dir, swap.Dir), "else nothing is left")
+}
+
+// A hash that was taken before counts only for a file with the same size and time.
+func TestHashesOfChangedFiles(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	defer f.Close()
+	name := filepath.Join(dir, "a.txt")
+	for i, text := range []string{"original", "changed!", "longer than that"} {
+		require.NoError(t, os.WriteFile(name, []byte(text), 0o600))
+		old := time.Now().Add(-time.Hour).Add(time.Duration(i) * time.Minute)
+		require.NoError(t, os.Chtimes(name, old, old))
+		for range 2 {
+			sum, size, err := f.Hash("a.txt")
+			require.NoError(t, err)
+			want := sha256.Sum256([]byte(text))
+			assert.Equal(t, hex.EncodeToString(want[:]), sum)
+			assert.EqualValues(t, len(text), size)
+		}
+	}
+	_, _, err := f.Hash(".")
+	assert.ErrorContains(t, err, "no file")
 }
