@@ -455,3 +455,176 @@ func TestHashesOfChangedFiles(t *testing.T) {
 	_, _, err := f.Hash(".")
 	assert.ErrorContains(t, err, "no file")
 }
+
+// killed makes a change of three files and stops before the step with a number, as a killed program does. It says whether there was such a step.
+func killed(t *testing.T, dir string, at int) (hit bool) {
+	t.Helper()
+	f := open(t, dir)
+	var changes []swap.Change
+	for name, text := range map[string]string{"a.txt": "new", "b.txt": "", "c.txt": "came"} {
+		old, size, err := f.Hash(name)
+		require.NoError(t, err)
+		c := swap.Change{File: swap.File{Path: name, Old: old, OldSize: size}}
+		if text != "" {
+			s, err := f.Stage()
+			require.NoError(t, err)
+			_, err = s.Write([]byte(text))
+			require.NoError(t, err)
+			require.NoError(t, s.Commit())
+			c.Staged, c.New, c.NewSize = s.Name(), s.SHA256(), s.Size()
+		}
+		changes = append(changes, c)
+	}
+	slices.SortFunc(changes, func(a, b swap.Change) int { return strings.Compare(a.Path, b.Path) })
+	count := 0
+	end := safefile.Disturb(func(s safefile.Step) error {
+		if count++; count == at {
+			hit = true
+			panic("killed")
+		}
+		return nil
+	})
+	func() {
+		defer func() { _ = recover() }()
+		_, err := f.Swap(t.Context(), changes, swap.Record{Kind: "test"})
+		require.NoError(t, err)
+	}()
+	end()
+	f.Leave() // nothing is cleared up
+	return hit
+}
+
+// A change that was killed once its journal is written is finished by whoever comes next; where a new file is gone meanwhile it is taken back, and where
+// something is in the way that is no file, that is said and nothing is touched.
+func TestWhatAKilledChangeLeaves(t *testing.T) {
+	table := func() string {
+		dir := table(t)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "b.txt"), []byte("b"), 0o600))
+		return dir
+	}
+	state := func(dir string) string {
+		return content(t, dir, "a.txt") + " " + content(t, dir, "b.txt") + " " + content(t, dir, "c.txt")
+	}
+	finished, back := 0, 0
+	for at := 1; ; at++ {
+		dir := table()
+		if !killed(t, dir, at) {
+			break
+		}
+		if !swap.Unfinished(dir) {
+			f := open(t, dir)
+			assert.Empty(t, f.Mended)
+			assert.Contains(t, []string{"original b (gone)", "new (gone) came"}, state(dir))
+			f.Close()
+			continue
+		}
+		records, err := swap.Records(dir)
+		require.NoError(t, err)
+		staged, err := filepath.Glob(filepath.Join(dir, swap.Dir, "new", "*"))
+		require.NoError(t, err)
+		staged = slices.DeleteFunc(staged, func(name string) bool { return len(filepath.Base(name)) > 1 })
+		if len(records) == 0 && len(staged) == 2 { // nothing has its place yet
+			for what, spoil := range map[string]func(dir string){
+				"taken back": func(dir string) {
+					require.NoError(t, os.Remove(filepath.Join(dir, swap.Dir, "new", filepath.Base(staged[1]))))
+				},
+				"in the way": func(dir string) {
+					require.NoError(t, os.Remove(filepath.Join(dir, "a.txt")))
+					require.NoError(t, os.Mkdir(filepath.Join(dir, "a.txt"), 0o700))
+				},
+				"no file": func(dir string) {
+					name := filepath.Join(dir, swap.Dir, "new", filepath.Base(staged[1]))
+					require.NoError(t, os.Remove(name))
+					require.NoError(t, os.Mkdir(name, 0o700))
+				},
+			} {
+				dir := table()
+				require.True(t, killed(t, dir, at))
+				spoil(dir)
+				f, err := swap.Open(t.Context(), dir, "test")
+				if what != "taken back" {
+					assert.ErrorContains(t, err, "in the way", what)
+					assert.True(t, swap.Unfinished(dir), "nothing is forgotten")
+					continue
+				}
+				require.NoError(t, err)
+				assert.Equal(t, "taken back", f.Mended)
+				assert.Equal(t, "original b (gone)", state(dir))
+				assert.Empty(t, f.Records())
+				f.Close()
+				back++
+			}
+		}
+		f := open(t, dir)
+		if len(records) == 0 {
+			assert.Equal(t, "finished", f.Mended, "%d", at)
+			finished++
+		} else {
+			assert.Empty(t, f.Mended, "%d: only the journal was left", at)
+		}
+		assert.Equal(t, "new (gone) came", state(dir), "%d", at)
+		assert.Len(t, f.Records(), 1)
+		assert.False(t, swap.Left(dir))
+		f.Close()
+	}
+	assert.Greater(t, finished, 2)
+	assert.NotZero(t, back)
+}
+
+// Texts that a change brings are kept as they came, for as long as it stands, so that it can be shown what somebody changed in them.
+func TestTextsAreKept(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	bring := func(name, text string, kept bool) *swap.Record {
+		s, err := f.Stage()
+		require.NoError(t, err)
+		_, err = s.Write([]byte(text))
+		require.NoError(t, err)
+		require.NoError(t, s.Commit())
+		r, err := f.Swap(t.Context(), []swap.Change{{File: swap.File{Path: name, New: s.SHA256(), NewSize: s.Size(), Text: kept}, Staged: s.Name()}}, swap.Record{Kind: "test"})
+		require.NoError(t, err)
+		return r
+	}
+	one, two := bring("one.txt", "first", true), bring("two.txt", "second", false)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "one.txt"), []byte("edited"), 0o600))
+	f.Close()
+	f = open(t, dir)
+	text, ok := f.Text(one.Files[0])
+	assert.True(t, ok)
+	assert.Equal(t, "first", text)
+	_, ok = f.Text(two.Files[0])
+	assert.False(t, ok)
+	require.NoError(t, undone(f, one, swap.Leave))
+	f.Close()
+	f = open(t, dir)
+	defer f.Close()
+	_, ok = f.Text(one.Files[0])
+	assert.False(t, ok, "nobody needs it any more")
+}
+
+// Records that become one are undone as one; others stay as they are, with their originals.
+func TestRecordsThatBecomeOne(t *testing.T) {
+	dir := table(t)
+	f := open(t, dir)
+	defer f.Close()
+	first, err := replace(t, f, "one")
+	require.NoError(t, err)
+	second, err := replace(t, f, "two")
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "other.txt"), []byte("other"), 0o600))
+	sum, size, err := f.Hash("other.txt")
+	require.NoError(t, err)
+	_, err = f.Swap(t.Context(), []swap.Change{{File: swap.File{Path: "other.txt", Old: sum, OldSize: size}}}, swap.Record{Kind: "other"})
+	require.NoError(t, err)
+	one := *second
+	one.Files = []swap.File{{Path: "a.txt", Old: first.Files[0].Old, OldSize: first.Files[0].OldSize, New: second.Files[0].New, NewSize: second.Files[0].NewSize}}
+	require.NoError(t, f.Merge(t.Context(), []swap.Record{*first, *second}, one))
+	require.Len(t, f.Records(), 2)
+	assert.Empty(t, f.Kept(first.Files[0].New), "the step between is nobody's original")
+	require.NoError(t, undone(f, &f.Records()[1], swap.Refuse))
+	assert.Equal(t, "original", content(t, dir, "a.txt"))
+	require.NoError(t, undone(f, &f.Records()[0], swap.Refuse))
+	assert.Equal(t, "other", content(t, dir, "other.txt"))
+	require.NoError(t, f.Forget(t.Context(), func(r swap.Record) bool { return r.Kind == "other" }))
+	assert.Len(t, f.Records(), 1)
+}
