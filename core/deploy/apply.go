@@ -227,10 +227,10 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 	return r, nil
 }
 
-// leadsTo says whether another plan does the same.
+// leadsTo says whether another plan does the same. Lists are everybody's: with new lines of others the same change of a list has another result.
 func (p *Plan) leadsTo(other *Plan) bool {
 	same := func(a, b Step) bool {
-		return a.Path == b.Path && a.Action == b.Action && a.want.SHA256 == b.want.SHA256 && a.Drift == b.Drift
+		return a.Path == b.Path && a.Action == b.Action && a.Drift == b.Drift && (a.want.SHA256 == b.want.SHA256 || a.Role == Listing)
 	}
 	return p.Before == other.Before && slices.EqualFunc(p.Steps, other.Steps, same)
 }

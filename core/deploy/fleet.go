@@ -5,6 +5,7 @@ import (
 	"sync"
 
 	"vornix/core/fault"
+	"vornix/core/group"
 )
 
 // Outcome is how one of several targets ended.
@@ -77,7 +78,7 @@ func Fleet(ctx context.Context, names []string, o FleetOptions, run func(ctx con
 		}
 		rest = list[1:]
 	}
-	var wg sync.WaitGroup
+	var wg group.All
 	slots := make(chan struct{}, o.AtOnce)
 	for _, x := range rest {
 		slots <- struct{}{}

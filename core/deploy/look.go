@@ -65,7 +65,7 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 		if x.Action == Leave || x.Role == Listing { // lists are everybody's
 			continue
 		}
-		if x.Role == Page && t.shares() { // so is the page
+		if x.Role == Page && x.Drift != "" && t.shares() { // so is the page
 			files, _, err := t.neighbours(ctx)
 			if err != nil {
 				return failed(err)

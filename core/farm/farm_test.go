@@ -392,13 +392,19 @@ func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
 		assert.Greater(t, helped, len(p.jobs)/2)
 		assert.Greater(t, int(first.did.Load()+second.did.Load()), helped*4/3, "most jobs were done by both")
 	})
-	for what, spoiled := range map[string]int64{"a late job": 12} {
+	for what, c := range map[string]struct {
+		spoiled int64
+		p       *project
+		here    *smith
+	}{
+		"a late job":   {12, newProject(t, 60, task{}), &smith{wait: 100 * time.Millisecond}},
+		"a late piece": {200, newProject(t, 0, task{Rounds: 1000, Pieces: 3000}), &smith{slow: 500 * time.Microsecond}},
+	} {
 		t.Run(what, func(t *testing.T) {
-			p := newProject(t, 60, task{})
-			alone := p.alone(t)
+			alone := c.p.alone(t)
 			n := atomic.Int64{}
 			liar := &smith{spoil: func(b []byte) []byte {
-				if n.Add(1) == spoiled {
+				if n.Add(1) == c.spoiled {
 					b = bytes.Clone(b)
 					b[0] ^= 1
 				}
@@ -408,34 +414,13 @@ func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
 			defer stop()
 			stopGood, _ := work(t, h.Key, "good", &smith{})
 			defer stopGood()
-			all, _, shares := p.build(t, h.Key, &smith{wait: 100 * time.Millisecond}, 1)
+			all, _, shares := c.p.build(t, h.Key, c.here, 1)
 			assert.Equal(t, alone, all)
+			require.GreaterOrEqual(t, n.Load(), c.spoiled, "it has lied")
 			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
 			assert.Empty(t, shareOf(t, shares, "good").Shut)
 		})
 	}
-	t.Run("a late piece", func(t *testing.T) {
-		p := newProject(t, 0, task{Rounds: 1000, Pieces: 3000})
-		alone := p.alone(t)
-		n := atomic.Int64{}
-		liar := &smith{spoil: func(b []byte) []byte {
-			if n.Add(1) == 200 {
-				b = bytes.Clone(b)
-				b[0] ^= 1
-			}
-			return b
-		}}
-		stop, _ := work(t, h.Key, "liar", liar)
-		defer stop()
-		stopGood, _ := work(t, h.Key, "good", &smith{})
-		defer stopGood()
-		all, _, shares := p.build(t, h.Key, &smith{slow: 500 * time.Microsecond}, 1)
-		assert.Equal(t, alone, all)
-		assert.Empty(t, shareOf(t, shares, "good").Shut)
-		if n.Load() >= 200 {
-			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
-		}
-	})
 	t.Run("only one worker", func(t *testing.T) {
 		p.forget(t)
 		only := &smith{}

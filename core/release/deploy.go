@@ -11,6 +11,7 @@ import (
 
 	"vornix/core/bundle"
 	"vornix/core/deploy"
+	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/job"
 	"vornix/core/ledger"
@@ -48,38 +49,32 @@ type Deploying struct {
 }
 
 // PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no lock. Close the Target.
-func PlanDeploy(ctx context.Context, p *project.Project, load Graph, target string, bundles []bundle.Bundle, a deploy.Access, verify bool) (*Deploying, error) {
+func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle, a deploy.Access, verify bool) (*Deploying, error) {
 	if err := index.Guard(p, bundles); err != nil {
 		return nil, err
 	}
-	type opened struct {
-		t   *deploy.Target
-		err error
-	}
-	opening := make(chan opened, 1)
-	go func() { // which waits for others, while there is something to do here
-		t, err := deploy.Open(ctx, p, target, a)
-		opening <- opened{t, err}
-	}()
-	goal, goalErr := func() (*deploy.Goal, error) {
+	var target *deploy.Target
+	var openErr error
+	var opening group.All
+	opening.Go(func() { target, openErr = deploy.Open(ctx, p, name, a) }) // which waits for others, while there is something to do here
+	goal, err := func() (*deploy.Goal, error) {
 		g, err := load(ctx)
 		if err != nil {
 			return nil, err
 		}
-		return deploy.GoalOf(ctx, p, target, bundles, g)
+		return deploy.GoalOf(ctx, p, name, bundles, g)
 	}()
-	o := <-opening
-	err := goalErr
+	opening.Wait()
 	if err == nil {
-		err = o.err
+		err = openErr
 	}
-	d := &Deploying{Target: o.t, Goal: goal}
+	d := &Deploying{Target: target, Goal: goal}
 	if err == nil {
-		d.Plan, err = o.t.Plan(ctx, goal, deploy.PlanOptions{Verify: verify})
+		d.Plan, err = target.Plan(ctx, goal, deploy.PlanOptions{Verify: verify})
 	}
 	if err != nil {
-		if o.t != nil {
-			o.t.Close()
+		if target != nil {
+			target.Close()
 		}
 		return nil, err
 	}

@@ -45,6 +45,11 @@ func (s *Session) WriteNotes(version string, text []byte, replace bool) error {
 	if err == nil && !replace {
 		return &fault.Fault{Kind: fault.Refused, What: "there are other notes for this version already", Place: place, Why: "They would be lost. Nothing was done.", Do: "Edit that file, or remove it."}
 	}
+	if s.rehearses {
+		if err := d.WriteFile(rehearsalNotes, text); err != nil {
+			return err
+		}
+	}
 	return d.WriteFile(rel, text)
 }
 

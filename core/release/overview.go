@@ -6,13 +6,13 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/deploy"
 	"vornix/core/finding"
+	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/needs"
@@ -57,13 +57,10 @@ type Overview struct {
 func Survey(ctx context.Context, p *project.Project, o Options, targetWords func(*deploy.State) string, itemWords func(*publish.State) string) (*Overview, error) {
 	head := p.File.Project
 	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{}, Pictures: []string{}, Packed: []bundle.Bundle{}, Older: []string{}}
-	looked := make(chan struct{})
-	go func() { // others may not answer for a while
-		defer close(looked)
-		v.Targets, v.Workshops = lookAtAll(ctx, p, o)
-	}()
+	var looking group.All
+	looking.Go(func() { v.Targets, v.Workshops = lookAtAll(ctx, p, o) }) // others may not answer for a while
 	err := v.here(ctx, p, o)
-	<-looked
+	looking.Wait()
 	if err != nil {
 		return nil, err
 	}
@@ -316,7 +313,7 @@ func lookAtAll(ctx context.Context, p *project.Project, o Options) ([]*deploy.St
 	names, workshops := Targets(p), publish.Targets(p)
 	list := make([]*deploy.State, len(names))
 	items := make([][]*publish.State, len(workshops))
-	var wg sync.WaitGroup
+	var wg group.All
 	for i, name := range names {
 		wg.Go(func() { list[i] = deploy.Look(ctx, p, name, o.Access, false) })
 	}

@@ -1,6 +1,7 @@
 package release
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -17,6 +18,8 @@ import (
 const (
 	rehearsalDir  = project.StateDir + "/rehearsal"
 	rehearsalList = rehearsalDir + "/before.json"
+	// rehearsalNotes is a copy of the notes that the rehearsal wrote. Other notes are the user's own, and stay.
+	rehearsalNotes = rehearsalDir + "/notes"
 )
 
 // before says what is kept. It is written when everything is.
@@ -24,7 +27,6 @@ type before struct {
 	Out   []string `json:"out"`             // names in out/
 	State []string `json:"state"`           // names in .vornix/
 	Notes string   `json:"notes,omitempty"` // the notes of the version that is rehearsed, as a path in the project
-	Noted bool     `json:"noted"`           // there were notes
 }
 
 // What a rehearsal does not change: finished versions, and what is not of this run.
@@ -52,14 +54,6 @@ func (s *Session) Rehearse(ctx context.Context, version string) error {
 	}
 	if b.State, err = keepAside(ctx, d, project.StateDir, restOfState); err != nil {
 		return err
-	}
-	if b.Notes != "" && safefile.CheckPath(b.Notes) == nil {
-		if _, err := d.Stat(b.Notes); err == nil {
-			b.Noted = true
-			if err := d.LinkFrom(ctx, b.Notes, path.Join(rehearsalDir, "notes")); err != nil {
-				return err
-			}
-		}
 	}
 	data, err := json.MarshalIndent(b, "", "  ")
 	if err != nil {
@@ -158,22 +152,22 @@ func endRehearsal(p *project.Project) error {
 			}
 		}
 	}
-	if b.Notes != "" && safefile.CheckPath(b.Notes) == nil {
-		if err := b.notesBack(d); err != nil {
-			return err
+	if written, err := d.ReadFile(rehearsalNotes); err == nil && safefile.CheckPath(b.Notes) == nil {
+		if now, err := d.ReadFile(b.Notes); err == nil && bytes.Equal(now, written) {
+			if err := d.Remove(b.Notes); err != nil {
+				return err
+			}
 		}
 	}
 	return d.RemoveTree(rehearsalDir)
 }
 
-// notesBack restores the old notes, or removes those of the rehearsal where there were none.
-func (b *before) notesBack(d *safefile.Dir) error {
-	kept := path.Join(rehearsalDir, "notes")
-	if _, err := d.Stat(kept); err == nil {
-		return d.Move(kept, b.Notes)
-	}
-	if _, err := d.Stat(b.Notes); b.Noted || err != nil {
+// EndRehearsal restores the files from before a rehearsal, if one has begun. Close does so too, but can't say when it fails.
+func (s *Session) EndRehearsal() error {
+	if !s.rehearses {
 		return nil
 	}
-	return d.Remove(b.Notes)
+	err := endRehearsal(s.P)
+	s.rehearses = err != nil
+	return err
 }

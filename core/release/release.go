@@ -129,9 +129,7 @@ func Open(p *project.Project, command string, o Options) (*Session, error) {
 
 // Close ends a rehearsal, and frees the project.
 func (s *Session) Close() {
-	if s.rehearses {
-		_ = endRehearsal(s.P) // the next session does otherwise
-	}
+	_ = s.EndRehearsal() // the next session tries again
 	s.lock.Release()
 }
 

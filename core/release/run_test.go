@@ -227,6 +227,17 @@ func TestARehearsalTakesNothing(t *testing.T) {
 	require.NoError(t, err)
 	s.Close()
 	assert.Equal(t, was, all())
+	// Notes that somebody wrote after the kill are not the rehearsal's, and stay.
+	s, err = release.Open(demotest.Load(t, p.Dir), "test", release.Options{Program: "test"})
+	require.NoError(t, err)
+	require.NoError(t, s.Rehearse(ctx, "2.0.0"))
+	require.NoError(t, s.WriteNotes("2.0.0", []byte("new"), false))
+	s.Forget()
+	demotest.Put(t, p, "notes/2.0.0.md", []byte("better words"))
+	s, err = release.Open(demotest.Load(t, p.Dir), "test", release.Options{Program: "test"})
+	require.NoError(t, err)
+	s.Close()
+	assert.Equal(t, "better words", text(t, p, "notes/2.0.0.md"))
 }
 
 func TestAReleaseEndsWhereItIsTold(t *testing.T) {

@@ -52,6 +52,7 @@ type Record struct {
 	Signer string    `json:"signer,omitempty"` // public key that signed all of them
 	Notes  []string  `json:"notes,omitempty"`  // what else is worth knowing
 	Files  []File    `json:"files"`
+	Of     int       `json:"of,omitempty"` // the change that this is the rest of, after an undo that left changed files
 	Undone bool      `json:"undone"`
 }
 
@@ -671,10 +672,12 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 	}
 	if len(left) > 0 { // before the rest is undone, so that their originals are needed at every moment
 		rest := *r
-		rest.ID, rest.Time, rest.Files = f.next(), j.Entry.Time, left
-		rest.Notes = []string{fmt.Sprintf("left of change %d, since somebody changed it", r.ID)}
-		if err := f.add(rest); err != nil {
-			return aside, err
+		rest.ID, rest.Of, rest.Time, rest.Files = f.next(), r.ID, j.Entry.Time, left
+		rest.Notes = []string{fmt.Sprintf("left of change %d: these files were changed since", r.ID)}
+		if !slices.ContainsFunc(f.records, func(o Record) bool { return o.Of == r.ID && !o.Undone }) { // else an undo that failed has written it
+			if err := f.add(rest); err != nil {
+				return aside, err
+			}
 		}
 	}
 	if err := f.run(ctx, j); err != nil {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -115,7 +116,7 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 			a.out.Say("")
 			run, err := s.Release(ctx, version)
 			answer.Steps, result.Report = run.Steps, run.Report
-			if err != nil {
+			if err := errors.Join(err, s.EndRehearsal()); err != nil {
 				return err
 			}
 			a.releaseEnd(s.P, run, r)
