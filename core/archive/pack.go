@@ -381,13 +381,13 @@ func (n *sums) add(data []byte) {
 	}
 	n.crc = crc32.Update(n.crc, crc32.IEEETable, data)
 	if n.look != nil {
-		_, _ = n.look.Write(data) // who looks keeps what he found
+		_, _ = n.look.Write(data) // what it finds, it keeps
 	}
 }
 
 func (n *sums) check() error {
 	if d, ok := n.look.(interface{ Done() }); ok {
-		d.Done() // it may hold some of the content until it knows that there is no more
+		d.Done() // it may hold back the last bytes until it knows that the content has ended
 	}
 	if n.hash != nil && hex.EncodeToString(n.hash.Sum(nil)) != n.source.SHA256 {
 		return &ChangedError{n.source.Name}

@@ -21,8 +21,8 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 	return err
 }
 
-// Verify reads entries side by side and says of each what is wrong with it, in words; empty for a whole one. Those that would bring
-// what is read to more than MostVerified are not read, and that is said. The error is ctx's.
+// Verify reads entries in parallel and describes the fault of each; the text is empty for an entry without one. It skips
+// an entry that would bring the total above MostVerified bytes; the text of that entry states so. The error is ctx's.
 func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))
 	g, ctx := group.WithContext(ctx)

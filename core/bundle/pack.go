@@ -88,7 +88,7 @@ type plan struct {
 // kept is what is remembered of a bundle.
 type kept struct {
 	Bundle
-	Key     string // hashes all that decides the bundle's bytes
+	Key     string // a hash of everything that determines the bundle's bytes
 	ModTime int64
 }
 
@@ -262,7 +262,7 @@ func (w *packer) key(pl *plan) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// bring packs what is planned, unless it is there already.
+// bring packs the planned bundle, unless a file with the same key exists.
 func (w *packer) bring(pl plan) ([]kept, error) {
 	key := w.key(&pl)
 	var there []kept

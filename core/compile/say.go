@@ -13,7 +13,7 @@ import (
 	"vornix/core/scene"
 )
 
-// say adds what only the compiled surface shows: leaks, solids that nobody sees, neighbours of unlike sharpness.
+// say adds the findings that need the compiled surface: leaks, hidden solids, and neighbours with very different texture density.
 func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geometry.Result, tree *partition.Tree) error {
 	for _, i := range surface.Hidden {
 		s := &m.Solids[i]

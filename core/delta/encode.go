@@ -89,7 +89,7 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 	}
 	workers, window := max(o.Workers, 1), int64(windowSize)
 	if o.Size > 0 && o.Size < window {
-		workers, window = 1, o.Size+1 // one more, to see that there is no more
+		workers, window = 1, o.Size+1 // one byte more, to reach the end of the input
 	}
 	g, ctx := group.WithContext(ctx)
 	type task struct {

@@ -60,7 +60,7 @@ type journal struct {
 // kept is a file as it was.
 type kept struct {
 	Path   string `json:"path"`
-	SHA256 string `json:"sha256,omitempty"` // in the safe place; empty: there was none
+	SHA256 string `json:"sha256,omitempty"` // of the kept original; empty if there was none
 	// Was is the old spelling of the file's name, where the switch changes it.
 	Was string `json:"was,omitempty"`
 	// Ours are the contents that the switch puts there. What is neither of these nor what was there is somebody else's.
@@ -265,8 +265,8 @@ func (t *Target) mayGo(p *Plan, o Options) error {
 	}
 	if drift := p.Drift(); len(drift) > 0 && !o.Overwrite {
 		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
-			Why: fmt.Sprintf("It would be somebody's work that is overwritten (%d such files). Nothing was changed.", len(drift)),
-			Do:  "Look at it; to overwrite it all the same, with a copy kept on the target, add --overwrite."}
+			Why: fmt.Sprintf("The deployment would overwrite changes that others made (%d such files). Nothing was changed.", len(drift)),
+			Do:  "Look at the file. To overwrite it, with a copy kept on the target, add --overwrite."}
 		if drift[0].Role == Page {
 			f.Do += fmt.Sprintf(" To leave the page to others, write page = false in [target.%s].", t.Name)
 		}

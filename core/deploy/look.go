@@ -15,11 +15,11 @@ type State struct {
 	Target    string          `json:"target"`
 	Where     string          `json:"where,omitempty"`
 	Kind      string          `json:"kind"`
-	Version   string          `json:"version,omitempty"`   // "" when nothing of the project is there
+	Version   string          `json:"version,omitempty"`   // "" if the project is not deployed there
 	Drift     []string        `json:"drift"`               // files that are not as they were deployed
 	Last      *Record         `json:"last,omitempty"`      // what was done last, without its files
 	Withdrawn []string        `json:"withdrawn,omitempty"` // maps that were taken off since the last deployment
-	Half      string          `json:"half,omitempty"`      // what did not come to its end
+	Half      string          `json:"half,omitempty"`      // an unfinished deployment
 	Locked    *Holder         `json:"locked,omitempty"`
 	Reachable bool            `json:"reachable"`
 	Error     string          `json:"error,omitempty"`  // why it could not be looked at

@@ -54,8 +54,8 @@ type Plan struct {
 	Steps    []Step   `json:"steps"`
 	Foreign  []string `json:"foreign"`        // files beside ours that nobody deployed
 	Verified bool     `json:"verified"`       // all was compared by content
-	Half     string   `json:"half,omitempty"` // a deployment that did not come to its end, and will be undone first
-	Upload   int64    `json:"upload"`         // bytes of files that are not there
+	Half     string   `json:"half,omitempty"` // an unfinished deployment, which is undone first
+	Upload   int64    `json:"upload"`         // bytes of the files that the target lacks
 	Last     *Last    `json:"last,omitempty"` // what was done there last; nil for nothing
 	goal     *Goal
 	state    *state

@@ -39,9 +39,9 @@ type Record struct {
 	Changed int       `json:"changed"`
 	Removed int       `json:"removed"`
 	Sent    int64     `json:"sent"` // bytes
-	// Full says that Files and Lists are all of it, not changes: so that not every record must be kept for ever.
+	// Full marks Files and Lists as complete, not as changes. Records before a full one can be deleted.
 	Full  bool                       `json:"full,omitempty"`
-	Files map[string]*File           `json:"files"`           // by path; null for one that is not there any more
+	Files map[string]*File           `json:"files"`           // by path; null for a removed file
 	Lists map[string][]listing.Entry `json:"lists,omitempty"` // our entries, by list
 	// Page is what the welcome page says since; null where that has not changed.
 	Page *pageOf `json:"page,omitempty"`

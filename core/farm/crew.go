@@ -96,7 +96,7 @@ type sent struct {
 	name     string
 	at       time.Time
 	seq      uint64
-	worker   string // who is at it
+	worker   string // the worker that has the job
 	not      string // of pieces: the worker that made them, which may not confirm them
 	declined map[string]bool
 	over     bool
@@ -311,7 +311,7 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if a.Declines != "" {
-		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // else that is what its owner wants
+		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != job.OwnStep { // otherwise its owner configured it to decline
 			w.share.Declined = a.Declines
 			clear(c.stored) // something may be gone from the farm's store: it is looked at again
 		}

@@ -176,7 +176,11 @@ func set(data []byte, i int) bool {
 			if m == nil || m[3] < len(rest) && strings.IndexByte("({[", rest[m[3]]) >= 0 { // a call or a type in a program
 				return false
 			}
-			return !placeholder(string(rest[m[2]:m[3]]))
+			text := string(rest[m[2]:m[3]])
+			if quoted := m[2] > 0 && strings.IndexByte("\"'`", rest[m[2]-1]) >= 0; !quoted && !strings.Contains(s, "pass") && strings.HasSuffix(strings.ToLower(text), s) { // PrivateKey: testPrivateKey
+				return false
+			}
+			return !placeholder(text)
 		}
 	}
 	return false

@@ -45,13 +45,13 @@ var leaks = []struct {
 }{
 	{key, Secret}, {"-----BEGIN " + "PRIVATE KEY-----", Secret}, {"-----BEGIN PGP " + "PRIVATE KEY BLOCK-----", Secret}, {"-----BEGIN RSA " + "PRIVATE KEY-----", Secret},
 	{drawn("gh"+"p_", 36), Secret}, {drawn("glp"+"at-", 20), Secret}, {"vornix-" + "token-" + strings.Repeat("ab23", 8), Secret}, {"AK" + "IAQ2W3E4R5T6Y7U8I9 ", Secret}, {"ey" + "JhbGciOiJIUzI1NiJ9.ey" + "JzdWIiOiIxMjM0NTY3ODkwIn0.dozjgNryP4J3jVmNHl0w5N_XgL0n3I9", Secret},
-	{"password = \"hunter22\"\n", Secret}, {"api_key: 9f8e7d6c5b4a\n", Secret},
+	{"password = \"hunter22\"\n", Secret}, {"api_key: 9f8e7d6c5b4a\n", Secret}, {"private_key = \"9f8e7d6c5b4aPrivate_Key\"\n", Secret},
 	{"/home/mirella/maps/a.png", Home}, {"C:\\Users\\Mirella\\maps", Home}, {`"C:\\Users\\Mirella\\maps"`, Home}, {"/Users/mirella/x", Home},
 }
 
 var harmless = []string{
 	"-----BEGIN PUBLIC KEY-----", "-----BEGIN CERTIFICATE-----", "the private key is under the mat", "ghp_short", "AKIA", "eyJust a word",
-	"password = \"\"", "password: ********", "secret = passage", "api_key = YOUR_KEY_HERE", "/home/user/maps", "/home/", "/Users/Shared/x", "C:\\Users\\Public\\x", "go home/now", "station/hum",
+	"password = \"\"", "password: ********", "secret = passage", "PrivateKey: testRSA2048PrivateKey,", "cert.privateKey = ed25519PrivateKey\n", "api_key = YOUR_KEY_HERE", "/home/user/maps", "/home/gopher/maps", "/home/some-user/maps", "/home/", "/Users/Shared/x", "C:\\Users\\Public\\x", "go home/now", "station/hum",
 }
 
 // Leaks are found wherever they stand: in text, between bytes that are none, in UTF-16, across any border of two writes. What is said
@@ -205,6 +205,13 @@ func TestWhereSecretsHide(t *testing.T) {
 	begin := time.Now()
 	assert.Empty(t, Scan(bytes.Repeat(append(bomb.Bytes()[:bomb.Len():bomb.Len()], make([]byte, 100)...), 20)))
 	assert.Less(t, time.Since(begin), 30*time.Second)
+}
+
+// A setting that names a variable with the setting's own name is code; a password that does so is a bad password.
+func TestAVariableIsNoPassword(t *testing.T) {
+	assert.Empty(t, Scan([]byte("PrivateKey: testRSA2048PrivateKey}}\n")))
+	assert.Len(t, Scan([]byte("password = mypass1password\n")), 1)
+	assert.Len(t, Scan([]byte("private_key = 'a1b2c3d4private_key'\n")), 1)
 }
 
 // A line with the same twice is said once; two kinds in it, or two lines, are two.

@@ -212,7 +212,7 @@ func closeEdges(faces []Face, w *welder) {
 	})
 }
 
-// inBatches does something with the numbers below n, so many at a time, on all processors.
+// inBatches calls do with each number below n, in batches of the given size, on all processors.
 func inBatches(n, batch int, do func(i int)) {
 	var g group.Group
 	g.SetLimit(runtime.GOMAXPROCS(0))

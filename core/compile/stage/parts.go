@@ -372,8 +372,8 @@ func (o *Pool) Again(l *Lent) bool {
 	return !l.void
 }
 
-// Give takes what came of pieces that were lent. It does some of them again to see whether they are right: all where doubted says so, none where two
-// helpers agree. Wrong pieces go back to the pool. Pieces that were taken back meanwhile are neither used nor judged.
+// Give takes the results of lent pieces. It repeats some of them to check them: all if doubted is set, none if two helpers agree.
+// Wrong pieces go back to the pool. Pieces that were taken back meanwhile are neither used nor checked.
 func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (right, used bool) {
 	o.mu.Lock()
 	if l.void {
@@ -419,7 +419,7 @@ func (o *Pool) check(l *Lent, some int) bool {
 	return bytes.Equal(came, o.p.Pack(at, at+some))
 }
 
-// finish counts pieces that are done, and keeps the blocks that are whole now.
+// finish counts finished pieces, and stores the blocks that are complete.
 func (o *Pool) finish(s span, helpers ...string) {
 	n := s.last - s.first
 	o.w.Step(o.p.Weight * int64(n))
