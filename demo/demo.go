@@ -57,8 +57,9 @@ const markFile = "about-this-demo.txt"
 const markText = `This folder was written by 'vornix demo'. Everything in it is made up; change what you like.
 highline/       a project for Kestrel Post (3D), lower-sidings/ one for Burrow Tramways (tiles)
 servers/        the folders of two game servers' stand-ins, to which the projects are deployed
+website/        what players download, with the index that tells them
 workshops/      the folders of two workshops' stand-ins, on which they are published
-Deleting a file and running 'vornix demo' again brings it back; files that you changed are left alone.
+Deleting a file and running 'vornix demo' again brings it back; it keeps files that you changed.
 `
 
 // Write writes the demo into dir: what isn't there yet. It returns how many files it wrote. A folder that holds something
@@ -155,6 +156,7 @@ func WriteTelling(ctx context.Context, dir string, painted func(done, total int)
 		"servers/burrow/levels.txt":          func() []byte { return []byte("# the levels that this server offers\r\n") },
 		"servers/burrow/server.cfg":          func() []byte { return []byte("set name \"Burrow practice\"\r\nset offered \"\"  // level names\r\n") },
 		"servers/downloads/read-me.txt":      func() []byte { return []byte("what players download\n") },
+		"website/highline/read-me.txt":       func() []byte { return []byte("what players of the Highline download\n") },
 		"servers/burrow/timetable.txt":       func() []byte { return []byte("# what is played, in order: level and shift\r\n") },
 	} {
 		if err := put(rel, func() ([]byte, error) { return make(), nil }); err != nil {

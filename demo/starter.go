@@ -2,6 +2,7 @@ package demo
 
 import (
 	"context"
+	_ "embed" // of the script
 	"fmt"
 	"maps"
 	"path"
@@ -10,6 +11,17 @@ import (
 
 	"vornix/core/profile"
 )
+
+// What 'vornix new' writes for Git. releases/ and published.toml are committed, since every clone needs them.
+const (
+	GitIgnore     = "# built from the sources, or only for this machine\n/out/\n/.vornix/\n"
+	GitAttributes = "# No line ends are changed: what ships is the same on every system.\n* -text\n"
+)
+
+// Pipeline is a script for continuous integration: check, build, try, rehearse, and release on a tag.
+//
+//go:embed ci.sh
+var Pipeline []byte
 
 // Starter is a small project that checks clean, builds and packs with a profile: its files by slash path. name is the
 // project's short name and title what players read.
@@ -46,7 +58,8 @@ profile = %q
 `, name, title, p.Game.ID, name),
 		"materials/first/floor.toml": []byte("colour = \"first/floor\"\n" + surface + "size = 2\n"),
 		"materials/first/wall.toml":  []byte("colour = \"first/wall\"\n" + surface + "size = 2\n"),
-		".gitignore":                 []byte("/out/\n/.vornix/\n"),
+		".gitignore":                 []byte(GitIgnore),
+		".gitattributes":             []byte(GitAttributes),
 	}
 	side := 128
 	floor, wall := painter(opaque(slab)), painter(opaque(plank))

@@ -1,7 +1,7 @@
 // Command mutants asks whether a package's tests would notice a mistake: it makes small mistakes in the package, one at a time, runs the package's own tests
 // on each, and lists the mistakes that no test noticed.
 //
-//	go run ./bench/mutants -n 60 ./core/swap ./core/deploy ./core/fetch
+//	VORNIX_TESTS=all go run ./bench/mutants -n 60 ./core/swap ./core/deploy ./core/fetch
 //
 // Mistakes are made in copies (go test -overlay); the working tree stays as it is. Which ones are made depends on -seed alone.
 package main
@@ -21,6 +21,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 )
@@ -44,11 +45,12 @@ func main() {
 	n := flag.Int("n", 60, "at most this `number` of mistakes in each package")
 	seed := flag.Uint64("seed", 1, "which mistakes are made")
 	limit := flag.Duration("limit", 5*time.Minute, "time that the tests of one mistake may take")
+	at := flag.String("at", "", "only mistakes at these `places`, as in core/swap/swap.go:12,core/swap/undo.go:9")
 	least := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
 	flag.Parse()
 	failed := false
 	for _, dir := range flag.Args() {
-		share, err := try(dir, *n, *seed, *limit)
+		share, err := try(dir, *n, *seed, *limit, *at)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
@@ -61,7 +63,7 @@ func main() {
 }
 
 // try makes mistakes in one package and says which share of them its tests noticed.
-func try(dir string, n int, seed uint64, limit time.Duration) (float64, error) {
+func try(dir string, n int, seed uint64, limit time.Duration, at string) (float64, error) {
 	files, err := filepath.Glob(filepath.Join(dir, "*.go"))
 	if err != nil {
 		return 0, err
@@ -89,6 +91,9 @@ func try(dir string, n int, seed uint64, limit time.Duration) (float64, error) {
 	for _, m := range all {
 		if tried == n {
 			break
+		}
+		if place := fmt.Sprintf("%s:%d", filepath.ToSlash(m.file.name), m.line); at != "" && !slices.Contains(strings.Split(at, ","), place) {
+			continue
 		}
 		var b bytes.Buffer
 		m.do()

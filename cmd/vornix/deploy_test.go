@@ -30,7 +30,7 @@ func TestDeployByTheProgram(t *testing.T) {
 	for i, dir := range dirs {
 		fmt.Fprintf(&text, "\n[target.valley%d]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", i, s.Port, s.User, s.Key, s.Fingerprint, dir)
 	}
-	text.WriteString("\n[target.gone]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"x\"\npath = \"y\"\n")
+	const gone = "\n[target.gone]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"x\"\npath = \"y\"\n"
 	whole := read(t, p, "vornix.toml")
 	put(t, filepath.Join(p, "vornix.toml"), whole+text.String())
 
@@ -44,7 +44,12 @@ func TestDeployByTheProgram(t *testing.T) {
 	assert.Contains(t, ok(t, p, "deploy", "valley0", "--yes").out, "nothing changed")
 
 	// Several, one of them first; one that is not there.
-	o := vornix(t, p, "deploy", "valley0", "valley1", "gone", "--yes")
+	put(t, filepath.Join(p, "vornix.toml"), whole+text.String()+gone)
+	o := vornix(t, p, "deploy", "valley1", "--yes")
+	assert.Equal(t, 4, o.exit)
+	assert.Contains(t, o.err, "cannot tell which versions are released: target gone does not answer")
+	assert.Contains(t, ok(t, p, "deploy", "valley1", "--plan", "--offline").out, "no answer from target gone")
+	o = vornix(t, p, "deploy", "valley0", "valley1", "gone", "--yes", "--offline")
 	assert.Equal(t, 4, o.exit)
 	assert.Contains(t, o.err, `"gone"`)
 	assert.NoDirExists(t, filepath.Join(dirs[1], "levels"), "what can't be done for all is not begun")
@@ -63,12 +68,13 @@ func TestDeployByTheProgram(t *testing.T) {
 
 	// Drift, locks, withdrawal, ways back.
 	put(t, filepath.Join(dirs[1], "levels/tram_depot.vnm"), "a hot fix")
-	o = vornix(t, p, "deploy", "valley1", "--yes")
+	o = vornix(t, p, "deploy", "valley1", "--yes", "--offline")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "--overwrite")
 	status := ok(t, p, "status")
 	assert.Regexp(t, `on valley1 +version 1.0.0, since .*1 changed there since: levels/tram_depot.vnm`, status.out)
 	assert.Regexp(t, `on gone +unreachable`, status.out)
+	put(t, filepath.Join(p, "vornix.toml"), whole+text.String())
 	put(t, filepath.Join(dirs[2], ".vornix-target/lock.json"), `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
 	o = vornix(t, p, "deploy", "rollback", "valley2", "--yes")
 	assert.Equal(t, 3, o.exit)
@@ -104,7 +110,7 @@ func TestDeployByTheProgram(t *testing.T) {
 
 	// Nothing secret is asked for where nobody can answer, and a wrong key of the server ends it.
 	put(t, filepath.Join(p, "vornix.toml"), strings.ReplaceAll(whole+text.String(), s.Fingerprint, "SHA256:"+strings.Repeat("A", 43)))
-	o = vornix(t, p, "deploy", "valley0", "--plan")
+	o = vornix(t, p, "deploy", "valley0", "--plan", "--offline")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, s.Fingerprint)
 }

@@ -344,7 +344,13 @@ func (l *lab) wrong(t *testing.T, d *day) {
 		}})
 	}()
 	t.Cleanup(func() { cancel(); <-ended; dir.Close() })
-	<-joined
+	select {
+	case <-joined:
+	case <-ended:
+		t.Fatal("the wrong worker ended before it joined")
+	case <-time.After(time.Minute):
+		t.Fatal("the wrong worker does not join")
+	}
 }
 
 // bent does jobs, and gets a bit of each piece wrong.

@@ -121,6 +121,8 @@ func TestWatchingMirror(t *testing.T) {
 	put(t, filepath.Join(public, "index.json"), "{")
 	time.Sleep(1200 * time.Millisecond)
 	put(t, filepath.Join(p, "vornix.toml"), strings.Replace(read(t, p, "vornix.toml"), `title = "Lower Sidings"`, `title = "The Lower Sidings"`, 1))
+	assert.Equal(t, 3, vornix(t, p, "index", "write", "--to", public, "--date", "2026-11-26").exit, "nobody knows which number players have seen there")
+	require.NoError(t, os.Remove(filepath.Join(public, "index.json")))
 	ok(t, p, "index", "write", "--to", public, "--date", "2026-11-26")
 	until("index.json", `"serial": 2`)
 	time.Sleep(300 * time.Millisecond) // it has still to say so

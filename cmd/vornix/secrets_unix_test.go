@@ -111,9 +111,9 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		exit []int
 	}{
 		{"build --verbose", []int{0}}, {"pack --verbose", []int{0}}, {"shoot", []int{0}}, {"check --json", []int{0}},
-		{"index write --verbose --to ../public", []int{0}}, {"index check", []int{0}},
-		{"deploy valley --yes --verbose", []int{0}}, {"deploy locked --yes --verbose", []int{1, 4}}, {"deploy locked --yes --json", []int{1, 4}}, {"deploy asked --yes --verbose", []int{1, 4}},
-		{"publish exchange --yes --verbose", []int{0}}, {"publish try exchange --verbose", []int{0}}, {"publish show exchange --json", []int{0}}, {"publish history exchange", []int{0}},
+		{"index write --verbose --offline --to ../public", []int{0}}, {"index check", []int{0}},
+		{"deploy valley --yes --verbose --offline", []int{0}}, {"deploy locked --yes --verbose", []int{1, 4}}, {"deploy locked --yes --json", []int{1, 4}}, {"deploy asked --yes --verbose", []int{1, 4}},
+		{"publish exchange --yes --verbose --offline", []int{0}}, {"publish try exchange --verbose", []int{0}}, {"publish show exchange --json", []int{0}}, {"publish history exchange", []int{0}},
 		{"publish preview exchange ../page", []int{0}}, {"status --verbose", []int{0}}, {"status --json", []int{0}},
 		{"release 1.0.1 --yes --verbose --without-server --until index", []int{0}}, {"release 1.0.1 --yes --json --without-server", []int{0, 1, 4}},
 		{"fetch http://crew:" + secrets["a name in an address"] + "@127.0.0.1:1/ ../player", []int{1, 4}}, {"patch overlay nothing ../servers/burrow", []int{1, 2}},

@@ -158,7 +158,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	first := ok(t, dir, "demo", "--json")
 	a := parse(t, first)
 	assert.True(t, a.OK)
-	assert.Len(t, a.Steps, 28, "with publishing and trying what came of it")
+	assert.Len(t, a.Steps, 29, "with publishing and trying what came of it")
 	var result []struct {
 		Project string
 		Server  standin.Status
@@ -239,7 +239,7 @@ func TestBadInput(t *testing.T) {
 		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1, []string{"vornix.toml:3:", "toml.syntax", "["}},
 		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1, []string{"vornix.toml:5:1", `Did you mean "title"?`}},
 		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1, []string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
-		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:64:"}},
+		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:69:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
 		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 31 jobs failed"}},

@@ -255,7 +255,7 @@ func (pl *plan) content() *build.Tree {
 
 func (pl *plan) size() int64 { return pl.content().Size() }
 
-// key hashes all that decides the bundle's bytes, and whether it may be packed at all.
+// key hashes everything that decides the bundle's bytes, and whether it may be packed at all.
 func (w *packer) key(pl *plan) string {
 	h := sha256.New()
 	_ = json.NewEncoder(h).Encode([]any{Version, guard.Version, w.form.Compress, w.form.Kinds, w.form.Largest, pl.name, pl.lead != nil, w.p.File.Pack.Exceptions, pl.content().Identity()}) // a hash takes every write

@@ -84,17 +84,17 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 	start := time.Now()
 	if t.readOnly() {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a web folder, which can only be read", t.Name), Place: fault.Place{File: t.where},
-			Do: "Compare it with --plan and --verify. How its files get there is a target of its own (folder, sftp or git)."}
+			Do: "Compare it with --plan and --verify. How its files get there is a target of its own (folder, sftp, git or webdav)."}
 	}
 	client, err := t.dial(ctx, o.WithoutServer)
 	if err != nil {
 		return nil, err
 	}
-	l, err := t.acquire(ctx, o.Command)
+	l, end, err := t.hold(ctx, o.Command)
 	if err != nil {
 		return nil, err
 	}
-	defer l.release(ctx)
+	defer end()
 	agreed := shown
 	t.sweep(goal)
 	if t.git != nil && t.git.Own() { // the other kind has been brought up to date when it was opened
@@ -205,6 +205,9 @@ func (t *Target) once(ctx context.Context, l *lock, client *standin.Client, goal
 	if err == nil && t.git != nil {
 		err = t.publish(ctx, p, r)
 	}
+	if errors.Is(err, errBroken) {
+		return r, err
+	}
 	if err != nil {
 		if undoErr := t.undo(ctx, j); undoErr != nil {
 			return r, t.halfUndone(errors.Join(err, undoErr))
@@ -249,6 +252,9 @@ func (t *Target) settled(p *Plan) bool {
 	now := p.state.now()
 	if now.Version != p.Version || len(p.state.records) == 0 && len(p.Steps) > 0 {
 		return false
+	}
+	if last := p.state.last(); p.goal.Release && last != nil && last.Kind == Deploying && !last.Release {
+		return false // that it is a release's has to be written down
 	}
 	for _, x := range p.Steps {
 		if f := now.Files[x.Path]; x.Role != Listing && (f == nil || f.SHA256 != x.want.SHA256) {

@@ -37,6 +37,9 @@ func (t *Target) History(ctx context.Context) ([]Past, error) {
 // asFound the replaced files return as they were found. Contents come from the copies that the target keeps, or from this machine. A deployment
 // that did not come to its end is the last one: to go back is to undo it. A way back that did not come to its end is gone again.
 func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal, error) {
+	if err := t.noWayBack(); err != nil {
+		return nil, err
+	}
 	s, half, err := t.undoneState(ctx)
 	if err != nil {
 		return nil, err
@@ -114,6 +117,9 @@ func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal,
 
 // Without is the goal of taking a map off: its files that no other map needs, and its places in the lists.
 func (t *Target) Without(ctx context.Context, names ...string) (*Goal, error) {
+	if err := t.noWayBack(); err != nil {
+		return nil, err
+	}
 	s, err := t.readState(ctx, t.Project)
 	if err != nil {
 		return nil, err

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -203,11 +204,42 @@ func TestDriftIsNeverOverwrittenSilently(t *testing.T) {
 func TestAFileReplacedInBetween(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	d.must()
-	d.pack("1.1.0", "ore_spiral")
+	d.pack("1.1.0", "ore_spiral", "silt_works")
 	tg := d.open()
 	goal := d.goal(tg)
 	shown, err := tg.Plan(ctx, goal, deploy.PlanOptions{})
 	require.NoError(t, err)
+	name := filepath.Join(d.server, "levels", "ore_spiral.vnm")
+	info, err := os.Stat(name)
+	require.NoError(t, err)
+	whole := d.read("levels/ore_spiral.vnm")
+	// Somebody changes the file after it was compared, just before the switch: its size alone, its time alone, or both; or removes it, or puts one
+	// where there was none.
+	for _, c := range []struct {
+		what   string
+		change func()
+	}{
+		{"size", func() {
+			d.put("levels/ore_spiral.vnm", whole+"+")
+			require.NoError(t, os.Chtimes(name, info.ModTime(), info.ModTime()))
+		}},
+		{"time", func() { require.NoError(t, os.Chtimes(name, info.ModTime(), info.ModTime().Add(time.Hour))) }},
+		{"gone", func() { require.NoError(t, os.Remove(name)) }},
+		{"another", func() { d.put("levels/silt_works.vnm", "of another") }},
+	} {
+		what, before := c.what, d.snapshot()
+		d.access.Dial = func(s transport.Site) transport.Site { return &staging{s, sync.OnceFunc(c.change)} }
+		_, err = d.run()
+		d.access.Dial = nil
+		assert.ErrorContains(t, err, "by somebody while this was being deployed", what)
+		assert.Equal(t, fault.Refused, fault.KindOf(err), what)
+		d.put("levels/ore_spiral.vnm", whole)
+		require.NoError(t, os.Chtimes(name, info.ModTime(), info.ModTime()))
+		if what == "another" {
+			require.NoError(t, os.Remove(filepath.Join(d.server, "levels", "silt_works.vnm")))
+		}
+		assert.Equal(t, before, d.snapshot(), what)
+	}
 	d.put("levels/ore_spiral.vnm", "somebody was faster")
 	_, err = tg.Run(ctx, goal, shown, options())
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
@@ -225,6 +257,19 @@ func TestAFileReplacedInBetween(t *testing.T) {
 	d.bundles[0].SHA256 = strings.Repeat("0", 64)
 	_, err = tg.Run(ctx, d.goal(tg), nil, options())
 	assert.ErrorContains(t, err, "changed while it was being deployed")
+}
+
+// staging is a site on which something happens when what was staged is verified.
+type staging struct {
+	transport.Site
+	then func()
+}
+
+func (x *staging) Hash(ctx context.Context, rels []string) (map[string]string, error) {
+	if len(rels) > 0 && strings.Contains(rels[0], "/staged/") {
+		x.then()
+	}
+	return x.Site.Hash(ctx, rels)
 }
 
 func TestWithdraw(t *testing.T) {
@@ -373,7 +418,7 @@ func TestTheLock(t *testing.T) {
 		}
 	}
 	_, err = d.run(broken)
-	assert.ErrorContains(t, err, "the lock was broken by vole@bank")
+	assert.ErrorContains(t, err, "vole@bank took over the lock of this run")
 	assert.Equal(t, before, d.snapshot())
 }
 
@@ -549,7 +594,10 @@ func TestTargetsThatAreNotThere(t *testing.T) {
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, fault.Usage, f.Kind)
-	assert.Contains(t, f.Do, `"practice"`)
+	assert.Equal(t, `Did you mean "practice"?`, f.Do)
+	_, err = deploy.Open(ctx, d.p, "zinc", d.access)
+	require.ErrorAs(t, err, &f)
+	assert.Equal(t, "Its targets: downloads, practice.", f.Do)
 	require.NoError(t, os.RemoveAll(d.server))
 	_, err = deploy.Open(ctx, d.p, "practice", d.access)
 	require.ErrorAs(t, err, &f)
@@ -674,6 +722,12 @@ func TestListsAndPage(t *testing.T) {
 // died in the middle of a switch: bundles and the first list are in place.
 func (d *desk) halfway(at int) {
 	d.t.Helper()
+	d.cutIn(at, 1)
+}
+
+// cutIn loses the connection at an operation of a step of the switch.
+func (d *desk) cutIn(at, operation int) {
+	d.t.Helper()
 	if d.access.Dial == nil {
 		d.access.Dial = func(s transport.Site) transport.Site { return &cutter{Site: s, at: 1 << 30, changes: true} }
 	}
@@ -687,7 +741,7 @@ func (d *desk) halfway(at int) {
 			defer mu.Unlock()
 			if n++; n == at {
 				c.mu.Lock()
-				c.at = c.count + 1
+				c.at = c.count + operation
 				c.mu.Unlock()
 			}
 		}

@@ -27,6 +27,7 @@ import (
 	"vornix/core/transport"
 	"vornix/core/trust"
 	"vornix/internal/demotest"
+	"vornix/internal/peer"
 	"vornix/internal/thorough"
 )
 
@@ -469,9 +470,37 @@ func (f *folding) Remove(ctx context.Context, rel string) error {
 // A bundle whose name changes in nothing but its capitals, or in how its letters are composed, is one file on such a server: it is deployed, gone back from,
 // and undone half way, and never refused or lost.
 func TestNamesThatAreOneThere(t *testing.T) {
+	t.Run("imitated", func(t *testing.T) {
+		namesThatAreOne(t, func(*desk) func(transport.Site) transport.Site { return nil })
+	})
+	for _, keeps := range []bool{false, true} {
+		t.Run(fmt.Sprintf("folder %t", keeps), func(t *testing.T) {
+			namesThatAreOne(t, func(d *desk) func(s transport.Site) transport.Site {
+				d.server = peer.Folding(t, keeps)
+				d.target(project.Target{Kind: "folder", Path: d.server})
+				return func(s transport.Site) transport.Site { return s }
+			})
+		})
+	}
+	t.Run("sftp", func(t *testing.T) {
+		namesThatAreOne(t, func(d *desk) func(s transport.Site) transport.Site {
+			d.server = peer.Folding(t, true)
+			s := peer.StartSSHD(t, "")
+			d.remote(s, s.Address)
+			return func(s transport.Site) transport.Site { return s }
+		})
+	})
+}
+
+// namesThatAreOne tries it on a server; where there is none, on an imitated one.
+func namesThatAreOne(t *testing.T, server func(d *desk) func(transport.Site) transport.Site) {
 	for what, names := range map[string][2]string{"capitals": {"Ore_Spiral", "ore_spiral"}, "composed": {"erzspi\u0061\u0308le", "erzspi\u00e4le"}} {
 		d := newDesk(t)
-		d.access.Dial = func(s transport.Site) transport.Site { return &folding{s, d.server} }
+		wrap := server(d)
+		if wrap == nil {
+			wrap = func(s transport.Site) transport.Site { return &folding{s, d.server} }
+		}
+		d.access.Dial = wrap
 		d.pack("1.0.0", names[0], "tram_depot")
 		d.must()
 		first := d.snapshot()
@@ -490,13 +519,28 @@ func TestNamesThatAreOneThere(t *testing.T) {
 		// Half way, and undone.
 		for at := 1; at <= 4; at++ {
 			d.access.Dial = func(s transport.Site) transport.Site {
-				return &cutter{Site: &folding{s, d.server}, at: 1 << 30, changes: true}
+				return &cutter{Site: wrap(s), at: 1 << 30, changes: true}
 			}
 			d.halfway(at)
-			d.access.Dial = func(s transport.Site) transport.Site { return &folding{s, d.server} }
+			d.access.Dial = wrap
 			_, err = d.back("")
 			require.NoError(t, err, what)
 			assert.Equal(t, first, d.snapshot(), "%s, %d", what, at)
+		}
+		// Between the two renamings of one file.
+		d.pack("0.9.0", names[0])
+		d.must()
+		alone := d.snapshot()
+		for operation := 1; operation <= 3; operation++ {
+			d.pack("1.1.0", names[1])
+			d.access.Dial = func(s transport.Site) transport.Site {
+				return &cutter{Site: wrap(s), at: 1 << 30, changes: true}
+			}
+			d.cutIn(1, operation)
+			d.access.Dial = wrap
+			_, err = d.back("")
+			require.NoError(t, err, what)
+			assert.Equal(t, alone, d.snapshot(), "%s, operation %d", what, operation)
 		}
 		// The same content, with nothing new but the name.
 		d.pack("1.2.0", "tram_depot")

@@ -1,13 +1,16 @@
 package deploy_test
 
 import (
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +18,7 @@ import (
 	"vornix/core/deploy"
 	"vornix/core/fault"
 	"vornix/core/project"
+	"vornix/core/safefile"
 	"vornix/internal/peer"
 )
 
@@ -232,4 +236,122 @@ func TestAMirrorInGit(t *testing.T) {
 	list := git(bare, "ls-tree", "-r", "--name-only", "main")
 	assert.Contains(t, list, "ore_spiral.vnm")
 	assert.NotContains(t, list, "changed.txt")
+}
+
+// A release claims a repository for itself: another machine is told who has it, an old claim ends by itself, and a server that takes no claims is no obstacle.
+func TestClaimsOfARepository(t *testing.T) {
+	git := peer.Need(t, "git")
+	d := newDesk(t, "ore_spiral")
+	far := filepath.Join(t.TempDir(), "far.git")
+	peer.Run(t, d.p.Dir, git, "init", "--quiet", "--bare", "--initial-branch=main", far)
+	d.p.File.Targets["pages"] = project.Target{Kind: "git", URL: filepath.ToSlash(far), Branch: "main"}
+	open := func(account string) *deploy.Target {
+		t.Helper()
+		p := *d.p
+		p.Dir = t.TempDir() // another machine's clone
+		a := d.access
+		a.Account = account
+		x, err := deploy.Open(ctx, &p, "pages", a)
+		require.NoError(t, err)
+		t.Cleanup(x.Close)
+		return x
+	}
+	claim := func() string {
+		out := peer.Run(t, far, git, "for-each-ref", "--format=%(objectname)", "refs/vornix")
+		return strings.TrimSpace(out)
+	}
+	ada, bo := open("ada"), open("bo")
+	require.NoError(t, ada.Claim(ctx, "vornix release 1.0.0"))
+	held := claim()
+	require.NotEmpty(t, held)
+	err := bo.Claim(ctx, "vornix release 1.0.1")
+	require.Error(t, err)
+	assert.Equal(t, fault.Refused, fault.KindOf(err))
+	assert.ErrorContains(t, err, "'vornix release 1.0.0' by ada")
+	assert.Equal(t, held, claim(), "the claim is untouched")
+	ada.LetGo(ctx)
+	assert.Empty(t, claim())
+	require.NoError(t, bo.Claim(ctx, "vornix release 1.0.1"))
+	bo.LetGo(ctx)
+
+	// One that ended by its time, or whose process died on this machine, is taken over; one of another machine that has not is not.
+	put := func(until time.Duration, machine string, pid int) {
+		data := fmt.Sprintf(`{"id":"x","by":"vole@bank","host":"bank","machine":%q,"pid":%d,"command":"vornix release 9.9.9","since":"2026-01-02T03:04:05Z","until":%q}`,
+			machine, pid, time.Now().Add(until).UTC().Format(time.RFC3339))
+		file := filepath.Join(t.TempDir(), "claim")
+		require.NoError(t, os.WriteFile(file, []byte(data), 0o600))
+		id := strings.TrimSpace(peer.Run(t, far, git, "hash-object", "-w", file))
+		peer.Run(t, far, git, "update-ref", "refs/vornix/claims/"+d.p.File.Project.Name, id)
+	}
+	put(-time.Minute, "another", 1) // clocks differ: it may still be at work
+	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "'vornix release 9.9.9' by vole@bank")
+	put(-10*time.Minute, "another", 1)
+	require.NoError(t, ada.Claim(ctx, "vornix release"))
+	ada.LetGo(ctx)
+	put(time.Hour, safefile.Machine(), os.Getpid())
+	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "by vole@bank", "it is at work, here")
+	put(time.Hour, "another", 1<<30)
+	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "by vole@bank", "a process number says nothing of another machine")
+	put(time.Hour, safefile.Machine(), 1<<30)
+	require.NoError(t, ada.Claim(ctx, "vornix release"))
+	ada.LetGo(ctx)
+	assert.Empty(t, claim())
+
+	// While it is held, it is renewed, here and there; what another has taken over is not.
+	defer deploy.Quicken(20 * time.Millisecond)()
+	require.NoError(t, ada.Claim(ctx, "vornix release"))
+	first := claim()
+	lock := deploy.SiteOf(ada).(interface{ Join(string) string }).Join(".vornix-target/lock.json")
+	long := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(lock, long, long))
+	assert.Eventually(t, func() bool {
+		info, err := os.Stat(lock)
+		return err == nil && info.ModTime().After(long) && claim() != first
+	}, 20*time.Second, 20*time.Millisecond)
+	other := []byte(`{"id":"other","by":"vole@bank"}`)
+	stays := func() bool { // unless it came between the look and the sign of life, which the next look sees
+		require.NoError(t, os.WriteFile(lock+"-new", other, 0o666))
+		require.NoError(t, os.Rename(lock+"-new", lock))
+		time.Sleep(200 * time.Millisecond)
+		data, err := os.ReadFile(lock)
+		return assert.NoError(t, err) && string(data) == string(other)
+	}
+	stayed := false
+	for try := 0; try < 3 && !stayed; try++ {
+		stayed = stays()
+	}
+	assert.True(t, stayed)
+	require.NoError(t, os.Remove(lock))
+	ada.LetGo(ctx)
+	assert.Empty(t, claim())
+
+	peer.Run(t, far, git, "config", "receive.hideRefs", "refs/vornix")
+	require.NoError(t, ada.Claim(ctx, "vornix release"), "its pushes still come one after the other")
+	ada.LetGo(ctx)
+}
+
+// A run that lost its lock, say since the machine slept, changes nothing more, and does not undo what is another's now.
+func TestALockThatWasTakenOver(t *testing.T) {
+	d := newDesk(t, "ore_spiral", "tram_depot")
+	d.must()
+	d.pack("1.1.0", "ore_spiral", "silt_works")
+	lock := filepath.Join(d.server, ".vornix-target", "lock.json")
+	x := d.open()
+	goal := d.goal(x)
+	plan, err := x.Plan(ctx, goal, deploy.PlanOptions{})
+	require.NoError(t, err)
+	var steps atomic.Int32                                                            // files that do not depend on one another are put in place at once
+	_, err = x.Run(ctx, goal, plan, deploy.Options{Command: "test", Between: func() { // as if an hour had passed at the second step
+		if steps.Add(1) == 2 {
+			assert.NoError(t, os.WriteFile(lock, []byte(`{"id":"other","by":"vole@bank","host":"bank","pid":1,"command":"vornix deploy"}`), 0o666))
+			deploy.Doze(x)
+		}
+	}})
+	require.Error(t, err)
+	assert.ErrorContains(t, err, "vole@bank took over the lock")
+	assert.FileExists(t, lock, "it is the other's")
+	assert.FileExists(t, filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "journal.json"), "the other undoes what was begun")
+	require.NoError(t, os.Remove(lock))
+	d.must()
+	d.sound("after it")
 }

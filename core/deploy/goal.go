@@ -24,6 +24,8 @@ type Goal struct {
 	Files   []GoalFile
 	Lists   map[string][]listing.Entry // our entries, by list
 	Notes   string                     // what is new, for the message of a commit
+	Release bool                       // it is a release's: the version's content is fixed from here on
+	Commit  string                     // what Git calls the sources of a release; empty outside of Git
 	kind    string
 	of      int
 	only    bool     // a withdrawal: nothing changes but that these go
@@ -71,6 +73,9 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 		if !slices.ContainsFunc(bundles, func(b bundle.Bundle) bool { return slices.Contains(b.Maps, name) }) {
 			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q names a map %q, which is not packed", t.Name, name), Place: p.Doc.At("target", t.Name), Do: "Correct maps and without of the target, or pack again."}
 		}
+	}
+	if t.about.Downloads() {
+		return t.downloads(p, bundles)
 	}
 	bundles = selected(&t.about, bundles)
 	goal := &Goal{Version: p.File.Project.Version, kind: Deploying, Lists: map[string][]listing.Entry{}}

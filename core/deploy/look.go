@@ -2,6 +2,7 @@ package deploy
 
 import (
 	"context"
+	"path"
 	"slices"
 	"time"
 
@@ -25,6 +26,8 @@ type State struct {
 	Error     string          `json:"error,omitempty"`  // why it could not be looked at
 	Server    *standin.Status `json:"server,omitempty"` // what its game server says
 	Asked     string          `json:"asked,omitempty"`  // why the game server said nothing
+
+	Bundles map[string]string `json:"-"` // SHA-256 of the bundles of its version, by file name
 }
 
 // Look says what a target has, by what it remembers and by what is there: sizes and times, or contents with verify. An error is in the State.
@@ -55,8 +58,12 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 	now := s.now()
 	st.Version, st.Withdrawn = now.Version, s.withdrawn()
 	plan := &Plan{Steps: []Step{}}
-	for path, f := range now.Files {
-		plan.Steps = append(plan.Steps, Step{Path: path, Role: f.Role, Size: f.Size, want: GoalFile{Path: path, File: *f}})
+	st.Bundles = map[string]string{}
+	for rel, f := range now.Files {
+		if f.Role == Bundle && !f.Older {
+			st.Bundles[path.Base(rel)] = f.SHA256
+		}
+		plan.Steps = append(plan.Steps, Step{Path: rel, Role: f.Role, Size: f.Size, want: GoalFile{Path: rel, File: *f}})
 	}
 	if err := t.look(ctx, plan, now, PlanOptions{Verify: verify}); err != nil {
 		return failed(err)

@@ -130,8 +130,15 @@ func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journa
 			return nil, err
 		}
 	}
+	t.older(p, s)
 	if err := t.look(ctx, p, now, o); err != nil {
 		return nil, err
+	}
+	p.missed()
+	if t.about.Downloads() {
+		if err := t.published(ctx, p); err != nil {
+			return nil, err
+		}
 	}
 	if len(p.Drift()) > 0 {
 		if files == nil {
@@ -145,7 +152,7 @@ func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journa
 		}
 	}
 	for i := range t.profile.Server.Lists {
-		if t.about.Mirror() {
+		if !t.about.Plays() {
 			break
 		}
 		if err := t.list(ctx, p, i, now); err != nil {

@@ -378,13 +378,18 @@ func TestAClockThatIsWrong(t *testing.T) {
 	}
 	// A lock is as old as the target's clock says, whatever the holder's said.
 	d.put(".vornix-target/lock.json", `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"1999-01-01T00:00:00Z"}`)
-	old := time.Now().Add(-10 * time.Minute)
-	require.NoError(t, os.Chtimes(filepath.Join(d.server, ".vornix-target", "lock.json"), old, old))
+	lock := filepath.Join(d.server, ".vornix-target", "lock.json")
+	old := time.Now().Add(-5 * time.Minute)
+	require.NoError(t, os.Chtimes(lock, old, old))
 	_, err := d.run()
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
-	assert.Contains(t, f.What, "last sign of life 10m0s ago")
+	assert.Contains(t, f.What, "last sign of life 5m0s ago")
 	assert.Contains(t, f.Do, "has probably ended")
+	old = time.Now().Add(-11 * time.Minute)
+	require.NoError(t, os.Chtimes(lock, old, old))
+	d.must() // it has expired
+	assert.NoFileExists(t, lock)
 }
 
 // A server whose account may not write into one folder, or whose disk is full: nothing is changed, and it says where and why.

@@ -354,7 +354,7 @@ func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool)
 		}
 		j.Files = append(j.Files, k)
 	}
-	if touch := t.profile.Server.Call.Touch; touch != "" && !t.about.Mirror() && t.profile.Server.List(touch) == nil {
+	if touch := t.profile.Server.Call.Touch; touch != "" && t.about.Plays() && t.profile.Server.List(touch) == nil {
 		k := kept{Path: touch}
 		if data, err := t.site.Read(ctx, touch, 1<<20); err == nil {
 			k.SHA256 = hashOf(data)

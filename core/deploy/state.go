@@ -28,18 +28,22 @@ const (
 
 // Record is one thing that was done to a target: what has changed since the record before it.
 type Record struct {
-	Serial  int       `json:"serial"`
-	Kind    string    `json:"kind"`
-	Version string    `json:"version"`        // that is there since; empty for none
-	Of      int       `json:"of,omitempty"`   // of a rollback: the record that was gone back to; 0 with nothing
-	Maps    []string  `json:"maps,omitempty"` // of a withdrawal
+	Serial  int      `json:"serial"`
+	Kind    string   `json:"kind"`
+	Version string   `json:"version"`        // that is there since; empty for none
+	Of      int      `json:"of,omitempty"`   // of a rollback: the record that was gone back to; 0 with nothing
+	Maps    []string `json:"maps,omitempty"` // of a withdrawal
+	// Release says that a release brought the version, so that its content is fixed; Commit is what Git calls its sources.
+	Release bool   `json:"release,omitempty"`
+	Commit  string `json:"commit,omitempty"`
+
 	Time    time.Time `json:"time"`
 	By      string    `json:"by"`
 	Added   int       `json:"added"`
 	Changed int       `json:"changed"`
 	Removed int       `json:"removed"`
 	Sent    int64     `json:"sent"` // bytes
-	// Full marks Files and Lists as complete, not as changes. Records before a full one can be deleted.
+	// Full marks Files and Lists as complete, not as changes. Records before a full record can be deleted.
 	Full  bool                       `json:"full,omitempty"`
 	Files map[string]*File           `json:"files"`           // by path; null for a removed file
 	Lists map[string][]listing.Entry `json:"lists,omitempty"` // our entries, by list
@@ -56,6 +60,8 @@ type File struct {
 	Time   time.Time `json:"time,omitzero"` // of its last change, as the far side says
 	Role   Role      `json:"role"`
 	Maps   []string  `json:"maps,omitempty"` // that it is for; none: for all
+	// Older marks a bundle of an earlier version, which stays for running downloads and for patches.
+	Older bool `json:"older,omitempty"`
 }
 
 // Role is what a file is for.
@@ -68,6 +74,8 @@ const (
 	Listing   Role = "list"
 	Page      Role = "page"
 	Packed    Role = "compressed" // a copy on a mirror
+	Index     Role = "index"      // on a target that players download from
+	Patch     Role = "patch"      // so are patches
 )
 
 // head is the small file that says which records count.
@@ -193,16 +201,18 @@ func (t *Target) stateOf(ctx context.Context, project string, raw []byte) (*stat
 		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q was deployed to by a later Vornix", t.Name), Do: "Use that one."}
 	}
 	var known *safefile.Dir
-	if d, err := safefile.MakeDir(t.cache); err == nil {
-		known = d
-		defer d.Close()
+	if _, err := os.Stat(t.state); err == nil { // a command that only looks must not create the state folder
+		if d, err := safefile.MakeDir(t.cache); err == nil {
+			known = d
+			defer d.Close()
+		}
 	}
 	for i, r := range s.head.Records {
 		data := cached(known, r.SHA256)
 		if data == nil {
 			if data, err = t.site.Read(ctx, file(r.file()), mostRecord); err != nil {
 				if absent(err) {
-					return nil, damaged(r.file(), "it is not there")
+					return nil, damaged(r.file(), "it is missing")
 				}
 				return nil, t.explain("read", file(r.file()), err)
 			}
@@ -306,7 +316,7 @@ func (s *state) next(kind, version string, now *contents) *Record {
 }
 
 func same(a, b *File) bool {
-	return a.SHA256 == b.SHA256 && a.Size == b.Size && a.Time.Equal(b.Time) && a.Role == b.Role && slices.Equal(a.Maps, b.Maps)
+	return a.SHA256 == b.SHA256 && a.Size == b.Size && a.Time.Equal(b.Time) && a.Role == b.Role && a.Older == b.Older && slices.Equal(a.Maps, b.Maps)
 }
 
 // write adds a record, and makes it count by the new head. It lets go of records that nobody can go back to.

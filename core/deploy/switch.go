@@ -9,6 +9,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/group"
+	"vornix/core/index"
 )
 
 // order is the plan's changes in the order of the switch: what maps need, bundles, lists, the page, and last what goes.
@@ -20,7 +21,7 @@ func (p *Plan) order() []*Step {
 		case x.Action == Remove:
 			return 21
 		}
-		return map[Role]int{Companion: 1, Packed: 2, Bundle: 3, Listing: 10, Page: 12}[x.Role]
+		return map[Role]int{Companion: 1, Packed: 2, Bundle: 3, Patch: 4, Listing: 10, Page: 12, Index: 13}[x.Role]
 	}
 	var list []*Step
 	for i := range p.Steps {
@@ -61,6 +62,9 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+		if err := t.lock.still(ctx); err != nil {
+			return err
+		}
 		if err := f(); err != nil {
 			return t.explain(doing, rel, err)
 		}
@@ -90,7 +94,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		}
 		return g.Wait()
 	}
-	var files, bundles, lists, rest []*Step
+	var files, bundles, lists, indexes, rest []*Step
 	for _, x := range order {
 		switch {
 		case x.Action == Remove:
@@ -99,6 +103,8 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 			lists = append(lists, x)
 		case x.Role == Bundle:
 			bundles = append(bundles, x)
+		case x.Role == Index:
+			indexes = append(indexes, x)
 		case x.Role != Page:
 			files = append(files, x)
 		}
@@ -129,6 +135,16 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 	}
 	for _, x := range order {
 		if x.Role == Page && x.Action != Remove {
+			if err := put(x); err != nil {
+				return nil, err
+			}
+		}
+	}
+	for _, last := range []bool{false, true} { // the index names all other files, so it comes last
+		for _, x := range indexes {
+			if (x.Path == index.FileName) != last {
+				continue
+			}
 			if err := put(x); err != nil {
 				return nil, err
 			}
@@ -187,6 +203,7 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 	}
 	record := p.state.next(p.Kind, now.Version, now)
 	record.Found, record.Of, record.Maps = found, p.goal.of, p.goal.maps
+	record.Release, record.Commit = p.goal.Release, p.goal.Commit
 	record.Time, record.By = time.Now().UTC().Truncate(time.Second), t.access.By()
 	record.Added, record.Changed, record.Removed, record.Sent = p.count(Add), p.count(Change), p.count(Remove), r.Sent
 	if err := t.enlist(ctx); err != nil {
@@ -197,7 +214,7 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 			return nil, t.explain("write", ignoreFile, err)
 		}
 	}
-	if touch := t.profile.Server.Call.Touch; touch != "" && !t.about.Mirror() {
+	if touch := t.profile.Server.Call.Touch; touch != "" && t.about.Plays() {
 		if err := step("write", touch, func() error {
 			return t.site.Write(ctx, touch, fmt.Appendf(nil, "%s %s %d\n", t.Project, now.Version, record.Serial))
 		}); err != nil {
@@ -229,7 +246,13 @@ func (t *Target) undo(ctx context.Context, j *journal) error {
 	for i := len(j.Files) - 1; i >= 0; i-- {
 		k := j.Files[i]
 		there := now[k.Path]
-		if there == k.SHA256 && k.Was == "" {
+		if there == k.SHA256 && (k.Was == "" || there == "") {
+			continue
+		}
+		if there == k.SHA256 { // at most its spelling was changed
+			if err := t.site.Rename(ctx, k.Path, k.Was); err != nil {
+				return t.explain("put back", k.Path, err)
+			}
 			continue
 		}
 		if there != "" && k.Path != t.profile.Server.Call.Touch && !slices.Contains(k.Ours, there) {
@@ -303,7 +326,7 @@ func (t *Target) publish(ctx context.Context, p *Plan, r *Result) error {
 	for _, x := range p.order() {
 		rels = append(rels, x.Path)
 	}
-	if touch := t.profile.Server.Call.Touch; touch != "" && !t.about.Mirror() {
+	if touch := t.profile.Server.Call.Touch; touch != "" && t.about.Plays() {
 		rels = append(rels, touch)
 	}
 	version := p.Version

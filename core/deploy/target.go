@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"maps"
+	"net/url"
 	"os"
 	"path"
 	"path/filepath"
@@ -75,6 +76,7 @@ type Target struct {
 	server  serverPlace
 	git     *transport.Git
 	p       *project.Project
+	lock    *lock // while the target is held
 }
 
 // ownDir is the folder in a target in which Vornix keeps state, journal, lock and safe place.
@@ -142,6 +144,18 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 		if t.git, err = transport.OpenGit(ctx, o); err == nil {
 			t.site = t.git
 		}
+	case "webdav":
+		var user *url.Userinfo
+		if about.User != "" {
+			var password string
+			if ask := t.password(map[string]string{}); ask != nil {
+				if password, err = ask(about.User + " at " + about.URL); err != nil {
+					return nil, onTarget(name, err)
+				}
+			}
+			user = url.UserPassword(about.User, password)
+		}
+		t.site, err = transport.OpenWebDAV(ctx, about.URL, user)
 	case "web":
 		t.site, err = transport.OpenWeb(about.URL)
 	}
@@ -202,25 +216,36 @@ func (t *Target) login() *transport.Login {
 	if l.Key != "" && !filepath.IsAbs(filepath.FromSlash(l.Key)) && !strings.HasPrefix(l.Key, "~/") {
 		l.Key = filepath.Join(filepath.Dir(t.state), filepath.FromSlash(l.Key))
 	}
-	asked := map[string]string{} // asked once, though the connection may have to be made again
+	asked := map[string]string{} // one question, even when the connection is renewed
+	l.Password = t.password(asked)
+	if a.Ask != nil {
+		l.Unlock = func(file string) (string, error) { return once(asked, "words that protect "+file, a.Ask) }
+	}
+	return l
+}
+
+// password says how the password of an account is had; nil where there is none. asked remembers answers of a person.
+func (t *Target) password(asked map[string]string) func(who string) (string, error) {
+	a := &t.access
 	switch {
 	case t.about.PasswordEnv != "":
-		l.Password = func(who string) (string, error) {
-			if err := t.allowed(trust.Secret(t.p, t.Name, secret.Variable(t.about.PasswordEnv), t.about.SSH())); err != nil {
+		return func(who string) (string, error) {
+			if err := t.allowed(trust.Secret(t.p, t.Name, secret.Variable(t.about.PasswordEnv), t.about.Login())); err != nil {
 				return "", err
 			}
 			if word := a.env(t.about.PasswordEnv); word != "" {
 				return word, nil
 			}
-			return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty", t.about.PasswordEnv, who), Do: "Set it, or use a key."}
+			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty", t.about.PasswordEnv, who), Do: "Set it."}
+			if t.about.Kind == "sftp" {
+				f.Do = "Set it, or use a key."
+			}
+			return "", f
 		}
 	case a.Ask != nil:
-		l.Password = func(who string) (string, error) { return once(asked, "password for "+who, a.Ask) }
+		return func(who string) (string, error) { return once(asked, "password for "+who, a.Ask) }
 	}
-	if a.Ask != nil {
-		l.Unlock = func(file string) (string, error) { return once(asked, "words that protect "+file, a.Ask) }
-	}
-	return l
+	return nil
 }
 
 // allowed refuses what a person has to allow first.

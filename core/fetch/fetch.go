@@ -733,7 +733,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	}
 	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial, r.result.Changed = r.s.Project, r.s.Title, r.s.Version, change.From, r.s.Serial, true
 	for _, c := range change.Files {
-		a := Action{File: c.Path, Do: Copy, Size: c.OldSize, From: "the version before"}
+		a := Action{File: c.Before(), Do: Copy, Size: c.OldSize, From: "the version before"}
 		if c.Old == "" {
 			a.Do, a.Size = Remove, c.NewSize
 		}
@@ -756,9 +756,9 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 		if c.Old == "" {
 			continue
 		}
-		if info, err := os.Stat(f.Join(c.Path)); err == nil {
-			r.s.Files[c.Path] = file{c.Old, c.OldSize, info.ModTime().UnixNano()}
-			r.s.own(c.Path, c.Old)
+		if info, err := os.Stat(f.Join(c.Before())); err == nil {
+			r.s.Files[c.Before()] = file{c.Old, c.OldSize, info.ModTime().UnixNano()}
+			r.s.own(c.Before(), c.Old)
 		}
 	}
 	return r.result, r.s.write(d)

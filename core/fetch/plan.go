@@ -174,7 +174,9 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 		if a.was, a.wasOf, err = r.there(w.rel); err != nil {
 			return err
 		}
-		if a.was == w.sum {
+		if a.was == w.sum && r.f.Spelled(w.rel) != w.rel { // only its name changes
+			have[w.sum] = r.f.Join(w.rel)
+		} else if a.was == w.sum {
 			r.result.Actions = append(r.result.Actions, a)
 			have[w.sum] = r.f.Join(w.rel)
 			continue
@@ -203,6 +205,10 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 	}
 	for _, rel := range slices.Sorted(maps.Keys(r.s.Owned)) {
 		if isWanted[rel] {
+			continue
+		}
+		if r.f.Folds() && slices.ContainsFunc(list, func(w wanted) bool { return r.f.Same(w.rel, rel) }) {
+			delete(r.s.Owned, rel) // it is the same file, under another spelling
 			continue
 		}
 		sum, size, err := r.f.Hash(rel)

@@ -41,15 +41,15 @@ func always(what string) func(string, []byte) string {
 	return func(string, []byte) string { return what }
 }
 
-// nobody lists the account names that examples and systems use, which tell nothing about a person.
-var nobody = []string{"user", "username", "users", "name", "you", "yourname", "your name", "me", "player", "shared", "public", "default", "example", "guest", "runner", "builder", "somebody", "someone", "gopher", "some-user", "all users", "default user"}
+// impersonal lists account names of examples and systems, which reveal no person.
+var impersonal = []string{"user", "username", "users", "name", "you", "yourname", "your name", "me", "player", "shared", "public", "default", "example", "guest", "runner", "builder", "somebody", "someone", "gopher", "some-user", "all users", "default user"}
 
 // person is a name of an account, as systems allow it: letters of all languages, and spaces within.
 var person = lazily(`([\p{L}\p{N}_][\p{L}\p{N}\p{M}_.'-]{0,31}(?: [\p{L}\p{N}][\p{L}\p{N}\p{M}_.'-]{0,31}){0,3})[/\\]`)
 
 func home(rest string, before []byte) string {
 	m := person().FindStringSubmatch(rest)
-	if m == nil || slices.Contains(nobody, strings.ToLower(m[1])) || inAddress(before) {
+	if m == nil || slices.Contains(impersonal, strings.ToLower(m[1])) || inAddress(before) {
 		return ""
 	}
 	return "a path of a home folder"

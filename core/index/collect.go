@@ -5,8 +5,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"io/fs"
-	"net/url"
-	"path"
 	"slices"
 	"strings"
 
@@ -27,14 +25,10 @@ type Collected struct {
 	Left   []string // bundles, patches and texts there that the index does not name
 }
 
-// Collect brings together in a folder all that the index of a project names, to be served from there: what it names first, the index last,
-// so that nobody who looks meanwhile is told of what is not there yet. What is there otherwise is left.
+// Collect copies every file that the index of a project names into a folder to be served, and the index last, so that the folder's index never names a
+// missing file. Other files in the folder stay.
 func Collect(ctx context.Context, p *project.Project, to string) (*Collected, error) {
-	x, err := Check(p)
-	if err != nil {
-		return nil, err
-	}
-	local, err := NewLocal(p)
+	_, files, err := Named(p)
 	if err != nil {
 		return nil, err
 	}
@@ -45,46 +39,20 @@ func Collect(ctx context.Context, p *project.Project, to string) (*Collected, er
 	defer d.Close()
 	c := &Collected{}
 	wanted := map[string]bool{FileName: true}
-	put := func(rel, sum string, from []string) error {
+	put := func(rel, sum, from string) error {
 		wanted[rel] = true
 		if got, _, err := safefile.HashFileUntil(ctx, d.Join(rel)); err == nil && got == sum {
 			c.Kept = append(c.Kept, rel)
 			return nil
 		}
-		for i, name := range from {
-			got, _, err := safefile.HashFileUntil(ctx, name)
-			if (err != nil || got != sum) && i < len(from)-1 {
-				continue
-			}
-			if err != nil {
-				return err
-			}
-			if _, _, err := d.CopyFrom(ctx, name, rel); err != nil {
-				return err
-			}
-			break
+		if _, _, err := d.CopyFrom(ctx, from, rel); err != nil {
+			return err
 		}
 		c.Copied = append(c.Copied, rel)
 		return nil
 	}
-	for _, r := range x.Bundles {
-		if err := put(r.File, r.SHA256, local.Find(r.File, r.SHA256)); err != nil {
-			return nil, err
-		}
-		for _, way := range r.Patches {
-			name, err := url.PathUnescape(way.URL)
-			if err != nil {
-				return nil, err
-			}
-			if !wanted[name] {
-				if err := put(name, way.SHA256, []string{p.Join(PatchesDir, path.Base(name))}); err != nil {
-					return nil, err
-				}
-			}
-		}
-	}
-	for _, t := range x.Texts {
-		if err := put(t.File, t.SHA256, []string{p.Join(Dir, t.File)}); err != nil {
+	for _, f := range files {
+		if err := put(f.Path, f.SHA256, f.Source); err != nil {
 			return nil, err
 		}
 	}
@@ -93,7 +61,7 @@ func Collect(ctx context.Context, p *project.Project, to string) (*Collected, er
 	if err != nil {
 		return nil, err
 	}
-	if err := put(FileName, sum, []string{index}); err != nil {
+	if err := put(FileName, sum, index); err != nil {
 		return nil, err
 	}
 	err = fs.WalkDir(d.FS(), ".", func(name string, e fs.DirEntry, err error) error {

@@ -143,7 +143,12 @@ func TestARecordForEachBundleAndMap(t *testing.T) {
 	require.NoError(t, os.RemoveAll(d.p.Join(index.Dir)))
 	again, err = d.write(index.WriteOptions{})
 	require.NoError(t, err)
-	assert.Equal(t, int64(2), again.Index.Serial, "a number is never given twice, also when the index is gone")
+	assert.Equal(t, x, again.Index, "what went out with the version comes back when the index is gone")
+	require.NoError(t, os.RemoveAll(d.p.Join(index.Dir)))
+	require.NoError(t, os.Remove(d.p.Join(index.ReleasesDir, "1.0.0", index.FileName)))
+	again, err = d.write(index.WriteOptions{})
+	require.NoError(t, err)
+	assert.Equal(t, int64(2), again.Index.Serial, "a number is never given twice, also when all copies are gone")
 	_, err = d.write(index.WriteOptions{Date: "yesterday"})
 	assert.ErrorContains(t, err, "no date")
 

@@ -46,9 +46,12 @@ type WriteOptions struct {
 	Keys     []crypto.Signer
 	Now      time.Time // for what a signature says of its age
 	Unsigned bool      // may be written without a signature although the last one had one
-	LostKey  bool      // may be signed by keys that the last one does not know
-	// Rehearsal leaves the ledger alone: the caller takes the index back.
+	LostKey  bool      // may be signed by keys that the last index does not name
+	// Rehearsal does not write the ledger: the caller restores the old index.
 	Rehearsal bool
+	// Published is the index that players get now; nil where there is none, or it could not be read. The new index takes the next number, and its keys must be among those that sign.
+	Published   *Index
+	PublishedAt string // where that is, for people
 }
 
 // Result is what Write made.
@@ -170,8 +173,8 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 	}
 	defer d.Close()
 	w := &writer{p: p, g: g, o: o, events: events, d: d}
-	if data, err := d.ReadFile(path.Join(Dir, FileName)); err == nil {
-		w.previous, _ = Read(data) // one that can't be read is replaced; its serial number is in the ledger
+	if err := w.goOn(); err != nil {
+		return nil, err
 	}
 	for _, e := range events {
 		if e.Kind == ledger.Released && project.CompareVersions(e.Version, p.File.Project.Version) < 0 && (w.before == "" || project.CompareVersions(e.Version, w.before) > 0) {
@@ -213,6 +216,42 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 	}
 	return r, nil
 }
+
+// goOn finds the previous index: the one that was written here last, the one that players get, or the one that went out with the
+// last release, whichever has the highest number.
+func (w *writer) goOn() error {
+	if data, err := w.d.ReadFile(path.Join(Dir, FileName)); err == nil {
+		w.previous, _ = Read(data) // one that can't be read is replaced; its serial number is in the ledger
+	}
+	if w.previous == nil {
+		for _, e := range w.events {
+			if e.Kind != ledger.Released {
+				continue
+			}
+			if x := w.released(e.Version); x != nil && (w.previous == nil || x.Serial > w.previous.Serial) {
+				w.previous = x
+			}
+		}
+	}
+	x := w.o.Published
+	if x == nil {
+		return nil
+	}
+	if last := ledger.LastIndex(w.events); last != nil && len(last.Keys) > 0 && x.Serial >= last.Serial && x.Trusted(last.Keys) != nil && !w.o.LostKey {
+		return &fault.Fault{Kind: fault.Refused, What: "the index that players get is not signed by a key of this project", Place: fault.Place{File: w.o.PublishedAt},
+			Why: "A stranger may have put it there, or a key was changed and its record is not in this clone. Nothing was written.", Do: "Find out who did. To continue from it anyway: --lost-key"}
+	}
+	if x.Serial > mostSerial {
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index that players get has number %d", x.Serial), Place: fault.Place{File: w.o.PublishedAt}, Why: "No index comes so far by rising, and hardly a higher one could follow.", Do: "Find out who put it there."}
+	}
+	if w.previous == nil || x.Serial >= w.previous.Serial {
+		w.previous = x
+	}
+	return nil
+}
+
+// mostSerial is the highest number that a published index may have: an index every second for thirty years.
+const mostSerial = 1 << 30
 
 type named struct {
 	name string
@@ -285,20 +324,19 @@ func (w *writer) lastGood() ([]Record, error) {
 		Why: "The index would have nothing in it, and players' maps would be removed.", Do: "Release a repaired version: vornix release " + project.NextVersion(w.p.File.Project.Version)}
 }
 
-// released is the index that went out with a version; nil when there is none that can be read.
+// released is the index that went out with a version, as its record has it; nil when there is none that can be read.
 func (w *writer) released(version string) *Index {
 	if version == "" {
 		return nil
 	}
-	data, err := w.d.ReadFile(path.Join(ReleasesDir, version, FileName))
-	if err != nil {
-		return nil
+	for _, at := range []string{ledger.IndexFile(version), path.Join(ReleasesDir, version, FileName)} {
+		if data, err := w.d.ReadFile(at); err == nil {
+			if x, err := Read(data); err == nil {
+				return x
+			}
+		}
 	}
-	x, err := Read(data)
-	if err != nil {
-		return nil
-	}
-	return x
+	return nil
 }
 
 // date is that of a version: as its release was given it, or as the one that is being made has it.
@@ -469,41 +507,72 @@ func (l *Local) Released() map[string]string {
 	return m
 }
 
-// Check holds the index on disk to the files on disk: each one there, with its size and hash. It returns the index that was verified.
+// NamedFile is a file that an index names.
+type NamedFile struct {
+	Path   string // in the folder that the index is served from
+	Kind   string // bundle, patch or text
+	Size   int64
+	SHA256 string
+	Maps   []string // of a bundle
+	Source string   // system path of a copy here, which was verified
+}
+
+// Check compares the index on disk with the files on disk: each is there, with its size and hash. It returns the index that was verified.
 func Check(p *project.Project) (*Index, error) {
+	x, _, err := Named(p)
+	return x, err
+}
+
+// Named is Check that also lists the files that the index names, each once, with the place of a verified copy. The index itself is not among them.
+func Named(p *project.Project) (*Index, []NamedFile, error) {
 	rel := path.Join(Dir, FileName)
 	data, err := os.ReadFile(p.Join(rel))
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel}, Do: "Write it with 'vornix index write'."}
+		return nil, nil, &fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel}, Do: "Write it with 'vornix index write'."}
 	}
 	x, err := Read(data)
 	if err != nil {
-		return nil, &fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err, Do: "Write it again with 'vornix index write'."}
+		return nil, nil, &fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err, Do: "Write it again with 'vornix index write'."}
 	}
 	local, err := NewLocal(p)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
+	}
+	var list []NamedFile
+	listed := map[string]bool{}
+	add := func(f NamedFile, at []string) error {
+		if listed[f.Path] { // a patch for several bundles
+			return nil
+		}
+		listed[f.Path] = true
+		f.Source, err = same(p, path.Base(f.Path), at, f.Size, f.SHA256)
+		list = append(list, f)
+		return err
 	}
 	for _, r := range x.Bundles {
-		if err := same(p, r.File, local.Find(r.File, r.SHA256), r.Size, r.SHA256); err != nil {
-			return nil, err
+		f := NamedFile{Path: r.File, Kind: "bundle", Size: r.Size, SHA256: r.SHA256}
+		for _, m := range r.Maps {
+			f.Maps = append(f.Maps, m.Name)
+		}
+		if err := add(f, local.Find(r.File, r.SHA256)); err != nil {
+			return nil, nil, err
 		}
 		for _, way := range r.Patches {
-			name, err := url.PathUnescape(path.Base(way.URL))
+			name, err := url.PathUnescape(way.URL)
 			if err != nil {
-				return nil, err
+				return nil, nil, err
 			}
-			if err := same(p, name, []string{p.Join(PatchesDir, name)}, way.Size, way.SHA256); err != nil {
-				return nil, err
+			if err := add(NamedFile{Path: name, Kind: "patch", Size: way.Size, SHA256: way.SHA256}, []string{p.Join(PatchesDir, path.Base(name))}); err != nil {
+				return nil, nil, err
 			}
 		}
 	}
 	for _, t := range x.Texts {
-		if err := same(p, t.File, []string{p.Join(Dir, t.File)}, t.Size, t.SHA256); err != nil {
-			return nil, err
+		if err := add(NamedFile{Path: t.File, Kind: "text", Size: t.Size, SHA256: t.SHA256}, []string{p.Join(Dir, t.File)}); err != nil {
+			return nil, nil, err
 		}
 	}
-	return x, checkTexts(p, x)
+	return x, list, checkTexts(p, x)
 }
 
 // checkTexts reads the game's forms as the game does, and holds what stands there to the index.
@@ -542,15 +611,15 @@ func checkTexts(p *project.Project, x *Index) error {
 	return nil
 }
 
-// same finds a file at one of several places as the index says it is.
-func same(p *project.Project, file string, at []string, size int64, sum string) error {
+// same finds a file at one of several places as the index says it is, and returns where.
+func same(p *project.Project, file string, at []string, size int64, sum string) (string, error) {
 	var first error
 	for _, name := range at {
 		rel, _ := filepath.Rel(p.Dir, name)
 		got, n, err := safefile.HashFile(name)
 		switch {
 		case err == nil && got == sum && n == size:
-			return nil
+			return name, nil
 		case first != nil:
 		case err != nil:
 			first = err
@@ -559,11 +628,14 @@ func same(p *project.Project, file string, at []string, size int64, sum string) 
 				Place: fault.Place{File: filepath.ToSlash(rel)}, Why: "Players' downloads would be refused as damaged.", Do: "Write the index again with 'vornix index write'."}
 		}
 	}
-	return first
+	return "", first
 }
 
 // known are the keys that players hold an index to who have the last one.
 func (w *writer) known() []string {
+	if x := w.o.Published; x != nil && len(x.Keys) > 0 && !w.o.LostKey && (w.previous == nil || x.Serial >= w.previous.Serial) {
+		return x.Keys
+	}
 	if w.previous != nil && len(w.previous.Keys) > 0 {
 		return w.previous.Keys
 	}
@@ -613,7 +685,7 @@ func (w *writer) sign(x *Index) error {
 	x.Serial++
 	if len(signers) == 0 {
 		if (len(known) > 0 || w.p.File.Signing.Required) && !w.o.Unsigned {
-			return &fault.Fault{Kind: fault.Refused, What: "the index is signed, and no key is named", Why: "Players who have the last one refuse one without a signature. Nothing was written.", Do: "Name the key: --key FILE, --key agent, or in VORNIX_SIGNING_KEY; to give signatures up: --unsigned"}
+			return NoKey()
 		}
 		return nil
 	}
@@ -623,6 +695,11 @@ func (w *writer) sign(x *Index) error {
 		}
 	}
 	return x.Sign(w.o.Keys, known, w.p.File.Index.ValidDays, w.o.Now, w.o.LostKey)
+}
+
+// NoKey is the error of an index that must be signed, and that nobody signs.
+func NoKey() error {
+	return &fault.Fault{Kind: fault.Refused, What: "the index is signed, and no key is named", Why: "Players who have the last one refuse one without a signature. Nothing was written.", Do: "Name the key: --key FILE, --key agent, or in VORNIX_SIGNING_KEY; to give signatures up: --unsigned"}
 }
 
 // aheadOf is how far clocks of two machines may differ.
@@ -704,6 +781,9 @@ func SignAgain(p *project.Project, o WriteOptions) (*Index, error) {
 	n := *x
 	if e := ledger.LastIndex(events); e != nil {
 		n.Serial = max(n.Serial, e.Serial)
+	}
+	if o.Published != nil && o.Published.Serial <= mostSerial {
+		n.Serial = max(n.Serial, o.Published.Serial)
 	}
 	n.Serial++
 	if err := n.Sign(o.Keys, known, p.File.Index.ValidDays, o.Now, o.LostKey); err != nil {

@@ -67,7 +67,7 @@ func (in *Installation) record(ctx context.Context) (*swap.Record, error) {
 	}
 	all := list[0]
 	for _, r := range list[1:] {
-		all = merged(all, r)
+		all = in.merged(all, r)
 	}
 	if len(list) > 1 {
 		if err := in.f.Merge(ctx, list, all); err != nil {
@@ -79,23 +79,27 @@ func (in *Installation) record(ctx context.Context) (*swap.Record, error) {
 }
 
 // merged joins a record and a later one: its old files are those from before the first, its new files those after the second.
-func merged(a, b swap.Record) swap.Record {
+func (in *Installation) merged(a, b swap.Record) swap.Record {
 	m := b
 	m.Files = nil
 	m.From = cmp.Or(a.From, b.From)
 	for _, f := range a.Files {
-		later := find(&b, f.Path)
+		later := in.find(&b, f.Path)
 		switch {
 		case later == nil:
 			m.Files = append(m.Files, f)
-		case later.New == f.Old: // it is as it was before both
+		case later.New == f.Old && later.Path == f.Before(): // it is as it was before both
 		default:
-			f.New, f.NewSize = later.New, later.NewSize
+			before := f.Before()
+			f.Path, f.Was, f.New, f.NewSize = later.Path, "", later.New, later.NewSize
+			if f.Old != "" && before != f.Path {
+				f.Was = before
+			}
 			m.Files = append(m.Files, f)
 		}
 	}
 	for _, f := range b.Files {
-		if find(&a, f.Path) == nil {
+		if in.find(&a, f.Path) == nil {
 			m.Files = append(m.Files, f)
 		}
 	}
@@ -103,9 +107,9 @@ func merged(a, b swap.Record) swap.Record {
 }
 
 // find is a file of a record; nil for none.
-func find(r *swap.Record, rel string) *swap.File {
+func (in *Installation) find(r *swap.Record, rel string) *swap.File {
 	if r != nil {
-		if i := slices.IndexFunc(r.Files, func(f swap.File) bool { return f.Path == rel }); i >= 0 {
+		if i := slices.IndexFunc(r.Files, func(f swap.File) bool { return in.f.Same(f.Path, rel) }); i >= 0 {
 			return &r.Files[i]
 		}
 	}
@@ -134,7 +138,7 @@ func (in *Installation) steps(old *swap.Record, uninstall bool) (list []step, er
 	}
 	if !uninstall {
 		for _, f := range in.p.Files {
-			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f, mine: find(old, f.Path)}); err != nil {
+			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f, mine: in.find(old, f.Path)}); err != nil {
 				return nil, err
 			}
 		}
@@ -144,7 +148,7 @@ func (in *Installation) steps(old *swap.Record, uninstall bool) (list []step, er
 	}
 	for i := range old.Files {
 		f := &old.Files[i]
-		if !uninstall && slices.ContainsFunc(in.p.Files, func(n File) bool { return n.Path == f.Path }) {
+		if !uninstall && slices.ContainsFunc(in.p.Files, func(n File) bool { return in.f.Same(n.Path, f.Path) }) {
 			continue
 		}
 		if err := add(step{Action: Action{Path: f.Path, Size: f.NewSize}, mine: f}); err != nil {

@@ -16,6 +16,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/swap"
 	"vornix/internal/demotest"
+	"vornix/internal/peer"
 )
 
 var ctx = context.Background()
@@ -89,6 +90,23 @@ func files(t *testing.T, dir string) map[string]string {
 		return err
 	}))
 	return m
+}
+
+// A bundle that replaces a file of the game whose name is written otherwise is one file with it on some systems: installing, updating to yet another
+// spelling, and uninstalling bring the game's own file back, under its own name.
+func TestNamesThatAreOneThere(t *testing.T) {
+	p := demotest.Project(t, "highline")
+	dir := filepath.Join(peer.Folding(t, true), "game")
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "parcels"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel.cfg"), nil, 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "parcels", "Ore.parcel"), []byte("theirs"), 0o666))
+	before := files(t, dir)
+	one := made(t, p, "1.0.0", map[string]string{"ore.parcel": "one"})
+	two := made(t, p, "2.0.0", map[string]string{"ORE.parcel": "two"})
+	do(t, one, dir, false)
+	do(t, two, dir, false)
+	do(t, two, dir, true)
+	assert.Equal(t, before, files(t, dir))
 }
 
 // Installed over what was there, updated, uninstalled: the game's folder is as it was.

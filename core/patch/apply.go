@@ -581,7 +581,7 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*swap.Record, error) 
 	if err != nil {
 		return nil, err
 	}
-	changes, err := a.changes(view)
+	changes, err := a.changes(view, folder)
 	if err != nil {
 		return nil, err
 	}
@@ -856,7 +856,7 @@ func (a *applying) delta(ctx context.Context, o *Opened, s *Step, from *source, 
 }
 
 // changes are what has to happen in the folder.
-func (a *applying) changes(view map[string]*source) (list []swap.Change, err error) {
+func (a *applying) changes(view map[string]*source, folder *swap.Folder) (list []swap.Change, err error) {
 	p := a.p
 	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		s := view[pth]
@@ -867,7 +867,7 @@ func (a *applying) changes(view map[string]*source) (list []swap.Change, err err
 		if err := p.was(&c); err != nil {
 			return nil, err
 		}
-		if c.Old != c.New {
+		if c.Old != c.New || folder.Spelled(pth) != pth { // where the name is spelled otherwise, the file that would go is this one
 			list = append(list, c)
 		}
 	}
@@ -897,7 +897,7 @@ func (p *Plan) was(c *swap.Change) error {
 	if have == nil {
 		if info, err := os.Stat(p.l.system(rel)); err == nil { // only the one file was listed
 			if !info.Mode().IsRegular() {
-				return &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(p.l.system(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
+				return &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(p.l.system(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
 			}
 			have = &listed{size: info.Size(), written: info.ModTime()}
 			p.l.files[rel] = have

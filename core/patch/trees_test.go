@@ -235,6 +235,6 @@ func TestForeignFilesInTheWay(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(game, "c.bin")))
 	require.NoError(t, os.Mkdir(filepath.Join(game, "c.bin"), 0o700))
 	_, _, err = apply(t, game, ApplyOptions{}, p)
-	assert.ErrorContains(t, err, "something stands in the way that is no file")
+	assert.ErrorContains(t, err, "a folder or a special file has the name of this file")
 	assert.DirExists(t, filepath.Join(game, "c.bin"))
 }

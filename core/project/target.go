@@ -12,22 +12,23 @@ import (
 	"vornix/core/fill"
 	"vornix/core/finding"
 	"vornix/core/safefile"
+	"vornix/core/secret"
 )
 
 // Target is a place that a release goes to.
 type Target struct {
-	Kind string `toml:"kind" jsonschema:"required,enum=folder,enum=sftp,enum=git,enum=web,enum=workshop,description=How to reach it"`
-	Role string `toml:"role" jsonschema:"enum=server,enum=mirror,description=What it is: a game server\\, or a mirror that players download from (default server)"`
+	Kind string `toml:"kind" jsonschema:"required,enum=folder,enum=sftp,enum=git,enum=webdav,enum=web,enum=workshop,description=How to reach it"`
+	Role string `toml:"role" jsonschema:"enum=server,enum=mirror,enum=downloads,description=What it is: a game server\\, a mirror with compressed copies for game servers\\, or the folder with the index that players download from (default server)"`
 	Path string `toml:"path" jsonschema:"description=The server's folder: relative to the project or absolute; with sftp on the server\\, relative to the account's home; with git a working tree of your own\\, instead of url"`
-	URL  string `toml:"url" jsonschema:"description=Of git: the repository; of web: the folder's address; of workshop: its address\\, or a file in the project's folder that holds it"`
+	URL  string `toml:"url" jsonschema:"description=Of git: the repository; of webdav and web: the folder's address; of workshop: its address\\, or a file in the project's folder that holds it"`
 
 	Host        string   `toml:"host" jsonschema:"description=Of sftp: name or address\\, or an alias of your ssh_config"`
-	Port        int      `toml:"port" jsonschema:"minimum=0,maximum=65535,description=Of sftp (default: as ssh_config says\\, else 22)"`
-	User        string   `toml:"user" jsonschema:"description=Of sftp (default: as ssh_config says\\, else your name on this machine)"`
+	Port        int      `toml:"port" jsonschema:"minimum=0,maximum=65535,description=Of sftp (default: from ssh_config\\, or 22)"`
+	User        string   `toml:"user" jsonschema:"description=The account: of sftp (default: from ssh_config\\, or your name on this machine); of webdav (default: none)"`
 	Key         string   `toml:"key" jsonschema:"description=Of sftp: file of a private key (default: the agent's keys and those in ~/.ssh)"`
 	HostKey     []string `toml:"host_key" jsonschema:"description=Of sftp: fingerprints of the server's key\\, as in SHA256:...; no other is accepted (default: as known_hosts says)"`
 	Jump        []string `toml:"jump" jsonschema:"description=Of sftp: servers to go through\\, as user@host:port; [\"none\"] for none (default: as ssh_config says)"`
-	PasswordEnv string   `toml:"password_env" jsonschema:"description=Of sftp: name of the environment variable that holds the password"`
+	PasswordEnv string   `toml:"password_env" jsonschema:"description=Of sftp and webdav: name of the environment variable that holds the password"`
 	Command     string   `toml:"command" jsonschema:"description=Of sftp: a command to run on the server after the files are in place"`
 
 	Longest int `toml:"longest" jsonschema:"minimum=0,maximum=3600,description=Of sftp: seconds that the command may take (default 60)"`
@@ -60,6 +61,12 @@ type Target struct {
 // Mirror says whether the target is one that players download from.
 func (t *Target) Mirror() bool { return t.Role == "mirror" }
 
+// Plays says whether the target is a game server, with lists, a welcome page and a server to ask.
+func (t *Target) Plays() bool { return !t.Mirror() && !t.Downloads() }
+
+// Downloads says whether the target is the folder with the index, which players download from.
+func (t *Target) Downloads() bool { return t.Role == "downloads" }
+
 // Sends says whether the target takes a map.
 func (t *Target) Sends(name string) bool {
 	return (len(t.Maps) == 0 || slices.Contains(t.Maps, name)) && !slices.Contains(t.Without, name)
@@ -90,18 +97,29 @@ func (t *Target) SSH() string {
 	return address
 }
 
+// Login is the address that a password is sent to; empty where none is.
+func (t *Target) Login() string {
+	switch t.Kind {
+	case "sftp":
+		return t.SSH()
+	case "webdav":
+		return t.URL
+	}
+	return ""
+}
+
 // only names the kinds of targets on which a key has an effect. Keys that are not here have one on every kind.
 var only = map[string][]string{
-	"role": {"folder", "sftp", "git", "web"}, "path": {"folder", "sftp", "git"}, "url": {"git", "web", "workshop"},
-	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp"}, "key": {"sftp"}, "host_key": {"sftp"}, "jump": {"sftp"}, "password_env": {"sftp"}, "command": {"sftp"}, "longest": {"sftp"},
+	"role": {"folder", "sftp", "git", "webdav", "web"}, "path": {"folder", "sftp", "git"}, "url": {"git", "webdav", "web", "workshop"},
+	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp", "webdav"}, "key": {"sftp"}, "host_key": {"sftp"}, "jump": {"sftp"}, "password_env": {"sftp", "webdav"}, "command": {"sftp"}, "longest": {"sftp"},
 	"branch": {"git"}, "folder": {"git"}, "push": {"git"}, "tag": {"git"}, "author": {"git"},
-	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "page": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git"}, "weights": {"folder", "sftp", "git", "web"},
+	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "page": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git", "webdav"}, "weights": {"folder", "sftp", "git", "web"},
 	"account": {"workshop"}, "token_file": {"workshop"}, "player_token_env": {"workshop"}, "player_token_file": {"workshop"}, "plain_http": {"workshop"}, "testers": {"workshop"}, "needs": {"workshop"},
 }
 
 // idle lists the keys of a target that are set and have no effect on its kind; none where the kind is not known.
 func (t *Target) idle() (keys []string) {
-	if !slices.Contains([]string{"folder", "sftp", "git", "web", "workshop"}, t.Kind) {
+	if !slices.Contains([]string{"folder", "sftp", "git", "webdav", "web", "workshop"}, t.Kind) {
 		return nil
 	}
 	v := reflect.ValueOf(*t)
@@ -159,6 +177,22 @@ func (p *Project) targets() (list []finding.Finding) {
 					wrong("tag", "{%s} is not known here; {name} and {version} are", place)
 				}
 			}
+		case "webdav":
+			u, err := url.Parse(t.URL)
+			switch {
+			case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "":
+				wrong("url", "url must be the folder's address, beginning with https://")
+			case u.User != nil:
+				wrong("url", "a name and password do not belong here; use user and password_env")
+			case t.User != "" && secret.Encrypted(t.URL, false, "") != nil:
+				wrong("url", "the password would be sent without encryption; use the server's https address")
+			}
+			if t.PasswordEnv != "" && t.User == "" {
+				wrong("user", "user is missing: the account that the password belongs to")
+			}
+			if t.Plays() {
+				wrong("role", "role must be downloads or mirror: a WebDAV server can't switch several files of a game server as one")
+			}
 		case "web":
 			if !strings.HasPrefix(t.URL, "http://") && !strings.HasPrefix(t.URL, "https://") {
 				wrong("url", "url is missing: the folder's address, beginning with https://")
@@ -171,13 +205,23 @@ func (p *Project) targets() (list []finding.Finding) {
 				wrong("url", "a token does not belong here; use token_env, token_file or 'vornix publish login %s'", name)
 			}
 		default:
-			wrong("kind", "kind must be folder, sftp, git, web or workshop, and is %q", t.Kind)
+			wrong("kind", "kind must be folder, sftp, git, webdav, web or workshop, and is %q", t.Kind)
 		}
 		if t.Server != "" && t.TokenEnv != "" && !strings.Contains(t.Server, "://") && t.Local(p) == "" {
 			wrong("server", "with token_env the server's whole address belongs here: consent to send the token is for an address, and this one is only known on the target")
 		}
-		if t.Role != "" && t.Role != "server" && t.Role != "mirror" {
-			wrong("role", "role must be server or mirror, and is %q", t.Role)
+		if !slices.Contains([]string{"", "server", "mirror", "downloads"}, t.Role) {
+			wrong("role", "role must be server, mirror or downloads, and is %q", t.Role)
+		}
+		if t.Downloads() {
+			for key, set := range map[string]bool{"maps": len(t.Maps) > 0, "without": len(t.Without) > 0, "server": t.Server != "", "page": t.Page != nil, "weights": len(t.Weights) > 0} {
+				if set {
+					wrong(key, "%s has no effect on a target that players download from: it has everything that the index names", key)
+				}
+			}
+			if t.Kind == "web" {
+				wrong("role", "nothing can be brought to a target of kind \"web\"; describe the folder behind it (folder, sftp, git or webdav)")
+			}
 		}
 	}
 	return list

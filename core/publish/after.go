@@ -260,6 +260,40 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 	return got, nil
 }
 
+// StoredFile is a file of a version of an item at a workshop.
+type StoredFile struct {
+	workshop.File
+	desk   *Desk
+	item   string
+	number int
+}
+
+// Download writes the file's content to a sink. The caller checks the hash.
+func (f *StoredFile) Download(ctx context.Context, to workshop.Sink) error {
+	return f.desk.Client.Download(ctx, f.item, f.number, f.File, to)
+}
+
+// Files are those of all versions of the project's items there, by SHA-256.
+func (d *Desk) Files(ctx context.Context) (map[string]*StoredFile, error) {
+	names, err := Items(d.P, d.Name)
+	if err != nil {
+		return nil, err
+	}
+	files := map[string]*StoredFile{}
+	for _, name := range names {
+		s, err := d.Look(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range s.Versions {
+			for _, f := range v.Files {
+				files[f.SHA256] = &StoredFile{f, d, s.There.ID, v.Number}
+			}
+		}
+	}
+	return files, nil
+}
+
 // take downloads one file, twice when what came first is another one.
 func (d *Desk) take(ctx context.Context, client *workshop.Client, id string, v *workshop.Version, f workshop.File, dir *safefile.Dir, advanced func(int64)) error {
 	for try := 0; ; try++ {

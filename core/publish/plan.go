@@ -87,7 +87,8 @@ type Plan struct {
 	versions []workshop.Version
 	options  PlanOptions
 	record   record
-	uploads  bool // a version is added
+	own      map[string]string // hashes of what any run of the project wrote last, as the item has them: a run that was killed left no record here
+	uploads  bool              // a version is added
 	cuts     []cut
 }
 
@@ -182,7 +183,7 @@ func (d *Desk) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, erro
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s is of the kind %s there, and should be of %s", goal.Name, x.Kind, goal.Kind), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: "Correct kind in the game's profile, under [workshop]."}
 		}
 		p.ID, p.Address, p.Before = x.ID, d.Client.PageOf(x.ID), x.Version
-		there = tidy(x.Page)
+		there, p.own = tidy(x.Page), x.Own
 		if p.versions, err = d.Client.Versions(ctx, x.ID); err != nil {
 			return nil, err
 		}
@@ -215,17 +216,16 @@ func (p *Plan) page(there workshop.Page) {
 	goal := &p.Goal.Page
 	for _, part := range p.options.Scope.parts() {
 		was, now := hashPart(&there, part), hashPart(goal, part)
-		sent, known := p.record.Sent[part]
-		if p.record.Tried[part] == was {
-			sent, known = was, true
-		}
+		sent, own := p.record.Sent[part], p.own[part]
+		known := sent != "" || own != ""
+		ours := was == sent || was == own || was == p.record.Tried[part]
 		action := Change
 		switch {
 		case was == now:
 			action = Leave
-		case p.options.Overwrite || blank(&there, part) && (!known || sent == was):
-		case known && was == sent: // only the project changed it
-		case known && now == sent:
+		case p.options.Overwrite || blank(&there, part) && (!known || ours):
+		case ours: // only the project changed it
+		case now == sent || now == own:
 			action = Stays
 		default:
 			action = Conflict

@@ -661,3 +661,58 @@ func TestTheRecordIsNotGuessed(t *testing.T) {
 	_, err = publish.Find(d.p, "exchange", d.access)
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 }
+
+// A run that was killed after its change, and whose record nobody else has, is no reason to stop: another clone knows from the item what the project wrote
+// there, and what somebody else did.
+func TestARecordThatWasNeverShared(t *testing.T) {
+	d := newDesk(t)
+	id := d.must(publish.PlanOptions{}).ID
+	shared, err := os.ReadFile(d.p.Join(publish.RecordFile))
+	require.NoError(t, err)
+	published := func(version string, seed byte, tags ...string) (*publish.Result, error) {
+		d.p.File.Pages.Tags = tags
+		d.pack(version, seed)
+		list, _, err := d.publish(publish.PlanOptions{}, publish.Options{})
+		if len(list) == 0 {
+			return nil, err
+		}
+		return list[0], err
+	}
+	_, err = published("1.1.0", 2, "trams")
+	require.NoError(t, err)
+	for _, record := range [][]byte{shared, nil} { // as it was before, or none at all
+		require.NoError(t, os.Remove(d.p.Join(publish.RecordFile)))
+		if record != nil {
+			require.NoError(t, os.WriteFile(d.p.Join(publish.RecordFile), record, 0o666))
+		}
+		version := map[bool]string{true: "1.2.0", false: "1.3.0"}[record != nil]
+		r, err := published(version, version[2], "lamps", version)
+		require.NoError(t, err, version)
+		assert.Equal(t, id, r.ID)
+		assert.Equal(t, []string{"lamps", version}, d.sound(version).Page.Tags)
+	}
+	// What somebody else wrote is still theirs.
+	d.elsewhere(id, func(p *workshop.Page) { p.Tags = []string{"theirs"} })
+	require.NoError(t, os.Remove(d.p.Join(publish.RecordFile)))
+	r, err := published("1.4.0", 6, "lamps", "1.3.0")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"theirs"}, d.sound("stays").Page.Tags)
+	assert.Contains(t, fmt.Sprint(r.Steps), "stays")
+	require.NoError(t, os.Remove(d.p.Join(publish.RecordFile)))
+	_, err = published("1.5.0", 7, "another")
+	assert.ErrorContains(t, err, "the tags of lower_sidings")
+	assert.Equal(t, []string{"theirs"}, d.sound("conflict").Page.Tags)
+
+	// It is the owner's alone.
+	mine, err := d.maker().Item(ctx, id)
+	require.NoError(t, err)
+	mine, err = d.maker().SetVisibility(ctx, id, workshop.Public, mine.Revision)
+	require.NoError(t, err)
+	assert.NotEmpty(t, mine.Own)
+	stranger, err := workshop.Dial(d.w.URL, workshop.Options{})
+	require.NoError(t, err)
+	defer stranger.Close()
+	seen, err := stranger.Item(ctx, id)
+	require.NoError(t, err)
+	assert.Empty(t, seen.Own)
+}

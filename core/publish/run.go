@@ -129,6 +129,7 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 		r.Made = true
 		p.New, p.There, p.ID, p.Address = false, x, x.ID, d.Client.PageOf(x.ID)
 		p.record.Sent = nil // of an item that was there before
+		p.own = x.Own
 		p.Page.Title = p.Goal.Page.Title
 	}
 	if p.record.Sent == nil {
@@ -145,7 +146,8 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 	r.Changed, r.Revision = p.Changes(), p.There.Revision
 	r.Hidden = p.There.Visibility == workshop.Hidden
 	if r.Changed > 0 {
-		draft := &workshop.NewDraft{Page: p.Page}
+		draft := &workshop.NewDraft{Page: p.Page, Own: maps.Clone(p.record.Sent)}
+		maps.Copy(draft.Own, p.record.Tried)
 		if p.uploads {
 			draft.Version, draft.Notes = p.Goal.Version, p.Goal.Notes
 			if p.cuts == nil {

@@ -23,9 +23,17 @@ func Targets(p *project.Project) []string {
 	return slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)), func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
 }
 
-// Writable lists those of the project's targets that something can be brought to.
+// Writable lists those of the project's targets that something can be brought to. Those with the index, which tells players, come last.
 func Writable(p *project.Project) []string {
-	return slices.DeleteFunc(Targets(p), func(name string) bool { return p.File.Targets[name].Kind == "web" })
+	list := slices.DeleteFunc(Targets(p), func(name string) bool { return p.File.Targets[name].Kind == "web" })
+	last := func(name string) int {
+		if t := p.File.Targets[name]; t.Downloads() {
+			return 1
+		}
+		return 0
+	}
+	slices.SortStableFunc(list, func(a, b string) int { return last(a) - last(b) })
+	return list
 }
 
 // Local finds files of this machine by their SHA-256: what is packed, and what went out in any version.
@@ -48,15 +56,35 @@ type Deploying struct {
 	Plan   *deploy.Plan
 }
 
+// DeployOptions for PlanDeploy.
+type DeployOptions struct {
+	Access  deploy.Access
+	Verify  bool           // compare by content
+	Release bool           // a release goes there: the version's content is fixed from now on
+	Commit  string         // what Git calls the sources of a release
+	Claimed *deploy.Target // the target, when it is open and held already; the caller closes it
+}
+
 // PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no lock. Close the Target.
-func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle, a deploy.Access, verify bool) (*Deploying, error) {
+func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle, o DeployOptions) (*Deploying, error) {
 	if err := index.Guard(p, bundles); err != nil {
 		return nil, err
+	}
+	records, err := ledger.Records(p)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range records {
+		if r.Version == p.File.Project.Version {
+			o.Release, o.Commit = true, r.Commit
+		}
 	}
 	var target *deploy.Target
 	var openErr error
 	var opening group.All
-	opening.Go(func() { target, openErr = deploy.Open(ctx, p, name, a) }) // which waits for others, while there is something to do here
+	if target = o.Claimed; target == nil {
+		opening.Go(func() { target, openErr = deploy.Open(ctx, p, name, o.Access) }) // which waits for others, while there is something to do here
+	}
 	goal, err := func() (*deploy.Goal, error) {
 		g, err := load(ctx)
 		if err != nil {
@@ -70,10 +98,11 @@ func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string
 	}
 	d := &Deploying{Target: target, Goal: goal}
 	if err == nil {
-		d.Plan, err = target.Plan(ctx, goal, deploy.PlanOptions{Verify: verify})
+		goal.Release, goal.Commit = o.Release, o.Commit
+		d.Plan, err = target.Plan(ctx, goal, deploy.PlanOptions{Verify: o.Verify})
 	}
 	if err != nil {
-		if target != nil {
+		if target != nil && o.Claimed == nil {
 			target.Close()
 		}
 		return nil, err
@@ -83,7 +112,7 @@ func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string
 
 // Deploy brings bundles to a target.
 func (s *Session) Deploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
-	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, s.o.Access, s.o.Verify)
+	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, DeployOptions{Access: s.o.Access, Verify: s.o.Verify})
 	if err != nil {
 		return nil, err
 	}

@@ -12,6 +12,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/index"
+	"vornix/core/ledger"
 	"vornix/core/profile"
 	"vornix/core/safefile"
 	"vornix/core/sweep"
@@ -85,8 +86,15 @@ func AddonBundles(bundles []bundle.Bundle) []addon.Bundle {
 func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.Standing) (*sweep.Place, error) {
 	var edited []sweep.Item
 	diff := ""
+	released, err := s.releasedMetadata()
+	if err != nil {
+		return nil, err
+	}
 	for _, x := range list {
 		if x.State == addon.Edited {
+			if sum, _, err := safefile.HashFile(d.Join(x.Path)); err == nil && released[path.Base(x.Path)+" "+sum] {
+				continue // it went out as it is; only this machine forgot that it wrote it
+			}
 			edited = append(edited, sweep.Item{Path: x.Path, Size: int64(len(x.File.Data)), Why: "changed by hand"})
 			diff += x.Diff
 		}
@@ -98,6 +106,21 @@ func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.St
 		return nil, &EditedError{File: edited[0].Path, Count: len(edited), Diff: diff}
 	}
 	return sweep.SetAside(ctx, d, sweep.SafeDir, time.Now(), edited)
+}
+
+// releasedMetadata are the metadata files that went out with any version, as "NAME SHA-256".
+func (s *Session) releasedMetadata() (map[string]bool, error) {
+	records, err := ledger.Records(s.P)
+	if err != nil {
+		return nil, err
+	}
+	m := map[string]bool{}
+	for _, r := range records {
+		for _, f := range r.Beside {
+			m[path.Base(f.Name)+" "+f.SHA256] = true
+		}
+	}
+	return m, nil
 }
 
 // EditedError says that somebody changed metadata files by hand.
@@ -121,15 +144,17 @@ func (e *EditedError) fault() *fault.Fault {
 		Do: "Take it into vornix.toml (vornix addon import " + e.File + "), or write it anew and keep the change in the safe place: vornix addon write --replace-edited"}
 }
 
-// Index writes the version index of the bundles. date is that of a release that is being made.
-func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date string) (*Step, error) {
+// Index writes the version index of the bundles, with the number after the one that players get. date is that of a release that is being made.
+func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date string, places Places) (*Step, error) {
 	step := &Step{Name: "index", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
 	g, err := s.scan(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r, err := index.Write(ctx, s.P, bundles, g, index.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry})
+	o := index.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry}
+	o.Published, o.PublishedAt = places.Index()
+	r, err := index.Write(ctx, s.P, bundles, g, o)
 	if err != nil {
 		return nil, err
 	}

@@ -46,10 +46,13 @@ type Overview struct {
 	Targets  []*deploy.State `json:"targets"`
 	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
 	Workshops []*publish.State `json:"workshops"`
-	Next      string           `json:"next"` // a command; empty when nothing is to be done
+	Next      string           `json:"next"` // a command; empty when there is nothing to do
 	Why       string           `json:"why"`
 
 	Rows [][2]string `json:"-"` // the same for people
+
+	files map[string]string // of the last finished version
+	from  map[string]bool   // versions that this machine deployed or published
 }
 
 // Survey finds out where a project stands. It changes nothing. The last two say how the state of a target and of a
@@ -70,8 +73,34 @@ func Survey(ctx context.Context, p *project.Project, o Options, targetWords func
 	for _, w := range v.Workshops {
 		v.row("at "+w.Target, "%s", itemWords(w))
 	}
+	v.unknown()
 	v.abroad()
 	return v, nil
+}
+
+// unknown gives the first place among the next steps to versions that other places have and this copy of the project does not know.
+func (v *Overview) unknown() {
+	first := func(why string, args ...any) {
+		v.Next = ""
+		v.next("vornix history", why, args...)
+	}
+	for _, t := range v.Targets {
+		switch {
+		case t.Error != "" || t.Last == nil || !t.Last.Release:
+		case newer(t.Version, v.Released) && !v.from[t.Version]:
+			first("%s has version %s, which was released from elsewhere; this copy of the project does not know it", t.Target, t.Version)
+			return
+		case t.Version == v.Released && v.other(t.Bundles):
+			first("%s has version %s with another content than the one that was released", t.Target, t.Version)
+			return
+		}
+	}
+	for _, w := range v.Workshops {
+		if w.There != nil && v.Released != "" && newer(w.There.Version, v.Released) && !v.from[w.There.Version] {
+			first("%s has version %s of %s, which was released from elsewhere; this copy of the project does not know it", w.Target, w.There.Version, w.Item)
+			return
+		}
+	}
 }
 
 func (v *Overview) row(what, format string, args ...any) {
@@ -259,11 +288,18 @@ func (v *Overview) gone(p *project.Project) error {
 		return err
 	}
 	var last *ledger.Event
+	v.from = map[string]bool{}
 	for i := range events {
-		if events[i].Kind == ledger.Released {
+		if events[i].Kind == ledger.Deployed || events[i].Kind == ledger.Published {
+			v.from[events[i].Version] = true
+		}
+		if events[i].Kind == ledger.Released && (last == nil || project.CompareVersions(events[i].Version, last.Version) >= 0) {
 			last = &events[i]
 			v.Released = last.Version
 		}
+	}
+	if last != nil {
+		v.files = last.Files
 	}
 	if last == nil {
 		v.row("released", "nothing yet")
@@ -306,6 +342,21 @@ func (v *Overview) abroad() {
 			v.next("vornix publish "+w.Target, "%s has version %s there", w.Item, w.There.Version)
 		}
 	}
+}
+
+// newer says whether a version at a place is later than the last one that is known here.
+func newer(there, known string) bool {
+	return project.IsVersion(there) && (known == "" || project.CompareVersions(there, known) > 0)
+}
+
+// other says whether bundles differ from those of the last finished version.
+func (v *Overview) other(bundles map[string]string) bool {
+	for name, sum := range bundles {
+		if v.files[name] != sum {
+			return true
+		}
+	}
+	return false
 }
 
 // lookAtAll looks at all targets at once.

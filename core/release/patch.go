@@ -149,9 +149,13 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 	}
 	var said []string
 	for _, version := range from {
+		before := len(step.Made)
 		text, err := x.patchOne(ctx, step, version, now, brought, o)
 		if err != nil {
 			return nil, err
+		}
+		if len(step.Made) == before {
+			x.noPatches = append(x.noPatches, text)
 		}
 		said = append(said, text)
 	}
@@ -182,9 +186,6 @@ func (s *Session) patchFrom() ([]string, error) {
 
 // patchOne makes the patch from one version, unless it is there already, and says so.
 func (x *running) patchOne(ctx context.Context, step *Step, version string, now *patch.Side, brought map[string]string, o patch.Options) (string, error) {
-	if _, err := os.Stat(x.P.Join(ReleasesDir, version)); err != nil {
-		return fmt.Sprintf("none from %s, whose files are not in %s any more", version, ReleasesDir), nil
-	}
 	events, err := ledger.Read(x.P)
 	if err != nil {
 		return "", err
@@ -220,13 +221,28 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 			return what(size), nil
 		}
 	}
+	fetched, err := FetchBundles(ctx, x.P, version, x.o)
+	var lost *fault.Fault
+	if errors.As(err, &lost) && lost.Kind == fault.Unreachable && ctx.Err() == nil {
+		return fmt.Sprintf("none from %s: %s", version, lost.What), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	if _, err := os.Stat(x.P.Join(ReleasesDir, version)); err != nil {
+		return fmt.Sprintf("none from %s, whose files are not in %s any more", version, ReleasesDir), nil
+	}
 	old, had, err := VersionSide(ctx, x.P, version)
 	if err != nil {
 		return "", err
 	}
 	o.From, o.Bring = version, maps.Clone(o.Bring)
-	for name, file := range had { // players have what is as it was
-		if sum, _, err := safefile.HashFile(file); err == nil && sum == brought[name] {
+	sums, err := besideSums(x.P, version, had)
+	if err != nil {
+		return "", err
+	}
+	for name, sum := range sums { // players have what is as it was
+		if sum == brought[name] {
 			delete(o.Bring, name)
 		}
 	}
@@ -249,7 +265,34 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 	}
 	step.add(rel, made.Size, false)
 	x.journal.Steps[rel] = entry{Ended: moment(), Key: key, SHA256: made.SHA256}
-	return what(made.Size), x.journal.save(x.P)
+	text := what(made.Size)
+	if len(fetched) > 0 {
+		text += ", after fetching " + version + " from " + strings.Join(fetched, " and ")
+	}
+	return text, x.journal.save(x.P)
+}
+
+// besideSums are the hashes of the metadata files that went out with a version, by where they belong: as its record has them, or as the copies here are.
+func besideSums(p *project.Project, version string, copies map[string]string) (map[string]string, error) {
+	sums := map[string]string{}
+	r, err := recordOf(p, version)
+	if err != nil {
+		return nil, err
+	}
+	if r != nil && len(r.Beside) > 0 {
+		for _, f := range r.Beside {
+			if name, ok := strings.CutPrefix(f.Name, besideAddon+"/"); ok {
+				sums[name] = f.SHA256
+			}
+		}
+		return sums, nil
+	}
+	for name, file := range copies {
+		if sum, _, err := safefile.HashFile(file); err == nil {
+			sums[name] = sum
+		}
+	}
+	return sums, nil
 }
 
 // percent is a part of a whole in words.

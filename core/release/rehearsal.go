@@ -162,7 +162,7 @@ func endRehearsal(p *project.Project) error {
 	return d.RemoveTree(rehearsalDir)
 }
 
-// EndRehearsal restores the files from before a rehearsal, if one has begun. Close does so too, but can't say when it fails.
+// EndRehearsal restores the files from before a rehearsal, if a rehearsal began. Close does so too, but can't say when it fails.
 func (s *Session) EndRehearsal() error {
 	if !s.rehearses {
 		return nil

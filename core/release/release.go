@@ -58,11 +58,12 @@ type Options struct {
 	Date          string          // of the release, as in 2026-11-25; empty: the day on which it is made
 	Keys          []crypto.Signer // sign the index
 	Unsigned      bool            // the index may go out without a signature although the last one had one
-	LostKey       bool            // the index may be signed by keys that the last one does not know
+	LostKey       bool            // the index may be signed by keys that the last index does not name
 	Until         string          // the last step of a release; empty: all
+	Offline       bool            // continue although a place does not answer
 	Dry           bool            // a rehearsal: nothing leaves this machine, nothing is recorded
 	Tag           string          // Git tag of the release instead of the project's; "none" for none
-	ReplaceEdited bool            // metadata files that somebody changed by hand are written anew; what was there goes to the safe place
+	ReplaceEdited bool            // metadata files that were changed by hand are overwritten; the old files are set aside
 }
 
 // Step is how one step ended.

@@ -72,22 +72,23 @@ func TestAReleaseAndAgain(t *testing.T) {
 	steps, err := run(t, p, "")
 	require.NoError(t, err)
 	list, _ := names(steps)
-	assert.Equal(t, []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "index", "deploy", "record", "report"}, list)
+	assert.Equal(t, []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "index", "deploy", "deploy", "record", "report"}, list)
 	for _, f := range []string{"highline-1.0.0.parcel", "addon/highline.waybill.json", "index.json", "pictures/banner.jpg"} {
 		assert.FileExists(t, p.Join("out/releases/1.0.0", f))
 	}
 	events, err := ledger.Read(p)
 	require.NoError(t, err)
-	require.Len(t, events, 3)
-	assert.Equal(t, []string{ledger.Indexed, ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind, events[2].Kind})
+	require.Len(t, events, 4)
+	assert.Equal(t, []string{ledger.Indexed, ledger.Deployed, ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind, events[2].Kind, events[3].Kind})
+	assert.FileExists(t, filepath.Join(p.Dir, "..", "website", "highline", "index.json"))
 
 	steps, err = run(t, p, "1.0.0")
 	require.NoError(t, err)
 	_, kept := names(steps)
-	assert.Equal(t, 10, kept, "all but the check, which looks again")
+	assert.Equal(t, 11, kept, "all but the check, which looks again")
 	events, err = ledger.Read(p)
 	require.NoError(t, err)
-	assert.Len(t, events, 3, "nothing happened, so nothing is recorded")
+	assert.Len(t, events, 4, "nothing happened, so nothing is recorded")
 }
 
 func TestAFinishedVersionIsNeverAltered(t *testing.T) {
@@ -160,10 +161,10 @@ func TestStepsAlone(t *testing.T) {
 	require.NoError(t, err)
 	_, bundles, err := s.Pack(ctx, &built.Tree, false)
 	require.NoError(t, err)
-	step, err := s.Index(ctx, bundles, "")
+	step, err := s.Index(ctx, bundles, "", nil)
 	require.NoError(t, err)
 	assert.Equal(t, "version 1.0.0, 1 bundle, number 1", step.Summary)
-	step, err = s.Index(ctx, bundles, "")
+	step, err = s.Index(ctx, bundles, "", nil)
 	require.NoError(t, err)
 	assert.True(t, step.Kept)
 	data, err := os.ReadFile(p.Join("out/index/levels.csv"))

@@ -107,7 +107,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 	}
 	program, _, _ := strings.Cut(x.o.Program, " (")
 	r := &report.Report{Kind: report.Kind, Format: report.Format, Project: head.Name, Title: head.Title, Version: head.Version, Game: x.P.Profile.Game.Title, Program: program,
-		Maps: []report.Map{}, Files: []report.File{}, Patches: []report.File{}, Changes: []report.Changed{}, Kinds: []report.Amount{}, Growth: []report.Release{}, Times: []report.Time{}, Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Place{}}
+		Maps: []report.Map{}, Files: []report.File{}, Patches: []report.File{}, NoPatches: []string{}, Changes: []report.Changed{}, Kinds: []report.Amount{}, Growth: []report.Release{}, Times: []report.Time{}, Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Place{}}
 	if e := ledger.Release(events, head.Version); e != nil {
 		r.Date = e.Date
 	}
@@ -125,7 +125,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 		return nil, err
 	}
 	x.times(r)
-	x.places(r, events)
+	x.Session.places(r, events)
 	for _, s := range x.r.Steps {
 		r.Found(s.Findings)
 	}
@@ -277,6 +277,7 @@ func (x *running) patchFiles(r *report.Report) error {
 			r.Patches = append(r.Patches, report.File{Name: path.Base(rel), From: v, Size: size, SHA256: sum})
 		}
 	}
+	r.NoPatches = append(r.NoPatches, x.noPatches...)
 	return nil
 }
 
@@ -300,7 +301,7 @@ func (x *running) times(r *report.Report) {
 	}
 }
 
-// places says where the release is now, as far as this machine knows.
+// wentTo says where the release is now, as far as this machine knows.
 func (s *Session) places(r *report.Report, events []ledger.Event) {
 	r.Places = []report.Place{}
 	type key struct{ target, item string }

@@ -47,15 +47,20 @@ type running struct {
 	targets []string
 	shops   []string
 	tag     *tagger
+	places  Places                    // what others know of finished versions
+	claimed map[string]*deploy.Target // held from before the first step that anybody else sees, to the end
+	commit  string                    // what Git calls the sources
 
-	built   *build.Result
-	bundles []bundle.Bundle
-	checked []finding.Finding
+	noPatches []string // for each version without a patch: why
+	built     *build.Result
+	bundles   []bundle.Bundle
+	checked   []finding.Finding
 }
 
 // Release runs all steps for a version; "" is the project's own. The steps that ended are there even with an error.
 func (s *Session) Release(ctx context.Context, version string) (*Run, error) {
-	x := &running{Session: s, r: &Run{}}
+	x := &running{Session: s, r: &Run{}, claimed: map[string]*deploy.Target{}}
+	defer x.letGo(ctx)
 	err := x.prepare(ctx, version)
 	x.r.Version = s.P.File.Project.Version
 	if err != nil {
@@ -66,7 +71,7 @@ func (s *Session) Release(ctx context.Context, version string) (*Run, error) {
 		run  func(context.Context) error
 	}{
 		{"check", x.check}, {"build", x.build}, {"shoot", x.shoot}, {"sweep", x.sweep}, {"pack", x.pack}, {"try", x.try}, {"addon", x.addon}, {"patch", x.patch},
-		{"index", x.index}, {"deploy", x.deploy}, {"publish", x.publish}, {"", x.finish},
+		{"", x.claim}, {"index", x.index}, {"deploy", x.deploy}, {"publish", x.publish}, {"", x.finish},
 	} {
 		if err := ctx.Err(); err != nil {
 			return x.r, err
@@ -125,6 +130,14 @@ func (x *running) prepare(ctx context.Context, version string) error {
 			d.Close()
 		}
 	}
+	x.date = cmp.Or(x.o.Date, time.Now().UTC().Format(time.DateOnly))
+	if x.reaches("index") {
+		x.places, err = Preflight(ctx, x.P, cmp.Or(version, x.P.File.Project.Version), x.date, x.o, Query{indexOnly: !x.reaches("deploy")})
+		if err != nil {
+			return err
+		}
+	}
+	x.commit = x.Session.commit(ctx)
 	if version != "" && version != x.P.File.Project.Version {
 		take := x.P.SetVersion
 		if x.o.Dry {
@@ -135,7 +148,6 @@ func (x *running) prepare(ctx context.Context, version string) error {
 		}
 	}
 	x.journal = openJournal(x.P, x.o.Dry)
-	x.date = cmp.Or(x.o.Date, time.Now().UTC().Format(time.DateOnly))
 	x.g, err = x.scan(ctx)
 	return err
 }
@@ -254,22 +266,89 @@ func (x *running) patch(ctx context.Context) error {
 }
 
 func (x *running) index(ctx context.Context) error {
-	step, err := x.Index(ctx, x.bundles, x.date)
+	step, err := x.Index(ctx, x.bundles, x.date, x.places)
 	return x.ended(step, "", err)
 }
 
-func (x *running) deploy(ctx context.Context) error {
-	for _, target := range x.targets {
-		run := x.Deploy
-		if x.o.Dry {
-			run = x.rehearseDeploy
+// claim holds every target of the release, then compares what is packed with what every place knows: from here to the end nobody else releases.
+func (x *running) claim(ctx context.Context) error {
+	if !x.reaches("index") {
+		return nil
+	}
+	if !x.o.Dry && x.reaches("deploy") {
+		for _, name := range slices.Sorted(slices.Values(x.targets)) { // everybody's order
+			t, err := deploy.Open(ctx, x.P, name, x.o.Access)
+			if err != nil {
+				return err
+			}
+			x.claimed[name] = t
+			if err := t.Claim(ctx, "vornix release "+x.P.File.Project.Version); err != nil {
+				return err
+			}
 		}
-		step, err := run(ctx, target, x.bundles)
+	}
+	places, err := CheckPlaces(ctx, x.P, x.bundles, true, x.o, Query{indexOnly: !x.reaches("deploy"), claimed: x.claimed})
+	x.places = places
+	return err
+}
+
+// letGo ends what claim began.
+func (x *running) letGo(ctx context.Context) {
+	for _, t := range x.claimed {
+		t.LetGo(ctx)
+		t.Close()
+	}
+}
+
+// deploy plans all deployments and looks at what workshops would refuse, before it begins with the first.
+func (x *running) deploy(ctx context.Context) error {
+	if x.o.Dry {
+		for _, target := range x.targets {
+			step, err := x.rehearseDeploy(ctx, target, x.bundles)
+			if err := x.ended(step, "", err); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	var ways []*Deploying
+	for _, target := range x.targets {
+		d, err := PlanDeploy(ctx, x.P, x.scan, target, x.bundles, DeployOptions{Verify: x.o.Verify, Release: true, Commit: x.commit, Claimed: x.claimed[target]})
+		if err != nil {
+			return err
+		}
+		if err := d.Target.Allowed(d.Plan, deploy.Options{Overwrite: x.o.Overwrite}); err != nil {
+			return err
+		}
+		ways = append(ways, d)
+	}
+	for _, shop := range x.shops {
+		if err := x.mayPublish(ctx, shop); err != nil {
+			return err
+		}
+	}
+	for _, d := range ways {
+		_, step, err := x.Run(ctx, d, x.bundles)
 		if err := x.ended(step, "", err); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// mayPublish says what a workshop would refuse.
+func (x *running) mayPublish(ctx context.Context, shop string) error {
+	p, err := PlanPublish(ctx, x.P, x.scan, shop, x.bundles, nil, publish.PlanOptions{Overwrite: x.o.Overwrite}, x.o.Publish)
+	if err != nil {
+		return err
+	}
+	defer p.Desk.Close()
+	for _, plan := range p.Plans {
+		if err := p.Desk.Allowed(plan); err != nil {
+			return err
+		}
+	}
+	return p.Refused()
 }
 
 func (x *running) publish(ctx context.Context) error {
@@ -291,7 +370,7 @@ func (x *running) finish(ctx context.Context) error {
 	if x.o.Dry {
 		return nil
 	}
-	step, err := x.record(ctx, x.bundles, x.date)
+	step, err := x.record(ctx, x.bundles, x.date, slices.Concat(x.targets, x.shops))
 	if err := x.ended(step, "", err); err != nil {
 		return err
 	}
@@ -313,7 +392,7 @@ func (x *running) finish(ctx context.Context) error {
 func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
 	step := &Step{Name: "deploy", Target: target, Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
-	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, s.o.Access, s.o.Verify)
+	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, DeployOptions{Access: s.o.Access, Verify: s.o.Verify, Release: true})
 	if err != nil {
 		return nil, err
 	}
@@ -391,8 +470,8 @@ func CanTake(p *project.Project, version string) error {
 	return nil
 }
 
-// record keeps a copy of everything that went out, under the version, and closes it in the ledger.
-func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string) (*Step, error) {
+// record closes a version: a copy of what went out goes to out/releases, and what it consists of into the record that is committed with the project.
+func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string, places []string) (*Step, error) {
 	step := &Step{Name: "record", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
 	version := s.P.File.Project.Version
@@ -401,33 +480,151 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date stri
 		return nil, err
 	}
 	folder := path.Join(ReleasesDir, version)
-	if ledger.Release(events, version) != nil {
-		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
-		return step, nil
-	}
 	d, err := safefile.OpenDir(s.P.Dir)
 	if err != nil {
 		return nil, err
 	}
 	defer d.Close()
-	files, err := s.beside(ctx)
+	done := ledger.Release(events, version)
+	if _, err := d.Stat(path.Join(folder, index.FileName)); done == nil || err != nil {
+		if err := s.keep(ctx, d, step, bundles, done != nil); err != nil {
+			return nil, err
+		}
+	}
+	wrote, err := s.writeRecords(ctx, d, bundles, date, places)
 	if err != nil {
 		return nil, err
+	}
+	for _, rel := range wrote {
+		info, err := d.Stat(rel)
+		if err != nil {
+			return nil, err
+		}
+		step.add(rel, info.Size(), false)
+	}
+	if done != nil {
+		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
+		return step, nil
+	}
+	step.Summary = fmt.Sprintf("version %s is finished; commit %s; a copy of what went out is in %s", version, ledger.RecordFile(version), folder)
+	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
+}
+
+// keep copies what goes out to out/releases. finished says that the version was finished elsewhere: then its index is the one of its record.
+func (s *Session) keep(ctx context.Context, d *safefile.Dir, step *Step, bundles []bundle.Bundle, finished bool) error {
+	version := s.P.File.Project.Version
+	files, err := s.beside(ctx)
+	if err != nil {
+		return err
 	}
 	for _, b := range bundles {
 		files = append(files, beside{path.Join(bundle.Dir, b.Name), b.Name})
 	}
-	files = append(files, beside{path.Join(index.Dir, index.FileName), index.FileName})
+	of := path.Join(index.Dir, index.FileName)
+	if finished {
+		if _, err := d.Stat(ledger.IndexFile(version)); err == nil {
+			of = ledger.IndexFile(version)
+		}
+	}
+	files = append(files, beside{of, index.FileName})
 	for _, f := range files {
-		to := path.Join(folder, f.to)
+		to := path.Join(ReleasesDir, version, f.to)
 		_, size, err := d.CopyFrom(ctx, d.Join(f.from), to)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		step.add(to, size, false)
 	}
-	step.Summary = fmt.Sprintf("version %s is finished; a copy of what went out is in %s", version, folder)
-	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
+	return nil
+}
+
+// writeRecords writes the record of the version, and those of earlier ones that only this machine remembers. It returns the files that it wrote.
+func (s *Session) writeRecords(ctx context.Context, d *safefile.Dir, bundles []bundle.Bundle, date string, places []string) (wrote []string, err error) {
+	here, err := ledger.Here(s.P)
+	if err != nil {
+		return nil, err
+	}
+	version := s.P.File.Project.Version
+	for _, e := range here {
+		if e.Kind != ledger.Released || e.Version == version {
+			continue
+		}
+		files, err := s.recordOld(ctx, d, e)
+		if err != nil {
+			return nil, err
+		}
+		wrote = append(wrote, files...)
+	}
+	if _, err := d.Stat(ledger.RecordFile(version)); err == nil {
+		return wrote, nil
+	}
+	r := &ledger.Record{Version: version, Date: date, Commit: s.commit(ctx), Places: slices.Clone(places)}
+	if e := ledger.Release(here, version); e != nil && e.Date != "" {
+		r.Date = e.Date
+	}
+	for _, b := range bundles {
+		r.Bundles = append(r.Bundles, ledger.File{Name: b.Name, Size: b.Size, SHA256: b.SHA256})
+	}
+	others, err := s.beside(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range others {
+		sum, size, err := safefile.HashFileUntil(ctx, d.Join(f.from))
+		if err != nil {
+			return nil, err
+		}
+		r.Beside = append(r.Beside, ledger.File{Name: f.to, Size: size, SHA256: sum})
+	}
+	files, err := s.writeRecord(d, r, path.Join(index.Dir, index.FileName))
+	return append(wrote, files...), err
+}
+
+// writeRecord writes a record with the index at a path in the project, where it can be read.
+func (s *Session) writeRecord(d *safefile.Dir, r *ledger.Record, at string) ([]string, error) {
+	data, err := d.ReadFile(at)
+	if err != nil {
+		return ledger.WriteRecord(s.P, r, nil)
+	}
+	x, err := index.Read(data)
+	if err != nil {
+		return nil, &fault.Fault{What: "the index that goes out can't be read", Place: fault.Place{File: at}, Err: err, Do: "Write it again with 'vornix index write'."}
+	}
+	r.Index.Number, r.Index.Keys = x.Serial, x.Keys
+	return ledger.WriteRecord(s.P, r, data)
+}
+
+// recordOld writes the record of a version that only this machine remembers, as far as its files are still in out/releases.
+func (s *Session) recordOld(ctx context.Context, d *safefile.Dir, e ledger.Event) ([]string, error) {
+	if _, err := d.Stat(ledger.RecordFile(e.Version)); err == nil {
+		return nil, nil
+	}
+	folder := path.Join(ReleasesDir, e.Version)
+	r := &ledger.Record{Version: e.Version, Date: cmp.Or(e.Date, e.Time.Format(time.DateOnly)), Places: []string{}}
+	for name, sum := range e.Files {
+		got, size, err := safefile.HashFileUntil(ctx, d.Join(path.Join(folder, name)))
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if err != nil || got != sum {
+			return nil, nil // its size is not known any more
+		}
+		r.Bundles = append(r.Bundles, ledger.File{Name: name, Size: size, SHA256: sum})
+	}
+	return s.writeRecord(d, r, path.Join(folder, index.FileName))
+}
+
+// commit is what Git calls the sources that a release is made from; empty outside of Git.
+func (s *Session) commit(ctx context.Context) string {
+	repo, err := repositoryOf(ctx, s.P, &s.o.Access)
+	if err != nil || repo == nil {
+		return ""
+	}
+	out, err := repo.WithoutHooks(ctx, "rev-parse", "--verify", "--quiet", "HEAD")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(out)
 }
 
 // beside is a file that goes out: a path in the project, and where the copy of its version is kept below out/releases.

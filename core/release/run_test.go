@@ -302,13 +302,13 @@ func TestPatchesOfARelease(t *testing.T) {
 	assert.False(t, find(r.Steps, "patch").Kept)
 	assert.Equal(t, before, text(t, p, "out/patches/lower_sidings-1.2.0-to-1.3.0.vnp"), "the same bytes")
 	assert.Len(t, r.Report.Growth, 4)
-	// Somebody made room: there is nothing to start from.
+	// The copy here was deleted: it is fetched from where it was deployed.
 	require.NoError(t, os.RemoveAll(p.Join("out/releases/1.2.0")))
 	require.NoError(t, os.RemoveAll(p.Join("out/patches")))
 	r, err = with(t, ctx, p, "", nil)
 	require.NoError(t, err)
-	assert.Contains(t, find(r.Steps, "patch").Summary, "none from 1.2.0, whose files are not in out/releases any more")
-	assert.Equal(t, "1.1.0", r.Report.Before)
+	assert.Contains(t, find(r.Steps, "patch").Summary, "after fetching 1.2.0 from target practice")
+	assert.Equal(t, "1.2.0", r.Report.Before)
 	// None are wanted.
 	demotest.Edit(t, p, "vornix.toml", "[project]", "[release]\npatches = 0\n\n[project]")
 	r, err = with(t, ctx, p, "", nil)
@@ -345,7 +345,7 @@ func TestATagInGit(t *testing.T) {
 	p := sidings(t)
 	tagged := func(o *release.Options) { o.Tag = "{name}-v{version}" }
 	_, err := with(t, ctx, p, "1.1.0", tagged)
-	assert.ErrorContains(t, err, "no Git repository")
+	assert.ErrorContains(t, err, "not in a Git repository")
 	assert.NoDirExists(t, p.Join("out"), "it is found before the work")
 	run := func(args ...string) string {
 		return peer.Run(t, p.Dir, git, append([]string{"-c", "user.name=Crew", "-c", "user.email=crew@example.org"}, args...)...)

@@ -2,7 +2,6 @@ package release
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
@@ -11,6 +10,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/gitcmd"
+	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/profile"
 	"vornix/core/project"
@@ -37,26 +37,23 @@ func (s *Session) openTag(ctx context.Context, version string) (*tagger, error) 
 	}
 	values := map[string]string{"name": head.Name, "version": version}
 	t := &tagger{dir: s.P.Dir, name: profile.Fill(form, values), message: head.Title + " " + version,
-		ours: []string{project.FileName, publish.RecordFile, profile.Fill(s.P.File.Index.Notes, values)}}
+		ours: []string{project.FileName, publish.RecordFile, profile.Fill(s.P.File.Index.Notes, values), ledger.RecordsDir}}
 	place := s.P.Doc.At("release", "tag")
 	if !gitcmd.Installed() {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the program git is not installed here, and the release is to be tagged", Place: place, Why: "Nothing was done.", Do: "Install it, or release with --tag none."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the release needs a Git tag, and the program git is not installed", Place: place, Why: "Nothing was done.", Do: "Install it, or release with --tag none."}
 	}
-	none := &fault.Fault{Kind: fault.Usage, What: "the release is to be tagged, and the project lies in no Git repository with a commit", Place: place, Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
-	repo, err := gitcmd.Find(ctx, t.dir)
-	if errors.Is(err, gitcmd.ErrNone) {
-		return nil, none
-	}
-	if err == nil && len(repo.Risks) > 0 {
-		repo.Allowed, err = s.o.Access.Repository(s.P, repo)
-	}
-	if err == nil {
-		err = repo.Refused(true)
-	}
+	none := &fault.Fault{Kind: fault.Usage, What: "the release needs a Git tag, and the project is not in a Git repository with a commit", Place: place, Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
+	repo, err := repositoryOf(ctx, s.P, &s.o.Access)
 	if err != nil {
 		return nil, err
 	}
-	t.repo = repo.In(t.dir)
+	if repo == nil {
+		return nil, none
+	}
+	if err := repo.Repository.Refused(true); err != nil {
+		return nil, err
+	}
+	t.repo = repo
 	if _, err := t.look(ctx, "rev-parse", "--verify", "--quiet", "HEAD"); err != nil {
 		return nil, none
 	}
@@ -98,7 +95,7 @@ func (t *tagger) clean(ctx context.Context, s *Session) error {
 		}
 		fresh = slices.DeleteFunc(fresh, func(f string) bool { return !ships[f] && !s.P.Included(f) })
 	}
-	open := slices.DeleteFunc(append(changed, fresh...), func(f string) bool { return slices.Contains(t.ours, f) })
+	open := slices.DeleteFunc(append(changed, fresh...), func(f string) bool { return slices.Contains(t.ours, f) || strings.HasPrefix(f, ledger.RecordsDir+"/") })
 	if len(open) == 0 {
 		return nil
 	}

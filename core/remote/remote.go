@@ -28,6 +28,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/safefile"
 	"vornix/core/secret"
+	"vornix/core/stall"
 )
 
 // Options for Open. The zero value is what people want.
@@ -275,9 +276,9 @@ func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]by
 	}
 	s.at = r.Request.URL
 	watch := s.watch(cancel, r.Body)
-	defer watch.stop()
+	defer watch.Stop()
 	data, err := bounded(watch, most)
-	if err != nil && ctx.Err() == nil || errors.Is(context.Cause(ctx), errStalled) {
+	if err != nil && ctx.Err() == nil || errors.Is(context.Cause(ctx), stall.Err) {
 		var f *fault.Fault
 		if errors.As(err, &f) {
 			return nil, now, err
@@ -340,7 +341,7 @@ func (s *Source) get(ctx context.Context, address string, header http.Header) (*
 	req.Header.Set("User-Agent", s.o.Agent)
 	r, err := s.client.Do(req)
 	if err != nil {
-		if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, errStalled) {
+		if cause := context.Cause(ctx); cause != nil && !errors.Is(cause, stall.Err) {
 			return nil, cause
 		}
 		return nil, s.unreachable(redacted(address), err)
@@ -386,6 +387,7 @@ func (s *Source) status(address string, r *http.Response) error {
 	switch {
 	case r.StatusCode == http.StatusNotFound || r.StatusCode == http.StatusGone:
 		f.What, f.Do = fmt.Sprintf("there is no such file on the server (%d)", r.StatusCode), "Check the address; small and capital letters count."
+		return notThere{f}
 	case r.StatusCode == http.StatusUnauthorized || r.StatusCode == http.StatusForbidden:
 		f.What, f.Do = fmt.Sprintf("the server gives it to nobody, or not to everybody (%d)", r.StatusCode), "Ask its authors to make it public."
 	default:
@@ -394,38 +396,15 @@ func (s *Source) status(address string, r *http.Response) error {
 	return f
 }
 
-// errStalled says that nothing came for too long.
-var errStalled = errors.New("nothing came any more")
+// notThere is the fault of a file that the server does not have. It is an fs.ErrNotExist.
+type notThere struct{ *fault.Fault }
 
-// watched is a body that is given up when nothing comes for too long.
-type watched struct {
-	io.Reader
-	timer  *time.Timer
-	stall  time.Duration
-	cancel context.CancelCauseFunc
-	begun  time.Time
-	least  float64 // bytes per second
-	got    int64
+func (notThere) Is(target error) bool { return target == fs.ErrNotExist }
+func (e notThere) Unwrap() error      { return e.Fault }
+
+func (s *Source) watch(cancel context.CancelCauseFunc, body io.Reader) *stall.Reader {
+	return stall.Watch(cancel, body, s.o.Stall, s.o.Least)
 }
-
-func (s *Source) watch(cancel context.CancelCauseFunc, body io.Reader) *watched {
-	return &watched{Reader: body, timer: time.AfterFunc(s.o.Stall, func() { cancel(errStalled) }), stall: s.o.Stall, cancel: cancel, begun: time.Now(), least: s.o.Least}
-}
-
-func (w *watched) Read(p []byte) (int, error) {
-	n, err := w.Reader.Read(p)
-	w.got += int64(n)
-	if since := time.Since(w.begun); since > 2*w.stall && float64(w.got) < w.least*since.Seconds() {
-		w.cancel(errStalled)
-		return n, errStalled
-	}
-	if n > 0 {
-		w.timer.Reset(w.stall)
-	}
-	return n, err
-}
-
-func (w *watched) stop() { w.timer.Stop() }
 
 // pause waits before a new try, longer each time.
 func (s *Source) pause(ctx context.Context, try int) error {
@@ -494,7 +473,7 @@ func (s *Source) piece(ctx context.Context, address string, size int64, to Sink,
 	}
 	defer r.Body.Close()
 	watch := s.watch(cancel, r.Body)
-	defer watch.stop()
+	defer watch.Stop()
 	var body io.Reader = watch
 	switch r.StatusCode {
 	case http.StatusPartialContent:

@@ -144,7 +144,8 @@ var page = sync.OnceValue(func() *template.Template {
 {{range .R.Files}}<tr><td>{{.Name}}</td><td class="n">{{bytes .Size}}</td><td class="hash" style="padding-left:1.2rem">{{.SHA256}}</td></tr>
 {{end}}{{range .R.Patches}}<tr><td>{{.Name}} <span class="soft">from {{.From}}</span></td><td class="n">{{bytes .Size}}</td><td class="hash" style="padding-left:1.2rem">{{.SHA256}}</td></tr>
 {{end}}</table>
-</section>
+{{range .R.NoPatches}}<p class="soft">Patches: {{.}}.</p>
+{{end}}</section>
 <footer>Made by {{or .R.Program "Vornix"}}. The same in data: {{.R.Version}}.json beside this file.</footer>
 </main>
 </html>

@@ -31,18 +31,20 @@ type Report struct {
 	Game    string `json:"game" jsonschema:"required,description=Title of the game"`
 	Program string `json:"program" jsonschema:"description=The Vornix that made it"`
 
-	Maps     []Map     `json:"maps" jsonschema:"required"`
-	Notes    string    `json:"notes" jsonschema:"description=What is new\\, in players' words: Markdown"`
-	Before   string    `json:"before" jsonschema:"description=The version before; empty for a first release"`
-	Files    []File    `json:"files" jsonschema:"required,description=What went out"`
-	Patches  []File    `json:"patches" jsonschema:"required"`
-	Changes  []Changed `json:"changes" jsonschema:"required,description=Files inside bundles that are not as in the version before"`
-	Same     int       `json:"same" jsonschema:"description=Files that are as before"`
-	Kinds    []Amount  `json:"kinds" jsonschema:"required,description=Sizes by kind of file\\, the largest first"`
-	Growth   []Release `json:"growth" jsonschema:"required,description=Sizes of all releases\\, the oldest first\\, this one last"`
-	Times    []Time    `json:"times" jsonschema:"required,description=How long each step of building took when it last ran\\, the longest first"`
-	Steps    []Spent   `json:"steps" jsonschema:"required,description=How long each step of the release took when it last had something to do"`
-	Findings []Finding `json:"findings" jsonschema:"required"`
+	Maps    []Map  `json:"maps" jsonschema:"required"`
+	Notes   string `json:"notes" jsonschema:"description=What is new\\, in players' words: Markdown"`
+	Before  string `json:"before" jsonschema:"description=The version before; empty for a first release"`
+	Files   []File `json:"files" jsonschema:"required,description=What went out"`
+	Patches []File `json:"patches" jsonschema:"required"`
+	// NoPatches says from which versions no patch was made.
+	NoPatches []string  `json:"no_patches,omitempty" jsonschema:"description=From which versions no patch was made\\, and why"`
+	Changes   []Changed `json:"changes" jsonschema:"required,description=Files inside bundles that are not as in the version before"`
+	Same      int       `json:"same" jsonschema:"description=Files that are as before"`
+	Kinds     []Amount  `json:"kinds" jsonschema:"required,description=Sizes by kind of file\\, the largest first"`
+	Growth    []Release `json:"growth" jsonschema:"required,description=Sizes of all releases\\, the oldest first\\, this one last"`
+	Times     []Time    `json:"times" jsonschema:"required,description=How long each step of building took when it last ran\\, the longest first"`
+	Steps     []Spent   `json:"steps" jsonschema:"required,description=How long each step of the release took when it last had something to do"`
+	Findings  []Finding `json:"findings" jsonschema:"required"`
 	// KnowsBefore says whether the findings of the version before are known.
 	KnowsBefore bool    `json:"findings_compared" jsonschema:"description=Whether the findings of the version before are known"`
 	Places      []Place `json:"places" jsonschema:"required,description=Where it went"`

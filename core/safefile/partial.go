@@ -36,7 +36,7 @@ func (d *Dir) Resume(rel string) (*Partial, error) {
 	}
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(d.Join(rel))}, Do: "Move it away."}
+		err = &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(d.Join(rel))}, Do: "Move it away."}
 	}
 	if err != nil {
 		f.Close()

@@ -2,6 +2,7 @@ package swap
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -29,15 +30,27 @@ const (
 	asideDir    = Dir + "/aside"
 )
 
-// File is a file that a change touches. Empty hashes say that it is not there.
+// File is a file that a change touches. Empty hashes mean that the file does not exist.
 type File struct {
 	Path    string `json:"path"`
+	Was     string `json:"was,omitempty"` // how the name was spelled before, where the file system takes both spellings for one file
 	Old     string `json:"old,omitempty"` // SHA-256 before
 	OldSize int64  `json:"old_size,omitempty"`
 	New     string `json:"new,omitempty"` // SHA-256 after
 	NewSize int64  `json:"new_size,omitempty"`
 	Text    bool   `json:"text,omitempty"` // what came is kept too, to show what somebody changed in it since
 }
+
+// names are all spellings of the file.
+func (f *File) names() []string {
+	if f.Was == "" {
+		return []string{f.Path}
+	}
+	return []string{f.Path, f.Was}
+}
+
+// Before is the path that the file had before the change.
+func (f *File) Before() string { return cmp.Or(f.Was, f.Path) }
 
 // Record is a change that was made.
 type Record struct {
@@ -49,7 +62,7 @@ type Record struct {
 	From   string    `json:"from,omitempty"` // versions
 	To     string    `json:"to,omitempty"`
 	Source []string  `json:"source,omitempty"` // SHA-256 of the patch files, in their order
-	Signer string    `json:"signer,omitempty"` // public key that signed all of them
+	Signer string    `json:"signer,omitempty"` // public key that signed every file
 	Notes  []string  `json:"notes,omitempty"`  // what else is worth knowing
 	Files  []File    `json:"files"`
 	Of     int       `json:"of,omitempty"` // the change that this is the rest of, after an undo that left changed files
@@ -84,6 +97,8 @@ type Folder struct {
 	// lines is how many lines the records have, and damaged says that one of them can't be read. No original is swept then: the line may need it.
 	lines   int
 	damaged bool
+	folds   bool                         // names that differ only in their spelling name one file
+	spelled map[string]map[string]string // names in folders as they are spelled, by what they fold to
 	// Mended says what became of a change that a killed run left: finished, or taken back; empty when there was none.
 	Mended string
 }
@@ -106,6 +121,7 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		return nil, err
 	}
 	f := &Folder{ctx: ctx, d: d, lock: lock, hashed: map[string]hashed{}}
+	f.findFolds()
 	if err = f.load(); err == nil {
 		err = f.mend(ctx)
 	}
@@ -208,8 +224,10 @@ func readLines(dir string) (list []Record, count int, damaged bool, err error) {
 			continue
 		}
 		for _, file := range e.Files {
-			if err := safefile.CheckForeign(file.Path); err != nil {
-				return nil, count, damaged, err
+			for _, name := range file.names() {
+				if err := safefile.CheckForeign(name); err != nil {
+					return nil, count, damaged, err
+				}
 			}
 		}
 		if e.ID > 0 && !slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.ID }) {
@@ -229,7 +247,7 @@ func (f *Folder) Hash(rel string) (sum string, size int64, err error) {
 		return "", 0, err
 	}
 	if !info.Mode().IsRegular() {
-		return "", 0, &fault.Fault{Kind: fault.Refused, What: "something stands in the way that is no file", Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
+		return "", 0, &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
 	}
 	if h, ok := f.hashed[rel]; ok && h.size == info.Size() && h.written.Equal(info.ModTime()) && time.Since(h.written) > hashedAge {
 		return h.sum, h.size, nil
@@ -281,6 +299,7 @@ type Change struct {
 // Swap makes changes at once, and records them. What is replaced is kept. When it fails, everything is as before.
 func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record, error) {
 	var moves []move
+	changes = f.joined(changes)
 	for _, c := range changes {
 		if err := safefile.CheckForeign(c.Path); err != nil {
 			return nil, err
@@ -352,6 +371,7 @@ func (f *Folder) unchanged(c Change) error {
 
 // run does what a journal says, and takes it back when that fails.
 func (f *Folder) run(ctx context.Context, j *journal) error {
+	f.spelled = nil
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -385,21 +405,21 @@ func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
 		if m.Staged == "" {
 			continue
 		}
-		if _, err := f.d.Stat(m.Staged); errors.Is(err, fs.ErrNotExist) && resumed {
-			continue
+		_, err := f.d.Stat(m.Staged)
+		if there := !resumed || !errors.Is(err, fs.ErrNotExist); there {
+			err = f.d.Move(m.Staged, m.Path)
+		} else {
+			err = nil
 		}
-		if err := f.d.Move(m.Staged, m.Path); err != nil {
+		if err == nil {
+			err = f.respell(m.Was, m.Path)
+		}
+		if err != nil {
 			return false, err
 		}
 	}
 	for _, m := range j.Moves {
 		if m.Staged != "" {
-			continue
-		}
-		if came := f.anotherCase(j, m.Path); came != "" { // on some systems the file that came is the one that would go
-			if err := f.d.Move(m.Path, came); err != nil {
-				return false, err
-			}
 			continue
 		}
 		if err := f.d.Remove(m.Path); err != nil {
@@ -419,21 +439,6 @@ func (f *Folder) settle(j *journal) {
 			f.d.SyncFolder(folder)
 		}
 	}
-}
-
-// anotherCase is the path of a file that came and whose name differs only in its capitals, or in how its letters are composed; empty when there is none.
-func (f *Folder) anotherCase(j *journal, rel string) string {
-	for _, m := range j.Moves {
-		if m.Staged == "" || safefile.Fold(m.Path) != safefile.Fold(rel) {
-			continue
-		}
-		a, err := f.d.Stat(m.Path)
-		b, err2 := f.d.Stat(rel)
-		if err == nil && err2 == nil && os.SameFile(a, b) {
-			return m.Path
-		}
-	}
-	return ""
 }
 
 // finish writes the record, which is the moment at which a change has happened, and then removes the journal.
@@ -486,6 +491,11 @@ func (f *Folder) backward(j *journal) error {
 				return err
 			}
 		}
+		if m.Was != "" {
+			if err := f.respell(m.Path, m.Was); err != nil {
+				return err
+			}
+		}
 	}
 	f.settle(j)
 	return f.d.Remove(journalFile)
@@ -507,8 +517,10 @@ func (f *Folder) mend(ctx context.Context) error {
 	}
 	all := true
 	for _, m := range j.Moves {
-		if err := errors.Join(safefile.CheckForeign(m.Path), ctx.Err()); err != nil {
-			return err
+		for _, name := range m.names() {
+			if err := errors.Join(safefile.CheckForeign(name), ctx.Err()); err != nil {
+				return err
+			}
 		}
 		sum, _, err := f.Hash(m.Path)
 		if err != nil {
@@ -624,6 +636,9 @@ const (
 // Undo restores the files from before a change. A removed file does not count as changed: its original returns. aside lists where changed files were moved,
 // as slash paths in the folder.
 func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []string, err error) {
+	files := *r
+	files.Files = f.apart(r.Files)
+	r = &files
 	drift, err := f.Drifted(r)
 	if err != nil {
 		return nil, err
@@ -636,7 +651,10 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 	j := &journal{Entry: entry{Record: Record{Time: time.Now().UTC().Truncate(time.Second)}, Undo: r.ID}}
 	var left []File
 	for _, file := range r.Files {
-		m := move{File: File{Path: file.Path, Old: file.New, OldSize: file.NewSize, New: file.Old, NewSize: file.OldSize}}
+		m := move{File: File{Path: file.Before(), Old: file.New, OldSize: file.NewSize, New: file.Old, NewSize: file.OldSize}}
+		if file.Was != "" {
+			m.Was = file.Path
+		}
 		if i := slices.IndexFunc(drift, func(d Drift) bool { return d.Path == file.Path }); i >= 0 {
 			d := drift[i]
 			switch {
@@ -674,7 +692,7 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 		rest := *r
 		rest.ID, rest.Of, rest.Time, rest.Files = f.next(), r.ID, j.Entry.Time, left
 		rest.Notes = []string{fmt.Sprintf("left of change %d: these files were changed since", r.ID)}
-		if !slices.ContainsFunc(f.records, func(o Record) bool { return o.Of == r.ID && !o.Undone }) { // else an undo that failed has written it
+		if !slices.ContainsFunc(f.records, func(o Record) bool { return o.Of == r.ID && !o.Undone }) { // otherwise a failed undo has written it
 			if err := f.add(rest); err != nil {
 				return aside, err
 			}

@@ -477,6 +477,76 @@ func (g *Git) untag(ctx context.Context, c *Commit) {
 	}
 }
 
+// claimRef is the ref in the remote repository by which a release of a project claims it.
+func claimRef(project string) string { return "refs/vornix/claims/" + project }
+
+// Pushes says whether what is committed is pushed.
+func (g *Git) Pushes() bool { return g.o.Push }
+
+// Claim makes a ref in the remote repository that holds data, in one step: an fs.ErrExist when it holds something else than was, empty for nothing.
+// A repository whose server takes no such refs is not claimed; its pushes are still one after the other. id is for Unclaim.
+func (g *Git) Claim(ctx context.Context, project string, data []byte, was string) (id string, err error) {
+	gitDir, err := g.look(ctx, "rev-parse", "--absolute-git-dir")
+	if err != nil {
+		return "", err
+	}
+	d, err := safefile.OpenDir(gitDir)
+	if err != nil {
+		return "", err
+	}
+	defer d.Close()
+	if err := d.WriteFile("vornix-claim", data); err != nil {
+		return "", err
+	}
+	defer func() { _ = d.Remove("vornix-claim") }()
+	if id, err = g.look(ctx, "hash-object", "-w", "--no-filters", "--", d.Join("vornix-claim")); err != nil {
+		return "", err
+	}
+	return g.pushClaim(ctx, project, id, was)
+}
+
+// Unclaim removes the claim with the id.
+func (g *Git) Unclaim(ctx context.Context, project, id string) error {
+	_, err := g.pushClaim(ctx, project, "", id)
+	return err
+}
+
+func (g *Git) pushClaim(ctx context.Context, project, id, was string) (string, error) {
+	ref := claimRef(project)
+	_, err := g.git(ctx, "push", "--porcelain", "--no-verify", "--force-with-lease="+ref+":"+was, g.o.Remote, id+":"+ref)
+	var failed *gitcmd.Error
+	if !errors.As(err, &failed) {
+		return id, err
+	}
+	switch said := failed.Out + failed.Said; {
+	case strings.Contains(said, "[rejected]"), strings.Contains(said, "failed to update ref"), strings.Contains(said, "cannot lock ref"):
+		return "", fs.ErrExist
+	case strings.Contains(said, "[remote rejected]"):
+		return "", nil
+	}
+	return "", g.unreachable(err)
+}
+
+// Claimed reads the claim; id is empty where there is none.
+func (g *Git) Claimed(ctx context.Context, project string) (id string, data []byte, err error) {
+	said, err := g.look(ctx, "ls-remote", g.o.Remote, claimRef(project))
+	if err != nil {
+		return "", nil, g.unreachable(err)
+	}
+	id, _, _ = strings.Cut(said, "\t")
+	if id == "" {
+		return "", nil, nil
+	}
+	if _, err := g.look(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", g.o.Remote, claimRef(project)); err != nil {
+		return "", nil, g.unreachable(err)
+	}
+	out, err := g.look(ctx, "cat-file", "blob", id)
+	if err != nil {
+		return id, nil, nil // another one was made meanwhile
+	}
+	return id, []byte(out), nil
+}
+
 // Older looks for a file's earlier content, by its SHA-256, in the history, and puts it at to.
 func (g *Git) Older(ctx context.Context, rel, sum, to string) (bool, error) {
 	name := strings.TrimPrefix(g.o.Folder+"/"+rel, "/")

@@ -1,10 +1,10 @@
 // Package transport reaches the places that releases go to: folders (folder.go), servers over SFTP (sftp.go, protocol version 3 with
-// OpenSSH's extensions), clones of Git repositories (git.go) and web folders that can only be read (web.go).
+// OpenSSH's extensions), clones of Git repositories (git.go), web folders by WebDAV (webdav.go) and web folders that can only be read (web.go).
 //
 // All of them are one Site: files by slash paths below a root. A Site knows nothing of releases; package deploy plans and switches.
 // Where the far side can do work itself, it does: hashes are taken there, copies are made there, and of a file that resembles one that
-// is there only what differs is sent. Operations can be repeated: a connection that was cut is made again, and what was under way
-// goes on.
+// is there only what differs is sent. Operations can be repeated: a lost connection is opened again, and what was under way
+// resumes.
 package transport
 
 import (

@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/net/webdav"
 
 	"vornix/core/transport"
 	"vornix/internal/peer"
@@ -54,6 +58,30 @@ func sites(t *testing.T, f func(t *testing.T, s transport.Site, root string)) {
 			f(t, s, root)
 		})
 	}
+	for name, start := range map[string]func(t testing.TB, root string) string{"webdav of Go": goDAV, "webdav of Apache": peer.Apache, "webdav of nginx": peer.NginxDAV} {
+		t.Run(name, func(t *testing.T) {
+			root := t.TempDir()
+			s, err := transport.OpenWebDAV(ctx, start(t, root), peer.DAVUser)
+			require.NoError(t, err)
+			defer s.Close()
+			f(t, s, root)
+		})
+	}
+}
+
+// goDAV is a server that every machine with Go has.
+func goDAV(t testing.TB, root string) string {
+	h := &webdav.Handler{Prefix: "/get", FileSystem: webdav.Dir(root), LockSystem: webdav.NewMemLS()}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if name, password, _ := r.BasicAuth(); url.UserPassword(name, password).String() != peer.DAVUser.String() {
+			w.Header().Set("WWW-Authenticate", `Basic realm="files"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		h.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	return server.URL + "/get"
 }
 
 func TestEverySiteDoesTheSame(t *testing.T) {

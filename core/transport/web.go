@@ -16,6 +16,7 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/group"
+	"vornix/core/stall"
 )
 
 // Web is a web folder: it can be compared and verified, and nothing can be brought to it.
@@ -26,16 +27,31 @@ type Web struct {
 
 // OpenWeb takes the address of a web folder. Nothing is asked yet.
 func OpenWeb(address string) (*Web, error) {
+	u, err := webFolder(address)
+	if err != nil {
+		return nil, err
+	}
+	return &Web{u, webClient(silent)}, nil
+}
+
+// webFolder reads the address of a folder.
+func webFolder(address string) (*url.URL, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address of a web folder", address), Do: "Write it as in https://downloads.example/highline/"}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not the address of a web folder", address), Do: "Write it as in https://downloads.example/highline/"}
 	}
+	u.RawPath = ""
 	if !strings.HasSuffix(u.Path, "/") {
 		u.Path += "/"
 	}
+	return u, nil
+}
+
+// webClient limits how long an answer may take to begin.
+func webClient(answer time.Duration) *http.Client {
 	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.ResponseHeaderTimeout, t.MaxIdleConnsPerHost = 30*time.Second, streams
-	return &Web{u, &http.Client{Transport: t}}, nil
+	t.ResponseHeaderTimeout, t.MaxIdleConnsPerHost = answer, streams
+	return &http.Client{Transport: t}
 }
 
 func (w *Web) String() string { return w.base.Redacted() }
@@ -60,23 +76,13 @@ func (w *Web) ask(ctx context.Context, method, rel string) (*http.Response, erro
 	req.Header.Set("Accept-Encoding", "identity") // sizes are of the file
 	resp, err := w.client.Do(req)
 	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
-		}
-		return nil, fmt.Errorf("%w: %w", ErrLost, err)
+		return nil, lost(ctx, err)
 	}
-	switch resp.StatusCode {
-	case http.StatusOK:
+	if resp.StatusCode == http.StatusOK {
 		return resp, nil
-	case http.StatusNotFound, http.StatusGone:
-		err = &fs.PathError{Op: "read", Path: rel, Err: fs.ErrNotExist}
-	case http.StatusForbidden, http.StatusUnauthorized:
-		err = &fs.PathError{Op: "read", Path: rel, Err: fs.ErrPermission}
-	default:
-		err = &fs.PathError{Op: "read", Path: rel, Err: errors.New("the server answered " + resp.Status)}
 	}
 	resp.Body.Close()
-	return nil, err
+	return nil, statusOf(resp, "read", rel)
 }
 
 // List is Site's: a web server tells of no folders, so it finds nothing.
@@ -105,17 +111,23 @@ func (w *Web) Read(ctx context.Context, rel string, most int64) ([]byte, error) 
 
 // Get is Site's.
 func (w *Web) Get(ctx context.Context, rel string, to io.Writer) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
 	resp, err := w.ask(ctx, http.MethodGet, rel)
 	if err != nil {
 		return err
 	}
 	defer resp.Body.Close()
-	_, err = io.Copy(to, resp.Body)
-	return err
+	return download(ctx, cancel, resp.Body, to)
 }
 
-// Hash is Site's: all is read.
+// Hash is Site's: everything is read.
 func (w *Web) Hash(ctx context.Context, rels []string) (map[string]string, error) {
+	return hashByReading(ctx, rels, w.Get)
+}
+
+// hashByReading takes the SHA-256, in hex, of files that get reads; those that do not exist are left out.
+func hashByReading(ctx context.Context, rels []string, get func(ctx context.Context, rel string, to io.Writer) error) (map[string]string, error) {
 	sums := map[string]string{}
 	var mu sync.Mutex
 	g, ctx := group.WithContext(ctx)
@@ -123,7 +135,7 @@ func (w *Web) Hash(ctx context.Context, rels []string) (map[string]string, error
 	for _, rel := range rels {
 		g.Go(func() error {
 			h := sha256.New()
-			err := w.Get(ctx, rel, h)
+			err := get(ctx, rel, h)
 			if errors.Is(err, fs.ErrNotExist) {
 				return nil
 			}
@@ -138,8 +150,65 @@ func (w *Web) Hash(ctx context.Context, rels []string) (map[string]string, error
 	return sums, g.Wait()
 }
 
+// silent is how long a web server may send and accept nothing before the connection counts as lost.
+var silent = 30 * time.Second
+
+// dripping is how many bytes per second a web server must send or accept, on average.
+const dripping = 256
+
+// download copies the body of an answer.
+func download(ctx context.Context, cancel context.CancelCauseFunc, body io.Reader, to io.Writer) error {
+	w := stall.Watch(cancel, body, silent, dripping)
+	defer w.Stop()
+	from := &failing{Reader: w}
+	_, err := io.Copy(to, from)
+	if from.err != nil {
+		return lost(ctx, from.err)
+	}
+	return err
+}
+
+// failing remembers the error of its reader, to tell it from one of the writer.
+type failing struct {
+	io.Reader
+	err error
+}
+
+func (f *failing) Read(p []byte) (int, error) {
+	n, err := f.Reader.Read(p)
+	if err != nil && err != io.EOF {
+		f.err = err
+	}
+	return n, err
+}
+
+// lost says that an error of a connection means that it was lost, unless the user stopped.
+func lost(ctx context.Context, err error) error {
+	var path *fs.PathError
+	var known *fault.Fault
+	switch cause := context.Cause(ctx); {
+	case err == nil || errors.Is(err, ErrLost) || errors.As(err, &path) || errors.As(err, &known):
+		return err
+	case errors.Is(cause, stall.Err):
+		return &lostError{cause}
+	case cause != nil:
+		return ctx.Err()
+	}
+	var u *url.Error
+	if errors.As(err, &u) { // it repeats the address
+		err = u.Err
+	}
+	return &lostError{err}
+}
+
+// lostError is ErrLost with its cause.
+type lostError struct{ cause error }
+
+func (e *lostError) Error() string   { return ErrLost.Error() + ": " + e.cause.Error() }
+func (e *lostError) Unwrap() []error { return []error{ErrLost, e.cause} }
+
 func (w *Web) refuse() error {
-	return &fault.Fault{Kind: fault.Usage, What: "a web folder can only be read", Place: fault.Place{File: w.String()}, Do: "Describe how its files get there as a target of its own (folder, sftp or git); this one can be compared with --plan and --verify."}
+	return &fault.Fault{Kind: fault.Usage, What: "a web folder can only be read", Place: fault.Place{File: w.String()}, Do: "Add a target that brings the files there (folder, sftp, git or webdav). Compare this one with --plan and --verify."}
 }
 
 // Upload is Site's, and refuses.

@@ -267,8 +267,8 @@ func All(ctx context.Context, p *project.Project, home string) (list []Permissio
 		t := p.File.Targets[name]
 		local := t.Local(p)
 		switch {
-		case t.Kind == "sftp" && t.PasswordEnv != "":
-			list = append(list, Secret(p, name, secret.Variable(t.PasswordEnv), t.SSH()))
+		case t.PasswordEnv != "" && t.Login() != "":
+			list = append(list, Secret(p, name, secret.Variable(t.PasswordEnv), t.Login()))
 		case t.Kind == "git" && gitcmd.Installed():
 			var repo *gitcmd.Repository
 			if t.URL != "" {
@@ -296,8 +296,11 @@ func All(ctx context.Context, p *project.Project, home string) (list []Permissio
 			}
 		}
 	}
-	if p.File.Release.Tag != "" && gitcmd.Installed() {
+	if gitcmd.Installed() { // the remote is asked what was released
 		repo, err := gitcmd.Find(ctx, p.Dir)
+		if err == nil && p.File.Release.Tag == "" && repo.Refused(false) == nil {
+			repo = nil // its hooks are never run
+		}
 		if err = add(repo, err); err != nil {
 			return nil, err
 		}

@@ -124,6 +124,16 @@ func (l *Limits) CheckPage(p *Page) (list []Wrong) {
 	return list
 }
 
+// CheckOwn checks what a program keeps with a page: few names and hashes.
+func CheckOwn(own map[string]string) (list []Wrong) {
+	for name, hash := range own {
+		if len(own) > 32 || len(name) > 40 || len(hash) > 64 {
+			return []Wrong{{Field: "own", Text: "at most 32 parts are kept, with names of 40 and hashes of 64 bytes"}}
+		}
+	}
+	return nil
+}
+
 // words checks a list of words.
 func (l *Limits) words(field string, list, allowed []string, most int, wrong func(field, name, format string, args ...any)) {
 	if n := len(list); n > least(most, mostList) {

@@ -60,6 +60,8 @@ type Item struct {
 	Made       time.Time   `json:"made"`
 	Changed    time.Time   `json:"changed"`
 	By         string      `json:"by"` // program that changed it last
+	// Own are hashes of the parts of the page as its maker's program wrote them last, by part; only the owner sees them.
+	Own map[string]string `json:"own,omitempty"`
 }
 
 // Page is what people read of an item.
@@ -123,6 +125,8 @@ type NewDraft struct {
 	Version string `json:"version,omitempty"`
 	Notes   string `json:"notes,omitempty"`
 	Files   []File `json:"files,omitempty"` // none: only the page changes
+	// Own is kept with the page for later runs of the program, wherever they are; without it, what was kept before stays. The workshop does not read it.
+	Own map[string]string `json:"own,omitempty"`
 }
 
 // Draft is how far a draft is.

@@ -123,6 +123,8 @@ for name in ridge valley; do
 done
 cp notes/1.1.0.md notes/1.2.0.md
 vornix release 1.2.0 --key ../highline.key --yes --quiet --without-server 2>/dev/null
+shot history "vornix history; vornix handover --key ../highline.key; vornix release 1.3.0 --plan" \
+  "vornix history; echo; vornix handover --key ../highline.key; vornix release 1.3.0 --plan --key ../highline.key"
 for scheme in 1 0; do # light, dark
   chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --blink-settings=preferredColorScheme=$scheme --window-size=1280,1560 --screenshot="$work/report-$scheme.png" "file://$PWD/out/reports/1.2.0.html" >/dev/null 2>&1
 done

@@ -99,11 +99,20 @@ func (ring) Delete(service, user string) error {
 func (a *app) askSecret(question string) (string, error) {
 	asking.Lock()
 	defer asking.Unlock()
+	if word, ok := a.typed[question]; ok { // a command reaches a target more than once
+		return word, nil
+	}
 	fmt.Fprintf(a.out.Stderr, "%s: ", question)
 	word, err := term.ReadPassword(int(os.Stdin.Fd()))
 	fmt.Fprintln(a.out.Stderr)
 	if errors.Is(err, io.EOF) || err == nil && len(word) == 0 {
 		return "", &fault.Fault{Kind: fault.Refused, What: "nothing was typed"}
+	}
+	if err == nil {
+		if a.typed == nil {
+			a.typed = map[string]string{}
+		}
+		a.typed[question] = string(word)
 	}
 	return string(word), err
 }

@@ -101,6 +101,8 @@ var results = map[string][]any{
 	"stand server":       {standAnswer{}},
 	"stand workshop":     {standWorkshopAnswer{}},
 	"status":             {release.Overview{}},
+	"history":            {versionsAnswer{}},
+	"handover":           {[]release.Need{}},
 	"sweep":              {sweep.Plan{}},
 	"restore":            {[]sweep.Back{}, []sweep.Place{}},
 	"texture":            {textureMade{}},

@@ -68,6 +68,8 @@ the game's server plays what was built, drafts too, and loads it anew each time.
 	}
 	stages, farming = stageFlags(cmd), a.farmFlags(cmd)
 	watching.add(cmd)
+	a.addFormat(cmd, show.SARIFFormat)
+	cmd.MarkFlagsMutuallyExclusive("watch", "format")
 	return cmd
 }
 

@@ -46,6 +46,7 @@ contradict one another, and what is left out; then it makes a first project of i
 	}
 	cmd.Flags().StringVar(&profileName, "profile", "", "check this game profile, by its `name` or file, instead of a project")
 	_ = cmd.RegisterFlagCompletionFunc("profile", completeProfiles) // it exists
+	a.addFormat(cmd, show.SARIFFormat)
 	return cmd
 }
 

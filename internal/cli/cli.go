@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -34,6 +35,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/standin"
 	"vornix/core/trust"
 	"vornix/demo"
 	"vornix/internal/cli/show"
@@ -49,8 +51,10 @@ type app struct {
 	jobs       int
 	yes        bool
 	in         *bufio.Reader // what somebody types; nil until it is read
-	cpuProfile string        // for those who make Vornix faster
+	cpuProfile string        // to make Vornix faster
 	memProfile string
+	format     string            // of findings, where the command has --format
+	typed      map[string]string // secrets that were asked for, by question; guarded by asking
 	inProject  bool
 	command    atomic.Value // string: the one that runs, without the program's name
 	ending     atomic.Bool  // the end was reported: by the command, or by endSoon
@@ -179,14 +183,14 @@ type command struct {
 	make        func() *cobra.Command
 }
 
-// commands are all of them, in the order of the work.
+// commands lists every command, in the order of the work.
 func (a *app) commands() []command {
 	return []command{
 		{"start", "demo", a.demoCommand}, {"start", "new", a.newCommand}, {"start", "man", a.manCommand},
 		{"make", "check", a.checkCommand}, {"make", "build", a.buildCommand}, {"make", "shoot", a.shootCommand}, {"make", "pack", a.packCommand}, {"make", "try", a.tryCommand},
 		{"make", "sweep", a.sweepCommand}, {"make", "restore", a.restoreCommand}, {"make", "trust", a.trustCommand}, {"make", "farm", a.farmCommand},
 		{"ship", "addon", a.addonCommand}, {"ship", "patch", a.patchCommand}, {"ship", "index", a.indexCommand}, {"ship", "deploy", a.deployCommand}, {"ship", "publish", a.publishCommand},
-		{"ship", "release", a.releaseCommand}, {"ship", "status", a.statusCommand}, {"ship", "key", a.keyCommand}, {"ship", "fetch", a.fetchCommand},
+		{"ship", "release", a.releaseCommand}, {"ship", "status", a.statusCommand}, {"ship", "history", a.versionsCommand}, {"ship", "handover", a.handoverCommand}, {"ship", "key", a.keyCommand}, {"ship", "fetch", a.fetchCommand},
 		{"look", "explain", a.explainCommand}, {"look", "inspect", a.inspectCommand}, {"look", "diff", a.diffCommand}, {"look", "needs", a.needsCommand}, {"look", "extract", a.extractCommand},
 		{"look", "salvage", a.salvageCommand}, {"look", "map", a.mapCommand}, {"look", "texture", a.textureCommand}, {"look", "sprite", a.spriteCommand}, {"look", "delta", a.deltaCommand},
 		{"look", "scale", a.scaleCommand}, {"look", "fmt", a.fmtCommand},
@@ -273,6 +277,9 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		if a.jobs < 0 {
 			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
 		} else {
+			err = a.formatted(cmd.Annotations["formats"])
+		}
+		if err == nil {
 			err = a.profiled(func() error { return guarded(func() error { return work(cmd.Context(), answer, args) }) })
 		}
 		if !a.ending.CompareAndSwap(false, true) {
@@ -290,9 +297,16 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		if a.inProject && safefile.IsDiskFull(err) && errors.As(err, &f) {
 			f.Do += " In the project, out/ and .vornix/cache can be deleted: a build restores them."
 		}
-		if a.out.JSON {
+		switch {
+		case a.format == show.SARIFFormat:
+			_ = show.SARIF(a.out.Stdout, Version(), answer, err) // a closed standard output can't be told to anybody
+		case a.format == show.JUnitFormat:
+			maps, _ := answer.Result.([]standin.MapStatus)
+			_ = show.JUnit(a.out.Stdout, maps, answer, err)
+		case a.out.JSON:
 			a.out.Answer(answer, err, exit)
-		} else if err != nil {
+		}
+		if err != nil && !a.out.JSON {
 			a.out.Error(err)
 		}
 		if err != nil {
@@ -300,6 +314,32 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		}
 		return nil
 	}
+}
+
+// addFormat adds the flag that chooses the form of findings and results.
+func (a *app) addFormat(cmd *cobra.Command, formats ...string) {
+	cmd.Flags().StringVar(&a.format, "format", "", "print findings in this `form` on standard output: text, "+strings.Join(formats, ", "))
+	formats = append([]string{show.TextFormat}, formats...)
+	cmd.Annotations = map[string]string{"formats": strings.Join(formats, ", ")}
+	_ = cmd.RegisterFlagCompletionFunc("format", fixed(formats)) // it exists
+}
+
+// formatted looks at --format. With another form than text, nothing else goes to standard output.
+func (a *app) formatted(formats string) error {
+	if a.format == "" || a.format == show.TextFormat && !a.out.JSON {
+		return nil
+	}
+	f := &fault.Fault{Kind: fault.Usage, Do: "Choose one of " + formats + "."}
+	switch {
+	case !slices.Contains(strings.Split(formats, ", "), a.format):
+		f.What, a.format = fmt.Sprintf("%q is not a known form", a.format), ""
+		return f
+	case a.out.JSON:
+		f.What, f.Do, a.format = "--json and --format exclude each other", "Give one of them.", ""
+		return f
+	}
+	a.out.Quiet = true
+	return nil
 }
 
 // guarded is the last guard: a fault of the program's own ends in an error that says so and how to report it, and not in a page for programmers. What
@@ -403,6 +443,25 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 func (a *app) options() release.Options {
 	help := a.farming() // before anybody asks how many jobs there are
 	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: build.Stages{Grows: grow}}
+}
+
+// loadReaching loads the project for a command that reaches targets. Those in Git repositories leave a clone in the state folder: a new one is this machine's own.
+func (a *app) loadReaching() (*project.Project, error) {
+	p, err := a.load()
+	if err != nil {
+		return nil, err
+	}
+	clones := false
+	for _, t := range p.File.Targets {
+		clones = clones || t.Kind == "git" && t.URL != ""
+	}
+	if _, err := os.Lstat(p.State()); !clones || !errors.Is(err, fs.ErrNotExist) {
+		return p, nil
+	}
+	if s, err := states(); err == nil {
+		_, _ = s.Adopt(p) // otherwise the next command removes what this one remembers
+	}
+	return p, nil
 }
 
 // session loads and locks the project.

@@ -92,14 +92,14 @@ changed by hand, and a way back.`,
   %[3]s inspect %[1]s/out/bundles/highline-%[7]s.parcel
   %[3]s stand server %[2]s --project %[1]s
   %[3]s stand workshop %[6]s
-  %[3]s index write --to %[4]s --project %[1]s
+  %[3]s history --project %[1]s
   %[3]s fetch %[4]s %[5]s
   %[3]s build --watch --draft --server --project %[1]s
   %[3]s demo %[9]s --story
   look at %[1]s/out/reports/%[7]s.html in a browser
   change a line of %[1]s/maps/cairn_station.vnx, then, while the two stand-ins run:
   %[3]s release %[8]s --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "public")), filepath.ToSlash(filepath.Join(dir, "player")),
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "website", first.Folder)), filepath.ToSlash(filepath.Join(dir, "player")),
 				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, project.NextVersion(version), filepath.ToSlash(dir))
 			return nil
 		}),

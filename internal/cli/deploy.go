@@ -24,19 +24,41 @@ import (
 
 // deployFlags are the flags that deploy and release share.
 type deployFlags struct {
-	planOnly, overwrite, withoutServer, verify bool
+	planOnly, overwrite, withoutServer, verify, offline bool
 }
 
 func (f *deployFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "show what would be done, and change nothing")
 	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
-	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite files that somebody else changed on the target (a copy stays there)")
+	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite files that others changed on the target (a copy stays there)")
 	cmd.Flags().BoolVar(&f.withoutServer, "without-server", false, "copy files without asking the game server")
-	cmd.Flags().BoolVar(&f.verify, "verify", false, "compare what is there by content, not by size and time")
+	cmd.Flags().BoolVar(&f.verify, "verify", false, "compare files on the target by content, not by size and time")
+	addOffline(cmd, &f.offline)
 }
 
 func (f *deployFlags) set(o *release.Options) {
-	o.Overwrite, o.WithoutServer, o.Verify = f.overwrite, f.withoutServer, f.verify
+	o.Overwrite, o.WithoutServer, o.Verify, o.Offline = f.overwrite, f.withoutServer, f.verify, f.offline
+}
+
+// addOffline adds the flag of commands that compare the version with what other places know.
+func addOffline(cmd *cobra.Command, offline *bool) {
+	cmd.Flags().BoolVar(offline, "offline", false, "continue although a place that knows finished versions does not answer")
+}
+
+// checkPlaces compares what goes out with what other places know of the version, and says which could not be asked.
+func (a *app) checkPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool, o release.Options, q release.Query) (release.Places, error) {
+	places, err := release.CheckPlaces(ctx, p, bundles, newVersion, o, q)
+	if err == nil {
+		a.silent(places)
+	}
+	return places, err
+}
+
+// silent names the places that did not answer.
+func (a *app) silent(places release.Places) {
+	for _, name := range places.Silent() {
+		a.out.Say("no answer from %s", show.Clean(name))
+	}
 }
 
 // fleetFlags are about several targets.
@@ -73,7 +95,7 @@ server plays what it got.`,
 		Args:              between(0, -1, "the names of targets (see [target.NAME] in vornix.toml), or --all"),
 		ValidArgsFunction: a.completeTargets,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}
@@ -85,6 +107,12 @@ server plays what it got.`,
 			}
 			bundles, err := a.ready(ctx, p)
 			if err != nil {
+				return err
+			}
+			o := a.options()
+			f.set(&o)
+			o.Offline = o.Offline || fleet.skip
+			if _, err := a.checkPlaces(ctx, p, bundles, false, o, release.Query{Reached: args}); err != nil {
 				return err
 			}
 			result := &deployAnswer{Plans: []*deploy.Plan{}, Outcomes: []*deploy.Outcome{}}
@@ -124,7 +152,7 @@ func (a *app) plans(ctx context.Context, p *project.Project, targets []string, b
 	g.SetLimit(max(1, fleet.atOnce))
 	for i, target := range targets {
 		g.Go(func() error {
-			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*needs.Graph, error) { return graph() }, target, bundles, access, verify)
+			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*needs.Graph, error) { return graph() }, target, bundles, release.DeployOptions{Access: access, Verify: verify})
 			return nil
 		})
 	}
@@ -368,7 +396,7 @@ func fixed(words []string) func(*cobra.Command, []string, string) ([]string, cob
 
 // completeMaps offers the names of the project's maps, beside files. It reads no map: completion has to be quick.
 func (a *app) completeMaps(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveDefault
 	}
@@ -387,7 +415,7 @@ func (a *app) completeMaps(*cobra.Command, []string, string) ([]string, cobra.Sh
 
 // completeRelease offers the version that the project has, and those that could come next.
 func (a *app) completeRelease(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil || len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -395,7 +423,7 @@ func (a *app) completeRelease(_ *cobra.Command, args []string, _ string) ([]stri
 }
 
 func (a *app) completeTargets(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

@@ -17,7 +17,7 @@ import (
 
 // oneTarget opens the target that a subcommand names.
 func (a *app) oneTarget(ctx context.Context, name string) (*project.Project, *deploy.Target, error) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -151,7 +151,7 @@ back, unless the target names it in without = ["MAP"].`,
 		Args:              between(2, -1, "the names of maps, and last of targets"),
 		ValidArgsFunction: a.completeWithdraw,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}
@@ -257,7 +257,7 @@ func changes(r *deploy.Record) string {
 // completeWithdraw offers packed maps, and targets.
 func (a *app) completeWithdraw(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
 	list, directive := a.completeTargets(cmd, args, begun)
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return list, directive
 	}

@@ -76,13 +76,15 @@ func (f *signFlags) set(o *release.Options) (err error) {
 func (a *app) indexWriteCommand() *cobra.Command {
 	var f signFlags
 	var to, date string
+	var offline bool
 	cmd := &cobra.Command{
 		Use: "write", Short: "Write the index of the packed bundles, and the game's own forms of it", Args: noArgs,
 		Long: `Write makes out/index/index.json of the packed bundles and of the patches in out/patches that lead to them, and the forms of it that the
-game's profile asks for. Its number rises with every change. A version that was released keeps its date; what is new says what
-notes/VERSION.md says. A version that [[index.retracted]] takes back stays listed as such, and the last good one stands in its place.
+game's profile asks for. It continues the index that players get (at targets with role = "downloads", at base under [index], or in the
+folder of --to): its number is the next one, and one of its keys must sign. A version that was released keeps its date; what is new says what
+notes/VERSION.md says. A version that [[index.retracted]] takes back stays listed as such, and the last good version replaces it.
 
-With --to, all that the index names is brought together in a folder, to be served or pushed from there: files first, the index last.`,
+With --to, a folder gets everything that the index names, to be served or pushed from there: files first, the index last.`,
 		Example: "  vornix index write\n  vornix index write --key ~/highline.key --to public",
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
 			o := release.Options{}
@@ -100,7 +102,13 @@ With --to, all that the index names is brought together in a folder, to be serve
 			if err != nil {
 				return err
 			}
-			step, err := s.Index(ctx, bundles, date)
+			all := a.options()
+			all.Offline = offline
+			places, err := a.checkPlaces(ctx, s.P, bundles, true, all, release.Query{IndexFolder: to})
+			if err != nil {
+				return err
+			}
+			step, err := s.Index(ctx, bundles, date, places)
 			if err := a.step(answer, step, err); err != nil || to == "" {
 				return err
 			}
@@ -116,10 +124,11 @@ With --to, all that the index names is brought together in a folder, to be serve
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&to, "to", "", "also bring together in this `folder` all that the index names")
+	cmd.Flags().StringVar(&to, "to", "", "also copy everything that the index names to this `folder`")
 	cmd.Flags().StringVar(&date, "date", "", "`date` of a version that is not released yet, as in 2026-11-25 (a release gives its own)")
 	f.add(cmd)
 	f.addUnsigned(cmd)
+	addOffline(cmd, &offline)
 	return cmd
 }
 
@@ -133,14 +142,15 @@ type collected struct {
 
 func (a *app) indexSignCommand() *cobra.Command {
 	var f signFlags
+	var offline bool
 	cmd := &cobra.Command{
 		Use: "sign", Short: "Sign the index that is there: for the first time, for longer, or with other keys", Args: noArgs,
-		Long: `Sign signs out/index/index.json anew, with a new number and, with valid_days under [index], a new day on which it expires.
+		Long: `Sign signs out/index/index.json again, with a new number and, with valid_days under [index], a new day on which it expires.
 
-To change keys, sign with the old and the new one for as long as players need to have been there, then with the new one alone: whoever saw
-the index meanwhile knows the new key. A key stands in a file that only you can read, or is held by an SSH agent (Ed25519).`,
+To change keys, sign with the old and the new one for as long as players need to have been there, then with the new one alone: players who saw
+the index meanwhile know the new key. A key is in a file that only you can read, or in an SSH agent (Ed25519).`,
 		Example: "  vornix index sign --key ~/highline.key\n  vornix index sign --key ~/highline.key --key agent:highline-2027",
-		RunE: a.run(func(_ context.Context, answer *show.Answer, _ []string) error {
+		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
 			keys, err := f.signers()
 			if err == nil && len(keys) == 0 {
 				err = &fault.Fault{Kind: fault.Usage, What: "no key is named", Do: "Name its file: --key FILE, --key agent, or in " + keyVariable + "; 'vornix key new FILE' makes one."}
@@ -153,7 +163,18 @@ the index meanwhile knows the new key. A key stands in a file that only you can 
 				return err
 			}
 			defer s.Close()
-			x, err := index.SignAgain(s.P, index.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey})
+			all := a.options()
+			all.Offline = offline
+			places, err := release.QueryPlaces(ctx, s.P, all, release.Query{})
+			if err == nil {
+				err = places.Answered(offline)
+			}
+			if err != nil {
+				return err
+			}
+			a.silent(places)
+			published, at := places.Index()
+			x, err := index.SignAgain(s.P, index.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey, Published: published, PublishedAt: at})
 			if err != nil {
 				return err
 			}
@@ -163,6 +184,7 @@ the index meanwhile knows the new key. A key stands in a file that only you can 
 		}),
 	}
 	f.add(cmd)
+	addOffline(cmd, &offline)
 	return cmd
 }
 
@@ -325,9 +347,9 @@ func (a *app) indexRetractCommand() *cobra.Command {
 	var undo bool
 	cmd := &cobra.Command{
 		Use:   "retract VERSION",
-		Short: "Take a version back: it stays listed as taken back, and the last good one stands in its place",
+		Short: "Take a version back: it stays listed as taken back, and the last good version replaces it",
 		Long: `Retract writes [[index.retracted]] into vornix.toml, with a reason that players read. The next 'vornix index write' lists the version as taken
-back; when it is the newest, the one before it stands in its place, and players who have it get that one.`,
+back. When it is the newest, the version before replaces it for players.`,
 		Example: `  vornix index retract 1.1.0 --reason "the lift on cairn_station does not stop"
   vornix index retract 1.1.0 --undo`,
 		Args:              between(1, 1, "one version"),

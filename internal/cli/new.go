@@ -32,7 +32,7 @@ import (
 // newFlags are what 'new' is told.
 type newFlags struct {
 	profile, title, from string
-	planOnly             bool
+	planOnly, ci         bool
 }
 
 // newAnswer is the result of new --from in JSON.
@@ -86,6 +86,7 @@ FOLDER stays as it is. When DIR is FOLDER itself, nothing moves, and only the pr
 	cmd.Flags().StringVar(&f.title, "title", "", "the project's `title` that players read (default: made of the folder's name)")
 	cmd.Flags().StringVar(&f.from, "from", "", "make it of the files in this `folder`")
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "with --from: show what would be made of what, and write nothing")
+	cmd.Flags().BoolVar(&f.ci, "ci", false, "also write ci.sh, a script for continuous integration: check, build, try, rehearse, release on a tag")
 	_ = cmd.RegisterFlagCompletionFunc("profile", completeProfiles) // it exists
 	_ = cmd.MarkFlagDirname("from")
 	return cmd
@@ -127,6 +128,9 @@ func (a *app) newEmpty(ctx context.Context, answer *show.Answer, dir string, f n
 	}
 	if err := withProfile(files, prof, f.profile); err != nil {
 		return err
+	}
+	if f.ci {
+		files["ci.sh"] = demo.Pipeline
 	}
 	made, err := writeProject(dir, files)
 	step := release.Step{Name: "new", Summary: fmt.Sprintf("the project %q for %s is in %s", name, prof.Game.Title, dir), Made: made}
@@ -232,6 +236,9 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	if err := withProfile(files, prof, f.profile); err != nil {
 		return err
 	}
+	if f.ci {
+		files["ci.sh"] = demo.Pipeline
+	}
 	made, err := a.writeAdopted(ctx, dir, f.from, x, files, o.InPlace)
 	if err != nil {
 		return err
@@ -286,8 +293,10 @@ func sameContent(a, b string) bool {
 
 // writeAdopted copies what was understood, and writes what is new.
 func (a *app) writeAdopted(ctx context.Context, dir, from string, x *adopt.Proposal, files map[string][]byte, inPlace bool) ([]release.Made, error) {
-	if _, err := os.Stat(filepath.Join(dir, ".gitignore")); err != nil || !inPlace {
-		files[".gitignore"] = []byte("/out/\n/.vornix/\n")
+	for name, text := range map[string]string{".gitignore": demo.GitIgnore, ".gitattributes": demo.GitAttributes} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err != nil || !inPlace {
+			files[name] = []byte(text)
+		}
 	}
 	if !inPlace {
 		copied := map[string]string{}

@@ -110,6 +110,13 @@ func (a *app) hereProject() (*project.Project, error) {
 // patchSide loads what a patch leads from or to. version is empty but for a released one.
 func (a *app) patchSide(ctx context.Context, p *project.Project, name string) (side *patch.Side, beside map[string]string, version string, err error) {
 	if _, err := os.Lstat(name); err != nil && project.IsVersion(name) && p != nil {
+		fetched, err := release.FetchBundles(ctx, p, name, a.options())
+		if err != nil {
+			return nil, nil, "", err
+		}
+		if len(fetched) > 0 {
+			a.out.Say("version %s was fetched from %s", name, show.Clean(strings.Join(fetched, " and ")))
+		}
 		side, beside, err = release.VersionSide(ctx, p, name)
 		return side, beside, name, err
 	}

@@ -19,14 +19,15 @@ import (
 
 // publishFlags are the flags that publish, edit and images share.
 type publishFlags struct {
-	planOnly, overwrite, fresh bool
-	items                      []string
+	planOnly, overwrite, fresh, offline bool
+	items                               []string
 }
 
 func (f *publishFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "show what would be done, and change nothing")
 	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
-	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite what somebody else changed on the page")
+	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite what others changed on the page")
+	addOffline(cmd, &f.offline)
 	itemFlag(cmd, &f.items)
 }
 
@@ -95,8 +96,13 @@ func (a *app) publishPartCommand(name string, scope publish.Scope) *cobra.Comman
 // publish plans for each target, shows that, asks, and does it.
 func (a *app) publish(ctx context.Context, answer *show.Answer, command string, targets []string, f publishFlags, scope publish.Scope) error {
 	p, bundles, err := a.packed()
-	if err == nil && scope == publish.Everything { // else the files stay as they are
+	if err == nil && scope == publish.Everything { // otherwise the files stay as they are
 		bundles, err = a.ready(ctx, p)
+	}
+	if err == nil && scope == publish.Everything {
+		o := a.options()
+		o.Offline = f.offline
+		_, err = a.checkPlaces(ctx, p, bundles, false, o, release.Query{Reached: targets})
 	}
 	if err != nil {
 		return err
@@ -177,7 +183,7 @@ func planned(list []*release.Publishing) (steps []release.Step) {
 
 // packed loads the project and what is packed of it, to be looked at.
 func (a *app) packed() (*project.Project, []bundle.Bundle, error) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -273,7 +279,7 @@ func oneLine(s string) string {
 
 // completeWorkshops offers the project's workshops to the shell.
 func (a *app) completeWorkshops(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
@@ -282,7 +288,7 @@ func (a *app) completeWorkshops(_ *cobra.Command, args []string, _ string) ([]st
 
 // desk opens the workshop that a subcommand names, and says which of its items are meant.
 func (a *app) desk(ctx context.Context, target string, items []string) (*publish.Desk, []string, error) {
-	p, err := a.load()
+	p, err := a.loadReaching()
 	if err != nil {
 		return nil, nil, err
 	}

@@ -74,7 +74,7 @@ there is none in a file of your own settings that only you may read. token_env a
 		Args:              between(1, 1, "the name of one target"),
 		ValidArgsFunction: a.completeWorkshops,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}
@@ -114,7 +114,7 @@ func (a *app) logoutCommand() *cobra.Command {
 		Args:              between(1, 1, "the name of one target"),
 		ValidArgsFunction: a.completeWorkshops,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}

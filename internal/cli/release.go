@@ -72,34 +72,37 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 				f.set(o)
 				o.OnStep, o.Date, o.ReplaceEdited, o.NoWorkshops, o.MakeItems, o.Until, o.Dry, o.Tag = a.out.Step, r.date, r.replace, r.noWorkshops, r.makeItems, r.until, r.dry, r.tag
 			}
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}
 			o := a.options()
 			change(&o)
+			if err := signing.set(&o); err != nil {
+				return err
+			}
 			plan, err := release.PlanRelease(ctx, p, version, o)
 			if err != nil {
 				return err
 			}
 			result := &releaseAnswer{Plan: plan}
 			answer.Result = result
+			refuseErr := plan.Refuse(ctx, p, o)
 			a.showReleasePlan(p, plan, r.dry)
-			if f.planOnly {
-				return nil
+			for _, name := range plan.Silent {
+				a.out.Say("no answer from %s", show.Clean(name))
+			}
+			if err := a.showRefused(plan, refuseErr); err != nil || f.planOnly {
+				return err
 			}
 			if !r.dry {
 				if err := a.confirm(ctx, "Release?"); err != nil {
 					return err
 				}
 			}
-			signed := release.Options{}
-			if err := signing.set(&signed); err != nil {
-				return err
-			}
-			s, err := a.session("release", func(o *release.Options) {
-				change(o)
-				o.Keys, o.Unsigned, o.LostKey = signed.Keys, signed.Unsigned, signed.LostKey
+			s, err := a.session("release", func(all *release.Options) {
+				change(all)
+				all.Keys, all.Unsigned, all.LostKey = o.Keys, o.Unsigned, o.LostKey
 			})
 			if err != nil {
 				return err
@@ -161,6 +164,19 @@ func (a *app) showReleasePlan(p *project.Project, plan *release.Planned, dry boo
 		rows = append(rows, []string{s.Step, mark, s.What})
 	}
 	a.out.Table([]string{"step", "", "what"}, rows)
+}
+
+// showRefused shows everything that would stop the release; the first decides the exit code.
+func (a *app) showRefused(plan *release.Planned, err error) error {
+	if err != nil || len(plan.Refused) == 0 {
+		return err
+	}
+	if !a.out.JSON {
+		for _, r := range plan.Refused[1:] {
+			a.out.Error(r.Err)
+		}
+	}
+	return plan.Refused[0].Err
 }
 
 // takeNotes brings what is new in the version into the project, where a flag says from where.

@@ -18,13 +18,13 @@ func (a *app) statusCommand() *cobra.Command {
 		Use:   "status",
 		Short: "Where the project stands: made, tried, released, live where, and what to do next",
 		Long: `Status looks and changes nothing. It says for each step whether it is up to date, whether a release is under way, which files are stray,
-for each target which version is there, whether files there were changed since, and what its game server plays; and what is to be done next,
+for each target which version is there, whether files there were changed since, and what its game server plays; and what to do next,
 and why.`,
 		Example: `  vornix status
   vornix status --json | jq '.result.targets[] | {target, version, drift}'`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			p, err := a.load()
+			p, err := a.loadReaching()
 			if err != nil {
 				return err
 			}

@@ -77,6 +77,7 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 	cmd.Flags().StringVar(&o.installed, "installed", "", "look for loose copies of packed files in this game's `folder`")
 	cmd.Flags().BoolVar(&o.setAside, "set-aside", false, "move loose copies out of the game's way")
 	cmd.Flags().BoolVar(&o.bringBack, "bring-back", false, "bring back what was set aside")
+	a.addFormat(cmd, show.SARIFFormat, show.JUnitFormat)
 	return cmd
 }
 

@@ -12,7 +12,7 @@ var released = ""
 
 // Version is what --version prints: the release or the state of the source it was built from, Go's version, the system.
 func Version() string {
-	name, commit := released, ""
+	name, commit, date := released, "", ""
 	if info, ok := debug.ReadBuildInfo(); ok {
 		if name == "" {
 			name = info.Main.Version
@@ -22,12 +22,14 @@ func Version() string {
 			switch {
 			case s.Key == "vcs.revision" && len(s.Value) >= 10:
 				commit = s.Value[:10]
+			case s.Key == "vcs.time" && len(s.Value) >= 10:
+				date = " of " + s.Value[:10]
 			case s.Key == "vcs.modified" && s.Value == "true":
 				dirty = " with changes"
 			}
 		}
 		if commit != "" {
-			commit = ", commit " + commit + dirty
+			commit = ", commit " + commit + date + dirty
 		}
 	}
 	if name == "" || name == "(devel)" {

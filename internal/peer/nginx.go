@@ -13,14 +13,20 @@ import (
 // Nginx serves a folder with the web server of that name until the test ends. more is put into its server block. It returns the address.
 func Nginx(t testing.TB, root, more string) string {
 	t.Helper()
-	nginx := Need(t, "nginx")
+	return nginx(t, root, "", more)
+}
+
+// nginx is Nginx with modules that are loaded.
+func nginx(t testing.TB, root, modules, more string) string {
+	t.Helper()
+	program := Need(t, "nginx")
 	dir := t.TempDir()
 	address := freeAddress(t)
 	user := ""
 	if os.Getuid() == 0 {
 		user = "user root;" // its workers must be able to read the test's folders
 	}
-	config := fmt.Sprintf(`%s
+	config := fmt.Sprintf(`%[6]s %[1]s
 daemon off; worker_processes 2; pid %[2]s/pid; error_log %[2]s/error.log;
 events { worker_connections 1024; }
 http {
@@ -30,12 +36,12 @@ http {
   client_body_temp_path %[2]s/a; proxy_temp_path %[2]s/b; fastcgi_temp_path %[2]s/c; uwsgi_temp_path %[2]s/d; scgi_temp_path %[2]s/e;
   server { listen %[3]s; root %[4]s; %[5]s }
 }
-`, user, dir, address, root, more)
+`, user, dir, address, root, more, modules)
 	name := filepath.Join(dir, "nginx.conf")
 	if err := os.WriteFile(name, []byte(config), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(nginx, "-p", dir, "-c", name, "-e", filepath.Join(dir, "error.log"))
+	cmd := exec.Command(program, "-p", dir, "-c", name, "-e", filepath.Join(dir, "error.log"))
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}

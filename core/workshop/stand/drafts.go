@@ -115,6 +115,7 @@ func (ws *Workshop) makeDraft(w http.ResponseWriter, r *http.Request) (any, erro
 		d.Page.Pictures[i].Form, d.Page.Pictures[i].Width, d.Page.Pictures[i].Height = "", 0, 0
 	}
 	wrong := append(limits.CheckPage(&d.Page), d.measure()...)
+	wrong = append(wrong, workshop.CheckOwn(d.Own)...)
 	if len(d.Files) > 0 || d.Version != "" {
 		wrong = append(wrong, limits.CheckVersion(d.Version, d.Notes, d.Files)...)
 	}
@@ -439,6 +440,9 @@ func (ws *Workshop) takeOver(e *entry, d *draft, after int, agent string) error 
 	}
 	_, err := ws.change(e, after, agent, what, func(x *record) error {
 		x.Page, x.PageDraft = page, d.ID
+		if d.Own != nil {
+			x.Own = d.Own
+		}
 		if len(d.Files) == 0 {
 			return nil
 		}

@@ -80,7 +80,7 @@ func (ws *Workshop) about(_ http.ResponseWriter, r *http.Request) (any, error) {
 func (e *entry) shown(account string) workshop.Item {
 	x := e.now.Load().Item
 	if x.Owner != account {
-		x.Key, x.Page.Testers = "", []string{}
+		x.Key, x.Page.Testers, x.Own = "", []string{}, nil
 		x.Page.Pictures = slices.Clone(x.Page.Pictures)
 		for i := range x.Page.Pictures {
 			x.Page.Pictures[i].Chunks = nil
