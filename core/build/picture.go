@@ -24,7 +24,6 @@ import (
 	"vornix/core/finding"
 	"vornix/core/geom/ray"
 	"vornix/core/job"
-	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
 	"vornix/core/material"
@@ -329,7 +328,7 @@ func (w *pictureWork) writeTexture(ctx context.Context, t *job.Task, b *bench, i
 	if err := t.Write(w.Out, parts...); err != nil || w.Material == "" {
 		return err
 	}
-	m := &material.Material{Fields: material.Fields{Colour: w.Colour, Shading: "unlit", SeeThrough: map[bool]string{true: light.Soft, false: "no"}[w.Of.Alpha]}}
+	m := &material.Material{Fields: material.Fields{Colour: w.Colour, Shading: "unlit", SeeThrough: map[bool]string{true: material.SeeThroughSoft, false: "no"}[w.Of.Alpha]}}
 	game := profile.Profile{}
 	game.Files.Textures, game.Textures.Container = w.Textures, w.Container
 	data, err := m.Compile(game.TexturePath, material.Footing{})
@@ -542,7 +541,7 @@ func (r *shotRule) key(t *job.Task, seen, compiled string) string {
 }
 
 // packShot and unpackShot keep shots: three 16-bit numbers a pixel, by zstd.
-func packShot(m *picture.Image) []byte {
+func packShot(m *edit.RGB48) []byte {
 	raw := make([]byte, 2*len(m.Pix))
 	for i, v := range m.Pix {
 		binary.LittleEndian.PutUint16(raw[2*i:], v)
@@ -551,7 +550,7 @@ func packShot(m *picture.Image) []byte {
 	return w.EncodeAll(raw, nil)
 }
 
-func unpackShot(data []byte, w, h int) (*picture.Image, bool) {
+func unpackShot(data []byte, w, h int) (*edit.RGB48, bool) {
 	r, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(1<<31))
 	if err != nil {
 		return nil, false
@@ -561,7 +560,7 @@ func unpackShot(data []byte, w, h int) (*picture.Image, bool) {
 	if err != nil || len(raw) != 6*w*h {
 		return nil, false
 	}
-	m := &picture.Image{W: w, H: h, Pix: make([]uint16, 3*w*h)}
+	m := &edit.RGB48{W: w, H: h, Pix: make([]uint16, 3*w*h)}
 	for i := range m.Pix {
 		m.Pix[i] = binary.LittleEndian.Uint16(raw[2*i:])
 	}

@@ -25,9 +25,9 @@ import (
 	"vornix/core/job"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
-	"vornix/core/sweep"
 )
 
 // Options for Run.
@@ -231,21 +231,21 @@ func setAside(ctx context.Context, d *safefile.Dir, files []addon.File) (list []
 	if err != nil {
 		return nil, err
 	}
-	var items []sweep.Item
+	var items []quarantine.Item
 	for _, s := range standing {
 		if s.Known && s.State == addon.Edited {
-			items = append(items, sweep.Item{Path: s.Path, Why: "changed by hand"})
+			items = append(items, quarantine.Item{Path: s.Path, Why: "changed by hand"})
 		}
 	}
 	if len(items) == 0 {
 		return nil, nil
 	}
-	place, err := sweep.SetAside(ctx, d, sweep.SafeDir, time.Now(), items)
+	place, err := quarantine.Add(ctx, d, project.QuarantineDir, time.Now(), items)
 	if err != nil {
 		return nil, err
 	}
 	for _, i := range items {
-		f := finding.TreeEdited.At(fault.Place{File: i.Path}, "somebody changed it by hand; it is made anew, and the changed one is in %s", path.Join(sweep.SafeDir, place.Name))
+		f := finding.TreeEdited.At(fault.Place{File: i.Path}, "somebody changed it by hand; it is made anew, and the changed one is in %s", path.Join(project.QuarantineDir, place.Name))
 		list = append(list, f)
 	}
 	return list, nil

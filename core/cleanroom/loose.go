@@ -12,8 +12,8 @@ import (
 	"vornix/core/finding"
 	"vornix/core/mount"
 	"vornix/core/profile"
+	"vornix/core/quarantine"
 	"vornix/core/safefile"
-	"vornix/core/sweep"
 )
 
 // AsideDir is the folder in an installed game to which loose files are set aside.
@@ -102,33 +102,33 @@ func (l Loose) Finding(game string) finding.Finding {
 }
 
 // SetAside moves loose files out of the game's way; BringBack brings them back.
-func SetAside(ctx context.Context, game string, list []Loose, now time.Time) (*sweep.Place, error) {
+func SetAside(ctx context.Context, game string, list []Loose, now time.Time) (*quarantine.Batch, error) {
 	d, err := safefile.OpenDir(game)
 	if err != nil {
 		return nil, err
 	}
 	defer d.Close()
-	var items []sweep.Item
+	var items []quarantine.Item
 	for _, l := range list {
-		items = append(items, sweep.Item{Path: l.Path, Size: l.Size, Why: "a loose copy of a packed file"})
+		items = append(items, quarantine.Item{Path: l.Path, Size: l.Size, Why: "a loose copy of a packed file"})
 	}
-	return sweep.SetAside(ctx, d, AsideDir, now, items)
+	return quarantine.Add(ctx, d, AsideDir, now, items)
 }
 
 // BringBack brings back all that was set aside in a game's folder.
-func BringBack(ctx context.Context, game string) ([]sweep.Back, error) {
+func BringBack(ctx context.Context, game string) ([]quarantine.Restored, error) {
 	d, err := safefile.OpenDir(game)
 	if err != nil {
 		return nil, err
 	}
 	defer d.Close()
-	places, err := sweep.Places(d, AsideDir)
+	places, err := quarantine.List(d, AsideDir)
 	if err != nil {
 		return nil, err
 	}
-	all := []sweep.Back{}
+	all := []quarantine.Restored{}
 	for i := range places {
-		back, err := sweep.BringBack(ctx, d, AsideDir, &places[i], nil)
+		back, err := quarantine.Restore(ctx, d, AsideDir, &places[i], nil)
 		if all = append(all, back...); err != nil {
 			return all, err
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"vornix/core/geom/ray"
+	"vornix/core/material"
 )
 
 // Kind is what a place is on.
@@ -54,7 +55,7 @@ func (s *Scene) Look(from, dir ray.Vec, limit float32, backs bool, list []Found)
 	}
 	if len(s.parts[1]) > 0 {
 		s.clear.Through(from, dir, limit, func(c ray.Hit) bool {
-			if s.paints[s.parts[1][c.Triangle].paint].seeThrough == Soft {
+			if s.paints[s.parts[1][c.Triangle].paint].seeThrough == material.SeeThroughSoft {
 				list = append(list, s.found(1, c, dir))
 			} else if c.T < limit && s.lets(c) == (ray.Vec{}) && (backs || !s.hidden(1, c, dir)) {
 				h, hit, which, limit = c, true, 1, c.T

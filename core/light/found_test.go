@@ -12,13 +12,14 @@ import (
 	"vornix/core/geom/ray"
 	"vornix/core/light"
 	"vornix/core/mapfile"
+	"vornix/core/material"
 )
 
 // What a ray finds among boards one behind the other is what sorting them by hand gives: the first that is opaque, and all panes
 // before it, each once even where two triangles meet, the nearest first.
 func TestLookFindsWhatSortingFinds(t *testing.T) {
-	looks := map[string]light.Look{"wall": {}, "pane": {Colour: even(color.NRGBA{90, 90, 200, 120}), SeeThrough: light.Soft}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: light.CutOut},
-		"bar": {Colour: even(color.NRGBA{9, 9, 9, 255}), SeeThrough: light.CutOut}}
+	looks := map[string]light.Look{"wall": {}, "pane": {Colour: even(color.NRGBA{90, 90, 200, 120}), SeeThrough: material.SeeThroughSoft}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
+		"bar": {Colour: even(color.NRGBA{9, 9, 9, 255}), SeeThrough: material.SeeThroughCutOut}}
 	r := rand.New(rand.NewSource(3))
 	for range 300 {
 		var list []square

@@ -7,6 +7,7 @@ import (
 	"vornix/core/geom"
 	"vornix/core/geom/ray"
 	"vornix/core/mapfile"
+	"vornix/core/material"
 )
 
 // kind is what a triangle is part of.
@@ -66,7 +67,7 @@ func (s *Scene) Emitters() []Emitter { return s.emitters }
 func (s *Scene) Sends(e *Emitter, u, v float32) ray.Vec {
 	w, look := 1-u-v, s.paints[e.paint]
 	tu, tv := float32(w*e.uv[0][0])+float32(u*e.uv[1][0])+float32(v*e.uv[2][0]), float32(w*e.uv[0][1])+float32(u*e.uv[1][1])+float32(v*e.uv[2][1])
-	if look.seeThrough == CutOut && look.at(tu, tv)[3] < 0.5 {
+	if look.seeThrough == material.SeeThroughCutOut && look.at(tu, tv)[3] < 0.5 {
 		return ray.Vec{} // there is a hole
 	}
 	return look.sends(tu, tv)
@@ -75,7 +76,7 @@ func (s *Scene) Sends(e *Emitter, u, v float32) ray.Vec {
 // Even says whether an emitter gives off the same light everywhere.
 func (s *Scene) Even(e *Emitter) bool {
 	look := s.paints[e.paint]
-	return look.even && look.seeThrough != CutOut
+	return look.even && look.seeThrough != material.SeeThroughCutOut
 }
 
 // Brightest is the most light that any place of an emitter's material gives off.
@@ -158,7 +159,7 @@ func (s *Scene) findEmitters() {
 			look := s.paints[p.paint]
 			cross := t[1].Sub(t[0]).Cross(t[2].Sub(t[0]))
 			area := cross.Length() / 2
-			if p.kind == terrain || look.glow == nil || look.seeThrough == Soft || !(area > 1e-8) {
+			if p.kind == terrain || look.glow == nil || look.seeThrough == material.SeeThroughSoft || !(area > 1e-8) {
 				continue
 			}
 			e := Emitter{Corners: t, Area: area, Both: look.doubleSided, paint: p.paint}
@@ -180,7 +181,7 @@ func (s *Scene) findEmitters() {
 
 func (s *Scene) add(p part, at func(vertex uint32) ray.Vec) {
 	which := 0
-	if k := s.paints[p.paint].seeThrough; p.kind != terrain && (k == CutOut || k == Soft) {
+	if k := s.paints[p.paint].seeThrough; p.kind != terrain && (k == material.SeeThroughCutOut || k == material.SeeThroughSoft) {
 		which = 1
 	}
 	s.parts[which] = append(s.parts[which], p)
@@ -269,7 +270,7 @@ func (s *Scene) lets(h ray.Hit) ray.Vec {
 	look := s.paints[p.paint]
 	u, v := s.uv(p, h)
 	c := look.at(u, v)
-	if look.seeThrough == CutOut {
+	if look.seeThrough == material.SeeThroughCutOut {
 		if c[3] >= 0.5 {
 			return ray.Vec{}
 		}
@@ -353,7 +354,7 @@ func (s *Scene) veil(from, dir ray.Vec, limit float32) (through, veil ray.Vec) {
 	var first [8]ray.Hit
 	hits := first[:0]
 	s.clear.Through(from, dir, limit, func(h ray.Hit) bool {
-		if s.paints[s.parts[1][h.Triangle].paint].seeThrough == Soft {
+		if s.paints[s.parts[1][h.Triangle].paint].seeThrough == material.SeeThroughSoft {
 			hits = append(hits, h)
 		}
 		return true

@@ -13,6 +13,7 @@ import (
 	"vornix/core/geom/ray"
 	"vornix/core/light"
 	"vornix/core/mapfile"
+	"vornix/core/material"
 	"vornix/core/scene"
 )
 
@@ -111,9 +112,9 @@ func slice(v ray.Vec) []float32 { return v[:] }
 func TestStacksOfGlassAndHoles(t *testing.T) {
 	r := rand.New(rand.NewSource(6))
 	glass := map[string]color.NRGBA{"red": {230, 30, 20, 90}, "blue": {20, 40, 220, 170}, "clear": {255, 255, 255, 0}}
-	looks := map[string]light.Look{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: light.CutOut}, "bar": {Colour: even(color.NRGBA{60, 70, 80, 255}), SeeThrough: light.CutOut, Unlit: true}}
+	looks := map[string]light.Look{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut}, "bar": {Colour: even(color.NRGBA{60, 70, 80, 255}), SeeThrough: material.SeeThroughCutOut, Unlit: true}}
 	for name, c := range glass {
-		looks[name] = light.Look{Colour: even(c), SeeThrough: light.Soft, Unlit: true}
+		looks[name] = light.Look{Colour: even(c), SeeThrough: material.SeeThroughSoft, Unlit: true}
 	}
 	names := []string{"wall", "hole", "bar", "red", "blue", "clear"}
 	for range 300 {
@@ -175,8 +176,8 @@ func TestEmitters(t *testing.T) {
 	m := board(square{x: 2, high: [2]float32{2, 1}, material: "lamp"}, square{x: 3, low: [2]float32{5, 0}, high: [2]float32{7, 1}, material: "torn"}, square{x: 3, low: [2]float32{9, 0}, high: [2]float32{10, 1}, material: "pane"}, square{x: 9, low: [2]float32{-9, 0}, high: [2]float32{-8, 1}, material: "dark"})
 	s := light.New(m, paints(map[string]light.Look{
 		"lamp": {Colour: white, Emission: white, EmissionPower: 5, Unlit: true, DoubleSided: true},
-		"torn": {Colour: half, Emission: white, EmissionPower: 3, SeeThrough: light.CutOut},
-		"pane": {Colour: even(color.NRGBA{255, 255, 255, 50}), Emission: white, EmissionPower: 1, SeeThrough: light.Soft}}), nil)
+		"torn": {Colour: half, Emission: white, EmissionPower: 3, SeeThrough: material.SeeThroughCutOut},
+		"pane": {Colour: even(color.NRGBA{255, 255, 255, 50}), Emission: white, EmissionPower: 1, SeeThrough: material.SeeThroughSoft}}), nil)
 	require.True(t, s.Glows())
 	list := s.Emitters()
 	require.Len(t, list, 4, "two triangles each of the lamp and of the torn one")

@@ -25,12 +25,6 @@ type Look struct {
 	Unlit         bool // shows as bright as it is painted
 }
 
-// Kinds of see-through.
-const (
-	CutOut = "cut-out"
-	Soft   = "soft"
-)
-
 // plain is the colour of what nobody knows the look of.
 const plain = 0.6
 

@@ -23,6 +23,9 @@ type Agent struct {
 	Jump           float32 // how far it jumps
 }
 
+// DefaultAgent is the agent of a game whose profile describes none. Lengths are in metres, the slope in degrees.
+var DefaultAgent = Agent{Name: "player", Radius: 0.3, Height: 1.8, Step: 0.45, Slope: 46, Drop: 3, Jump: 1.5}
+
 // Ground is a convex polygon that an agent's middle can be anywhere on: a rectangle along the axes as seen from above, with a
 // height at each corner: south-west, south-east, north-east, north-west. 40 bytes.
 type Ground struct {

@@ -20,6 +20,13 @@ import (
 	"vornix/core/tomlfile"
 )
 
+// The values of see_through: how the alpha of the colour texture is used.
+const (
+	SeeThroughNo     = "no"      // not at all
+	SeeThroughCutOut = "cut-out" // a texel is drawn or not
+	SeeThroughSoft   = "soft"    // texels are mixed with what is behind
+)
+
 // DefaultsFile is the name of the file with the defaults of its folder and those below.
 const DefaultsFile = "defaults.toml"
 
@@ -84,7 +91,7 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 	for _, w := range []struct {
 		key, value string
 		known      []string
-	}{{"shading", m.Shading, []string{"lit", "unlit", "model"}}, {"see_through", m.SeeThrough, []string{"no", "cut-out", "soft"}}} {
+	}{{"shading", m.Shading, []string{"lit", "unlit", "model"}}, {"see_through", m.SeeThrough, []string{SeeThroughNo, SeeThroughCutOut, SeeThroughSoft}}} {
 		if w.value != "" && !slices.Contains(w.known, w.value) {
 			wrong(w.key, "%s must be one of %s, and is %q", w.key, strings.Join(w.known, ", "), w.value)
 		}
@@ -278,7 +285,7 @@ func (m *Material) Compile(texturePath func(string) string, footing Footing) ([]
 	}
 	size, _ := m.Metres()
 	out := compiledForm{Version: 1, Surface: m.Surface, Shading: cmp.Or(m.Shading, "lit"), Colour: path(m.Colour), Normal: path(m.Normal), Mask: path(m.Mask),
-		Tint: cmp.Or(m.Tint, "#ffffff"), Contrast: or(m.Contrast, 1), Saturation: or(m.Saturation, 1), SeeThrough: cmp.Or(m.SeeThrough, "no"),
+		Tint: cmp.Or(m.Tint, "#ffffff"), Contrast: or(m.Contrast, 1), Saturation: or(m.Saturation, 1), SeeThrough: cmp.Or(m.SeeThrough, SeeThroughNo),
 		DoubleSided: or(m.DoubleSided, false), Solid: or(m.Solid, true), Size: size, Friction: footing.Friction, Footstep: footing.Footstep}
 	if m.Detail != "" {
 		out.Detail, out.DetailRepeat, out.DetailStrength = path(m.Detail), or(m.DetailRepeat, 8), or(m.DetailStrength, 0.5)

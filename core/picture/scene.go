@@ -9,6 +9,7 @@ import (
 	"vornix/core/group"
 	"vornix/core/light"
 	"vornix/core/mapfile"
+	"vornix/core/material"
 )
 
 // Scene is a compiled map in its light, ready for pictures. It can be used from any number of goroutines.
@@ -39,7 +40,7 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *light.Pictu
 		g.Go(func() error {
 			l := looks(name)
 			of := l.Look
-			if of.SeeThrough != light.CutOut && of.SeeThrough != light.Soft {
+			if of.SeeThrough != material.SeeThroughCutOut && of.SeeThrough != material.SeeThroughSoft {
 				of.Colour, of.Emission = nil, nil // only holes are asked for
 			}
 			made[i] = ready{newSkin(l, side), light.Paint(of, side)}

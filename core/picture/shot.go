@@ -2,14 +2,13 @@ package picture
 
 import (
 	"context"
-	"image"
 	"math"
 	"runtime"
-	"sync"
 	"sync/atomic"
 
 	"vornix/core/geom/ray"
 	"vornix/core/group"
+	"vornix/core/picture/edit"
 )
 
 // Version is raised whenever the same map and camera would give another picture.
@@ -33,24 +32,6 @@ type Options struct {
 	Workers       int // 0: one a processor
 	// Progress is told how many of all rows are done, from any goroutine; nil: nobody is.
 	Progress func(done, total int64)
-}
-
-// Image is a picture in the light of a screen: red, green and blue in sRGB, 16 bits each, row by row.
-type Image struct {
-	W, H int
-	Pix  []uint16
-}
-
-// NRGBA is the picture in 8 bits.
-func (m *Image) NRGBA() *image.NRGBA {
-	out := image.NewNRGBA(image.Rect(0, 0, m.W, m.H))
-	for i := range m.W * m.H {
-		for k := range 3 {
-			out.Pix[4*i+k] = uint8((uint32(m.Pix[3*i+k])*255 + 32767) / 65535)
-		}
-		out.Pix[4*i+3] = 255
-	}
-	return out
 }
 
 // rounds are how many samples a pixel has after each round; only pixels that still need them take part in later ones.
@@ -111,7 +92,7 @@ func (l *lens) ray(x, y, a, b float32) (from, dir ray.Vec) {
 }
 
 // Shoot takes a picture of a map. The same map and camera give the same picture, with any number of workers.
-func (s *Scene) Shoot(ctx context.Context, c Camera, o Options) (*Image, error) {
+func (s *Scene) Shoot(ctx context.Context, c Camera, o Options) (*edit.RGB48, error) {
 	l := newLens(c, o.Width, o.Height)
 	return s.expose(ctx, o, func(e *eye, x, y, a, b float32) ray.Vec {
 		from, dir := l.ray(x, y, a, b)
@@ -137,7 +118,7 @@ func (s *sum) off() float32 {
 
 // expose makes a picture of what sample sees at places of it; open says that samples of one place differ. removed is what is taken
 // away of the map, or nil.
-func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) ray.Vec, open bool, removed *cut) (*Image, error) {
+func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) ray.Vec, open bool, removed *cut) (*edit.RGB48, error) {
 	w, h := o.Width, o.Height
 	rounds, sharp := fullRounds, float32(0.25)
 	switch {
@@ -193,7 +174,7 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 			wanted = unsettled(sums, w, h, round == 0)
 		}
 	}
-	out := &Image{W: w, H: h, Pix: make([]uint16, 3*w*h)}
+	out := &edit.RGB48{W: w, H: h, Pix: make([]uint16, 3*w*h)}
 	for i := range sums {
 		c := sums[i].light.Scale(1 / float32(max(sums[i].samples, 1)))
 		p := out.Pix[3*i:][:3]
@@ -266,32 +247,4 @@ func shown(c ray.Vec) ray.Vec {
 	return c
 }
 
-// curve is the sRGB curve (IEC 61966-2-1) in 65536 steps; between them it is as good as straight.
-var curve = sync.OnceValue(func() []float32 {
-	list := make([]float32, 65537)
-	for i := range list {
-		f := float64(i) / 65536
-		if f <= 0.0031308 {
-			f *= 12.92
-		} else {
-			f = float64(1.055*math.Pow(f, 1/2.4)) - 0.055
-		}
-		list[i] = float32(f)
-	}
-	return list
-})
-
-// SRGB is a part of white as sRGB has it, from 0 to 1.
-func SRGB(v float32) float32 {
-	switch {
-	case !(v > 0):
-		return 0
-	case v >= 1:
-		return 1
-	}
-	list, x := curve(), float32(v*65536)
-	i := int(x)
-	return list[i] + float32((list[i+1]-list[i])*(x-float32(i)))
-}
-
-func screen16(v float32) uint16 { return uint16(float32(SRGB(v)*65535) + 0.5) }
+func screen16(v float32) uint16 { return uint16(float32(edit.SRGB(v)*65535) + 0.5) }

@@ -16,7 +16,9 @@ import (
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/core/material"
 	"vornix/core/picture"
+	"vornix/core/picture/edit"
 )
 
 // stage compiles a map, with light as it is needed.
@@ -163,7 +165,7 @@ func TestMirrorsPanesFogAndMurk(t *testing.T) {
 	assert.Equal(t, color.NRGBA{0, 0, srgb8(0.5), 255}, img.NRGBAAt(24, 8))
 
 	water := plain(0, 0.3, 0.1)
-	water.SeeThrough, water.Murk = light.Soft, 2
+	water.SeeThrough, water.Murk = material.SeeThroughSoft, 2
 	water.Colour = painted(1, 1, func(int, int) color.NRGBA { return color.NRGBA{0, 149, 89, 0} }) // 0.3 and 0.1 in light, and clear
 	water.Tint = [3]float64{1, 1, 1}
 	looks["water"] = water
@@ -186,7 +188,7 @@ func TestMirrorsPanesFogAndMurk(t *testing.T) {
 // What a soft surface mirrors has come through the fog on both of its ways, as what an opaque one mirrors has.
 func TestFogLiesBeforeMirrors(t *testing.T) {
 	grey := map[string]uint8{}
-	for name, soft := range map[string]string{"opaque": "", "soft": light.Soft} {
+	for name, soft := range map[string]string{"opaque": "", "soft": material.SeeThroughSoft} {
 		mirror := plain(0, 0, 0)
 		mirror.Reflection, mirror.SeeThrough = 1, soft
 		looks := map[string]picture.Look{"mirror": mirror, "black": plain(1e-6, 1e-6, 1e-6)}
@@ -210,7 +212,7 @@ func TestDepthOfFieldAndHoles(t *testing.T) {
 		}
 		return color.NRGBA{}
 	})
-	fence := picture.Look{Look: light.Look{Colour: grid, SeeThrough: light.CutOut, Unlit: true}}
+	fence := picture.Look{Look: light.Look{Colour: grid, SeeThrough: material.SeeThroughCutOut, Unlit: true}}
 	looks := map[string]picture.Look{"fence": fence, "green": plain(0, 0.5, 0)}
 	m := stage(t, "solid fence box -4,2,-4 4,2.02,4 material=fence\nsolid back box -40,40,-40 40,41,40 material=green\n", looks, nil)
 	s := picture.NewScene(m, of(looks), nil, 8)
@@ -262,7 +264,7 @@ func TestShotsAreDeterministic(t *testing.T) {
 	m := stage(t, "solid a box -9,-9,-1 9,9,0 material=a\nsolid b cylinder 0,3,0 radius=1 height=3 material=b\nsky s sun=45,90\n", looks, &compile.Long{})
 	s := picture.NewScene(m, of(looks), nil, 8)
 	c := picture.Camera{At: ray.Vec{1, -6, 2}, Look: ray.Vec{0, 3, 1}, FOV: 60, Lens: 0.02}
-	var first *picture.Image
+	var first *edit.RGB48
 	for _, workers := range []int{1, 2, 7} {
 		img, err := s.Shoot(context.Background(), c, picture.Options{Width: 80, Height: 50, Workers: workers})
 		require.NoError(t, err)

@@ -13,6 +13,7 @@ import (
 	"vornix/core/geom/ray"
 	"vornix/core/light"
 	"vornix/core/mapfile"
+	"vornix/core/picture/edit"
 	"vornix/core/texture"
 )
 
@@ -206,7 +207,7 @@ func mixed(under, over color.NRGBA, alpha uint8) color.NRGBA {
 
 func screen8(v ray.Vec) color.NRGBA {
 	v = shown(v)
-	of := func(f float32) uint8 { return uint8(float32(SRGB(f)*255) + 0.5) }
+	of := func(f float32) uint8 { return uint8(float32(edit.SRGB(f)*255) + 0.5) }
 	return color.NRGBA{of(v[0]), of(v[1]), of(v[2]), 255}
 }
 

@@ -16,9 +16,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"vornix/core/compile/navigation"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/mapfile"
 	"vornix/core/safefile"
 	"vornix/core/texture"
 	"vornix/core/tomlfile"
@@ -242,7 +242,7 @@ func (p *Profile) fill() {
 		for _, d := range []struct {
 			of    *float64
 			value float32
-		}{{&a.Radius, navigation.Usual.Radius}, {&a.Height, navigation.Usual.Height}, {&a.Step, navigation.Usual.Step}, {&a.Slope, navigation.Usual.Slope}} {
+		}{{&a.Radius, mapfile.DefaultAgent.Radius}, {&a.Height, mapfile.DefaultAgent.Height}, {&a.Step, mapfile.DefaultAgent.Step}, {&a.Slope, mapfile.DefaultAgent.Slope}} {
 			if *d.of == 0 {
 				*d.of = math.Round(float64(d.value)*1e4) / 1e4
 			}

@@ -28,11 +28,13 @@ import (
 	"vornix/core/tomlfile"
 )
 
-// FileName is the project file's name; StateDir holds what Vornix remembers beside it, and TargetDir what it remembers on a target.
+// FileName is the project file's name. StateDir holds what Vornix remembers beside it, TargetDir what it remembers on a target,
+// and QuarantineDir the files that were moved out of the way.
 const (
-	FileName  = "vornix.toml"
-	StateDir  = ".vornix"
-	TargetDir = ".vornix-target"
+	FileName      = "vornix.toml"
+	StateDir      = ".vornix"
+	TargetDir     = ".vornix-target"
+	QuarantineDir = StateDir + "/safe"
 )
 
 // Project is a loaded project.

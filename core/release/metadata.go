@@ -14,8 +14,9 @@ import (
 	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/profile"
+	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/safefile"
-	"vornix/core/sweep"
 )
 
 // Addon writes the metadata files that stand beside bundles, which are packed.
@@ -55,7 +56,7 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 	}
 	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(list), "metadata file"), len(files)-len(list))
 	if aside != nil {
-		step.Summary += "; what was changed by hand is in " + path.Join(sweep.SafeDir, aside.Name)
+		step.Summary += "; what was changed by hand is in " + path.Join(project.QuarantineDir, aside.Name)
 	}
 	return step, addon.Remember(d, list)
 }
@@ -83,8 +84,8 @@ func AddonBundles(bundles []bundle.Bundle) []addon.Bundle {
 }
 
 // setAside refuses to write over what somebody changed by hand, or moves it away where that was asked for.
-func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.Standing) (*sweep.Place, error) {
-	var edited []sweep.Item
+func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.Standing) (*quarantine.Batch, error) {
+	var edited []quarantine.Item
 	diff := ""
 	released, err := s.releasedMetadata()
 	if err != nil {
@@ -95,7 +96,7 @@ func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.St
 			if sum, _, err := safefile.HashFile(d.Join(x.Path)); err == nil && released[path.Base(x.Path)+" "+sum] {
 				continue // it went out as it is; only this machine forgot that it wrote it
 			}
-			edited = append(edited, sweep.Item{Path: x.Path, Size: int64(len(x.File.Data)), Why: "changed by hand"})
+			edited = append(edited, quarantine.Item{Path: x.Path, Size: int64(len(x.File.Data)), Why: "changed by hand"})
 			diff += x.Diff
 		}
 	}
@@ -105,7 +106,7 @@ func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.St
 	if !s.o.ReplaceEdited {
 		return nil, &EditedError{File: edited[0].Path, Count: len(edited), Diff: diff}
 	}
-	return sweep.SetAside(ctx, d, sweep.SafeDir, time.Now(), edited)
+	return quarantine.Add(ctx, d, project.QuarantineDir, time.Now(), edited)
 }
 
 // releasedMetadata are the metadata files that went out with any version, as "NAME SHA-256".

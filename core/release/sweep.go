@@ -17,6 +17,7 @@ import (
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/safefile"
 	"vornix/core/shoot"
 	"vornix/core/sweep"
@@ -69,7 +70,7 @@ func PlanSweep(ctx context.Context, p *project.Project, g *needs.Graph, named []
 }
 
 // Sweep moves away what a plan made now says, and records it.
-func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule) (*Step, *sweep.Place, error) {
+func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule) (*Step, *quarantine.Batch, error) {
 	step := &Step{Name: "sweep", Made: []Made{}}
 	defer timed(step, time.Now())
 	g, err := s.scan(ctx)
@@ -106,7 +107,7 @@ func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule)
 		if folders > 0 {
 			what += " and " + Count(folders, "empty folder")
 		}
-		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", what, Bytes(place.Size()), path.Join(sweep.SafeDir, place.Name))
+		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", what, Bytes(place.Size()), path.Join(project.QuarantineDir, place.Name))
 	}
 	if n := len(plan.Expired); n > 0 {
 		step.Summary += fmt.Sprintf("; %s older than %d days removed for good", Count(n, "safe place"), s.P.File.Sweep.KeepDays)
@@ -115,17 +116,17 @@ func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule)
 }
 
 // Safe lists the project's safe places, the oldest first.
-func Safe(p *project.Project) ([]sweep.Place, error) {
+func Safe(p *project.Project) ([]quarantine.Batch, error) {
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
 		return nil, err
 	}
 	defer d.Close()
-	return sweep.Places(d, sweep.SafeDir)
+	return quarantine.List(d, project.QuarantineDir)
 }
 
 // Restore brings files back from safe places: from the one of that name, or "" from the last that has any of the named.
-func (s *Session) Restore(ctx context.Context, from string, named []string) (*Step, []sweep.Back, error) {
+func (s *Session) Restore(ctx context.Context, from string, named []string) (*Step, []quarantine.Restored, error) {
 	step := &Step{Name: "restore", Made: []Made{}}
 	defer timed(step, time.Now())
 	d, err := safefile.OpenDir(s.P.Dir)
@@ -137,7 +138,7 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 	if err != nil {
 		return nil, nil, err
 	}
-	list, err := sweep.BringBack(ctx, d, sweep.SafeDir, place, named)
+	list, err := quarantine.Restore(ctx, d, project.QuarantineDir, place, named)
 	files := map[string]string{}
 	left, folders := 0, 0
 	for _, b := range list {
@@ -162,7 +163,7 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 	if folders > 0 {
 		what += " and " + Count(folders, "empty folder")
 	}
-	step.Summary = fmt.Sprintf("%s brought back from %s", what, path.Join(sweep.SafeDir, place.Name))
+	step.Summary = fmt.Sprintf("%s brought back from %s", what, path.Join(project.QuarantineDir, place.Name))
 	if left > 0 {
 		step.Failed = true
 		return step, list, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files stay in the safe place", left, len(list)), Why: "Nothing that stands in the project is overwritten.",
@@ -172,7 +173,7 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 }
 
 // PlanRestore says what Restore would do.
-func PlanRestore(p *project.Project, from string, named []string) ([]sweep.Back, error) {
+func PlanRestore(p *project.Project, from string, named []string) ([]quarantine.Restored, error) {
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
 		return nil, err
@@ -182,17 +183,17 @@ func PlanRestore(p *project.Project, from string, named []string) ([]sweep.Back,
 	if err != nil {
 		return nil, err
 	}
-	return sweep.PlanBack(d, sweep.SafeDir, place, named), nil
+	return quarantine.PlanRestore(d, project.QuarantineDir, place, named), nil
 }
 
 // placeOf finds a safe place.
-func placeOf(d *safefile.Dir, from string, named []string) (*sweep.Place, error) {
-	places, err := sweep.Places(d, sweep.SafeDir)
+func placeOf(d *safefile.Dir, from string, named []string) (*quarantine.Batch, error) {
+	places, err := quarantine.List(d, project.QuarantineDir)
 	if err != nil {
 		return nil, err
 	}
 	for i := range slices.Backward(places) {
-		if from == "" && len(sweep.PlanBack(d, sweep.SafeDir, &places[i], named)) > 0 || from == places[i].Name {
+		if from == "" && len(quarantine.PlanRestore(d, project.QuarantineDir, &places[i], named)) > 0 || from == places[i].Name {
 			return &places[i], nil
 		}
 	}

@@ -11,7 +11,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/geom"
-	"vornix/core/light"
+	"vornix/core/material"
 	"vornix/core/nearest"
 	"vornix/core/needs"
 	"vornix/core/picture/edit"
@@ -191,7 +191,7 @@ func (pl *planner) buried(m *needs.Asset, c *scene.Camera) bool {
 			f := &b.Faces[k]
 			inside = inside && f.Plane.Distance(c.At) < -geom.Near
 			a := pl.g.Find(needs.Material, f.Material.Name)
-			clear = clear && a != nil && a.Material != nil && a.Material.SeeThrough == light.Soft
+			clear = clear && a != nil && a.Material != nil && a.Material.SeeThrough == material.SeeThroughSoft
 		}
 		if inside && !clear {
 			in = fmt.Sprintf("in the solid %q", b.Name)

@@ -16,6 +16,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/needs"
 	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/safefile"
 )
 
@@ -31,9 +32,9 @@ type Item struct {
 
 // Plan is what a sweep would do.
 type Plan struct {
-	Go      []Item  `json:"go"`   // by rule and path
-	Left    []Item  `json:"left"` // stray by a rule, and left alone
-	Expired []Place `json:"expired"`
+	Go      []Item             `json:"go"`   // by rule and path
+	Left    []Item             `json:"left"` // stray by a rule, and left alone
+	Expired []quarantine.Batch `json:"expired"`
 }
 
 // Size is the sum of what goes.
@@ -223,21 +224,13 @@ func (w *walker) wanted(i Item) bool {
 	if len(w.o.Rules) > 0 && !slices.Contains(w.o.Rules, i.Rule) {
 		return false
 	}
-	return len(w.o.Named) == 0 || slices.ContainsFunc(w.o.Named, func(n string) bool { return covers(n, i.Path) })
-}
-
-// covers says whether a file, folder or pattern names a path.
-func covers(name, file string) bool {
-	if ok, _ := doublestar.Match(name, file); ok {
-		return true
-	}
-	return file == name || strings.HasPrefix(file, strings.TrimSuffix(name, "/")+"/")
+	return len(w.o.Named) == 0 || slices.ContainsFunc(w.o.Named, func(n string) bool { return quarantine.Covers(n, i.Path) })
 }
 
 func (w *walker) exactly(file string) bool { return slices.Contains(w.o.Named, file) }
 
 func (w *walker) anywhere(name string) bool {
-	return slices.ContainsFunc(w.order, func(f string) bool { return covers(name, f) }) || slices.ContainsFunc(w.folders, func(f string) bool { return covers(name, f) })
+	return slices.ContainsFunc(w.order, func(f string) bool { return quarantine.Covers(name, f) }) || slices.ContainsFunc(w.folders, func(f string) bool { return quarantine.Covers(name, f) })
 }
 
 // emptied adds the folders that are empty, or will be when the plan is done.

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/release"
 	"vornix/core/safefile"
 	"vornix/core/sweep"
@@ -168,14 +169,14 @@ func TestThereAndBack(t *testing.T) {
 	d, err := safefile.OpenDir(p.Dir)
 	require.NoError(t, err)
 	defer d.Close()
-	some, err := sweep.BringBack(ctx, d, sweep.SafeDir, place, []string{"maps/*"})
+	some, err := quarantine.Restore(ctx, d, project.QuarantineDir, place, []string{"maps/*"})
 	require.NoError(t, err)
 	assert.Len(t, some, 1)
 	demotest.Put(t, p, "scripts/gust.txt", []byte("another"))
-	places, err := sweep.Places(d, sweep.SafeDir)
+	places, err := quarantine.List(d, project.QuarantineDir)
 	require.NoError(t, err)
 	require.Len(t, places, 1)
-	rest, err := sweep.BringBack(ctx, d, sweep.SafeDir, &places[0], nil)
+	rest, err := quarantine.Restore(ctx, d, project.QuarantineDir, &places[0], nil)
 	require.NoError(t, err)
 	left := 0
 	for _, b := range rest {
@@ -186,10 +187,10 @@ func TestThereAndBack(t *testing.T) {
 	}
 	assert.Equal(t, 1, left)
 	require.NoError(t, os.Remove(p.Join("scripts/gust.txt")))
-	_, err = sweep.BringBack(ctx, d, sweep.SafeDir, &places[0], nil)
+	_, err = quarantine.Restore(ctx, d, project.QuarantineDir, &places[0], nil)
 	require.NoError(t, err)
 	assert.Equal(t, before, tree(t, p.Dir))
-	places, err = sweep.Places(d, sweep.SafeDir)
+	places, err = quarantine.List(d, project.QuarantineDir)
 	require.NoError(t, err)
 	assert.Empty(t, places, "a place that is empty is gone")
 
@@ -198,9 +199,9 @@ func TestThereAndBack(t *testing.T) {
 	again, err := sweep.Run(ctx, p, plan(t, p, sweep.Options{Named: []string{"scripts"}}), now)
 	require.NoError(t, err)
 	assert.Equal(t, "2026-11-26T04-05-06-2", again.Name, "two sweeps in one second")
-	safe := p.Join(sweep.SafeDir, again.Name, "files/scripts/gust.txt")
+	safe := p.Join(project.QuarantineDir, again.Name, "files/scripts/gust.txt")
 	require.NoError(t, os.WriteFile(safe, []byte("meddled"), 0o666))
-	meddled, err := sweep.BringBack(ctx, d, sweep.SafeDir, again, nil)
+	meddled, err := quarantine.Restore(ctx, d, project.QuarantineDir, again, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "it was changed in the safe place", meddled[0].Left)
 	assert.Empty(t, plan(t, p, sweep.Options{Now: now.AddDate(0, 0, 60)}).Expired)
@@ -218,19 +219,22 @@ func TestStoppedHalfWay(t *testing.T) {
 	d, err := safefile.OpenDir(p.Dir)
 	require.NoError(t, err)
 	defer d.Close()
-	items := plan(t, p, sweep.Options{}).Go
+	var items []quarantine.Item
+	for _, i := range plan(t, p, sweep.Options{}).Go {
+		items = append(items, quarantine.Item{Path: i.Path, Size: i.Size, Why: i.Why, Folder: i.Folder})
+	}
 	for stop := 1; stop < len(items)*2; stop++ {
-		_, _ = sweep.SetAside(&dying{Context: ctx, after: stop}, d, sweep.SafeDir, now, items)
-		places, err := sweep.Places(d, sweep.SafeDir)
+		_, _ = quarantine.Add(&dying{Context: ctx, after: stop}, d, project.QuarantineDir, now, items)
+		places, err := quarantine.List(d, project.QuarantineDir)
 		require.NoError(t, err)
 		for i := range places {
-			_, err := sweep.BringBack(ctx, d, sweep.SafeDir, &places[i], nil)
+			_, err := quarantine.Restore(ctx, d, project.QuarantineDir, &places[i], nil)
 			require.NoError(t, err)
 		}
 		require.Equal(t, before, tree(t, p.Dir), "stopped after %d", stop)
 	}
 	items[0].Path = "maps/not-there.bak"
-	_, err = sweep.SetAside(ctx, d, sweep.SafeDir, now, items)
+	_, err = quarantine.Add(ctx, d, project.QuarantineDir, now, items)
 	assert.ErrorContains(t, err, "not what it was")
 	assert.Equal(t, before, tree(t, p.Dir))
 }
@@ -256,10 +260,10 @@ func TestPlacesKeepTheirOrder(t *testing.T) {
 	for i, at := range []time.Time{now, now.Add(-72 * time.Hour), now.Add(-72 * time.Hour), now.Add(-time.Hour)} {
 		name := fmt.Sprint(i, ".txt")
 		require.NoError(t, d.WriteFile(name, []byte(name)))
-		_, err := sweep.SetAside(ctx, d, sweep.SafeDir, at, []sweep.Item{{Path: name}})
+		_, err := quarantine.Add(ctx, d, project.QuarantineDir, at, []quarantine.Item{{Path: name}})
 		require.NoError(t, err)
 	}
-	places, err := sweep.Places(d, sweep.SafeDir)
+	places, err := quarantine.List(d, project.QuarantineDir)
 	require.NoError(t, err)
 	var order []string
 	for _, p := range places {

@@ -14,9 +14,9 @@ import (
 	"vornix/core/fault"
 	"vornix/core/fill"
 	"vornix/core/finding"
+	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
-	"vornix/core/sweep"
 	"vornix/internal/cli/show"
 )
 
@@ -68,7 +68,7 @@ the changed one to the safe place first.`,
 		}),
 	}
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show which files would be written, and write nothing")
-	cmd.Flags().BoolVar(&replace, "replace-edited", false, "write files anew that somebody changed by hand, after moving those to the safe place ("+sweep.SafeDir+")")
+	cmd.Flags().BoolVar(&replace, "replace-edited", false, "write files anew that somebody changed by hand, after moving those to the safe place ("+project.QuarantineDir+")")
 	return cmd
 }
 

@@ -32,6 +32,7 @@ import (
 	"vornix/core/overlay"
 	"vornix/core/patch"
 	"vornix/core/publish"
+	"vornix/core/quarantine"
 	"vornix/core/release"
 	"vornix/core/salvage"
 	"vornix/core/standin"
@@ -104,10 +105,10 @@ var results = map[string][]any{
 	"history":            {versionsAnswer{}},
 	"handover":           {[]release.Need{}},
 	"sweep":              {sweep.Plan{}},
-	"restore":            {[]sweep.Back{}, []sweep.Place{}},
+	"restore":            {[]quarantine.Restored{}, []quarantine.Batch{}},
 	"texture":            {textureMade{}},
 	"trust":              {[]trust.Trusted{}, trustAnswer{}},
-	"try":                {[]standin.MapStatus{}, []cleanroom.Loose{}, []sweep.Back{}},
+	"try":                {[]standin.MapStatus{}, []cleanroom.Loose{}, []quarantine.Restored{}},
 	"vornix":             {[]installer.Action{}}, // an installer, and a wrong use of any command
 	"publish logout":     nil,
 	"fmt":                nil,

@@ -13,6 +13,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/nearest"
 	"vornix/core/project"
+	"vornix/core/quarantine"
 	"vornix/core/release"
 	"vornix/core/sweep"
 	"vornix/internal/cli/show"
@@ -56,7 +57,7 @@ only what it covers is looked at. Links are not followed.`,
 			case planOnly, len(plan.Go) == 0 && len(plan.Expired) == 0:
 				return nil
 			case !a.yes && !ask:
-				a.out.Say("\nnothing was moved: --yes moves them to %s", sweep.SafeDir)
+				a.out.Say("\nnothing was moved: --yes moves them to %s", project.QuarantineDir)
 				return nil
 			}
 			if err := a.confirm(ctx, "Move them away?"); err != nil {
@@ -207,7 +208,7 @@ func (a *app) safePlaces(p *project.Project, answer *show.Answer) error {
 	if err != nil {
 		return err
 	}
-	answer.Result = append([]sweep.Place{}, places...)
+	answer.Result = append([]quarantine.Batch{}, places...)
 	var rows [][]string
 	for _, pl := range places {
 		for _, f := range pl.Files {

@@ -19,6 +19,7 @@ import (
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/core/material"
 	"vornix/internal/testmaps"
 	"vornix/internal/thorough"
 )
@@ -287,8 +288,8 @@ func halves(west, east color.NRGBA) image.Image {
 func TestShadowsHaveShapesAndColours(t *testing.T) {
 	white := color.NRGBA{255, 255, 255, 255}
 	looks := map[string]light.Look{"g": grey(1e-6, 0),
-		"grate": {Colour: halves(white, color.NRGBA{255, 255, 255, 0}), SeeThrough: light.CutOut},
-		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}), SeeThrough: light.Soft}}
+		"grate": {Colour: halves(white, color.NRGBA{255, 255, 255, 0}), SeeThrough: material.SeeThroughCutOut},
+		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}), SeeThrough: material.SeeThroughSoft}}
 	under := func(material, more string) []sample {
 		r := lit(t, fmt.Sprintf("sky s sun=90,0 colour=#ffffff power=3.14159265 disc=0 glow=0\nsolid g box 0,0,-1 8,8,0 material=g\nsolid pane box 0,0,2 8,8,2.25 material=%s\n  face top scale=8\n  face bottom scale=8\n%s", material, more), looks, stage.Env{})
 		return samples(r.Map, ray.Vec{0, 0, 1}, 0)

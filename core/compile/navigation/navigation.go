@@ -15,12 +15,9 @@ import (
 // Version is raised whenever the same map would get other ground.
 const Version = 3
 
-// Usual is who walks where a game says nothing. Metres and degrees.
-var Usual = mapfile.Agent{Name: "player", Radius: 0.3, Height: 1.8, Step: 0.45, Slope: 46, Drop: 3, Jump: 1.5}
-
 // Options for Build.
 type Options struct {
-	Agents []mapfile.Agent // none: Usual
+	Agents []mapfile.Agent // none: mapfile.DefaultAgent
 	// Passes says which materials don't stop anybody; nil: none.
 	Passes func(material string) bool
 	// Key is a hash of the map's surface and of what passes.
@@ -43,7 +40,7 @@ const coarse = 2
 // Build finds the ground of a map for every kind of agent and writes it into the map.
 func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, o Options) error {
 	if len(o.Agents) == 0 {
-		o.Agents = []mapfile.Agent{Usual}
+		o.Agents = []mapfile.Agent{mapfile.DefaultAgent}
 	}
 	if o.Passes == nil {
 		o.Passes = func(string) bool { return false }

@@ -15,6 +15,7 @@ import (
 	"vornix/core/light"
 	"vornix/core/mapfile"
 	"vornix/core/mapsrc"
+	"vornix/core/material"
 	"vornix/internal/testmaps"
 	"vornix/internal/thorough"
 )
@@ -52,7 +53,7 @@ func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 		m := r.Map
 		s := light.New(m, func(name string) *light.Painted {
 			if name == "glass" {
-				return light.Paint(light.Look{SeeThrough: light.Soft}, 1)
+				return light.Paint(light.Look{SeeThrough: material.SeeThroughSoft}, 1)
 			}
 			return light.Paint(light.Look{}, 1)
 		}, nil)

@@ -9,7 +9,6 @@ import (
 	"sync"
 
 	"vornix/core/group"
-	"vornix/core/picture"
 )
 
 // canvas is a picture: red, green, blue (linear) and alpha, from 0 to 1, colours multiplied by alpha.
@@ -35,7 +34,7 @@ var toLinear = sync.OnceValue(func() []float32 {
 	return list
 })
 
-func fromShot(m *picture.Image) *canvas {
+func fromShot(m *RGB48) *canvas {
 	c, curve := newCanvas(m.W, m.H), toLinear()
 	for i := range m.W * m.H {
 		for k := range 3 {
@@ -73,7 +72,7 @@ func (c *canvas) image() *image.NRGBA {
 				continue
 			}
 			for k := range 3 {
-				q[k] = uint8(float32(picture.SRGB(p[k]/p[3])*255) + 0.5)
+				q[k] = uint8(float32(SRGB(p[k]/p[3])*255) + 0.5)
 			}
 			q[3] = uint8(math.Round(float64(min(p[3], 1)) * 255))
 		}
@@ -103,7 +102,7 @@ func (c *canvas) each(do func(x, y int, rgb *[3]float64)) {
 			if p[3] <= 0 {
 				continue
 			}
-			rgb := [3]float64{float64(picture.SRGB(p[0] / p[3])), float64(picture.SRGB(p[1] / p[3])), float64(picture.SRGB(p[2] / p[3]))}
+			rgb := [3]float64{float64(SRGB(p[0] / p[3])), float64(SRGB(p[1] / p[3])), float64(SRGB(p[2] / p[3]))}
 			do(x, y, &rgb)
 			for k := range 3 {
 				p[k] = float32(toLinear()[uint16(math.Round(min(max(rgb[k], 0), 1)*65535))] * p[3])

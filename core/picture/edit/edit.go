@@ -5,7 +5,6 @@ import (
 	"image/color"
 	"math"
 
-	"vornix/core/picture"
 	"vornix/core/texture"
 )
 
@@ -62,7 +61,7 @@ func (r *Recipe) Grows(w, h int) float64 {
 }
 
 // Shot finishes a shot, which has the size already.
-func (r *Recipe) Shot(m *picture.Image) (*image.NRGBA, error) { return r.finish(fromShot(m)) }
+func (r *Recipe) Shot(m *RGB48) (*image.NRGBA, error) { return r.finish(fromShot(m)) }
 
 // Image finishes an image.
 func (r *Recipe) Image(img image.Image) (*image.NRGBA, error) {

@@ -17,7 +17,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/picture"
 	"vornix/core/picture/edit"
 	"vornix/internal/peer"
 )
@@ -253,7 +252,7 @@ a.save(sys.argv[3], progressive=True)
 
 // A shot comes through a recipe that does nothing as it was drawn, and an image as it was painted, with its alpha where that is kept.
 func TestNothingIsDoneUnasked(t *testing.T) {
-	shot := &picture.Image{W: 16, H: 16, Pix: make([]uint16, 3*256)}
+	shot := &edit.RGB48{W: 16, H: 16, Pix: make([]uint16, 3*256)}
 	for i := range shot.Pix {
 		shot.Pix[i] = uint16(i * 85)
 	}
