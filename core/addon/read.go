@@ -26,6 +26,7 @@ import (
 	"vornix/core/profile"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/text"
 	"vornix/core/textedit"
 )
@@ -455,7 +456,7 @@ func take(p *project.Project, key string, now value, got any) Taken {
 			list, _ := convert(got, "list")
 			t.Value, t.Old = list, append([]string{}, p.File.Project.Authors...)
 		}
-		if f.From == "version" && !project.IsVersion(fill.Text(v)) {
+		if f.From == "version" && !semver.Valid(fill.Text(v)) {
 			t.Note = "a version is three numbers, as in 1.0.0"
 			return t
 		}

@@ -15,6 +15,7 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/secret"
 	"vornix/core/share"
+	"vornix/core/storeurl"
 	"vornix/core/text"
 	"vornix/core/trust"
 )
@@ -105,7 +106,7 @@ func (s Sharing) secret(p *project.Project, at *share.Place) error {
 			return err
 		}
 	}
-	if share.Kind(at.Address) == "nats" && bytes.Contains(data, []byte("-----BEGIN NATS USER JWT-----")) {
+	if storeurl.Kind(at.Address) == "nats" && bytes.Contains(data, []byte("-----BEGIN NATS USER JWT-----")) {
 		at.Credentials = data
 		return nil
 	}

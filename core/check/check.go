@@ -22,6 +22,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/shoot"
 	"vornix/core/sweep"
 	"vornix/core/texture"
@@ -274,13 +275,13 @@ func versionOrder(p *project.Project) (*finding.Finding, error) {
 	}
 	now, last := p.File.Project.Version, ""
 	for _, e := range events {
-		if e.Kind == ledger.Released && (last == "" || project.CompareVersions(e.Version, last) > 0) {
+		if e.Kind == ledger.Released && (last == "" || semver.Compare(e.Version, last) > 0) {
 			last = e.Version
 		}
 	}
-	if last == "" || project.CompareVersions(now, last) >= 0 {
+	if last == "" || semver.Compare(now, last) >= 0 {
 		return nil, nil
 	}
-	f := finding.AddonVersion.At(p.Doc.At("project", "version"), "version %s comes before %s, which was released", now, last).Doing("The next one is %s.", project.NextVersion(last))
+	f := finding.AddonVersion.At(p.Doc.At("project", "version"), "version %s comes before %s, which was released", now, last).Doing("The next one is %s.", semver.Next(last))
 	return &f, nil
 }

@@ -18,9 +18,9 @@ import (
 	"vornix/core/group"
 	"vornix/core/index"
 	"vornix/core/patch"
-	"vornix/core/project"
 	"vornix/core/remote"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/swap"
 )
 
@@ -269,7 +269,7 @@ func (r *run) said() {
 	}
 	seen := map[string]bool{}
 	for _, b := range r.x.Bundles {
-		newer := r.s.Version == "" || project.CompareVersions(b.Version, r.s.Version) > 0
+		newer := r.s.Version == "" || semver.Compare(b.Version, r.s.Version) > 0
 		if b.Notes != "" && !seen[b.Notes] && newer {
 			seen[b.Notes] = true
 			r.result.News = append(r.result.News, b.Notes)

@@ -21,6 +21,7 @@ import (
 	"vornix/core/fill"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/sign"
 )
 
@@ -231,7 +232,7 @@ func (x *Index) validate() error {
 		return err
 	}
 	for _, r := range x.Retracted {
-		if !project.IsVersion(r.Version) {
+		if !semver.Valid(r.Version) {
 			return fmt.Errorf("%q is no version", r.Version)
 		}
 	}
@@ -271,7 +272,7 @@ func plain(words ...string) error {
 
 // plain holds what people read of a record to its form.
 func (r *Record) plain() error {
-	if !project.IsVersion(r.Version) {
+	if !semver.Valid(r.Version) {
 		return fmt.Errorf("%q is no version", r.Version)
 	}
 	if _, err := time.Parse(time.DateOnly, r.Date); r.Date != "" && err != nil {
@@ -345,7 +346,7 @@ func (x *Index) Record(name string) *Record {
 // Version is the latest version of its bundles.
 func (x *Index) Version() (v string) {
 	for _, r := range x.Bundles {
-		if v == "" || project.CompareVersions(r.Version, v) > 0 {
+		if v == "" || semver.Compare(r.Version, v) > 0 {
 			v = r.Version
 		}
 	}

@@ -28,6 +28,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/scene"
+	"vornix/core/semver"
 	"vornix/core/sign"
 )
 
@@ -91,7 +92,7 @@ func Guard(p *project.Project, bundles []bundle.Bundle) error {
 	slices.Sort(changed)
 	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is released, and %s is not what was released", version, some(changed)),
 		Place: p.Doc.At("project", "version"), Why: "Players who have that version would never get the change, and a finished version is never altered.",
-		Do: fmt.Sprintf("Raise the version, with: vornix release %s", project.NextVersion(version))}
+		Do: fmt.Sprintf("Raise the version, with: vornix release %s", semver.Next(version))}
 }
 
 // some names the first few of many.
@@ -177,7 +178,7 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 		return nil, err
 	}
 	for _, e := range events {
-		if e.Kind == ledger.Released && project.CompareVersions(e.Version, p.File.Project.Version) < 0 && (w.before == "" || project.CompareVersions(e.Version, w.before) > 0) {
+		if e.Kind == ledger.Released && semver.Compare(e.Version, p.File.Project.Version) < 0 && (w.before == "" || semver.Compare(e.Version, w.before) > 0) {
 			w.before = e.Version
 		}
 	}
@@ -313,7 +314,7 @@ func (w *writer) retracted(version string) bool {
 func (w *writer) lastGood() ([]Record, error) {
 	best := ""
 	for _, e := range w.events {
-		if e.Kind == ledger.Released && !w.retracted(e.Version) && project.CompareVersions(e.Version, w.p.File.Project.Version) < 0 && (best == "" || project.CompareVersions(e.Version, best) > 0) {
+		if e.Kind == ledger.Released && !w.retracted(e.Version) && semver.Compare(e.Version, w.p.File.Project.Version) < 0 && (best == "" || semver.Compare(e.Version, best) > 0) {
 			best = e.Version
 		}
 	}
@@ -321,7 +322,7 @@ func (w *writer) lastGood() ([]Record, error) {
 		return x.Bundles, nil
 	}
 	return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is taken back, and there is none before it to fall back to", w.p.File.Project.Version), Place: w.p.Doc.At("index", "retracted"),
-		Why: "The index would have nothing in it, and players' maps would be removed.", Do: "Release a repaired version: vornix release " + project.NextVersion(w.p.File.Project.Version)}
+		Why: "The index would have nothing in it, and players' maps would be removed.", Do: "Release a repaired version: vornix release " + semver.Next(w.p.File.Project.Version)}
 }
 
 // released is the index that went out with a version, as its record has it; nil when there is none that can be read.

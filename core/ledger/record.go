@@ -19,6 +19,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 )
 
 // RecordsDir is the folder of a project with a record of each finished version. It belongs under version control: with it, every clone
@@ -140,7 +141,7 @@ func (r *Record) check() error {
 	if r.Format != recordFormat {
 		return fmt.Errorf("its format is %d", r.Format)
 	}
-	if !project.IsVersion(r.Version) {
+	if !semver.Valid(r.Version) {
 		return fmt.Errorf("%q is no version", r.Version)
 	}
 	if _, err := time.Parse(time.DateOnly, r.Date); err != nil {
@@ -182,7 +183,7 @@ func Records(p *project.Project) ([]*Record, error) {
 	var list []*Record
 	for _, e := range entries {
 		version, ok := strings.CutSuffix(e.Name(), ".toml")
-		if !ok || !project.IsVersion(version) || e.IsDir() {
+		if !ok || !semver.Valid(version) || e.IsDir() {
 			continue
 		}
 		data, err := os.ReadFile(p.Join(RecordFile(version)))
@@ -195,7 +196,7 @@ func Records(p *project.Project) ([]*Record, error) {
 		}
 		list = append(list, r)
 	}
-	slices.SortFunc(list, func(a, b *Record) int { return project.CompareVersions(a.Version, b.Version) })
+	slices.SortFunc(list, func(a, b *Record) int { return semver.Compare(a.Version, b.Version) })
 	return list, nil
 }
 

@@ -15,9 +15,9 @@ import (
 
 	"vornix/core/delta"
 	"vornix/core/fault"
-	"vornix/core/project"
 	"vornix/core/rebuild"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/sign"
 	"vornix/core/swap"
 )
@@ -246,8 +246,8 @@ func (f *finder) route(asked, all []*Opened) ([]*Opened, error) {
 }
 
 func compareVersions(a, b string) int {
-	if project.IsVersion(a) && project.IsVersion(b) {
-		return project.CompareVersions(a, b)
+	if semver.Valid(a) && semver.Valid(b) {
+		return semver.Compare(a, b)
 	}
 	return strings.Compare(a, b)
 }

@@ -15,7 +15,6 @@ import (
 
 	"vornix/core/archive"
 	"vornix/core/fault"
-	"vornix/core/project"
 	"vornix/core/safefile"
 )
 
@@ -54,7 +53,7 @@ func list(ctx context.Context, where string) (*listing, error) {
 		if err != nil {
 			return err
 		}
-		if e.IsDir() && (e.Name() == recordsDir || e.Name() == project.StateDir || e.Name() == project.TargetDir) {
+		if e.IsDir() && (e.Name() == recordsDir || e.Name() == safefile.StateDir || e.Name() == safefile.TargetDir) {
 			return filepath.SkipDir
 		}
 		if !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {

@@ -11,7 +11,6 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/group"
-	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/swap"
 )
@@ -61,7 +60,7 @@ func LoadSide(ctx context.Context, name string) (*Side, error) {
 		if err != nil {
 			return err
 		}
-		if e.IsDir() && (e.Name() == recordsDir || e.Name() == project.TargetDir) {
+		if e.IsDir() && (e.Name() == recordsDir || e.Name() == safefile.TargetDir) {
 			return filepath.SkipDir
 		}
 		if !e.Type().IsRegular() || safefile.IsTemp(e.Name()) {

@@ -12,6 +12,7 @@ import (
 	"vornix/core/finding"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/demo"
 )
 
@@ -46,7 +47,7 @@ func FuzzLoad(f *testing.F) {
 				t.Fatalf("takes sources from %q", folder)
 			}
 		}
-		if again := p.File.Project.Version; !project.IsVersion(again) || project.CompareVersions(again, project.NextVersion(again)) >= 0 {
+		if again := p.File.Project.Version; !semver.Valid(again) || semver.Compare(again, semver.Next(again)) >= 0 {
 			t.Fatalf("version %q", again)
 		}
 	})

@@ -24,6 +24,7 @@ import (
 	"vornix/core/nearest"
 	"vornix/core/profile"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/sign"
 	"vornix/core/tomlfile"
 )
@@ -256,9 +257,6 @@ var (
 	tagForm  = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_+-]*([./][A-Za-z0-9_+-]+)*$`)
 	})
-	versionForm = sync.OnceValue(func() *regexp.Regexp {
-		return regexp.MustCompile(`^(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})\.(0|[1-9][0-9]{0,8})$`)
-	})
 )
 
 func (p *Project) validate() []finding.Finding {
@@ -273,7 +271,7 @@ func (p *Project) validate() []finding.Finding {
 	if strings.TrimSpace(f.Project.Title) == "" {
 		wrong([]any{"project", "title"}, "title is missing")
 	}
-	if !versionForm().MatchString(f.Project.Version) {
+	if !semver.Valid(f.Project.Version) {
 		wrong([]any{"project", "version"}, "version must be three numbers, as in 1.0.0; it is %q", f.Project.Version)
 	}
 	if f.Project.Profile == "" {
@@ -288,7 +286,7 @@ func (p *Project) validate() []finding.Finding {
 		wrong([]any{"project", "game_version"}, "a version of the game is numbers with points between them, as in 1.4, and is %q", v)
 	}
 	for i, r := range f.Index.Retracted {
-		if !versionForm().MatchString(r.Version) {
+		if !semver.Valid(r.Version) {
 			wrong([]any{"index", "retracted", i, "version"}, "version must be three numbers, as in 1.0.0; it is %q", r.Version)
 		}
 		if strings.TrimSpace(r.Reason) == "" {
@@ -451,29 +449,6 @@ func (p *Project) Acceptances() []finding.Acceptance {
 	return list
 }
 
-// CompareVersions orders two versions of the form 1.2.3 by number.
-func CompareVersions(a, b string) int {
-	return slices.Compare(versionNumbers(a), versionNumbers(b))
-}
-
-func versionNumbers(v string) []int {
-	var out []int
-	for part := range strings.SplitSeq(v, ".") {
-		n, _ := strconv.Atoi(part)
-		out = append(out, n)
-	}
-	return out
-}
-
-// IsVersion says whether v has the form 1.2.3.
-func IsVersion(v string) bool { return versionForm().MatchString(v) }
-
-// NextVersion raises the last number of a version.
-func NextVersion(v string) string {
-	n := versionNumbers(v)
-	return strconv.Itoa(n[0]) + "." + strconv.Itoa(n[1]) + "." + strconv.Itoa(n[2]+1)
-}
-
 // SetVersion writes a new version into vornix.toml, touching nothing else in it, and into the loaded project.
 func (p *Project) SetVersion(version string) error {
 	if err := p.Pretend(version); err != nil {
@@ -487,16 +462,10 @@ func (p *Project) SetVersion(version string) error {
 	return d.WriteFile(FileName, p.Source)
 }
 
-// LaterVersions are a version, and those that commonly come after it.
-func LaterVersions(v string) []string {
-	n := versionNumbers(v)
-	return []string{v, NextVersion(v), fmt.Sprintf("%d.%d.0", n[0], n[1]+1), fmt.Sprintf("%d.0.0", n[0]+1)}
-}
-
 // Pretend gives the loaded project another version. Its file keeps the one that it has.
 func (p *Project) Pretend(version string) error {
 	start, end, ok := p.Doc.Value("project", "version")
-	if !ok || !IsVersion(version) {
+	if !ok || !semver.Valid(version) {
 		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0", Place: p.Doc.At("project", "version")}
 	}
 	data := slices.Concat(p.Source[:start], []byte(strconv.Quote(version)), p.Source[end:])

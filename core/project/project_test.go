@@ -15,6 +15,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/project"
+	"vornix/core/semver"
 	"vornix/core/texture"
 	"vornix/demo"
 )
@@ -182,9 +183,9 @@ func TestSetVersionTouchesNothingElse(t *testing.T) {
 }
 
 func TestVersions(t *testing.T) {
-	assert.Negative(t, project.CompareVersions("1.9.0", "1.10.0"), "by number, not by letter")
-	assert.Zero(t, project.CompareVersions("1.0.0", "1.0.0"))
-	assert.Equal(t, "1.2.10", project.NextVersion("1.2.9"))
+	assert.Negative(t, semver.Compare("1.9.0", "1.10.0"), "by number, not by letter")
+	assert.Zero(t, semver.Compare("1.0.0", "1.0.0"))
+	assert.Equal(t, "1.2.10", semver.Next("1.2.9"))
 }
 
 func TestListing(t *testing.T) {
@@ -244,5 +245,5 @@ func TestWrongSteps(t *testing.T) {
 		assert.Contains(t, fmt.Sprint(failure.Findings), want, text)
 		assert.Positive(t, failure.Findings[0].Place.Line, text)
 	}
-	assert.Equal(t, []string{"1.2.3", "1.2.4", "1.3.0", "2.0.0"}, project.LaterVersions("1.2.3"))
+	assert.Equal(t, []string{"1.2.3", "1.2.4", "1.3.0", "2.0.0"}, semver.Candidates("1.2.3"))
 }

@@ -4,7 +4,7 @@ import (
 	"path/filepath"
 
 	"vornix/core/finding"
-	"vornix/core/share"
+	"vornix/core/storeurl"
 )
 
 // Shared says where results of builds are kept for all who work on the project.
@@ -32,16 +32,16 @@ func (p *Project) shared() (list []finding.Finding) {
 		wrong("url", "url is missing: a folder, https://... or nats://HOST/BUCKET")
 		return list
 	}
-	if why := share.Check(s.URL); why != "" {
+	if why := storeurl.Check(s.URL); why != "" {
 		wrong("url", "%q can't keep results: %s", s.URL, why)
 	}
 	if s.TokenEnv != "" && s.TokenFile != "" {
 		wrong("token_file", "the token is in token_env or in token_file, not in both")
 	}
-	if share.Kind(s.URL) == "folder" && (s.TokenEnv != "" || s.TokenFile != "" || s.PlainHTTP) {
+	if storeurl.Kind(s.URL) == "folder" && (s.TokenEnv != "" || s.TokenFile != "" || s.PlainHTTP) {
 		wrong("url", "a folder takes no token")
 	}
-	if share.Kind(s.URL) == "web" && (s.MostMB != 0 || s.KeepDays != 0) {
+	if storeurl.Kind(s.URL) == "web" && (s.MostMB != 0 || s.KeepDays != 0) {
 		wrong("url", "most_mb and keep_days are for folders and buckets; a web server looks after its own files")
 	}
 	for _, n := range []struct {
@@ -59,7 +59,7 @@ func (p *Project) shared() (list []finding.Finding) {
 // SharedAt is where shared results are, with a folder as a system path; empty for nowhere.
 func (p *Project) SharedAt() string {
 	url := p.File.Shared.URL
-	if url == "" || share.Kind(url) != "folder" || filepath.IsAbs(url) {
+	if url == "" || storeurl.Kind(url) != "folder" || filepath.IsAbs(url) {
 		return url
 	}
 	return p.Join(url)

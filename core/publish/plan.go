@@ -8,7 +8,7 @@ import (
 	"time"
 
 	"vornix/core/fault"
-	"vornix/core/project"
+	"vornix/core/semver"
 	"vornix/core/textedit"
 	"vornix/core/workshop"
 )
@@ -328,14 +328,14 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 		place := d.P.Doc.At("project", "version")
 		if v.Withdrawn != nil {
 			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s was withdrawn at %s: %s", v.Version, d.About.Name, v.Withdrawn.Reason), Place: place,
-				Do: fmt.Sprintf("Raise the version, as in %s, or bring it back: vornix publish withdraw %s %s --back", project.NextVersion(goal.Version), d.Name, v.Version)}
+				Do: fmt.Sprintf("Raise the version, as in %s, or bring it back: vornix publish withdraw %s %s --back", semver.Next(goal.Version), d.Name, v.Version)}
 		}
 		if !same(v) {
 			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is at %s with other files", v.Version, d.About.Name), Place: place,
-				Why: "Those who have it would not get what is new.", Do: "Raise the version, as in " + project.NextVersion(goal.Version) + "."}
+				Why: "Those who have it would not get what is new.", Do: "Raise the version, as in " + semver.Next(goal.Version) + "."}
 		}
 	}
-	if current != nil && project.IsVersion(current.Version) && project.CompareVersions(goal.Version, current.Version) < 0 {
+	if current != nil && semver.Valid(current.Version) && semver.Compare(goal.Version, current.Version) < 0 {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which is at %s", goal.Version, current.Version, d.About.Name), Place: d.P.Doc.At("project", "version"),
 			Why: "An old bundle would go up again.", Do: fmt.Sprintf("To go back, take the later one off: vornix publish withdraw %s %s --reason WHY", d.Name, current.Version)}
 	}

@@ -12,6 +12,7 @@ import (
 	"vornix/core/ledger"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 )
 
 // History is what is known of the project's finished versions, here and elsewhere.
@@ -84,7 +85,7 @@ func ReadHistory(ctx context.Context, p *project.Project, o Options) (*History, 
 			}
 		}
 	}
-	versions := slices.SortedFunc(maps.Keys(all), project.CompareVersions)
+	versions := slices.SortedFunc(maps.Keys(all), semver.Compare)
 	for _, v := range slices.Backward(versions) {
 		h.Versions = append(h.Versions, *all[v])
 	}
@@ -138,7 +139,7 @@ func (s *Session) Adopt(ctx context.Context, places Places) (*Adopted, error) {
 		}
 		wrote(e.Version, files)
 	}
-	for _, v := range slices.SortedFunc(maps.Keys(found), project.CompareVersions) {
+	for _, v := range slices.SortedFunc(maps.Keys(found), semver.Compare) {
 		f := found[v]
 		switch {
 		case has[v]:

@@ -19,6 +19,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/publish"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/share"
 	"vornix/core/text"
 	"vornix/core/trust"
@@ -293,7 +294,7 @@ func (v *Overview) gone(p *project.Project) error {
 		if events[i].Kind == ledger.Deployed || events[i].Kind == ledger.Published {
 			v.from[events[i].Version] = true
 		}
-		if events[i].Kind == ledger.Released && (last == nil || project.CompareVersions(events[i].Version, last.Version) >= 0) {
+		if events[i].Kind == ledger.Released && (last == nil || semver.Compare(events[i].Version, last.Version) >= 0) {
 			last = &events[i]
 			v.Released = last.Version
 		}
@@ -319,7 +320,7 @@ func (v *Overview) gone(p *project.Project) error {
 	case v.Released != v.Version:
 		v.next("vornix release", "version %s is not released", v.Version)
 	case v.Changed:
-		v.next("vornix release "+project.NextVersion(v.Version), "version %s is finished, and what is packed is not what was released", v.Version)
+		v.next("vornix release "+semver.Next(v.Version), "version %s is finished, and what is packed is not what was released", v.Version)
 	}
 	return nil
 }
@@ -346,7 +347,7 @@ func (v *Overview) abroad() {
 
 // newer says whether a version at a place is later than the last one that is known here.
 func newer(there, known string) bool {
-	return project.IsVersion(there) && (known == "" || project.CompareVersions(there, known) > 0)
+	return semver.Valid(there) && (known == "" || semver.Compare(there, known) > 0)
 }
 
 // other says whether bundles differ from those of the last finished version.

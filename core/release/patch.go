@@ -21,6 +21,7 @@ import (
 	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/sign"
 )
 
@@ -36,7 +37,7 @@ func Versions(p *project.Project) ([]string, error) {
 			list = append(list, e.Version)
 		}
 	}
-	slices.SortFunc(list, project.CompareVersions)
+	slices.SortFunc(list, semver.Compare)
 	return list, nil
 }
 
@@ -178,7 +179,7 @@ func (s *Session) patchFrom() ([]string, error) {
 		return nil, err
 	}
 	versions = slices.DeleteFunc(versions, func(v string) bool {
-		return project.CompareVersions(v, s.P.File.Project.Version) >= 0 || slices.ContainsFunc(s.P.File.Index.Retracted, func(r project.Retracted) bool { return r.Version == v })
+		return semver.Compare(v, s.P.File.Project.Version) >= 0 || slices.ContainsFunc(s.P.File.Index.Retracted, func(r project.Retracted) bool { return r.Version == v })
 	})
 	slices.Reverse(versions)
 	return versions[:min(len(versions), s.P.File.Release.PatchesFrom())], nil

@@ -23,6 +23,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/publish"
 	"vornix/core/remote"
+	"vornix/core/semver"
 )
 
 // Place may know finished versions that this copy of the project does not: a target, the published index, a workshop, the
@@ -72,7 +73,7 @@ type Query struct {
 
 // add takes over a version, unless what the place calls it is not one.
 func (x *Place) add(v PlaceVersion) {
-	if project.IsVersion(v.Version) {
+	if semver.Valid(v.Version) {
 		x.Versions = append(x.Versions, v)
 	}
 }
@@ -245,7 +246,7 @@ func (c collector) add(version, name, sum string, size int64, at time.Time) {
 }
 
 func (c collector) list() (list []PlaceVersion) {
-	for _, v := range slices.SortedFunc(maps.Keys(c), project.CompareVersions) {
+	for _, v := range slices.SortedFunc(maps.Keys(c), semver.Compare) {
 		list = append(list, *c[v])
 	}
 	return list
@@ -337,7 +338,7 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 	}
 	for name := range strings.SplitSeq(list, "\x00") {
 		version, ok := strings.CutSuffix(path.Base(name), ".toml")
-		if !ok || !project.IsVersion(version) {
+		if !ok || !semver.Valid(version) {
 			continue
 		}
 		data, err := repo.WithoutHooks(ctx, "cat-file", "blob", tip+":"+name)
@@ -374,7 +375,7 @@ func (x *Place) tags(p *project.Project, look func(args ...string) (string, erro
 			continue
 		}
 		version := tag[len(before) : len(tag)-len(after)]
-		if !project.IsVersion(version) {
+		if !semver.Valid(version) {
 			continue
 		}
 		here, err := look("rev-parse", "--verify", "--quiet", ref)
@@ -446,13 +447,13 @@ func (l Places) Silent() (names []string) {
 // latest is the highest of all finished versions that are known here or anywhere; empty for none.
 func (l Places) latest(known []string) (v string) {
 	for _, k := range known {
-		if v == "" || project.CompareVersions(k, v) > 0 {
+		if v == "" || semver.Compare(k, v) > 0 {
 			v = k
 		}
 	}
 	for _, x := range l {
 		for _, s := range x.Versions {
-			if v == "" || project.CompareVersions(s.Version, v) > 0 {
+			if v == "" || semver.Compare(s.Version, v) > 0 {
 				v = s.Version
 			}
 		}
@@ -475,7 +476,7 @@ func (l Places) CheckContent(p *project.Project, bundles []bundle.Bundle) error 
 			if name := s.differs(ours); name != "" {
 				f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s was released with another content: %s at %s differs", version, name, x.Name), Place: p.Doc.At("project", "version"),
 					Why: "Players who have that version would never get the change, and a finished version is never altered. Nothing was changed.",
-					Do:  "Raise the version, with: vornix release " + project.NextVersion(l.latest(append(known, version)))}
+					Do:  "Raise the version, with: vornix release " + semver.Next(l.latest(append(known, version)))}
 				if s.By != "" {
 					f.What += " (released by " + s.By + ")"
 				}

@@ -22,6 +22,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/report"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/core/shoot"
 	"vornix/core/texture"
 )
@@ -147,7 +148,7 @@ func (x *running) sizes(ctx context.Context, r *report.Report, events []ledger.E
 	if err != nil {
 		return err
 	}
-	versions = slices.DeleteFunc(versions, func(v string) bool { return project.CompareVersions(v, r.Version) > 0 })
+	versions = slices.DeleteFunc(versions, func(v string) bool { return semver.Compare(v, r.Version) > 0 })
 	now := compare.Side{}
 	sides := map[string]compare.Side{}
 	for _, v := range versions[max(len(versions)-mostGrowth, 0):] {

@@ -24,6 +24,7 @@ import (
 	"vornix/core/publish"
 	"vornix/core/report"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 )
 
 // StepNames are the steps of a release at which it can be told to end, in their order. After the last the version is recorded, tagged
@@ -460,12 +461,12 @@ func CanTake(p *project.Project, version string) error {
 	if version == "" || version == now {
 		return nil
 	}
-	if !project.IsVersion(version) {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + project.NextVersion(now) + "."}
+	if !semver.Valid(version) {
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + semver.Next(now) + "."}
 	}
-	if project.CompareVersions(version, now) < 0 {
+	if semver.Compare(version, now) < 0 {
 		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which the project has", version, now), Place: p.Doc.At("project", "version"),
-			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + project.NextVersion(now) + "."}
+			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + semver.Next(now) + "."}
 	}
 	return nil
 }

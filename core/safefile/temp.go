@@ -16,6 +16,13 @@ import (
 	"time"
 )
 
+// Names that Vornix reserves in folders of others: StateDir holds what it remembers of a project, TargetDir what it remembers on a
+// target. Readers of such folders skip both.
+const (
+	StateDir  = ".vornix"
+	TargetDir = ".vornix-target"
+)
+
 // tempPrefix marks what is being written. Behind it stand the machine and the process that writes, so that a later run can tell what
 // is left of one that was killed: .vornix-tmp-MACHINE-PROCESS-RANDOM, in hex.
 const tempPrefix = ".vornix-tmp-"

@@ -4,12 +4,11 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"net/url"
 	"path/filepath"
-	"strings"
 
 	"vornix/core/fault"
 	"vornix/core/secret"
+	"vornix/core/storeurl"
 )
 
 // Store is a place that keeps bytes under names. Names are slash paths of letters, digits, - and _. All of it may be called from several goroutines.
@@ -41,56 +40,17 @@ type Limits struct {
 	Days  int   // since something was last asked for, or in a bucket since it was written; 0: no limit
 }
 
-// Kind says what an address is of: "folder", "web" or "nats".
-func Kind(address string) string {
-	switch scheme, _, found := strings.Cut(address, "://"); {
-	case !found:
-		return "folder"
-	case scheme == "http" || scheme == "https":
-		return "web"
-	case scheme == "nats" || scheme == "tls":
-		return "nats"
-	}
-	return ""
-}
-
-// Check says what is wrong with an address; empty when nothing is.
-func Check(address string) string {
-	kind := Kind(address)
-	if kind == "folder" {
-		return ""
-	}
-	u, err := url.Parse(address)
-	switch {
-	case kind == "":
-		return "it begins with none of http://, https://, nats:// and tls://, and is no folder either"
-	case err != nil || u.Host == "":
-		return "it is no address"
-	case u.User != nil:
-		return "a secret does not belong here; use token_env or token_file"
-	case u.RawQuery != "" || u.Fragment != "":
-		return "an address with ? or # names no folder"
-	case kind == "nats" && !bucketName(strings.Trim(u.Path, "/")):
-		return "it ends in the name of a bucket, letters, digits, - and _, as in nats://farm.example/results"
-	}
-	return ""
-}
-
-func bucketName(s string) bool {
-	return s != "" && len(s) <= 64 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
-}
-
 // Open opens a store. A folder has to be there; others are not asked anything yet.
 func Open(p Place) (Store, error) {
-	if why := Check(p.Address); why != "" {
+	if why := storeurl.Check(p.Address); why != "" {
 		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no place for shared results: %s", p.Address, why), Do: "Correct [shared] url."}
 	}
-	if Kind(p.Address) != "folder" && (p.Secret != "" || p.Credentials != nil) {
+	if storeurl.Kind(p.Address) != "folder" && (p.Secret != "" || p.Credentials != nil) {
 		if err := secret.Encrypted(p.Address, p.Plain, "plain_http = true under [shared]"); err != nil {
 			return nil, err
 		}
 	}
-	switch Kind(p.Address) {
+	switch storeurl.Kind(p.Address) {
 	case "folder":
 		return openFolder(filepath.FromSlash(p.Address), p)
 	case "web":

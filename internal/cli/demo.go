@@ -12,6 +12,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/publish"
 	"vornix/core/release"
+	"vornix/core/semver"
 	"vornix/core/standin"
 	"vornix/core/trust"
 	"vornix/core/workshop/stand"
@@ -100,7 +101,7 @@ changed by hand, and a way back.`,
   change a line of %[1]s/maps/cairn_station.vnx, then, while the two stand-ins run:
   %[3]s release %[8]s --project %[1]s`,
 				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "website", first.Folder)), filepath.ToSlash(filepath.Join(dir, "player")),
-				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, project.NextVersion(version), filepath.ToSlash(dir))
+				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, semver.Next(version), filepath.ToSlash(dir))
 			return nil
 		}),
 	}

@@ -13,6 +13,7 @@ import (
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
+	"vornix/core/semver"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -27,7 +28,7 @@ const storyTarget = "practice"
 // story tells the second week of a project whose server and workshop run.
 func (a *app) story(ctx context.Context, w *secondWeek, p *project.Project, o release.Options, one *demoAnswer) error {
 	before := p.File.Project.Version
-	next := project.LaterVersions(before)[2]
+	next := semver.Candidates(before)[2]
 	var week int
 	fmt.Sscanf(next, "1.%d.0", &week) // a version of another form is week 0, which is painted as well
 	a.out.Heading("The second week: %s goes from %s to %s", show.Clean(p.File.Project.Title), before, next)
@@ -206,6 +207,6 @@ func (a *app) storyBack(ctx context.Context, p *project.Project, before, next st
 	short.Made = nil
 	a.out.Step(short)
 	a.out.Say("")
-	a.out.Say("Next week %s could follow, mended. 'vornix status' knows where everything stands.", project.NextVersion(next))
+	a.out.Say("Next week %s could follow, mended. 'vornix status' knows where everything stands.", semver.Next(next))
 	return nil
 }

@@ -19,6 +19,7 @@ import (
 	"vornix/core/needs"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/semver"
 	"vornix/internal/cli/show"
 )
 
@@ -419,7 +420,7 @@ func (a *app) completeRelease(_ *cobra.Command, args []string, _ string) ([]stri
 	if err != nil || len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	return project.LaterVersions(p.File.Project.Version), cobra.ShellCompDirectiveNoFileComp
+	return semver.Candidates(p.File.Project.Version), cobra.ShellCompDirectiveNoFileComp
 }
 
 func (a *app) completeTargets(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {

@@ -14,8 +14,8 @@ import (
 	"vornix/core/fault"
 	"vornix/core/mapfile"
 	"vornix/core/mount"
-	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/semver"
 	"vornix/internal/cli/show"
 )
 
@@ -136,7 +136,7 @@ func grown(n int64) string {
 
 // versionFolder is the folder of a released version of the project here, when that is what is meant.
 func (a *app) versionFolder(name string) string {
-	if _, err := os.Stat(name); err == nil || !project.IsVersion(name) {
+	if _, err := os.Stat(name); err == nil || !semver.Valid(name) {
 		return name
 	}
 	dir, err := a.dir()

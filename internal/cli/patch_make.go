@@ -17,6 +17,7 @@ import (
 	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/release"
+	"vornix/core/semver"
 	"vornix/core/textedit"
 	"vornix/internal/cli/show"
 )
@@ -109,7 +110,7 @@ func (a *app) hereProject() (*project.Project, error) {
 
 // patchSide loads what a patch leads from or to. version is empty but for a released one.
 func (a *app) patchSide(ctx context.Context, p *project.Project, name string) (side *patch.Side, beside map[string]string, version string, err error) {
-	if _, err := os.Lstat(name); err != nil && project.IsVersion(name) && p != nil {
+	if _, err := os.Lstat(name); err != nil && semver.Valid(name) && p != nil {
 		fetched, err := release.FetchBundles(ctx, p, name, a.options())
 		if err != nil {
 			return nil, nil, "", err
