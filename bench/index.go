@@ -21,6 +21,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/project"
 	"vornix/core/release"
 	"vornix/core/safefile"
@@ -137,14 +138,14 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	o := index.WriteOptions{Keys: []crypto.Signer{key}, Now: time.Now(), Date: "2026-11-26"}
+	o := indexwriter.WriteOptions{Keys: []crypto.Signer{key}, Now: time.Now(), Date: "2026-11-26"}
 	write := func(work string) error {
 		start := time.Now()
-		if _, err := index.Write(ctx, p, all, g, o); err != nil {
+		if _, err := indexwriter.Write(ctx, p, all, g, o); err != nil {
 			return err
 		}
 		took := time.Since(start)
-		info, err := os.Stat(p.Join(index.Dir, index.FileName))
+		info, err := os.Stat(p.Join(indexwriter.Dir, index.FileName))
 		if err != nil {
 			return err
 		}
@@ -159,7 +160,7 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	}
 	public := filepath.Join(dir, "public")
 	collect := func() error {
-		_, err := index.Collect(ctx, p, public)
+		_, err := indexwriter.Collect(ctx, p, public)
 		return err
 	}
 	if err := collect(); err != nil {
@@ -197,7 +198,7 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if all, err = shelf(p, r, indexed, 4096, func(i int) bool { return i%100 == 7 }); err != nil {
 		return "", err
 	}
-	if _, err := index.Write(ctx, p, all, g, o); err != nil {
+	if _, err := indexwriter.Write(ctx, p, all, g, o); err != nil {
 		return "", err
 	}
 	if err := collect(); err != nil {
@@ -234,7 +235,7 @@ func differ(public, player string, list []bundle.Bundle) (wrong int, err error) 
 }
 
 // atOnce lets many players fetch at the same time, each a process of its own, and looks at every byte they got.
-func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o index.WriteOptions) (string, error) {
+func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o indexwriter.WriteOptions) (string, error) {
 	const count, size = 20, 100_000
 	ctx := context.Background()
 	g, err := release.Scan(ctx, p)
@@ -245,11 +246,11 @@ func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o index.WriteOpti
 	if err != nil {
 		return "", err
 	}
-	if _, err := index.Write(ctx, p, list, g, o); err != nil {
+	if _, err := indexwriter.Write(ctx, p, list, g, o); err != nil {
 		return "", err
 	}
 	public := filepath.Join(dir, "few")
-	if _, err := index.Collect(ctx, p, public); err != nil {
+	if _, err := indexwriter.Collect(ctx, p, public); err != nil {
 		return "", err
 	}
 	nginx := filepath.Join(dir, "second")

@@ -9,19 +9,20 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/project"
 )
 
 // downloads is the goal of a target that players download from: everything that the project's index names, and the index.
 func (t *Target) downloads(p *project.Project, bundles []bundle.Bundle) (*Goal, error) {
-	x, files, err := index.Named(p)
+	x, files, err := indexwriter.Named(p)
 	if err != nil {
 		return nil, err
 	}
 	for _, b := range bundles {
 		named := slices.ContainsFunc(x.Bundles, func(r index.Record) bool { return r.SHA256 == b.SHA256 })
 		if !named && !slices.ContainsFunc(x.Retracted, func(r index.Retraction) bool { return r.Version == p.File.Project.Version }) {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index does not name %s as it is packed", b.Name), Place: fault.Place{File: path.Join(index.Dir, index.FileName)},
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index does not name %s as it is packed", b.Name), Place: fault.Place{File: path.Join(indexwriter.Dir, index.FileName)},
 				Why: "Players would not be told of it. Nothing was changed.", Do: "Write the index first: vornix index write"}
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/fill"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/listing"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -80,7 +81,7 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 	bundles = selected(&t.about, bundles)
 	goal := &Goal{Version: p.File.Project.Version, kind: Deploying, Lists: map[string][]listing.Entry{}}
 	var err error
-	if goal.Notes, err = index.Notes(p); err != nil {
+	if goal.Notes, err = indexwriter.Notes(p); err != nil {
 		return nil, err
 	}
 	s := &p.Profile.Server
@@ -99,7 +100,7 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 	if t.about.Mirror() {
 		return goal, t.compress(ctx, goal)
 	}
-	records := index.Records(p, bundles, g)
+	records := indexwriter.Records(p, bundles, g)
 	for i := range records {
 		records[i].Maps = slices.DeleteFunc(records[i].Maps, func(m index.Map) bool { return !t.about.Sends(m.Name) })
 	}
@@ -109,7 +110,7 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 			for _, m := range r.Maps {
 				one := r
 				one.Maps = []index.Map{m}
-				goal.Lists[l.File] = append(goal.Lists[l.File], listing.Entry{Map: m.Name, Line: index.Lines(*l, index.HeadOf(p), []index.Record{one})[0]})
+				goal.Lists[l.File] = append(goal.Lists[l.File], listing.Entry{Map: m.Name, Line: indexwriter.Lines(*l, indexwriter.HeadOf(p), []index.Record{one})[0]})
 			}
 		}
 	}

@@ -25,6 +25,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/gitcmd"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/standin"
@@ -479,11 +480,11 @@ func TestVersionsThatPlayersDownload(t *testing.T) {
 			x.Bundles = append(x.Bundles, index.Record{Name: b.Maps[0], Version: d.p.File.Project.Version, File: b.Name, URL: b.Name, Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{{Name: b.Maps[0]}}})
 		}
 		text := fmt.Sprintf("number %d", serial)
-		d.write(index.Dir+"/zz.txt", text)
+		d.write(indexwriter.Dir+"/zz.txt", text)
 		x.Texts = []index.TextFile{{File: "zz.txt", Size: int64(len(text)), SHA256: hash(text)}}
 		data, err := x.Encode()
 		require.NoError(t, err)
-		d.write(index.Dir+"/"+index.FileName, string(data))
+		d.write(indexwriter.Dir+"/"+index.FileName, string(data))
 	}
 	var placed []string // in their order
 	d.access.Dial = func(s transport.Site) transport.Site { return &placing{s, &placed} }

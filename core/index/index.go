@@ -1,8 +1,9 @@
-// Package index is the version index: what there is, in which version, where to get it and how to know that it is whole
-// (docs/formats/index.md).
+// Package index reads and checks version indexes (docs/formats/index.md): which bundles exist in which version, where to get
+// them, and their hashes.
 //
-// index.go is the file format, sign.go who stands for it, text.go the games' own forms of it; write.go makes one of what is packed,
-// collect.go brings together what it names. Reading one from a server is package fetch's.
+// index.go is the file format, sign.go its signatures (Ed25519, RFC 8032). An Index that Read returned is checked: its names are
+// safe as paths, its hashes complete, and its signatures verified against the keys that it names itself; whether those keys are
+// trusted is the caller's question (Trusted). Package indexwriter writes indexes, package fetch follows them.
 package index
 
 import (
@@ -19,15 +20,13 @@ import (
 	"vornix/core/archive"
 	"vornix/core/fault"
 	"vornix/core/fill"
-	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/semver"
 	"vornix/core/sign"
 )
 
-// Dir is the folder in a project that the index is written to; FileName its JSON form.
+// FileName is the name of the index's JSON form.
 const (
-	Dir      = project.OutDir + "/index"
 	FileName = "index.json"
 	// Format is the version of the JSON form; Kind tells it from whatever else is signed with the same key.
 	Format = 2
@@ -108,8 +107,8 @@ type TextFile struct {
 // signaturesLine begins the last member. No text in JSON has a line end in it, so it stands where it says, once.
 const signaturesLine = "  \"signatures\": ["
 
-// payload is what is signed: the file up to its signatures.
-func (x *Index) payload() ([]byte, error) {
+// Payload returns the bytes that are signed: the file up to its signatures.
+func (x *Index) Payload() ([]byte, error) {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetEscapeHTML(false)
@@ -123,7 +122,7 @@ func (x *Index) payload() ([]byte, error) {
 
 // Encode writes the file.
 func (x *Index) Encode() ([]byte, error) {
-	out, err := x.payload()
+	out, err := x.Payload()
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ import (
 	"vornix/core/chunk"
 	"vornix/core/fault"
 	"vornix/core/finding"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/nearest"
 	"vornix/core/needs"
 	"vornix/core/picture/edit"
@@ -199,7 +199,7 @@ func (d *Desk) goal(ctx context.Context, g *needs.Graph, x item) (*Goal, []findi
 		page.Description, goal.description = text, fault.Place{File: about.Description}
 	}
 	var err error
-	if goal.Notes, err = index.Notes(p); err != nil {
+	if goal.Notes, err = indexwriter.Notes(p); err != nil {
 		return nil, nil, err
 	}
 	if err := d.pictures(ctx, g, goal, about, names); err != nil {

@@ -12,7 +12,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/deploy"
 	"vornix/core/group"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/job"
 	"vornix/core/ledger"
 	"vornix/core/project"
@@ -38,7 +38,7 @@ func Writable(p *project.Project) []string {
 
 // Local finds files of this machine by their SHA-256: what is packed, and what went out in any version.
 func Local(p *project.Project, bundles []bundle.Bundle) (func(sum string) string, error) {
-	l, err := index.NewLocal(p)
+	l, err := indexwriter.NewLocal(p)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ type DeployOptions struct {
 
 // PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no lock. Close the Target.
 func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle, o DeployOptions) (*Deploying, error) {
-	if err := index.Guard(p, bundles); err != nil {
+	if err := indexwriter.Guard(p, bundles); err != nil {
 		return nil, err
 	}
 	records, err := ledger.Records(p)

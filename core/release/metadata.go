@@ -11,7 +11,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/profile"
 	"vornix/core/project"
@@ -153,9 +153,9 @@ func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date strin
 	if err != nil {
 		return nil, err
 	}
-	o := index.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry}
+	o := indexwriter.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry}
 	o.Published, o.PublishedAt = places.Index()
-	r, err := index.Write(ctx, s.P, bundles, g, o)
+	r, err := indexwriter.Write(ctx, s.P, bundles, g, o)
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,7 @@ import (
 	"vornix/core/deploy"
 	"vornix/core/finding"
 	"vornix/core/group"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -260,7 +260,7 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *n
 			v.next("vornix try", "nobody has tried it without everything else")
 		}
 	}
-	x, err := index.Check(p)
+	x, err := indexwriter.Check(p)
 	if err != nil {
 		v.row("indexed", "no: %s", err)
 		v.next("vornix index write", "players' programs would not hear of it")

@@ -16,7 +16,7 @@ import (
 
 	"vornix/core/bundle"
 	"vornix/core/fault"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/patch"
 	"vornix/core/project"
@@ -125,7 +125,7 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 		return nil, err
 	}
 	o := patch.Options{Workers: x.o.Workers, Title: head.Title, Game: x.P.Profile.Game.ID, To: head.Version, Authors: head.Authors, Key: key, Bring: map[string]string{}}
-	if o.Notes, err = index.Notes(x.P); err != nil {
+	if o.Notes, err = indexwriter.Notes(x.P); err != nil {
 		return nil, err
 	}
 	if o.Known, err = KnownVersions(x.P); err != nil {
@@ -166,7 +166,7 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 
 // PatchFile is where the patch between two versions goes, as a path in the project.
 func PatchFile(p *project.Project, from, to string) string {
-	return path.Join(index.PatchesDir, p.File.Project.Name+"-"+from+patchTo(to))
+	return path.Join(indexwriter.PatchesDir, p.File.Project.Name+"-"+from+patchTo(to))
 }
 
 // patchTo is how the names of patches to a version end.

@@ -18,6 +18,7 @@ import (
 	"vornix/core/gitcmd"
 	"vornix/core/group"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/profile"
 	"vornix/core/project"
@@ -606,7 +607,7 @@ func checkDate(p *project.Project, version, date string) error {
 // CheckPlaces compares the bundles with what every place knows of the project's version, and refuses what contradicts it. new says that a new
 // version goes out: then this copy must know the last one. A version that is finished here with these bundles asks nobody.
 func CheckPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool, o Options, q Query) (Places, error) {
-	if err := index.Guard(p, bundles); err != nil {
+	if err := indexwriter.Guard(p, bundles); err != nil {
 		return nil, err
 	}
 	if err := ledger.Verify(p); err != nil {

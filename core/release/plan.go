@@ -14,7 +14,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/deploy"
 	"vornix/core/fault"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/profile"
@@ -244,7 +244,7 @@ func (plan *Planned) Refuse(ctx context.Context, p *project.Project, o Options) 
 	bundles := current.Bundles
 	ready := current.Missing == nil && (current.Finished || current.Fresh())
 	if ready {
-		if err := index.Guard(p, bundles); err != nil {
+		if err := indexwriter.Guard(p, bundles); err != nil {
 			add(err)
 			ready = false
 		} else {
@@ -292,7 +292,7 @@ func unsigned(p *project.Project, places Places, o Options) error {
 	if err != nil || len(known) == 0 && !p.File.Signing.Required {
 		return err
 	}
-	return index.NoKey()
+	return indexwriter.NoKey()
 }
 
 // knownKeys are the public keys that players accept the next index from: those of the published index, or of the last one that was written. None for an

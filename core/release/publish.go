@@ -9,7 +9,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/finding"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/job"
 	"vornix/core/ledger"
 	"vornix/core/project"
@@ -30,7 +30,7 @@ type Publishing struct {
 // lock. Close the Desk. What the workshop would refuse is in the findings.
 func PlanPublish(ctx context.Context, p *project.Project, load Graph, target string, bundles []bundle.Bundle, names []string, o publish.PlanOptions, a publish.Access) (*Publishing, error) {
 	if o.Scope == publish.Everything {
-		if err := index.Guard(p, bundles); err != nil {
+		if err := indexwriter.Guard(p, bundles); err != nil {
 			return nil, err
 		}
 	}

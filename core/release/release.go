@@ -22,7 +22,7 @@ import (
 	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/finding"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/job"
 	"vornix/core/needs"
 	"vornix/core/project"
@@ -35,7 +35,7 @@ import (
 // Folders in a project for what is made beside bundles.
 const (
 	AddonDir    = project.OutDir + "/addon"
-	ReleasesDir = index.ReleasesDir
+	ReleasesDir = indexwriter.ReleasesDir
 )
 
 // Options for a Session.

@@ -17,7 +17,7 @@ import (
 	"vornix/core/build"
 	"vornix/core/bundle"
 	"vornix/core/compare"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/project"
 	"vornix/core/report"
@@ -89,7 +89,7 @@ func (s *Session) went() error {
 	if err != nil {
 		return err
 	}
-	if bundles, err := bundle.Packed(s.P); err != nil || ledger.Release(events, version) == nil || index.Guard(s.P, bundles) != nil {
+	if bundles, err := bundle.Packed(s.P); err != nil || ledger.Release(events, version) == nil || indexwriter.Guard(s.P, bundles) != nil {
 		return nil
 	}
 	for i := range r.Maps {
@@ -112,7 +112,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 	if e := ledger.Release(events, head.Version); e != nil {
 		r.Date = e.Date
 	}
-	if r.Notes, err = index.Notes(x.P); err != nil {
+	if r.Notes, err = indexwriter.Notes(x.P); err != nil {
 		return nil, err
 	}
 	if err := x.sizes(ctx, r, events); err != nil {
@@ -188,7 +188,7 @@ func (x *running) sizes(ctx context.Context, r *report.Report, events []ledger.E
 // maps says which maps there are, what they look like and what changed inside.
 func (x *running) mapsOf(r *report.Report) {
 	pictures := shoot.NewPlan(x.P, x.g).Pictures
-	for _, record := range index.Records(x.P, x.bundles, x.g) {
+	for _, record := range indexwriter.Records(x.P, x.bundles, x.g) {
 		for _, m := range record.Maps {
 			if slices.ContainsFunc(r.Maps, func(o report.Map) bool { return o.Name == m.Name }) {
 				continue

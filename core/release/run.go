@@ -17,6 +17,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/nearest"
 	"vornix/core/needs"
@@ -234,7 +235,7 @@ func (x *running) pack(ctx context.Context) error {
 	if err := x.ended(step, "", err); err != nil {
 		return err
 	}
-	return index.Guard(x.P, bundles)
+	return indexwriter.Guard(x.P, bundles)
 }
 
 func (x *running) try(ctx context.Context) error {
@@ -521,7 +522,7 @@ func (s *Session) keep(ctx context.Context, d *safefile.Dir, step *Step, bundles
 	for _, b := range bundles {
 		files = append(files, beside{path.Join(bundle.Dir, b.Name), b.Name})
 	}
-	of := path.Join(index.Dir, index.FileName)
+	of := path.Join(indexwriter.Dir, index.FileName)
 	if finished {
 		if _, err := d.Stat(ledger.IndexFile(version)); err == nil {
 			of = ledger.IndexFile(version)
@@ -577,7 +578,7 @@ func (s *Session) writeRecords(ctx context.Context, d *safefile.Dir, bundles []b
 		}
 		r.Beside = append(r.Beside, ledger.File{Name: f.to, Size: size, SHA256: sum})
 	}
-	files, err := s.writeRecord(d, r, path.Join(index.Dir, index.FileName))
+	files, err := s.writeRecord(d, r, path.Join(indexwriter.Dir, index.FileName))
 	return append(wrote, files...), err
 }
 

@@ -18,7 +18,7 @@ import (
 	"vornix/core/build"
 	"vornix/core/deploy"
 	"vornix/core/fault"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/patch"
 	"vornix/core/project"
@@ -279,7 +279,7 @@ func TestPatchesOfARelease(t *testing.T) {
 		assert.Equal(t, want[version], files, version)
 		assert.Len(t, r.Report.Patches, len(want[version]))
 		for _, f := range r.Report.Patches {
-			o, err := patch.Open(p.Join(index.PatchesDir, f.Name))
+			o, err := patch.Open(p.Join(indexwriter.PatchesDir, f.Name))
 			require.NoError(t, err)
 			assert.Equal(t, f.SHA256, o.SHA256)
 			assert.Equal(t, r.Report.Files[0].SHA256, o.Result.Files[0].SHA256, "it leads to what was released")

@@ -13,6 +13,7 @@ import (
 	"vornix/core/bundle"
 	"vornix/core/fault"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/installer"
 	"vornix/core/ledger"
 	"vornix/core/needs"
@@ -45,9 +46,9 @@ func made(p *project.Project, g *needs.Graph, plan *shoot.Plan) map[string]bool 
 		files[path.Join(AddonDir, f.Path)] = true
 	}
 	for i := range p.Profile.Index.Texts {
-		files[path.Join(index.Dir, index.TextName(p, &p.Profile.Index.Texts[i]))] = true
+		files[path.Join(indexwriter.Dir, indexwriter.TextName(p, &p.Profile.Index.Texts[i]))] = true
 	}
-	files[path.Join(index.Dir, index.FileName)] = true
+	files[path.Join(indexwriter.Dir, index.FileName)] = true
 	return files
 }
 
@@ -61,7 +62,7 @@ func PlanSweep(ctx context.Context, p *project.Project, g *needs.Graph, named []
 	byHand := []string{path.Join(build.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
 	toThis := patchTo(p.File.Project.Version)
 	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool {
-		if strings.HasPrefix(i.Path, index.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) || path.Dir(i.Path) == ReportsDir {
+		if strings.HasPrefix(i.Path, indexwriter.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) || path.Dir(i.Path) == ReportsDir {
 			return true // the index names them; reports tell what is not known elsewhere
 		}
 		return slices.ContainsFunc(byHand, func(prefix string) bool { return strings.HasPrefix(i.Path, prefix) })

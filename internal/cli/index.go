@@ -13,6 +13,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/fetch"
 	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/release"
 	"vornix/core/remote"
 	"vornix/internal/cli/show"
@@ -112,7 +113,7 @@ With --to, a folder gets everything that the index names, to be served or pushed
 			if err := a.step(answer, step, err); err != nil || to == "" {
 				return err
 			}
-			c, err := index.Collect(ctx, s.P, to)
+			c, err := indexwriter.Collect(ctx, s.P, to)
 			if err != nil {
 				return err
 			}
@@ -174,7 +175,7 @@ the index meanwhile know the new key. A key is in a file that only you can read,
 			}
 			a.silent(places)
 			published, at := places.Index()
-			x, err := index.SignAgain(s.P, index.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey, Published: published, PublishedAt: at})
+			x, err := indexwriter.SignAgain(s.P, indexwriter.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey, Published: published, PublishedAt: at})
 			if err != nil {
 				return err
 			}
@@ -237,7 +238,7 @@ own files; with --online, to what base under [index] really serves.`,
 			}
 			o := fetch.CheckOptions{Trust: keys, Beside: beside, AtOnce: 4, Workers: a.workers(), Remote: remote.Options{Agent: remote.Agent(Version())}, Advanced: a.steps("reading")}
 			if p != nil {
-				local, err := index.NewLocal(p)
+				local, err := indexwriter.NewLocal(p)
 				if err != nil {
 					return err
 				}
@@ -269,7 +270,7 @@ func (a *app) indexHere(answer *show.Answer) error {
 	if err != nil {
 		return err
 	}
-	x, err := index.Check(p)
+	x, err := indexwriter.Check(p)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/group"
-	"vornix/core/index"
+	"vornix/core/indexwriter"
 	"vornix/core/patch"
 	"vornix/core/project"
 	"vornix/core/release"
@@ -98,7 +98,7 @@ func (a *app) completeVersions(_ *cobra.Command, args []string, _ string) ([]str
 }
 
 // patchesDir is where patches between versions go.
-const patchesDir = index.PatchesDir
+const patchesDir = indexwriter.PatchesDir
 
 // hereProject is the project here; nil when there is none.
 func (a *app) hereProject() (*project.Project, error) {

@@ -1,4 +1,4 @@
-package index
+package indexwriter
 
 import (
 	"context"
@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"vornix/core/fault"
+	"vornix/core/index"
 	"vornix/core/project"
 	"vornix/core/safefile"
 )
@@ -38,7 +39,7 @@ func Collect(ctx context.Context, p *project.Project, to string) (*Collected, er
 	}
 	defer d.Close()
 	c := &Collected{}
-	wanted := map[string]bool{FileName: true}
+	wanted := map[string]bool{index.FileName: true}
 	put := func(rel, sum, from string) error {
 		wanted[rel] = true
 		if got, _, err := safefile.HashFileUntil(ctx, d.Join(rel)); err == nil && got == sum {
@@ -56,12 +57,12 @@ func Collect(ctx context.Context, p *project.Project, to string) (*Collected, er
 			return nil, err
 		}
 	}
-	index := p.Join(Dir, FileName)
-	sum, _, err := safefile.HashFile(index)
+	written := p.Join(Dir, index.FileName)
+	sum, _, err := safefile.HashFile(written)
 	if err != nil {
 		return nil, err
 	}
-	if err := put(FileName, sum, index); err != nil {
+	if err := put(index.FileName, sum, written); err != nil {
 		return nil, err
 	}
 	err = fs.WalkDir(d.FS(), ".", func(name string, e fs.DirEntry, err error) error {

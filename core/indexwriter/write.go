@@ -1,4 +1,11 @@
-package index
+// Package indexwriter writes a project's version index from its packed bundles, signs it, and checks and collects the files that it
+// names.
+//
+// write.go builds the index: it goes on from the highest number that anyone has seen (out/index, the published index, earlier
+// releases, the ledger), so that a number is never used twice. The ledger records a number before the file that carries it is
+// written. text.go writes the formats that games read themselves and reads them back before they are written. collect.go copies
+// what an index names into a folder that is served, the index last.
+package indexwriter
 
 import (
 	"bytes"
@@ -21,6 +28,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/fill"
 	"vornix/core/finding"
+	"vornix/core/index"
 	"vornix/core/ledger"
 	"vornix/core/needs"
 	"vornix/core/patch"
@@ -31,6 +39,9 @@ import (
 	"vornix/core/semver"
 	"vornix/core/sign"
 )
+
+// Dir is the folder in a project that the index is written to.
+const Dir = project.OutDir + "/index"
 
 // ReleasesDir is the folder in a project with a copy of what went out, by version; PatchesDir that of patches between versions.
 const (
@@ -51,13 +62,13 @@ type WriteOptions struct {
 	// Rehearsal does not write the ledger: the caller restores the old index.
 	Rehearsal bool
 	// Published is the index that players get now; nil where there is none, or it could not be read. The new index takes the next number, and its keys must be among those that sign.
-	Published   *Index
+	Published   *index.Index
 	PublishedAt string // where that is, for people
 }
 
 // Result is what Write made.
 type Result struct {
-	Index    *Index
+	Index    *index.Index
 	Files    []string // slash paths in the project
 	Kept     bool     // all of them were there already, the same
 	Findings []finding.Finding
@@ -109,24 +120,24 @@ func HeadOf(p *project.Project) Head {
 }
 
 // Records are the records of packed bundles, all in the project's version.
-func Records(p *project.Project, bundles []bundle.Bundle, g *needs.Graph) []Record {
-	list := []Record{}
+func Records(p *project.Project, bundles []bundle.Bundle, g *needs.Graph) []index.Record {
+	list := []index.Record{}
 	for _, b := range bundles {
-		r := Record{Name: nameOf(p, b), Version: p.File.Project.Version, File: b.Name, URL: url.PathEscape(b.Name), Size: b.Size, SHA256: b.SHA256, Maps: []Map{}}
+		r := index.Record{Name: nameOf(p, b), Version: p.File.Project.Version, File: b.Name, URL: url.PathEscape(b.Name), Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{}}
 		var scenes []*scene.Map
 		for _, name := range b.Maps {
 			if a := g.Find(needs.Map, name); a != nil && a.Scene != nil {
 				scenes = append(scenes, a.Scene)
 				continue
 			}
-			r.Maps = append(r.Maps, Map{Name: name, Title: name})
+			r.Maps = append(r.Maps, index.Map{Name: name, Title: name})
 		}
 		facts := addon.Look(p, g, scenes)
 		r.Game = facts.Game
 		for _, m := range facts.Maps {
-			r.Maps = append(r.Maps, Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Game: m.Game})
+			r.Maps = append(r.Maps, index.Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Game: m.Game})
 		}
-		slices.SortFunc(r.Maps, func(a, b Map) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(r.Maps, func(a, b index.Map) int { return strings.Compare(a.Name, b.Name) })
 		list = append(list, r)
 	}
 	return list
@@ -150,8 +161,8 @@ type writer struct {
 	g        *needs.Graph
 	o        WriteOptions
 	events   []ledger.Event
-	previous *Index // the last one that was written; nil when there is none
-	before   string // the version that was released before this one; empty for the first
+	previous *index.Index // the last one that was written; nil when there is none
+	before   string       // the version that was released before this one; empty for the first
 	d        *safefile.Dir
 	findings []finding.Finding
 }
@@ -197,7 +208,7 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 	if err != nil {
 		return nil, err
 	}
-	files = append([]named{{FileName, data}}, files...)
+	files = append([]named{{index.FileName, data}}, files...)
 	r := &Result{Index: x, Kept: true, Findings: w.findings}
 	for i := len(files) - 1; i >= 0; i-- { // the index last: it speaks of the others
 		rel := path.Join(Dir, files[i].name)
@@ -206,7 +217,7 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 			continue
 		}
 		r.Kept = false
-		if files[i].name == FileName { // a serial number is never given twice
+		if files[i].name == index.FileName { // a serial number is never given twice
 			if err := w.remember(x); err != nil {
 				return nil, err
 			}
@@ -221,8 +232,8 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 // goOn finds the previous index: the one that was written here last, the one that players get, or the one that went out with the
 // last release, whichever has the highest number.
 func (w *writer) goOn() error {
-	if data, err := w.d.ReadFile(path.Join(Dir, FileName)); err == nil {
-		w.previous, _ = Read(data) // one that can't be read is replaced; its serial number is in the ledger
+	if data, err := w.d.ReadFile(path.Join(Dir, index.FileName)); err == nil {
+		w.previous, _ = index.Read(data) // one that can't be read is replaced; its serial number is in the ledger
 	}
 	if w.previous == nil {
 		for _, e := range w.events {
@@ -260,15 +271,15 @@ type named struct {
 }
 
 // index says what there is.
-func (w *writer) index(ctx context.Context, bundles []bundle.Bundle) (*Index, error) {
+func (w *writer) index(ctx context.Context, bundles []bundle.Bundle) (*index.Index, error) {
 	head := w.p.File.Project
-	base, doubt := Normal(w.p.File.Index.Base)
+	base, doubt := index.Normal(w.p.File.Index.Base)
 	if doubt != "" {
 		w.findings = append(w.findings, finding.IndexAddress.At(w.p.Doc.At("index", "base"), "%s: %s", base, doubt))
 	}
-	x := &Index{Kind: Kind, Format: Format, Project: head.Name, Title: head.Title, Game: w.p.Profile.Game.ID, Base: base}
+	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: head.Name, Title: head.Title, Game: w.p.Profile.Game.ID, Base: base}
 	for _, r := range w.p.File.Index.Retracted {
-		t := Retraction{Version: r.Version, Reason: r.Reason}
+		t := index.Retraction{Version: r.Version, Reason: r.Reason}
 		if e := ledger.Release(w.events, r.Version); e != nil {
 			for _, sum := range e.Files {
 				t.Files = append(t.Files, sum)
@@ -311,7 +322,7 @@ func (w *writer) retracted(version string) bool {
 }
 
 // lastGood are the records of the last version that was not taken back.
-func (w *writer) lastGood() ([]Record, error) {
+func (w *writer) lastGood() ([]index.Record, error) {
 	best := ""
 	for _, e := range w.events {
 		if e.Kind == ledger.Released && !w.retracted(e.Version) && semver.Compare(e.Version, w.p.File.Project.Version) < 0 && (best == "" || semver.Compare(e.Version, best) > 0) {
@@ -326,13 +337,13 @@ func (w *writer) lastGood() ([]Record, error) {
 }
 
 // released is the index that went out with a version, as its record has it; nil when there is none that can be read.
-func (w *writer) released(version string) *Index {
+func (w *writer) released(version string) *index.Index {
 	if version == "" {
 		return nil
 	}
-	for _, at := range []string{ledger.IndexFile(version), path.Join(ReleasesDir, version, FileName)} {
+	for _, at := range []string{ledger.IndexFile(version), path.Join(ReleasesDir, version, index.FileName)} {
 		if data, err := w.d.ReadFile(at); err == nil {
-			if x, err := Read(data); err == nil {
+			if x, err := index.Read(data); err == nil {
 				return x
 			}
 		}
@@ -365,7 +376,7 @@ func Notes(p *project.Project) (string, error) {
 }
 
 // unchanged compares a bundle with that of the version before. The same file keeps its record; one that holds the same is a finding.
-func (w *writer) unchanged(ctx context.Context, r, earlier *Record) error {
+func (w *writer) unchanged(ctx context.Context, r, earlier *index.Record) error {
 	if earlier == nil || earlier.Version == r.Version {
 		return nil
 	}
@@ -414,7 +425,7 @@ func (w *writer) inside() map[string]bool {
 }
 
 // patches adds the ways that lead to the bundles.
-func (w *writer) patches(ctx context.Context, x *Index) error {
+func (w *writer) patches(ctx context.Context, x *index.Index) error {
 	names, err := fs.Glob(w.d.FS(), path.Join(PatchesDir, "*"+patch.Ending))
 	if err != nil {
 		return err
@@ -428,7 +439,7 @@ func (w *writer) patches(ctx context.Context, x *Index) error {
 			return err
 		}
 		o.Close()
-		way := Patch{From: o.From, URL: patchesAddress + url.PathEscape(path.Base(rel)), Size: o.Size, SHA256: o.SHA256}
+		way := index.Patch{From: o.From, URL: patchesAddress + url.PathEscape(path.Base(rel)), Size: o.Size, SHA256: o.SHA256}
 		for _, f := range o.Base.Files {
 			way.Bases = append(way.Bases, f.SHA256)
 		}
@@ -452,7 +463,7 @@ func (w *writer) patches(ctx context.Context, x *Index) error {
 }
 
 // texts writes the games' forms, and lets the index know them.
-func (w *writer) texts(x *Index) (list []named, err error) {
+func (w *writer) texts(x *index.Index) (list []named, err error) {
 	head := HeadOf(w.p)
 	for i := range w.p.Profile.Index.Texts {
 		t := &w.p.Profile.Index.Texts[i]
@@ -462,7 +473,7 @@ func (w *writer) texts(x *Index) (list []named, err error) {
 			return nil, err
 		}
 		list = append(list, named{name, data})
-		x.Texts = append(x.Texts, TextFile{File: name, Size: int64(len(data)), SHA256: hashOf(data)})
+		x.Texts = append(x.Texts, index.TextFile{File: name, Size: int64(len(data)), SHA256: hashOf(data)})
 	}
 	return list, nil
 }
@@ -519,19 +530,19 @@ type NamedFile struct {
 }
 
 // Check compares the index on disk with the files on disk: each is there, with its size and hash. It returns the index that was verified.
-func Check(p *project.Project) (*Index, error) {
+func Check(p *project.Project) (*index.Index, error) {
 	x, _, err := Named(p)
 	return x, err
 }
 
 // Named is Check that also lists the files that the index names, each once, with the place of a verified copy. The index itself is not among them.
-func Named(p *project.Project) (*Index, []NamedFile, error) {
-	rel := path.Join(Dir, FileName)
+func Named(p *project.Project) (*index.Index, []NamedFile, error) {
+	rel := path.Join(Dir, index.FileName)
 	data, err := os.ReadFile(p.Join(rel))
 	if err != nil {
 		return nil, nil, &fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel}, Do: "Write it with 'vornix index write'."}
 	}
-	x, err := Read(data)
+	x, err := index.Read(data)
 	if err != nil {
 		return nil, nil, &fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err, Do: "Write it again with 'vornix index write'."}
 	}
@@ -577,12 +588,12 @@ func Named(p *project.Project) (*Index, []NamedFile, error) {
 }
 
 // checkTexts reads the game's forms as the game does, and holds what stands there to the index.
-func checkTexts(p *project.Project, x *Index) error {
+func checkTexts(p *project.Project, x *index.Index) error {
 	head := HeadOf(p)
 	for i := range p.Profile.Index.Texts {
 		t := &p.Profile.Index.Texts[i]
 		name := TextName(p, t)
-		if t.Line == "" || !slices.ContainsFunc(x.Texts, func(f TextFile) bool { return f.File == name }) {
+		if t.Line == "" || !slices.ContainsFunc(x.Texts, func(f index.TextFile) bool { return f.File == name }) {
 			continue
 		}
 		place := fault.Place{File: path.Join(Dir, name)}
@@ -663,7 +674,7 @@ func (w *writer) lives() bool {
 }
 
 // sign gives the index its serial number and its signatures; one that says the same as the last keeps both.
-func (w *writer) sign(x *Index) error {
+func (w *writer) sign(x *index.Index) error {
 	known := w.known()
 	var signers []string
 	for _, k := range w.o.Keys {
@@ -715,47 +726,19 @@ func clock(issued string, now time.Time) error {
 	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the clock of this machine is behind: it is %s, and the last index was signed at %s", now.UTC().Format(time.RFC3339), issued), Why: "The index would be dated before the last one and could expire too early. Nothing was written.", Do: "Set the clock. If the last index is dated in the future by mistake, remove it and write a new one."}
 }
 
-// Sign signs an index, in which nothing may change any more. known are the keys that readers of the last index hold this one to.
-func (x *Index) Sign(keys []crypto.Signer, known []string, validDays int, now time.Time, lost bool) error {
-	x.Keys, x.Signatures, x.Expires = nil, nil, ""
-	for _, k := range keys {
-		x.Keys = append(x.Keys, sign.Public(k))
-	}
-	if len(known) > 0 && !lost && !slices.ContainsFunc(x.Keys, func(k string) bool { return slices.Contains(known, k) }) {
-		return &fault.Fault{Kind: fault.Refused, What: "none of the keys that sign is one that signed the last index", Why: "Players who have that refuse any other: a stranger could have made it. Nothing was written.",
-			Do: "Change keys with an overlap: sign with the old one and the new one (--key OLD --key NEW) until everybody has been there, then with the new one alone. If the old one is lost: --lost-key, and tell players the new one."}
-	}
-	x.Issued = now.UTC().Format(time.RFC3339)
-	if validDays > 0 {
-		x.Expires = now.UTC().AddDate(0, 0, validDays).Format(time.RFC3339)
-	}
-	message, err := x.payload()
-	if err != nil {
-		return err
-	}
-	for _, k := range keys {
-		s, err := sign.Sign(k, message)
-		if err != nil {
-			return err
-		}
-		x.Signatures = append(x.Signatures, s)
-	}
-	return nil
-}
-
 // saysTheSame compares with the last index but for what comes with signing.
-func (w *writer) saysTheSame(x *Index) (bool, error) {
+func (w *writer) saysTheSame(x *index.Index) (bool, error) {
 	n := *x
 	n.Serial, n.Issued, n.Expires, n.Keys = w.previous.Serial, w.previous.Issued, w.previous.Expires, w.previous.Keys
-	now, err := n.payload()
+	now, err := n.Payload()
 	if err != nil {
 		return false, err
 	}
-	before, err := w.previous.payload()
+	before, err := w.previous.Payload()
 	return bytes.Equal(now, before), err
 }
 
-func (w *writer) remember(x *Index) error {
+func (w *writer) remember(x *index.Index) error {
 	if w.o.Rehearsal {
 		return nil
 	}
@@ -763,7 +746,7 @@ func (w *writer) remember(x *Index) error {
 }
 
 // SignAgain signs the index that is there anew: with other keys, or for a longer time.
-func SignAgain(p *project.Project, o WriteOptions) (*Index, error) {
+func SignAgain(p *project.Project, o WriteOptions) (*index.Index, error) {
 	x, err := Check(p)
 	if err != nil {
 		return nil, err
@@ -800,5 +783,5 @@ func SignAgain(p *project.Project, o WriteOptions) (*Index, error) {
 	if err := w.remember(&n); err != nil {
 		return nil, err
 	}
-	return &n, d.WriteFile(path.Join(Dir, FileName), data)
+	return &n, d.WriteFile(path.Join(Dir, index.FileName), data)
 }

@@ -1,4 +1,4 @@
-package index
+package indexwriter
 
 import (
 	"fmt"
@@ -6,12 +6,13 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/fill"
+	"vornix/core/index"
 	"vornix/core/profile"
 	"vornix/core/text"
 )
 
 // Lines fills the line of a list once for every map of the records.
-func Lines(l profile.ListFile, head Head, records []Record) []string {
+func Lines(l profile.ListFile, head Head, records []index.Record) []string {
 	var lines []string
 	for _, r := range records {
 		for _, m := range r.Maps {
@@ -24,7 +25,7 @@ func Lines(l profile.ListFile, head Head, records []Record) []string {
 // Head is what lines say of the project.
 type Head struct{ Name, Title, Version string }
 
-func lineValues(head Head, r Record, m Map) map[string]string {
+func lineValues(head Head, r index.Record, m index.Map) map[string]string {
 	values := map[string]string{
 		"map": m.Name, "title": m.Title, "file": r.File, "stem": Stem(r.File), "version": r.Version, "name": head.Name, "project": head.Title, "bundle": r.Name,
 		"mode": "", "modes": strings.Join(m.Modes, ","), "size": fmt.Sprint(r.Size), "sha256": r.SHA256, "date": r.Date, "url": r.URL, "game": m.Game,
@@ -48,7 +49,7 @@ func Stem(file string) string {
 }
 
 // Text writes a form of the index that a game reads, and makes sure that whoever reads its lines finds in each what was meant.
-func Text(t *profile.IndexText, place fault.Place, head Head, records []Record) ([]byte, error) {
+func Text(t *profile.IndexText, place fault.Place, head Head, records []index.Record) ([]byte, error) {
 	var content string
 	if t.Template != "" {
 		f, err := fill.NewFile(t.File, t.Template, t.Escape)
@@ -73,7 +74,7 @@ func Text(t *profile.IndexText, place fault.Place, head Head, records []Record) 
 }
 
 // readable writes the lines, each of which is read back as what it was made of.
-func readable(t *profile.IndexText, place fault.Place, head Head, records []Record) (string, error) {
+func readable(t *profile.IndexText, place fault.Place, head Head, records []index.Record) (string, error) {
 	reader := fill.NewReader(t.Line, t.Escape)
 	var b strings.Builder
 	for _, r := range records {
@@ -92,7 +93,7 @@ func readable(t *profile.IndexText, place fault.Place, head Head, records []Reco
 }
 
 // data is what a template is filled with.
-func data(head Head, records []Record) map[string]any {
+func data(head Head, records []index.Record) map[string]any {
 	bundles := []map[string]any{}
 	for _, r := range records {
 		maps := []map[string]any{}
