@@ -9,9 +9,9 @@ import (
 	"io/fs"
 	"path"
 
+	"vornix/core/diff"
 	"vornix/core/project"
 	"vornix/core/safefile"
-	"vornix/core/textedit"
 )
 
 // rememberedFile holds, in a project, what was written last: SHA-256 by path.
@@ -61,7 +61,7 @@ func Stand(d *safefile.Dir, dir, place string, files []File) ([]Standing, error)
 			s.State = Changed
 		default:
 			s.State = Edited
-			s.Diff = textedit.Unified(s.Path+" (from the project)", s.Path+" (as it is)", string(f.Data), string(old))
+			s.Diff = diff.Unified(s.Path+" (from the project)", s.Path+" (as it is)", string(f.Data), string(old))
 		}
 		list = append(list, s)
 	}

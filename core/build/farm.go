@@ -12,9 +12,9 @@ import (
 	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/humanize"
 	"vornix/core/job"
 	"vornix/core/picture"
-	"vornix/core/text"
 	"vornix/core/texture"
 )
 
@@ -46,7 +46,7 @@ func (f Farming) join(ctx context.Context) (*farm.Crew, []finding.Finding) {
 	if err == nil {
 		return crew, nil
 	}
-	away := finding.FarmAway.At(fault.Place{}, "%s", text.Printable(err.Error()))
+	away := finding.FarmAway.At(fault.Place{}, "%s", humanize.Printable(err.Error()))
 	var known *fault.Fault
 	if errors.As(err, &known) {
 		away.Do = cmp.Or(known.Do, away.Do)
@@ -64,18 +64,18 @@ func leave(crew *farm.Crew) (shares []farm.Share, list []finding.Finding) {
 	}
 	ended := crew.Close()
 	for _, s := range ended.Shares {
-		name := text.Printable(s.Worker)
+		name := humanize.Printable(s.Worker)
 		if s.Shut != "" {
-			list = append(list, finding.FarmWrong.At(fault.Place{}, "the worker %s: %s; nothing of it was taken", name, text.Printable(s.Shut)))
+			list = append(list, finding.FarmWrong.At(fault.Place{}, "the worker %s: %s; nothing of it was taken", name, humanize.Printable(s.Shut)))
 		} else if s.Declined != "" {
-			list = append(list, finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name, text.Printable(s.Declined)))
+			list = append(list, finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name, humanize.Printable(s.Declined)))
 		}
 	}
 	if len(ended.Shares) == 0 && ended.Lasted > patience {
 		list = append(list, finding.FarmEmpty.At(fault.Place{}, "no worker was there"))
 	}
 	if ended.Off != nil {
-		list = append(list, finding.FarmAway.At(fault.Place{}, "it was left alone for a while: %s", text.Printable(ended.Off.Error())))
+		list = append(list, finding.FarmAway.At(fault.Place{}, "it was left alone for a while: %s", humanize.Printable(ended.Off.Error())))
 	}
 	return ended.Shares, list
 }

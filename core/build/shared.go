@@ -11,12 +11,12 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/humanize"
 	"vornix/core/project"
 	"vornix/core/safefile"
 	"vornix/core/secret"
 	"vornix/core/share"
 	"vornix/core/storeurl"
-	"vornix/core/text"
 	"vornix/core/trust"
 )
 
@@ -38,7 +38,7 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.
 	}
 	place := p.Doc.At("shared", "url")
 	away := func(err error) (*share.Line, []finding.Finding) {
-		f := finding.SharedAway.At(place, "they are left alone: %s", text.Printable(err.Error()))
+		f := finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(err.Error()))
 		var known *fault.Fault
 		if errors.As(err, &known) {
 			f.Do = cmp.Or(known.Do, f.Do)
@@ -53,7 +53,7 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*share.
 		return away(err)
 	}
 	if len(missing) > 0 {
-		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "consent is missing on this machine; the project %s", text.Printable(strings.Join(about.Lines, ", ")))}
+		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "consent is missing on this machine; the project %s", humanize.Printable(strings.Join(about.Lines, ", ")))}
 	}
 	at := share.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p), Limits: share.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
 	if err := s.secret(p, &at); err != nil {
@@ -128,10 +128,10 @@ func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *sh
 	defer state.Close()
 	place := p.Doc.At("shared", "url")
 	if len(ended.Lied) > 0 {
-		list = append(list, finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken", text.Printable(ended.Lied[0]), map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
+		list = append(list, finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken", humanize.Printable(ended.Lied[0]), map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
 	}
 	if ended.Off != nil {
-		list = append(list, finding.SharedAway.At(place, "they are left alone: %s", text.Printable(ended.Off.Error())))
+		list = append(list, finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(ended.Off.Error())))
 	}
 	return list, share.Remember(state, p.File.Shared.URL, ended)
 }

@@ -13,9 +13,9 @@ import (
 
 	"vornix/core/fault"
 	"vornix/core/group"
+	"vornix/core/humanize"
 	"vornix/core/listing"
 	"vornix/core/safefile"
-	"vornix/core/text"
 	"vornix/core/transport"
 )
 
@@ -508,7 +508,7 @@ func (p *Plan) dangling(l *listing.List, want []listing.Entry) (lines []string, 
 		for _, e := range l.Entries() {
 			if strings.Contains(e.Line, name) && !slices.Contains(lines, e.Line) && !slices.ContainsFunc(want, func(w listing.Entry) bool { return w.Line == e.Line }) {
 				lines = append(lines, e.Line)
-				drift = fmt.Sprintf("the line %q was edited there and names %s, which is removed", text.Printable(e.Line), name)
+				drift = fmt.Sprintf("the line %q was edited there and names %s, which is removed", humanize.Printable(e.Line), name)
 			}
 		}
 	}

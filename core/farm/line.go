@@ -13,7 +13,7 @@ import (
 	"github.com/nats-io/nats.go/jetstream"
 
 	"vornix/core/fault"
-	"vornix/core/text"
+	"vornix/core/humanize"
 )
 
 // line is a connection to a farm's server.
@@ -70,10 +70,10 @@ func joined(servers []string) string {
 
 // away says why a farm is out of reach.
 func away(k *Key, err error) error {
-	f := &fault.Fault{What: "the farm at " + text.Printable(k.Where()) + " is out of reach", Err: err, Do: "Look whether its host runs ('vornix farm host'), and whether this machine may get there."}
+	f := &fault.Fault{What: "the farm at " + humanize.Printable(k.Where()) + " is out of reach", Err: err, Do: "Look whether its host runs ('vornix farm host'), and whether this machine may get there."}
 	switch {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired):
-		f.What, f.Do = "the farm at "+text.Printable(k.Where())+" does not let this machine in", "Get its key anew from who runs the host."
+		f.What, f.Do = "the farm at "+humanize.Printable(k.Where())+" does not let this machine in", "Get its key anew from who runs the host."
 	case full(err):
 		f.Do = "Give JetStream more room at that server (max_file_store)."
 	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):

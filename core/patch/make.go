@@ -24,6 +24,7 @@ import (
 
 	"vornix/core/archive"
 	"vornix/core/delta"
+	"vornix/core/diff"
 	"vornix/core/fault"
 	"vornix/core/group"
 	"vornix/core/rebuild"
@@ -327,14 +328,14 @@ func (m *making) edit(s *Step, from, f *SideFile) (bool, error) {
 	if again, err := b.Write(text.Style{}); err != nil || !bytes.Equal(again, now) {
 		return false, nil
 	}
-	diff := textedit.Unified(f.Path, f.Path, a.Content, b.Content)
-	if made, err := textedit.Apply(a.Content, diff); err != nil || made != b.Content || len(diff) > 4*mostText {
+	edit := diff.Unified(f.Path, f.Path, a.Content, b.Content)
+	if made, err := diff.Apply(a.Content, edit); err != nil || made != b.Content || len(edit) > 4*mostText {
 		return false, nil
 	}
-	if int64(len(diff)) >= f.Size && f.Size > 4<<10 {
+	if int64(len(edit)) >= f.Size && f.Size > 4<<10 {
 		return false, nil // nearly all of it is new
 	}
-	d, was := m.bytes("text/"+f.Path+".diff", []byte(diff)), m.bytes("text/"+f.Path+".was", old)
+	d, was := m.bytes("text/"+f.Path+".diff", []byte(edit)), m.bytes("text/"+f.Path+".was", old)
 	s.Do, s.Data, s.Was, s.Form = DoEdit, &d, &was, textedit.FormOf(f.Path)
 	if s.Form == "" {
 		s.Form = "text"

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"vornix/core/diff"
 	"vornix/core/fault"
 	"vornix/core/text"
 	"vornix/core/textedit"
@@ -26,8 +27,8 @@ const (
 
 // Contradiction is a file in which the patch and somebody else changed the same.
 type Contradiction struct {
-	Path   string              `json:"path"`
-	Places []textedit.Conflict `json:"places"`
+	Path   string          `json:"path"`
+	Places []diff.Conflict `json:"places"`
 }
 
 // ConflictError says that texts can't be merged.
@@ -65,8 +66,8 @@ func words(t *text.Text) string {
 func lf(s string) string { return strings.ReplaceAll(s, "\r\n", "\n") }
 
 // edit does an edit step. have is the text as it is; when that is not what it was, the change is merged into it.
-func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, places []textedit.Conflict, err error) {
-	diff, err := o.content(s.Data, 4*mostText)
+func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, places []diff.Conflict, err error) {
+	change, err := o.content(s.Data, 4*mostText)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -78,7 +79,7 @@ func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, place
 	if err != nil {
 		return nil, nil, o.damaged(s.Was, err)
 	}
-	b, err := textedit.Apply(a.Content, string(diff))
+	b, err := diff.Apply(a.Content, string(change))
 	if err != nil {
 		return nil, nil, o.damaged(s.Data, err)
 	}
@@ -93,9 +94,9 @@ func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, place
 	base, ours, theirs := lf(a.Content), words(t), lf(b)
 	merged, places, done := mergeKeys(s.Form, base, ours, theirs, policy)
 	if !done {
-		merged, places = textedit.Merge(base, ours, theirs)
+		merged, places = diff.Merge(base, ours, theirs)
 		if len(places) > 0 && policy == Take {
-			merged, _ = textedit.Merge(base, theirs, ours) // the other way round, where they contradict the patch's stands
+			merged, _ = diff.Merge(base, theirs, ours) // the other way round, where they contradict the patch's stands
 		}
 	}
 	if len(places) > 0 && policy == Refuse {
@@ -106,7 +107,7 @@ func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, place
 }
 
 // mergeKeys merges settings key by key, where keys say all that changed: lines that only stand side by side are no contradiction.
-func mergeKeys(form, base, ours, theirs string, policy Conflicts) (string, []textedit.Conflict, bool) {
+func mergeKeys(form, base, ours, theirs string, policy Conflicts) (string, []diff.Conflict, bool) {
 	list, ok := textedit.KeyChanges(form, base, theirs)
 	if !ok {
 		return "", nil, false
@@ -141,7 +142,7 @@ func settings(s *Step, have []byte, there bool) (out []byte, did []string, err e
 	content := words(t)
 	for _, l := range s.Lines {
 		var added bool
-		if content, added = textedit.AddLine(content, l.Add, l.After); added {
+		if content, added = diff.AddLine(content, l.Add, l.After); added {
 			did = append(did, "line added: "+l.Add)
 		}
 	}

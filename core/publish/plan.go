@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"vornix/core/diff"
 	"vornix/core/fault"
 	"vornix/core/semver"
-	"vornix/core/textedit"
 	"vornix/core/workshop"
 )
 
@@ -245,7 +245,7 @@ func (p *Plan) page(there workshop.Page) {
 			s.Action = Add
 		}
 		if strings.Contains(s.From+s.To, "\n") {
-			s.Diff = textedit.Unified("there", "here", s.From+"\n", s.To+"\n")
+			s.Diff = diff.Unified("there", "here", s.From+"\n", s.To+"\n")
 		}
 		p.Steps = append(p.Steps, s)
 	}

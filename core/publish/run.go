@@ -12,7 +12,7 @@ import (
 	"vornix/core/chunk"
 	"vornix/core/fault"
 	"vornix/core/group"
-	"vornix/core/text"
+	"vornix/core/humanize"
 	"vornix/core/workshop"
 )
 
@@ -210,7 +210,7 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 			}
 			total += at.size
 		}
-		stage := fmt.Sprintf("sending %s of %s", text.Bytes(total), text.Bytes(p.Size))
+		stage := fmt.Sprintf("sending %s of %s", humanize.Bytes(total), humanize.Bytes(p.Size))
 		var done atomic.Int64
 		g, sending := group.WithContext(ctx)
 		g.SetLimit(workshop.AtOnce)

@@ -13,6 +13,7 @@ import (
 	"vornix/core/deploy"
 	"vornix/core/finding"
 	"vornix/core/group"
+	"vornix/core/humanize"
 	"vornix/core/indexwriter"
 	"vornix/core/ledger"
 	"vornix/core/needs"
@@ -21,7 +22,6 @@ import (
 	"vornix/core/safefile"
 	"vornix/core/semver"
 	"vornix/core/share"
-	"vornix/core/text"
 	"vornix/core/trust"
 )
 
@@ -153,7 +153,7 @@ func (v *Overview) untrusted(ctx context.Context, p *project.Project, o Options)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		v.row("consent", "what it wants to do on this machine can't be told: %s", text.Printable(err.Error()))
+		v.row("consent", "what it wants to do on this machine can't be told: %s", humanize.Printable(err.Error()))
 		return nil
 	}
 	missing, err := o.Own.Trust.Missing(p, want...)
@@ -200,7 +200,7 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 	v.row("shared", "%s; the last build: %s", h.Where, line(h.Last))
 	v.row("", "since %s: %s", h.Since.Local().Format("2006-01-02"), line(h.All))
 	if h.Off != "" {
-		v.row("", "the last build left them alone: %s", text.Printable(h.Off))
+		v.row("", "the last build left them alone: %s", humanize.Printable(h.Off))
 	}
 }
 

@@ -22,6 +22,7 @@ import (
 	"vornix/core/farm"
 	"vornix/core/fault"
 	"vornix/core/finding"
+	"vornix/core/humanize"
 	"vornix/core/indexwriter"
 	"vornix/core/job"
 	"vornix/core/needs"
@@ -29,7 +30,6 @@ import (
 	"vornix/core/publish"
 	"vornix/core/safefile"
 	"vornix/core/standin"
-	"vornix/core/text"
 )
 
 // Folders in a project for what is made beside bundles.
@@ -374,4 +374,4 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []stan
 }
 
 // Bytes prints a size for people.
-func Bytes(n int64) string { return text.Bytes(n) }
+func Bytes(n int64) string { return humanize.Bytes(n) }

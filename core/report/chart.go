@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"vornix/core/compile/stage"
-	"vornix/core/text"
+	"vornix/core/humanize"
 )
 
 // chart is a drawing of bars in SVG, in units that are pixels when it is as wide as the page.
@@ -64,10 +64,10 @@ func (r *Report) kindChart() *chart {
 	scale := func(n int64) float64 { return max(float64(n)/float64(most)*room, 1) }
 	for i, k := range r.Kinds {
 		y := float64(i*rowHeight + 4)
-		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, text.Bytes(k.Packed), text.Bytes(k.Size))
+		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, humanize.Bytes(k.Packed), humanize.Bytes(k.Size))
 		c.Bars = append(c.Bars, bar{nameWidth, y + 3, scale(k.Size), 18, kindClass(k.Kind) + " pale", hint}, bar{nameWidth, y + 3, scale(k.Packed), 18, kindClass(k.Kind), hint})
 		c.Labels = append(c.Labels, label{nameWidth - 10, y + 17, fmt.Sprintf("%s (%d)", k.Kind, k.Files), "end", ""})
-		said := text.Bytes(k.Packed)
+		said := humanize.Bytes(k.Packed)
 		if r.Before != "" && k.Old != k.Size {
 			said += "  " + Grown(k.Size-k.Old)
 		}
@@ -101,7 +101,7 @@ func (r *Report) growthChart() *chart {
 	for v := 0.0; v <= float64(top)+step-1; v += step {
 		y := 12 + high - float64(v*scale)
 		c.Lines = append(c.Lines, line{left, y, chartWidth, y})
-		c.Labels = append(c.Labels, label{left - 8, y + 4, text.Bytes(int64(v)), "end", "soft"})
+		c.Labels = append(c.Labels, label{left - 8, y + 4, humanize.Bytes(int64(v)), "end", "soft"})
 	}
 	room := (chartWidth - left) / float64(len(list))
 	width := min(room*0.6, 70)
@@ -111,13 +111,13 @@ func (r *Report) growthChart() *chart {
 		for _, k := range slices.SortedFunc(maps.Keys(g.Kinds), func(a, b string) int { return slices.Index(kindClasses, a) - slices.Index(kindClasses, b) }) {
 			h := float64(float64(g.Kinds[k]) * scale)
 			y -= h
-			c.Bars = append(c.Bars, bar{x, y, width, h, kindClass(k), fmt.Sprintf("%s %s: %s", g.Version, k, text.Bytes(g.Kinds[k]))})
+			c.Bars = append(c.Bars, bar{x, y, width, h, kindClass(k), fmt.Sprintf("%s %s: %s", g.Version, k, humanize.Bytes(g.Kinds[k]))})
 		}
 		class := ""
 		if g.Version == r.Version {
 			class = "strong"
 		}
-		c.Labels = append(c.Labels, label{x + float64(width/2), y - 5, text.Bytes(g.Size), "middle", "soft"}, label{x + float64(width/2), high + 30, g.Version, "middle", class})
+		c.Labels = append(c.Labels, label{x + float64(width/2), y - 5, humanize.Bytes(g.Size), "middle", "soft"}, label{x + float64(width/2), high + 30, g.Version, "middle", class})
 		if len(list) <= 10 && g.Date != "" {
 			c.Labels = append(c.Labels, label{x + float64(width/2), high + 47, g.Date, "middle", "soft"})
 		}
@@ -197,9 +197,9 @@ func short(s string, most int) string {
 func Grown(n int64) string {
 	switch {
 	case n > 0:
-		return "+" + text.Bytes(n)
+		return "+" + humanize.Bytes(n)
 	case n < 0:
-		return "-" + text.Bytes(-n)
+		return "-" + humanize.Bytes(-n)
 	}
 	return "as before"
 }

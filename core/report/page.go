@@ -10,8 +10,8 @@ import (
 	"strings"
 	"sync"
 
+	"vornix/core/humanize"
 	"vornix/core/markup"
-	"vornix/core/text"
 )
 
 var errFormat = errors.New("it is no report, or one of another format")
@@ -62,7 +62,7 @@ const mostChanges = 12
 
 var page = sync.OnceValue(func() *template.Template {
 	funcs := template.FuncMap{
-		"html": markup.HTML, "bytes": text.Bytes, "grown": Grown, "seconds": Seconds, "join": strings.Join,
+		"html": markup.HTML, "bytes": humanize.Bytes, "grown": Grown, "seconds": Seconds, "join": strings.Join,
 		"data": func(p Picture) template.URL {
 			return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(p.Data))
 		},

@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"vornix/core/diff"
 )
 
 // Forms are the forms of settings whose keys can be changed.
@@ -240,8 +242,8 @@ func KeyChanges(form, old, now string) (list []KeyChange, ok bool) {
 
 // ChangeKeys makes changes in a text that may have moved on: a key that has its new value already is left; one that has neither the old nor the
 // new is a conflict, and keeps what it has.
-func ChangeKeys(form, text string, list []KeyChange) (string, []Conflict, error) {
-	var conflicts []Conflict
+func ChangeKeys(form, text string, list []KeyChange) (string, []diff.Conflict, error) {
+	var conflicts []diff.Conflict
 	for _, c := range list {
 		has, there, err := Get(form, text, c.Path)
 		if err != nil {
@@ -251,7 +253,7 @@ func ChangeKeys(form, text string, list []KeyChange) (string, []Conflict, error)
 		switch {
 		case is(c.New):
 		case !is(c.Old):
-			k := Conflict{Key: Name(c.Path), Ours: has}
+			k := diff.Conflict{Key: Name(c.Path), Ours: has}
 			if c.Old != nil {
 				k.Base = *c.Old
 			}

@@ -230,36 +230,3 @@ func TestWhatCantBeRead(t *testing.T) {
 		assert.Equal(t, p, got)
 	}
 }
-
-// Texts that have nothing in common are compared in bounded time, as one replaced whole.
-func TestNothingInCommon(t *testing.T) {
-	var a, b strings.Builder
-	for i := range 20_000 {
-		fmt.Fprintf(&a, "old %d\n", i)
-		fmt.Fprintf(&b, "new %d\n", i*7)
-	}
-	list := compare(split(a.String()), split(b.String()))
-	assert.Equal(t, []hunk{{0, 20_000, 0, 20_000}}, list)
-	got, err := Apply(a.String(), Unified("a", "b", a.String(), b.String()))
-	require.NoError(t, err)
-	assert.Equal(t, b.String(), got)
-}
-
-// Changes on both sides of a line, at the ends, and of all of it.
-func TestMergesAtTheEdges(t *testing.T) {
-	for _, c := range []struct {
-		base, ours, theirs, want string
-		conflicts                int
-	}{
-		{"", "a\n", "", "a\n", 0}, {"", "a\n", "a\n", "a\n", 0}, {"", "a\n", "b\n", "a\n", 1}, {"a\nb\n", "", "a\nb\n", "", 0}, {"a\nb\n", "", "a\nc\n", "", 1},
-		{"a\nb\nc\n", "x\na\nb\nc\n", "a\nb\nc\ny\n", "x\na\nb\nc\ny\n", 0}, {"a\nb\nc\nd\n", "A\nb\nc\nd\n", "a\nb\nc\nD\n", "A\nb\nc\nD\n", 0},
-		{"a\nb\n", "a\nx\nb\n", "a\ny\nb\n", "a\nx\nb\n", 1}, {"a\nb\nc\n", "a\nc\n", "a\nb\nc\nd\n", "a\nc\nd\n", 0}, {"a", "a\nb", "a", "a\nb", 0},
-	} {
-		got, conflicts := Merge(c.base, c.ours, c.theirs)
-		assert.Equal(t, c.want, got, "%q %q %q", c.base, c.ours, c.theirs)
-		assert.Len(t, conflicts, c.conflicts, "%q %q %q", c.base, c.ours, c.theirs)
-		for _, k := range conflicts {
-			assert.Positive(t, k.Line)
-		}
-	}
-}

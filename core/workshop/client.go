@@ -22,8 +22,8 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"vornix/core/fault"
+	"vornix/core/humanize"
 	"vornix/core/secret"
-	"vornix/core/text"
 )
 
 // Options for Dial. The zero value is what people want.
@@ -262,7 +262,7 @@ func (c *Client) answer(r *http.Response, data []byte, to any) error {
 		return c.odd("there is a web page, or something else that is no workshop")
 	}
 	if err := json.Unmarshal(data, to); err != nil {
-		return c.odd("its answer can't be understood: " + text.Printable(err.Error()))
+		return c.odd("its answer can't be understood: " + humanize.Printable(err.Error()))
 	}
 	return nil
 }
@@ -353,7 +353,7 @@ func (c *Client) About(ctx context.Context) (*About, error) {
 // printable takes what could repaint a terminal out of what a workshop calls things.
 func printable(list ...*string) {
 	for _, s := range list {
-		*s = text.Printable(*s)
+		*s = humanize.Printable(*s)
 	}
 }
 

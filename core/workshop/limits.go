@@ -7,7 +7,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"vornix/core/text"
+	"vornix/core/humanize"
 )
 
 // Limits are what a workshop takes of one kind of items. Zero means that there is no limit of that sort.
@@ -98,11 +98,11 @@ func (l *Limits) CheckPage(p *Page) (list []Wrong) {
 	if strings.TrimSpace(p.Title) == "" {
 		wrong("title", "", "it is empty")
 	}
-	if text.Misleads(p.Title, false) {
+	if humanize.Misleads(p.Title, false) {
 		wrong("title", "", "it has line ends or other control characters")
 	}
 	long("description", p.Description, l.Description, mostText)
-	if text.Misleads(p.Description, true) {
+	if humanize.Misleads(p.Description, true) {
 		wrong("description", "", "it has control characters")
 	}
 	list = append(list, l.Markdown.Check("description", p.Description)...)
@@ -141,7 +141,7 @@ func (l *Limits) words(field string, list, allowed []string, most int, wrong fun
 	}
 	for i, word := range list {
 		switch {
-		case strings.TrimSpace(word) == "" || text.Misleads(word, false):
+		case strings.TrimSpace(word) == "" || humanize.Misleads(word, false):
 			wrong(field, "", "%q is not a word", word)
 		case slices.Contains(list[:i], word):
 			wrong(field, "", "%q is there twice", word)
@@ -167,7 +167,7 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 		if n := utf8.RuneCountInString(p.Text); n > mostTitle {
 			say("its text has %d characters, and at most %d are taken", n, mostTitle)
 		}
-		if text.Misleads(p.Text, false) {
+		if humanize.Misleads(p.Text, false) {
 			say("its text has line ends or other control characters")
 		}
 		if p.Form == "" {
@@ -200,7 +200,7 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 	if n := utf8.RuneCountInString(notes); n > least(l.Notes, mostText) || !utf8.ValidString(notes) {
 		wrong("notes", "", "they have %d characters, and at most %d are taken", n, least(l.Notes, mostText))
 	}
-	if text.Misleads(notes, true) {
+	if humanize.Misleads(notes, true) {
 		wrong("notes", "", "they have control characters")
 	}
 	list = append(list, l.Markdown.Check("notes", notes)...)

@@ -17,9 +17,9 @@ import (
 	"vornix/core/farm"
 	"vornix/core/farm/host"
 	"vornix/core/fault"
+	"vornix/core/humanize"
 	"vornix/core/release"
 	"vornix/core/safefile"
-	"vornix/core/text"
 	"vornix/internal/cli/show"
 )
 
@@ -267,7 +267,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 			if err != nil {
 				var held *fault.Fault
 				if errors.As(err, &held) && held.Kind == fault.Refused {
-					held.Why, held.Do = "Each would remove contents from "+text.Printable(dir)+" that the other one needs.", "Give this worker a folder of its own with --dir."
+					held.Why, held.Do = "Each would remove contents from "+humanize.Printable(dir)+" that the other one needs.", "Give this worker a folder of its own with --dir."
 				}
 				return err
 			}

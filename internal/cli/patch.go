@@ -12,12 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"vornix/core/diff"
 	"vornix/core/fault"
+	"vornix/core/humanize"
 	"vornix/core/patch"
 	"vornix/core/release"
 	"vornix/core/swap"
-	"vornix/core/text"
-	"vornix/core/textedit"
 	"vornix/internal/cli/show"
 )
 
@@ -349,9 +349,9 @@ func differs(w patch.Wrong) string {
 	case w.Gone:
 		return "it is not there"
 	case w.Differ < 0:
-		return text.Instead(w.Have, w.Want)
+		return humanize.Instead(w.Have, w.Want)
 	case w.Have != w.Want:
-		return fmt.Sprintf("%s; at most %s differ, in %s", text.Instead(w.Have, w.Want), release.Bytes(w.Differ), release.Count(w.Places, "place"))
+		return fmt.Sprintf("%s; at most %s differ, in %s", humanize.Instead(w.Have, w.Want), release.Bytes(w.Differ), release.Count(w.Places, "place"))
 	}
 	return fmt.Sprintf("at most %s differ, in %s", release.Bytes(w.Differ), release.Count(w.Places, "place"))
 }
@@ -565,7 +565,7 @@ func toUndo(f *swap.Folder, change int, all bool) (list []*swap.Record, err erro
 func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
 	var rows [][]string
 	for _, d := range list {
-		how := text.Instead(d.NowSize, d.NewSize)
+		how := humanize.Instead(d.NowSize, d.NewSize)
 		switch {
 		case d.Now == "":
 			how = "it is gone"
@@ -592,7 +592,7 @@ func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
 			continue
 		}
 		a.out.Say("")
-		lines := strings.Split(strings.TrimSuffix(textedit.Unified(d.Path+" (as the patch left it)", d.Path+" (now)", left, string(now)), "\n"), "\n")
+		lines := strings.Split(strings.TrimSuffix(diff.Unified(d.Path+" (as the patch left it)", d.Path+" (now)", left, string(now)), "\n"), "\n")
 		if shown := 24; len(lines) > shown && !a.out.Verbose {
 			lines = append(lines[:shown], fmt.Sprintf("and %d more lines (--verbose lists all)", len(lines)-shown))
 		}

@@ -33,8 +33,8 @@ import (
 
 	"vornix/core/farm"
 	"vornix/core/fault"
+	"vornix/core/humanize"
 	"vornix/core/safefile"
-	"vornix/core/text"
 )
 
 // Files in a host's folder.
@@ -101,7 +101,7 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 	if err != nil {
 		var held *fault.Fault
 		if errors.As(err, &held) && held.Kind == fault.Refused {
-			held.Why, held.Do = "Two servers would write over each other's files in "+text.Printable(o.Dir)+".", "Use that one, or give this one a folder of its own with --dir."
+			held.Why, held.Do = "Two servers would write over each other's files in "+humanize.Printable(o.Dir)+".", "Use that one, or give this one a folder of its own with --dir."
 		}
 		return nil, err
 	}

@@ -12,7 +12,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"vornix/core/text"
+	"vornix/core/humanize"
 	"vornix/core/workshop"
 )
 
@@ -266,7 +266,7 @@ func (ws *Workshop) withdraw(w http.ResponseWriter, r *http.Request) (any, error
 		if err := read(w, r, &to); err != nil {
 			return nil, err
 		}
-		if n := utf8.RuneCountInString(to.Reason); strings.TrimSpace(to.Reason) == "" || n > 500 || text.Misleads(to.Reason, true) {
+		if n := utf8.RuneCountInString(to.Reason); strings.TrimSpace(to.Reason) == "" || n > 500 || humanize.Misleads(to.Reason, true) {
 			return nil, invalid([]workshop.Wrong{{Field: "reason", Text: "it must say why, in 500 characters at most"}})
 		}
 		gone = &workshop.Withdrawal{Reason: to.Reason, Time: time.Now().UTC().Truncate(time.Second)}

@@ -22,7 +22,7 @@ import (
 	"vornix/core/fault"
 	"vornix/core/finding"
 	"vornix/core/release"
-	plain "vornix/core/text"
+	plain "vornix/core/humanize"
 )
 
 // Out shows things.

@@ -1,4 +1,5 @@
-package text
+// Package humanize writes values for people: sizes, and texts of others as one line that does nothing to a terminal.
+package humanize
 
 import "fmt"
 

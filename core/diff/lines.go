@@ -1,4 +1,9 @@
-package textedit
+// Package diff compares texts line by line, writes and applies changes in the unified format (diffutils manual, "Detailed
+// Description of Unified Format"), and merges two changes of one text.
+//
+// Lines are compared by the greedy algorithm of E. Myers, "An O(ND) Difference Algorithm and Its Variations" (1986); lines.go limits
+// its work, and beyond the limit the rest counts as replaced. Line ends are part of a line: a text always comes back byte for byte.
+package diff
 
 import "strings"
 

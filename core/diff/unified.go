@@ -1,4 +1,4 @@
-package textedit
+package diff
 
 import (
 	"fmt"
