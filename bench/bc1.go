@@ -15,7 +15,7 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/texture"
+	"vornix/core/format/texture"
 	"vornix/demo"
 	"vornix/internal/peer"
 )

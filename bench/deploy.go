@@ -15,8 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/project"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 	"vornix/demo"
 	"vornix/internal/peer"
 )

@@ -17,18 +17,18 @@ import (
 	"sync"
 	"time"
 
+	"vornix/core/base/safefile"
 	"vornix/core/compile/stage"
-	"vornix/core/farm"
-	"vornix/core/job"
-	"vornix/core/safefile"
+	"vornix/core/make/remoteexec"
+	"vornix/core/make/taskgraph"
 )
 
 // nothing does jobs by waiting, as long as a job's work says.
 type nothing struct{}
 
-func (nothing) Decides(o *job.Order) ([]byte, error) { return o.Work, nil }
+func (nothing) Decides(o *taskgraph.Order) ([]byte, error) { return o.Work, nil }
 
-func (nothing) Do(ctx context.Context, o *job.Order, t *job.Task, _ stage.Crew) error {
+func (nothing) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, _ stage.Crew) error {
 	d, err := time.ParseDuration(string(o.Work))
 	if err != nil {
 		return err
@@ -42,7 +42,7 @@ func (nothing) Do(ctx context.Context, o *job.Order, t *job.Task, _ stage.Crew) 
 }
 
 // farmServer starts a farm's host as a program of its own.
-func farmServer(w *workbench, dir string) (key *farm.Key, file string, stop func(), err error) {
+func farmServer(w *workbench, dir string) (key *remoteexec.Key, file string, stop func(), err error) {
 	cmd := exec.Command(w.exe, "farm", "host", "--dir", dir, "--listen", "127.0.0.1:0", "--quiet")
 	if err := cmd.Start(); err != nil {
 		return nil, "", nil, err
@@ -53,7 +53,7 @@ func farmServer(w *workbench, dir string) (key *farm.Key, file string, stop func
 	}
 	file = filepath.Join(dir, "farm.key")
 	for range 500 {
-		if key, err = farm.ReadKey(file); err == nil {
+		if key, err = remoteexec.ReadKey(file); err == nil {
 			return key, file, stop, nil
 		}
 		time.Sleep(10 * time.Millisecond)
@@ -63,7 +63,7 @@ func farmServer(w *workbench, dir string) (key *farm.Key, file string, stop func
 }
 
 // standIns starts workers that wait instead of working.
-func standIns(key *farm.Key, dir string, n int) (stop func(), err error) {
+func standIns(key *remoteexec.Key, dir string, n int) (stop func(), err error) {
 	ctx, cancel := context.WithCancel(context.Background())
 	var ended, joined sync.WaitGroup
 	joined.Add(n)
@@ -76,7 +76,7 @@ func standIns(key *farm.Key, dir string, n int) (stop func(), err error) {
 		once := sync.OnceFunc(joined.Done)
 		ended.Go(func() {
 			defer d.Close()
-			_ = farm.Work(ctx, farm.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d, Most: 1 << 30, Do: nothing{}, Said: func(e farm.Event) {
+			_ = remoteexec.Work(ctx, remoteexec.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d, Most: 1 << 30, Do: nothing{}, Said: func(e remoteexec.Event) {
 				if e.What == "joined" {
 					once()
 				}
@@ -91,20 +91,20 @@ func standIns(key *farm.Key, dir string, n int) (stop func(), err error) {
 }
 
 // orders are jobs of which each waits so long.
-func orders(n int, each time.Duration) (list []*job.Ask) {
+func orders(n int, each time.Duration) (list []*taskgraph.Ask) {
 	for i := range n {
 		id := fmt.Sprintf("wait %d %s", i, each)
-		o := job.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()), Work: []byte(each.String()), Outputs: []string{id}}
-		o.Key = job.KeyOf(&o)
-		list = append(list, &job.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {}, Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
+		o := taskgraph.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()), Work: []byte(each.String()), Outputs: []string{id}}
+		o.Key = taskgraph.KeyOf(&o)
+		list = append(list, &taskgraph.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {}, Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
 	}
 	return list
 }
 
 // offered has jobs done by a farm alone, all at once or one after the other, and gives how long that took.
-func offered(crew *farm.Crew, list []*job.Ask, together bool) (took []time.Duration, err error) {
+func offered(crew *remoteexec.Crew, list []*taskgraph.Ask, together bool) (took []time.Duration, err error) {
 	begin := time.Now()
-	var offers []job.Offer
+	var offers []taskgraph.Offer
 	for _, a := range list {
 		start := time.Now()
 		o := crew.Offer(a)
@@ -147,8 +147,8 @@ func measureFarm(w *workbench) (string, error) {
 }
 
 // crewOf is a build that has as many hands in a farm as wanted.
-func crewOf(key *farm.Key, hands int) (*farm.Crew, error) {
-	crew, err := farm.Join(context.Background(), farm.Options{Key: key, Version: "bench"})
+func crewOf(key *remoteexec.Key, hands int) (*remoteexec.Crew, error) {
+	crew, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: key, Version: "bench"})
 	if err != nil {
 		return nil, err
 	}

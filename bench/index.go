@@ -18,14 +18,14 @@ import (
 	"sync"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/indexwriter"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/base/signature"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/sign"
+	"vornix/core/ship/index"
+	"vornix/core/ship/indexwriter"
 	"vornix/demo"
 )
 
@@ -125,11 +125,11 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	pem, _, err := sign.New()
+	pem, _, err := signature.New()
 	if err != nil {
 		return "", err
 	}
-	key, err := sign.ParseKey(pem, fault.Place{})
+	key, err := signature.ParseKey(pem, fault.Place{})
 	if err != nil {
 		return "", err
 	}

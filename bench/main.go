@@ -26,7 +26,7 @@ import (
 	"syscall"
 	"time"
 
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
 )
 
 // row is a line of the table.

@@ -10,13 +10,13 @@ import (
 	"strings"
 	"time"
 
+	"vornix/core/base/finding"
 	"vornix/core/compile"
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/partition"
-	"vornix/core/finding"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
-	"vornix/core/scene"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
+	"vornix/core/format/mapfile"
+	"vornix/core/source/maplang"
+	"vornix/core/source/scene"
 	"vornix/internal/testmaps"
 )
 
@@ -34,7 +34,7 @@ func measureMaps() (string, error) {
 		for _, n := range []int{1000, 10000, 50000} {
 			source := []byte(kind.make(n))
 			start := time.Now()
-			m, findings := mapsrc.Read("m.vnx", source, mapsrc.Options{})
+			m, findings := maplang.Read("m.vnx", source, maplang.Options{})
 			read := time.Since(start)
 			if m == nil {
 				return "", &finding.Failure{What: "the made map is wrong", Findings: findings}
@@ -81,12 +81,12 @@ func measureMaps() (string, error) {
 func onOne(m *scene.Map) (surface, tree time.Duration, err error) {
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	start := time.Now()
-	faces, err := geometry.Build(context.Background(), m, geometry.Options{Size: func(string) float64 { return 2 }})
+	faces, err := csg.Build(context.Background(), m, csg.Options{Size: func(string) float64 { return 2 }})
 	if err != nil {
 		return 0, 0, err
 	}
 	surface = time.Since(start)
 	start = time.Now()
-	_, err = partition.Build(context.Background(), m, faces.Faces, nil)
+	_, err = bsp.Build(context.Background(), m, faces.Faces, nil)
 	return surface, time.Since(start), err
 }

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
 )
 
 // resultsFile keeps what was measured last of each section; docs/performance.md is made of it, and of the remarks that people wrote beside.

@@ -14,40 +14,40 @@ import (
 	"slices"
 	"time"
 
-	"vornix/core/geom/ray"
+	"vornix/core/format/bvh"
 	"vornix/internal/testmaps"
 )
 
 // shadowRay asks whether anything lies between two points.
 type shadowRay struct {
-	From, To ray.Vec
+	From, To bvh.Vec
 	Limit    float32
 }
 
 // hills are 2·side² triangles of rolling ground, 100 m wide, and shadow rays between points over it that have nothing to do
 // with each other.
-func hills(side, rays int) ([]ray.Triangle, []shadowRay) {
-	at := func(x, y int) ray.Vec {
+func hills(side, rays int) ([]bvh.Triangle, []shadowRay) {
+	at := func(x, y int) bvh.Vec {
 		u, v := float64(x)/float64(side), float64(y)/float64(side)
 		z := 6*math.Sin(9*u+3*v)*math.Cos(7*v) + 2*math.Sin(31*u)*math.Sin(29*v) + 0.4*math.Sin(131*u+40*v)*math.Cos(117*v)
-		return ray.Vec{float32(100 * u), float32(100 * v), float32(z)}
+		return bvh.Vec{float32(100 * u), float32(100 * v), float32(z)}
 	}
-	var list []ray.Triangle
+	var list []bvh.Triangle
 	for y := range side {
 		for x := range side {
 			a, b, c, d := at(x, y), at(x+1, y), at(x, y+1), at(x+1, y+1)
-			list = append(list, ray.Triangle{a, b, c}, ray.Triangle{b, d, c})
+			list = append(list, bvh.Triangle{a, b, c}, bvh.Triangle{b, d, c})
 		}
 	}
 	r := testmaps.Random(7)
 	asked := make([]shadowRay, rays)
 	for i := range asked {
-		var p [2]ray.Vec
+		var p [2]bvh.Vec
 		for k := range p {
 			p[k] = at(int(r.Next()*float64(side)), int(r.Next()*float64(side)))
 			p[k][2] += float32(0.05 + 4*r.Next())
 		}
-		asked[i] = shadowRay{p[0], ray.Vec{p[1][0] - p[0][0], p[1][1] - p[0][1], p[1][2] - p[0][2]}, 1}
+		asked[i] = shadowRay{p[0], bvh.Vec{p[1][0] - p[0][0], p[1][1] - p[0][1], p[1][2] - p[0][2]}, 1}
 	}
 	return list, asked
 }
@@ -80,7 +80,7 @@ func measureRays(runs int) (string, error) {
 	var blocked, theirBlocked int
 	for range runs {
 		start := time.Now()
-		tree := ray.New(triangles)
+		tree := bvh.New(triangles)
 		builds = append(builds, time.Since(start).Seconds())
 		start = time.Now()
 		blocked = 0

@@ -17,22 +17,22 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/safefile"
-	"vornix/core/texture"
-	"vornix/core/texture/block"
+	"vornix/core/base/safefile"
+	"vornix/core/format/texture"
+	"vornix/core/format/texture/bcn"
 )
 
 // codec is a block format as the table shows it.
 type codec struct {
 	format   texture.Format
 	channels int
-	pack     func([]byte, *block.Texels, block.Quality) []byte
-	read     func([]byte) block.Texels
+	pack     func([]byte, *bcn.Texels, bcn.Quality) []byte
+	read     func([]byte) bcn.Texels
 }
 
 var codecs = []codec{
-	{texture.BC1, 3, block.BC1, block.ReadBC1}, {texture.BC3, 4, block.BC3, block.ReadBC3}, {texture.BC4, 1, block.BC4, block.ReadBC4},
-	{texture.BC5, 2, block.BC5, block.ReadBC5}, {texture.BC7, 4, block.BC7, block.ReadBC7}, {texture.BC6H, 3, nil, nil},
+	{texture.BC1, 3, bcn.BC1, bcn.ReadBC1}, {texture.BC3, 4, bcn.BC3, bcn.ReadBC3}, {texture.BC4, 1, bcn.BC4, bcn.ReadBC4},
+	{texture.BC5, 2, bcn.BC5, bcn.ReadBC5}, {texture.BC7, 4, bcn.BC7, bcn.ReadBC7}, {texture.BC6H, 3, nil, nil},
 }
 
 // sampledBlocks is how many blocks the exhaustive search is held against, spread evenly over the images.
@@ -56,7 +56,7 @@ func measureFormats(dir string) (string, error) {
 	var b strings.Builder
 	b.WriteString("\n## Texture formats\n\nTwelve images of 512 x 512 (those of the BC1 row), the first level, on all processors: million texels a second, and the peak\nsignal-to-noise ratio over all texels. The last columns: on " + fmt.Sprint(sampledBlocks) + " blocks sampled evenly from the images, how many dB each quality lies\nbelow an exhaustive search (the mean over the images, at most 70 dB each), which tries every mode, partition and rotation from every pair of texels (in BC4 and BC5 every\npair of ends). BC6H packs the images as light over twelve stops; its error is in steps of half floats.\n\n")
 	b.WriteString("| format | draft | normal | best | behind the search: draft | normal | best |\n|---|---|---|---|---|---|---|\n")
-	qualities := []block.Quality{block.Draft, block.Normal, block.Best}
+	qualities := []bcn.Quality{bcn.Draft, bcn.Normal, bcn.Best}
 	for _, c := range codecs {
 		fmt.Fprintf(&b, "| %s |", c.format)
 		for _, q := range qualities {
@@ -66,10 +66,10 @@ func measureFormats(dir string) (string, error) {
 			}
 			fmt.Fprintf(&b, " %.2f Mtexel/s, %.2f dB |", speed, quality)
 		}
-		best := sampledError(c, block.Exhaustive, images)
+		best := sampledError(c, bcn.Exhaustive, images)
 		for _, q := range qualities {
 			behind := best - sampledError(c, q, images)
-			if name := fmt.Sprint(c.format); q == block.Best && slices.Contains([]string{"bc5", "bc7", "bc6h"}, name) {
+			if name := fmt.Sprint(c.format); q == bcn.Best && slices.Contains([]string{"bc5", "bc7", "bc6h"}, name) {
 				hold(name+", best: dB behind it", "exhaustive search", "<= 0.3 dB", fmt.Sprintf("%.2f dB", behind))
 			}
 			fmt.Fprintf(&b, " %.2f dB |", behind)
@@ -91,7 +91,7 @@ func asLight(img *image.NRGBA, stops float64) *texture.Light {
 	return l
 }
 
-func throughput(c codec, q block.Quality, images []*image.NRGBA) (speed, quality float64, err error) {
+func throughput(c codec, q bcn.Quality, images []*image.NRGBA) (speed, quality float64, err error) {
 	texels := 0
 	var took time.Duration
 	for i, img := range images {
@@ -113,15 +113,15 @@ func throughput(c codec, q block.Quality, images []*image.NRGBA) (speed, quality
 
 // sampledError is the quality in dB of blocks taken evenly from the images: of each image's blocks together, then the mean
 // over the images, so that a noisy one does not drown the others. Above 70 dB nothing is to be seen any more.
-func sampledError(c codec, q block.Quality, images []*image.NRGBA) float64 {
+func sampledError(c codec, q bcn.Quality, images []*image.NRGBA) float64 {
 	mean := 0.0
 	for k, img := range images {
 		sum, n := 0.0, 0
 		light := asLight(img, float64(k-6))
 		for i := k; i < sampledBlocks; i += len(images) {
 			bx, by := (i*37%120)*4, (i*53%120)*4
-			var t block.Texels
-			var l block.Light
+			var t bcn.Texels
+			var l bcn.Light
 			for j := range t {
 				at := (by+j/4)*img.Stride + (bx+j%4)*4
 				t[j] = [4]uint8(img.Pix[at:])
@@ -136,9 +136,9 @@ func sampledError(c codec, q block.Quality, images []*image.NRGBA) float64 {
 }
 
 // wrong is the summed squared error of a packed block, of light in 255ths of the largest half float, and of how many values.
-func (c codec) wrong(t *block.Texels, l *block.Light, q block.Quality) (sum float64, n int) {
+func (c codec) wrong(t *bcn.Texels, l *bcn.Light, q bcn.Quality) (sum float64, n int) {
 	if c.pack == nil {
-		back := block.ReadBC6H(block.BC6H(nil, l, q))
+		back := bcn.ReadBC6H(bcn.BC6H(nil, l, q))
 		for j := range l {
 			for k := range 3 {
 				d := (float64(l[j][k]) - float64(back[j][k])) * 255 / 0x7bff

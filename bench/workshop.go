@@ -16,11 +16,11 @@ import (
 	"sync"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/chunk"
-	"vornix/core/project"
-	"vornix/core/safefile"
-	"vornix/core/workshop"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
+	"vornix/core/format/cdc"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/workshop"
 	"vornix/demo"
 )
 
@@ -210,7 +210,7 @@ func measureWorkshop(dir, exe, demoDir string) (string, error) {
 			return "", err
 		}
 		start := time.Now()
-		list, err := chunk.Cut(context.Background(), f, info.Size(), chunk.Bounds(f, info.Size()), nil)
+		list, err := cdc.Cut(context.Background(), f, info.Size(), cdc.Bounds(f, info.Size()), nil)
 		ours = append(ours, time.Since(start))
 		f.Close()
 		if err != nil {

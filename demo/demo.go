@@ -17,12 +17,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
 	"vornix/core/compile"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/glb"
-	"vornix/core/mapsrc"
-	"vornix/core/safefile"
+	"vornix/core/format/gltf"
+	"vornix/core/source/maplang"
 )
 
 //go:embed all:projects profiles
@@ -173,7 +173,7 @@ func crate() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, findings := mapsrc.Read(name, source, mapsrc.Options{})
+	m, findings := maplang.Read(name, source, maplang.Options{})
 	if m == nil {
 		return nil, &finding.Failure{What: "the demo's crate is wrong", Findings: findings}
 	}
@@ -181,5 +181,5 @@ func crate() ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	return glb.Write(r.Map, nil)
+	return gltf.Write(r.Map, nil)
 }

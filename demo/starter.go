@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strconv"
 
-	"vornix/core/profile"
+	"vornix/core/config/profile"
 )
 
 // What 'vornix new' writes for Git. releases/ and published.toml are committed, since every clone needs them.

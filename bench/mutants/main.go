@@ -1,7 +1,7 @@
 // Command mutants asks whether a package's tests would notice a mistake: it makes small mistakes in the package, one at a time, runs the package's own tests
 // on each, and lists the mistakes that no test noticed.
 //
-//	VORNIX_TESTS=all go run ./bench/mutants -n 60 ./core/swap ./core/deploy ./core/fetch
+//	VORNIX_TESTS=all go run ./bench/mutants -n 60 ./core/base/transaction ./core/ship/deploy ./core/ship/fetch
 //
 // Mistakes are made in copies (go test -overlay); the working tree stays as it is. Which ones are made depends on -seed alone.
 package main
@@ -45,7 +45,7 @@ func main() {
 	n := flag.Int("n", 60, "at most this `number` of mistakes in each package")
 	seed := flag.Uint64("seed", 1, "which mistakes are made")
 	limit := flag.Duration("limit", 5*time.Minute, "time that the tests of one mistake may take")
-	at := flag.String("at", "", "only mistakes at these `places`, as in core/swap/swap.go:12,core/swap/undo.go:9")
+	at := flag.String("at", "", "only mistakes at these `places`, as in core/base/transaction/swap.go:12,core/base/transaction/undo.go:9")
 	least := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
 	flag.Parse()
 	failed := false

@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/index"
-	"vornix/core/workshop"
-	"vornix/core/workshop/stand"
+	"vornix/core/ship/index"
+	"vornix/core/ship/workshop"
+	"vornix/core/ship/workshop/standin"
 	"vornix/demo"
 	"vornix/internal/peer"
 	"vornix/internal/thorough"
@@ -52,7 +52,7 @@ func newTeam(t *testing.T) *team {
 		require.NoError(t, os.MkdirAll(dir, 0o755))
 	}
 	x.address = peer.Nginx(t, x.website, "")
-	desk, err := stand.Start(filepath.Join(x.root, "workshop"), stand.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": stand.Usual()}})
+	desk, err := standin.Start(filepath.Join(x.root, "workshop"), standin.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": standin.Usual()}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = desk.Close() })
 	x.token = strings.TrimSpace(read(t, x.root, "workshop/tokens/maker"))

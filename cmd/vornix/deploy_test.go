@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/deploy"
-	"vornix/core/standin"
+	"vornix/core/game/gameserver"
+	"vornix/core/ship/deploy"
 	"vornix/internal/peer"
 )
 
@@ -207,7 +207,7 @@ func TestAServerThatGoesWrong(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(folder, "levels", "tram_depot.vnm"))
 	fail("")
 	assert.Contains(t, ok(t, p, "deploy", "practice", "--yes").out, "its server has loaded tram_depot and plays tram_depot")
-	status := func() (st standin.Status) {
+	status := func() (st gameserver.Status) {
 		resp, err := http.Get(url + "/status")
 		require.NoError(t, err)
 		defer resp.Body.Close()

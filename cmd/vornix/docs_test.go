@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/finding"
+	"vornix/core/base/finding"
 	"vornix/internal/demotest"
 	"vornix/internal/thorough"
 )

@@ -17,11 +17,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/build"
+	"vornix/core/base/safefile"
 	stages "vornix/core/compile/stage"
-	"vornix/core/farm"
-	"vornix/core/job"
-	"vornix/core/safefile"
+	"vornix/core/make/assembly"
+	"vornix/core/make/remoteexec"
+	"vornix/core/make/taskgraph"
 	"vornix/internal/peer"
 	"vornix/internal/thorough"
 )
@@ -325,19 +325,19 @@ func slowly(to, from net.Conn, delay time.Duration, rate int) {
 // wrong is a worker in the lab's network that computes as any other, but for a bit now and then.
 func (l *lab) wrong(t *testing.T, d *day) {
 	t.Helper()
-	key, err := farm.ReadKey(d.key)
+	key, err := remoteexec.ReadKey(d.key)
 	require.NoError(t, err)
 	dir, err := safefile.OpenDir(t.TempDir())
 	require.NoError(t, err)
 	status := parse(t, run(t, l.on("other", t.TempDir(), "farm", "status", "--key", d.key, "--json")))
-	var state farm.State
+	var state remoteexec.State
 	require.NoError(t, json.Unmarshal(status.Result, &state))
 	require.NotEmpty(t, state.Workers)
 	ctx, cancel := context.WithCancel(context.Background())
 	joined, ended := make(chan bool, 8), make(chan bool)
 	go func() {
 		defer close(ended)
-		_ = farm.Work(ctx, farm.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Hands: 1, Dir: dir, Most: 1 << 30, Do: bent{build.NewHand(1, build.Stages{}, nil, "")}, Said: func(e farm.Event) {
+		_ = remoteexec.Work(ctx, remoteexec.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Hands: 1, Dir: dir, Most: 1 << 30, Do: bent{assembly.NewHand(1, assembly.Stages{}, nil, "")}, Said: func(e remoteexec.Event) {
 			if e.What == "joined" {
 				joined <- true
 			}
@@ -354,9 +354,9 @@ func (l *lab) wrong(t *testing.T, d *day) {
 }
 
 // bent does jobs, and gets a bit of each piece wrong.
-type bent struct{ farm.Doer }
+type bent struct{ remoteexec.Doer }
 
-func (b bent) Do(ctx context.Context, o *job.Order, t *job.Task, crew stages.Crew) error {
+func (b bent) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stages.Crew) error {
 	if crew != nil {
 		crew = bentCrew{crew}
 	}

@@ -18,7 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/farm"
+	"vornix/core/make/remoteexec"
 	"vornix/internal/peer"
 )
 
@@ -118,7 +118,7 @@ func TestFarmCommands(t *testing.T) {
 	assert.Contains(t, status, "0 waiting, 0 being done")
 	assert.Regexp(t, `(?m)^plain .* no .*nothing$`, status)
 	assert.Regexp(t, `(?m)^willing .* yes .*nothing$`, status)
-	var state farm.State
+	var state remoteexec.State
 	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "farm", "status", "--json")).Result, &state))
 	assert.Len(t, state.Workers, 2)
 

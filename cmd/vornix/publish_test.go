@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/publish"
-	"vornix/core/workshop"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop"
 )
 
 // shop runs the stand-in of a workshop as a process of its own, and gives its address.

@@ -21,8 +21,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/index"
 	"vornix/core/release"
+	"vornix/core/ship/index"
 	"vornix/internal/thorough"
 )
 

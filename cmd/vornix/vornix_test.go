@@ -27,9 +27,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vornix/core/base/safefile"
+	"vornix/core/game/gameserver"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/standin"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 	"vornix/internal/thorough"
@@ -161,7 +161,7 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	assert.Len(t, a.Steps, 29, "with publishing and trying what came of it")
 	var result []struct {
 		Project string
-		Server  standin.Status
+		Server  gameserver.Status
 	}
 	require.NoError(t, json.Unmarshal(a.Result, &result))
 	require.Len(t, result, 2)
@@ -537,7 +537,7 @@ func TestAServerFromPlanToRollback(t *testing.T) {
 		resp, err := http.Get(url + "/status")
 		require.NoError(t, err)
 		defer resp.Body.Close()
-		var st standin.Status
+		var st gameserver.Status
 		require.NoError(t, json.NewDecoder(resp.Body).Decode(&st))
 		return st.Playing
 	}

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
 	"vornix/internal/peer"
 )
 

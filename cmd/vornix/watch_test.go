@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/standin"
+	"vornix/core/game/gameserver"
 	"vornix/internal/demotest"
 )
 
@@ -31,7 +31,7 @@ type watched struct {
 	}
 	Result struct {
 		Changed []struct{ Path, State string }
-		Server  *standin.Status
+		Server  *gameserver.Status
 		Seconds float64
 	}
 }
@@ -100,7 +100,7 @@ func TestBuildingOnEverySave(t *testing.T) {
 	assert.Equal(t, "toml.syntax", w.Error.Findings[0].ID)
 	resp, err := http.Get(strings.TrimSpace(read(t, address[0])) + "/status")
 	require.NoError(t, err)
-	var st standin.Status
+	var st gameserver.Status
 	require.NoError(t, json.NewDecoder(resp.Body).Decode(&st))
 	resp.Body.Close()
 	assert.True(t, st.Find("tram_depot").Loaded, "what was built before is played on")

@@ -9,25 +9,25 @@ import (
 	"slices"
 	"strconv"
 
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/lighting"
-	"vornix/core/compile/navigation"
-	"vornix/core/compile/partition"
+	"vornix/core/base/finding"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
+	"vornix/core/compile/lightmap"
+	"vornix/core/compile/navmesh"
 	"vornix/core/compile/reflections"
 	"vornix/core/compile/tiles"
 	"vornix/core/compile/visibility"
-	"vornix/core/finding"
-	"vornix/core/geom"
-	"vornix/core/mapfile"
-	"vornix/core/model"
-	"vornix/core/scene"
+	"vornix/core/format/geom"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/model"
+	"vornix/core/source/scene"
 )
 
 // Version is raised whenever the same scene would compile to other bytes, so that kept results are not used again.
 const Version = 4
 
 // Versions are those of all stages: when one of them is raised, maps have to be made again.
-var Versions = fmt.Sprint(Version, visibility.Version, lighting.Version, reflections.Version, navigation.Version)
+var Versions = fmt.Sprint(Version, visibility.Version, lightmap.Version, reflections.Version, navmesh.Version)
 
 // Options for Compile.
 type Options struct {
@@ -82,12 +82,12 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	if o.Long != nil && o.Long.Grows != nil {
 		o.Long.Grows(int64(len(m.Solids)) * perSolid)
 	}
-	surface, err := geometry.Build(ctx, m, geometry.Options{Size: o.MaterialSize, Fit: o.FitSize, SeeThrough: o.SeeThrough})
+	surface, err := csg.Build(ctx, m, csg.Options{Size: o.MaterialSize, Fit: o.FitSize, SeeThrough: o.SeeThrough})
 	if err != nil {
 		return nil, err
 	}
 	surface.Write(out)
-	tree, err := partition.Build(ctx, m, surface.Faces, o.SeeThrough)
+	tree, err := bsp.Build(ctx, m, surface.Faces, o.SeeThrough)
 	if err != nil {
 		return nil, err
 	}

@@ -8,13 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/compile"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
+	"vornix/core/format/mapfile"
+	"vornix/core/source/maplang"
 )
 
 func compileSource(t *testing.T, source string, size float64) *mapfile.Map {
 	t.Helper()
-	m, findings := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+	m, findings := maplang.Read("m.vnx", []byte(source), maplang.Options{})
 	require.Empty(t, findings)
 	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return size }})
 	require.NoError(t, err)
@@ -106,7 +106,7 @@ func TestFaceOverrides(t *testing.T) {
 // A fitted face has a whole number of repeats from edge to edge, at every quarter turn, and is not mirrored.
 func TestFittedFaces(t *testing.T) {
 	for _, turn := range []string{"0", "90", "180", "270", "-90"} {
-		m, findings := mapsrc.Read("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"), mapsrc.Options{})
+		m, findings := maplang.Read("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"), maplang.Options{})
 		require.Empty(t, findings)
 		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 9 }, FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
 		require.NoError(t, err)
@@ -162,7 +162,7 @@ func TestTiles(t *testing.T) {
 
 func say(t *testing.T, lines string, o compile.Options) *compile.Result {
 	t.Helper()
-	m, findings := mapsrc.Read("m.vnx", []byte("map m "+lines), mapsrc.Options{})
+	m, findings := maplang.Read("m.vnx", []byte("map m "+lines), maplang.Options{})
 	require.Empty(t, findings)
 	if o.MaterialSize == nil {
 		o.MaterialSize = func(string) float64 { return 2 }

@@ -6,25 +6,25 @@ import (
 	"slices"
 	"time"
 
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/lighting"
-	"vornix/core/compile/navigation"
-	"vornix/core/compile/partition"
+	"vornix/core/base/finding"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
+	"vornix/core/compile/lightmap"
+	"vornix/core/compile/navmesh"
+	"vornix/core/compile/radiance"
 	"vornix/core/compile/reflections"
 	"vornix/core/compile/stage"
 	"vornix/core/compile/visibility"
-	"vornix/core/finding"
-	"vornix/core/light"
-	"vornix/core/mapfile"
-	"vornix/core/scene"
-	"vornix/core/texture"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/texture"
+	"vornix/core/source/scene"
 )
 
 // Long says how the long stages are run.
 type Long struct {
 	stage.Env
 	// Looks says how a material looks to light; nil: all are plain.
-	Looks func(material string) light.Look
+	Looks func(material string) radiance.Look
 	// Luxels gives the luxels a metre that a material asks for, 0 for none; nil: none does.
 	Luxels func(material string) float64
 	// Agents are who walks in the game; none: one of a usual size.
@@ -41,25 +41,25 @@ type Long struct {
 const texels = 256
 
 // paints are the looks of a map's materials, made ready once, and a hash of all that they do to light.
-func (l *Long) paints(materials []string) (of func(material string) *light.Painted, key string) {
-	made := map[string]*light.Painted{}
+func (l *Long) paints(materials []string) (of func(material string) *radiance.Painted, key string) {
+	made := map[string]*radiance.Painted{}
 	var parts []any
 	for _, name := range slices.Sorted(slices.Values(materials)) {
-		look, density := light.Look{}, 0.0
+		look, density := radiance.Look{}, 0.0
 		if l.Looks != nil {
 			look = l.Looks(name)
 		}
 		if l.Luxels != nil {
 			density = l.Luxels(name)
 		}
-		made[name] = light.Paint(look, texels)
+		made[name] = radiance.Paint(look, texels)
 		parts = append(parts, name, made[name].Sum(), density)
 	}
-	return func(material string) *light.Painted { return made[material] }, stage.Key(parts...)
+	return func(material string) *radiance.Painted { return made[material] }, stage.Key(parts...)
 }
 
 // long runs the long stages.
-func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geometry.Result, tree *partition.Tree) error {
+func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *csg.Result, tree *bsp.Tree) error {
 	out := r.Map
 	r.Stats = map[string]int64{}
 	r.buried(m)
@@ -76,17 +76,17 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		out.Meta.Stages[name] = l.How()
 	}
 	var sky *scene.Picture
-	var picture *light.Picture
+	var picture *radiance.Picture
 	if m.Sky != nil && l.Runs(stage.Lighting) {
 		var err error
 		sky = m.Sky.Image
-		if picture, err = light.Load(sky); err != nil {
+		if picture, err = radiance.Load(sky); err != nil {
 			r.Findings = append(r.Findings, finding.MapFile.At(m.Sky.Place, "the image %s can't be used as a sky: %v", sky.Name, err))
 			return nil
 		}
 	}
-	lightKey := lighting.Key(out)
-	var looks func(material string) *light.Painted
+	lightKey := lightmap.Key(out)
+	var looks func(material string) *radiance.Painted
 	lookKey := ""
 	if l.Runs(stage.Lighting) {
 		looks, lookKey = l.paints(out.Materials())
@@ -101,7 +101,7 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 	}
 	if l.Runs(stage.Lighting) && r.lightable(m, looks) {
 		key := stage.Key(lightKey, lookKey, sky)
-		s := light.New(out, looks, picture)
+		s := radiance.New(out, looks, picture)
 		var unseen []bool
 		if m.Sealed {
 			var err error
@@ -109,8 +109,8 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 				return err
 			}
 		}
-		lit, err := lighting.Build(ctx, &l.Env, out, s, lighting.Options{Density: l.Luxels, Unseen: unseen, Key: key})
-		var large *lighting.TooLarge
+		lit, err := lightmap.Build(ctx, &l.Env, out, s, lightmap.Options{Density: l.Luxels, Unseen: unseen, Key: key})
+		var large *lightmap.TooLarge
 		switch {
 		case errors.As(err, &large):
 			r.Findings = append(r.Findings, finding.StageMemory.At(m.Place, "%v", err))
@@ -126,15 +126,15 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *geome
 		done(stage.Lighting)
 	}
 	if l.Runs(stage.Lighting) && len(out.Grids) > 0 {
-		if err := lighting.Tiles(ctx, &l.Env, out); err != nil {
+		if err := lightmap.Tiles(ctx, &l.Env, out); err != nil {
 			return err
 		}
 		done(stage.Lighting)
 	}
 	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" && len(m.Solids)+len(m.Terrains) > 0 {
-		all := light.New(out, looks, picture)
-		all.Lit = light.LitOf(out)
-		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, sky, l.How(), lighting.Version)})
+		all := radiance.New(out, looks, picture)
+		all.Lit = radiance.LitOf(out)
+		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, sky, l.How(), lightmap.Version)})
 		if err != nil {
 			return err
 		}
@@ -167,7 +167,7 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 		for _, t := range m.Legend {
 			costs[t.Symbol] = t.Cost
 		}
-		navigation.Tiles(out, func(symbol rune) float64 { return costs[symbol] })
+		navmesh.Tiles(out, func(symbol rune) float64 { return costs[symbol] })
 	}
 	if len(m.Solids)+len(m.Terrains) == 0 {
 		return nil
@@ -178,8 +178,8 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 			passing = append(passing, name)
 		}
 	}
-	err := navigation.Build(ctx, &l.Env, out, navigation.Options{Agents: l.Agents, Passes: l.Passes, Key: stage.Key(key, passing)})
-	var large *navigation.TooLarge
+	err := navmesh.Build(ctx, &l.Env, out, navmesh.Options{Agents: l.Agents, Passes: l.Passes, Key: stage.Key(key, passing)})
+	var large *navmesh.TooLarge
 	if errors.As(err, &large) {
 		r.Findings = append(r.Findings, finding.StageMemory.At(m.Place, "%v", err))
 		return nil
@@ -195,7 +195,7 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 const mostLights = 20000
 
 // lightable says whether there is light, and not too much of it, and says so if not.
-func (r *Result) lightable(m *scene.Map, looks func(material string) *light.Painted) bool {
+func (r *Result) lightable(m *scene.Map, looks func(material string) *radiance.Painted) bool {
 	if len(m.Solids)+len(m.Terrains) == 0 {
 		return false
 	}

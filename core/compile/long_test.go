@@ -10,20 +10,20 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vornix/core/base/finding"
 	"vornix/core/compile"
-	"vornix/core/compile/lighting"
-	"vornix/core/compile/navigation"
+	"vornix/core/compile/lightmap"
+	"vornix/core/compile/navmesh"
+	"vornix/core/compile/radiance"
 	"vornix/core/compile/reflections"
 	"vornix/core/compile/stage"
-	"vornix/core/finding"
-	"vornix/core/light"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
+	"vornix/core/format/mapfile"
+	"vornix/core/source/maplang"
 )
 
 func long(t *testing.T, source string, env stage.Env, change ...func(*compile.Long)) (*compile.Result, []string) {
 	t.Helper()
-	m, findings := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+	m, findings := maplang.Read("m.vnx", []byte(source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
 	l := &compile.Long{Env: env}
 	for _, c := range change {
@@ -106,13 +106,13 @@ func TestFacesWithoutAnArea(t *testing.T) {
 			}
 		}
 	}
-	s := light.New(m, nil, nil)
+	s := radiance.New(m, nil, nil)
 	ctx, env := context.Background(), &stage.Env{}
-	_, err := lighting.Build(ctx, env, m, s, lighting.Options{})
+	_, err := lightmap.Build(ctx, env, m, s, lightmap.Options{})
 	require.NoError(t, err)
 	_, err = reflections.Build(ctx, env, m, s, reflections.Options{})
 	require.NoError(t, err)
-	require.NoError(t, navigation.Build(ctx, env, m, navigation.Options{}))
+	require.NoError(t, navmesh.Build(ctx, env, m, navmesh.Options{}))
 	data, err := mapfile.Encode(m) // which takes finite numbers only
 	require.NoError(t, err)
 	_, err = mapfile.Read(data)

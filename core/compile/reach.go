@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
-	"vornix/core/finding"
-	"vornix/core/geom"
-	"vornix/core/path"
-	"vornix/core/scene"
+	"vornix/core/base/finding"
+	"vornix/core/compile/pathfind"
+	"vornix/core/format/geom"
+	"vornix/core/source/scene"
 )
 
 // reach finds spawns from which players can't get to what a game says they must.
@@ -26,7 +26,7 @@ func (r *Result) reach(m *scene.Map, targets []string) {
 		if len(goals) == 0 {
 			continue // that it is missing was said
 		}
-		walkers := path.Walkers(r.Map)
+		walkers := pathfind.Walkers(r.Map)
 		for i := range walkers {
 			w := &walkers[i]
 			who := ""
@@ -36,7 +36,7 @@ func (r *Result) reach(m *scene.Map, targets []string) {
 			var cut []scene.Spawn
 			for _, s := range m.Spawns {
 				if !slices.ContainsFunc(goals, func(g geom.Vec) bool {
-					_, ok := w.Find(path.Point{s.At.X, s.At.Y, s.At.Z}, path.Point{g.X, g.Y, g.Z})
+					_, ok := w.Find(pathfind.Point{s.At.X, s.At.Y, s.At.Z}, pathfind.Point{g.X, g.Y, g.Z})
 					return ok
 				}) {
 					cut = append(cut, s)

@@ -5,16 +5,16 @@ import (
 	"fmt"
 	"math"
 
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/partition"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/geom"
-	"vornix/core/scene"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
+	"vornix/core/format/geom"
+	"vornix/core/source/scene"
 )
 
 // say adds the findings that need the compiled surface: leaks, hidden solids, and neighbours with very different texture density.
-func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *geometry.Result, tree *partition.Tree) error {
+func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *csg.Result, tree *bsp.Tree) error {
 	for _, i := range surface.Hidden {
 		s := &m.Solids[i]
 		r.Findings = append(r.Findings, finding.SolidHidden.At(s.Place, "nothing can be seen of solid %q: it lies wholly in others", s.Name))
@@ -32,11 +32,11 @@ func Leak(ctx context.Context, m *scene.Map, seeThrough func(material string) bo
 	if !m.Sealed {
 		return nil, nil
 	}
-	surface, err := geometry.Build(ctx, m, geometry.Options{Size: func(string) float64 { return 1 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} }, SeeThrough: seeThrough})
+	surface, err := csg.Build(ctx, m, csg.Options{Size: func(string) float64 { return 1 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} }, SeeThrough: seeThrough})
 	if err != nil {
 		return nil, err
 	}
-	tree, err := partition.Build(ctx, m, surface.Faces, seeThrough)
+	tree, err := bsp.Build(ctx, m, surface.Faces, seeThrough)
 	if err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func Leak(ctx context.Context, m *scene.Map, seeThrough func(material string) bo
 	return f, err
 }
 
-func leak(ctx context.Context, m *scene.Map, tree *partition.Tree) (*finding.Finding, []geom.Vec, error) {
+func leak(ctx context.Context, m *scene.Map, tree *bsp.Tree) (*finding.Finding, []geom.Vec, error) {
 	if !m.Sealed {
 		return nil, nil, nil
 	}
@@ -96,7 +96,7 @@ func point(p geom.Vec) string {
 }
 
 // density finds neighbours one of which is much sharper. Each pair of materials is said once.
-func (r *Result) density(m *scene.Map, o Options, surface *geometry.Result) {
+func (r *Result) density(m *scene.Map, o Options, surface *csg.Result) {
 	if o.DensityRatio <= 0 || o.Texels == nil {
 		return
 	}

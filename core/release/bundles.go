@@ -11,15 +11,15 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/remote"
-	"vornix/core/safefile"
+	"vornix/core/base/download"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/index"
+	"vornix/core/ship/publish"
 )
 
 // missingBundles lists the bundles of a finished version that are not in out/releases as they went out.
@@ -222,7 +222,7 @@ func (g *getter) target(ctx context.Context, name string) error {
 
 // web looks in the folder that players download from, for the name that the file had.
 func (g *getter) web(ctx context.Context, base string) error {
-	src, err := remote.Open(base, index.FileName, remote.Options{Retries: 2, Stall: 10 * time.Second, Agent: g.o.Publish.Agent})
+	src, err := download.Open(base, index.FileName, download.Options{Retries: 2, Stall: 10 * time.Second, Agent: g.o.Publish.Agent})
 	if err != nil {
 		return err
 	}

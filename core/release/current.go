@@ -5,11 +5,11 @@ import (
 	"fmt"
 	"maps"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
 )
 
 // Current is what is packed, compared with the project as it is now. Status, deployments, publishing and the index judge by it alone.
@@ -24,7 +24,7 @@ type Current struct {
 // LookPacked compares what is packed with the project's version and sources. It changes nothing.
 func LookPacked(ctx context.Context, p *project.Project, o Options) (*Current, error) {
 	c := &Current{}
-	stale, tree, err := build.Stale(ctx, p, o.Program, o.Own)
+	stale, tree, err := assembly.Stale(ctx, p, o.Program, o.Own)
 	if err != nil {
 		return nil, err
 	}

@@ -9,13 +9,13 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/group"
-	"vornix/core/indexwriter"
-	"vornix/core/job"
-	"vornix/core/ledger"
-	"vornix/core/project"
+	"vornix/core/base/group"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/make/taskgraph"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/indexwriter"
 )
 
 // Targets lists the names of the project's targets, sorted, but for workshops, which package publish reaches.
@@ -187,7 +187,7 @@ func (s *Session) progress(target string, o *deploy.Options) (ended func(error))
 	told(func() { p.Started(target, "deploy", "") })
 	o.Advanced = func(stage string, done, total int64) { told(func() { p.Advanced(target, stage, done, total) }) }
 	return func(err error) {
-		told(func() { p.Ended(job.Result{ID: target, Step: "deploy", State: job.Made, Err: err}, 0, 0) })
+		told(func() { p.Ended(taskgraph.Result{ID: target, Step: "deploy", State: taskgraph.Made, Err: err}, 0, 0) })
 	}
 }
 

@@ -9,14 +9,14 @@ import (
 	"slices"
 	"strings"
 
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/gitcmd"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/sign"
-	"vornix/core/trust"
+	"vornix/core/base/fault"
+	"vornix/core/base/gitcmd"
+	"vornix/core/base/signature"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/publish"
 )
 
 // States of what a release needs.
@@ -145,7 +145,7 @@ func (n *handoverList) keys(_ context.Context, p *project.Project, o Options, h 
 		return nil
 	}
 	for _, k := range o.Keys {
-		if public := sign.Public(k); slices.Contains(known, public) {
+		if public := signature.Public(k); slices.Contains(known, public) {
 			n.add("key", "signing", Here, "players know "+public, "")
 			return nil
 		}

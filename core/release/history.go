@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/safefile"
-	"vornix/core/semver"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/base/semver"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
 )
 
 // History is what is known of the project's finished versions, here and elsewhere.

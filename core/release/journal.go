@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/project"
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 )
 
 // journalFile is where the steps of the release under way are written down. What a step made says by itself whether it is still right; the journal

@@ -7,16 +7,16 @@ import (
 	"slices"
 	"time"
 
-	"vornix/core/addon"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/quarantine"
-	"vornix/core/safefile"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/quarantine"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/make/metadata"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/indexwriter"
 )
 
 // Addon writes the metadata files that stand beside bundles, which are packed.
@@ -27,9 +27,9 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 	if err != nil {
 		return nil, err
 	}
-	files, findings := addon.Make(s.P, g, addon.Options{Bundles: AddonBundles(bundles), Finished: true})
+	files, findings := metadata.Make(s.P, g, metadata.Options{Bundles: AddonBundles(bundles), Finished: true})
 	step.Findings = finding.Accept(findings, s.P.Acceptances())
-	if err := addon.Err(step.Findings); err != nil {
+	if err := metadata.Err(step.Findings); err != nil {
 		step.Failed = true
 		return step, err
 	}
@@ -38,7 +38,7 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 		return nil, err
 	}
 	defer d.Close()
-	list, err := addon.Stand(d, AddonDir, "beside", files)
+	list, err := metadata.Stand(d, AddonDir, "beside", files)
 	if err != nil {
 		return nil, err
 	}
@@ -47,18 +47,18 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 		return nil, err
 	}
 	for _, x := range list {
-		if x.State != addon.Same {
+		if x.State != metadata.Same {
 			if err := d.WriteFile(x.Path, x.File.Data); err != nil {
 				return nil, err
 			}
 		}
-		step.add(x.Path, int64(len(x.File.Data)), x.State == addon.Same)
+		step.add(x.Path, int64(len(x.File.Data)), x.State == metadata.Same)
 	}
 	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(list), "metadata file"), len(files)-len(list))
 	if aside != nil {
 		step.Summary += "; what was changed by hand is in " + path.Join(project.QuarantineDir, aside.Name)
 	}
-	return step, addon.Remember(d, list)
+	return step, metadata.Remember(d, list)
 }
 
 // MetadataOfBundles says whether a game's metadata speaks of packed bundles, so that it can't be written before.
@@ -72,19 +72,19 @@ func MetadataOfBundles(p *profile.Profile) bool {
 }
 
 // AddonBundles are packed bundles as metadata speaks of them.
-func AddonBundles(bundles []bundle.Bundle) []addon.Bundle {
+func AddonBundles(bundles []bundle.Bundle) []metadata.Bundle {
 	if bundles == nil {
 		return nil
 	}
-	list := []addon.Bundle{}
+	list := []metadata.Bundle{}
 	for _, b := range bundles {
-		list = append(list, addon.Bundle{File: b.Name, Size: b.Size, SHA256: b.SHA256, Files: b.Entries, Maps: b.Maps})
+		list = append(list, metadata.Bundle{File: b.Name, Size: b.Size, SHA256: b.SHA256, Files: b.Entries, Maps: b.Maps})
 	}
 	return list
 }
 
 // setAside refuses to write over what somebody changed by hand, or moves it away where that was asked for.
-func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.Standing) (*quarantine.Batch, error) {
+func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []metadata.Standing) (*quarantine.Batch, error) {
 	var edited []quarantine.Item
 	diff := ""
 	released, err := s.releasedMetadata()
@@ -92,7 +92,7 @@ func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []addon.St
 		return nil, err
 	}
 	for _, x := range list {
-		if x.State == addon.Edited {
+		if x.State == metadata.Edited {
 			if sum, _, err := safefile.HashFile(d.Join(x.Path)); err == nil && released[path.Base(x.Path)+" "+sum] {
 				continue // it went out as it is; only this machine forgot that it wrote it
 			}

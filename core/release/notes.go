@@ -6,11 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/safefile"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
 )
 
 // NotesFile is where the project keeps what is new in a version, as a path in the project.

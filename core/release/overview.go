@@ -8,43 +8,43 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/finding"
-	"vornix/core/group"
-	"vornix/core/humanize"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/safefile"
-	"vornix/core/semver"
-	"vornix/core/share"
-	"vornix/core/trust"
+	"vornix/core/base/finding"
+	"vornix/core/base/group"
+	"vornix/core/base/humanize"
+	"vornix/core/base/safefile"
+	"vornix/core/base/semver"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/make/assembly"
+	"vornix/core/make/remotecache"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 )
 
 // Overview is where a project stands: what is made, what is released, what is where, and what to do next.
 type Overview struct {
-	Project  string          `json:"project"`
-	Version  string          `json:"version"`
-	Profile  string          `json:"profile"`
-	Errors   int             `json:"errors"` // that a check finds
-	Warnings int             `json:"warnings"`
-	Notes    int             `json:"notes"`
-	Stale    []string        `json:"stale"`    // jobs that a build would run
-	Pictures []string        `json:"pictures"` // beside bundles, that would be made
-	Packed   []bundle.Bundle `json:"packed"`
-	Older    []string        `json:"older"` // bundles that packing would make, replace or remove
-	Tried    bool            `json:"tried"` // what is packed was tried, as it is
-	Indexed  bool            `json:"indexed"`
-	UnderWay string          `json:"under_way"`        // the last step of a release of this version that did not come to its end
-	Released string          `json:"released"`         // the latest finished version
-	Changed  bool            `json:"changed"`          // what is packed is not what was released
-	Stray    int             `json:"stray"`            // files that no release needs
-	Shared   *share.History  `json:"shared,omitempty"` // what shared results were worth on this machine
-	Targets  []*deploy.State `json:"targets"`
+	Project  string               `json:"project"`
+	Version  string               `json:"version"`
+	Profile  string               `json:"profile"`
+	Errors   int                  `json:"errors"` // that a check finds
+	Warnings int                  `json:"warnings"`
+	Notes    int                  `json:"notes"`
+	Stale    []string             `json:"stale"`    // jobs that a build would run
+	Pictures []string             `json:"pictures"` // beside bundles, that would be made
+	Packed   []bundle.Bundle      `json:"packed"`
+	Older    []string             `json:"older"` // bundles that packing would make, replace or remove
+	Tried    bool                 `json:"tried"` // what is packed was tried, as it is
+	Indexed  bool                 `json:"indexed"`
+	UnderWay string               `json:"under_way"`        // the last step of a release of this version that did not come to its end
+	Released string               `json:"released"`         // the latest finished version
+	Changed  bool                 `json:"changed"`          // what is packed is not what was released
+	Stray    int                  `json:"stray"`            // files that no release needs
+	Shared   *remotecache.History `json:"shared,omitempty"` // what shared results were worth on this machine
+	Targets  []*deploy.State      `json:"targets"`
 	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
 	Workshops []*publish.State `json:"workshops"`
 	Next      string           `json:"next"` // a command; empty when there is nothing to do
@@ -184,13 +184,13 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 		return // nothing was built here so far
 	}
 	defer state.Close()
-	h := share.ReadHistory(state)
+	h := remotecache.ReadHistory(state)
 	if h == nil || h.Where != p.File.Shared.URL {
 		v.row("shared", "%s, not asked so far", p.File.Shared.URL)
 		return
 	}
 	v.Shared = h
-	line := func(c share.Count) string {
+	line := func(c remotecache.Count) string {
 		text := fmt.Sprintf("%d of %s found (%.0f %%)", c.Found, Count(c.Asked, "result"), 100*c.Rate())
 		if c.Parts > 0 {
 			text += fmt.Sprintf(" and %s of others", Count(c.Parts, "part"))
@@ -205,7 +205,7 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 }
 
 // made looks at what is built, pictured, packed, tried and indexed.
-func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *needs.Graph) (err error) {
+func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *assetgraph.Graph) (err error) {
 	current, err := LookPacked(ctx, p, o)
 	if err != nil {
 		return err
@@ -219,12 +219,12 @@ func (v *Overview) made(ctx context.Context, p *project.Project, o Options, g *n
 		v.next("vornix build", "%s not as the sources are", are(stale))
 	}
 	if HasBeside(p.Profile) {
-		list, err := build.StaleBeside(ctx, p, g)
+		list, err := assembly.StaleBeside(ctx, p, g)
 		if err != nil {
 			return err
 		}
 		for _, id := range list {
-			v.Pictures = append(v.Pictures, strings.TrimPrefix(id, build.PictureStep+" "))
+			v.Pictures = append(v.Pictures, strings.TrimPrefix(id, assembly.PictureStep+" "))
 		}
 		if len(list) == 0 {
 			v.row("pictures", "up to date")

@@ -14,15 +14,15 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/patch"
-	"vornix/core/project"
-	"vornix/core/safefile"
-	"vornix/core/semver"
-	"vornix/core/sign"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/base/semver"
+	"vornix/core/base/signature"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
+	"vornix/core/pack/patch"
+	"vornix/core/ship/indexwriter"
 )
 
 // Versions lists the versions that were released, the oldest first.
@@ -198,7 +198,7 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 	rel := PatchFile(x.P, version, o.To)
 	signer := ""
 	if o.Key != nil {
-		signer = sign.Public(o.Key)
+		signer = signature.Public(o.Key)
 	}
 	key := keyOf(x.o.Program, was, to, brought, o.Title, o.Game, o.Authors, o.Notes, o.Known, signer)
 	d, err := safefile.OpenDir(x.P.Dir)

@@ -12,19 +12,19 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/gitcmd"
-	"vornix/core/group"
-	"vornix/core/index"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/remote"
-	"vornix/core/semver"
+	"vornix/core/base/download"
+	"vornix/core/base/fault"
+	"vornix/core/base/gitcmd"
+	"vornix/core/base/group"
+	"vornix/core/base/semver"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/index"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
 )
 
 // Place may know finished versions that this copy of the project does not: a target, the published index, a workshop, the
@@ -184,7 +184,7 @@ func (x *Place) ofIndex(p *project.Project, found *index.Index) {
 }
 
 func askIndex(ctx context.Context, p *project.Project, base string, o Options, x *Place) error {
-	src, err := remote.Open(base, index.FileName, remote.Options{Retries: 1, Stall: 10 * time.Second, Agent: o.Publish.Agent})
+	src, err := download.Open(base, index.FileName, download.Options{Retries: 1, Stall: 10 * time.Second, Agent: o.Publish.Agent})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // a folder that is not made yet
 	}
@@ -193,7 +193,7 @@ func askIndex(ctx context.Context, p *project.Project, base string, o Options, x
 		return err
 	}
 	defer src.Close()
-	data, _, err := src.Index(ctx, index.FileName, index.Most, remote.Stamp{})
+	data, _, err := src.Index(ctx, index.FileName, index.Most, download.Stamp{})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // nothing was published yet
 	}

@@ -14,17 +14,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/base/signature"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/sign"
-	"vornix/core/trust"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/index"
+	"vornix/core/ship/publish"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 )
@@ -278,7 +278,7 @@ func TestTheIndexGoesOnFromAnyClone(t *testing.T) {
 	require.NoError(t, err)
 	x := published()
 	assert.Equal(t, int64(3), x.Serial)
-	require.NoError(t, x.Trusted([]string{sign.Public(key)}))
+	require.NoError(t, x.Trusted([]string{signature.Public(key)}))
 	assert.Contains(t, find(r.Steps, "patch").Summary, "after fetching 1.0.0 from target website", "no copy of 1.0.0 was here")
 	require.Len(t, x.Bundles[0].Patches, 1)
 	assert.FileExists(t, filepath.Join(website, "patches", "lower_sidings-1.0.0-to-1.1.0.vnp"))

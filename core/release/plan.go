@@ -10,16 +10,16 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 )
 
 // Planned is what a release would do.
@@ -84,12 +84,12 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 		return nil, err
 	}
 	if HasBeside(p.Profile) {
-		list, err := build.StaleBeside(ctx, p, g)
+		list, err := assembly.StaleBeside(ctx, p, g)
 		if err != nil {
 			return nil, err
 		}
 		for _, id := range list {
-			plan.Pictures = append(plan.Pictures, strings.TrimPrefix(id, build.PictureStep+" "))
+			plan.Pictures = append(plan.Pictures, strings.TrimPrefix(id, assembly.PictureStep+" "))
 		}
 	}
 	from, err := s.patchFrom()
@@ -325,7 +325,7 @@ func refuseTarget(ctx context.Context, p *project.Project, name string, bundles 
 	if about := p.File.Targets[name]; !ready || about.Downloads() { // its index is written by the release
 		return nil
 	}
-	load := func(ctx context.Context) (*needs.Graph, error) { return Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return Scan(ctx, p) }
 	d, err := PlanDeploy(ctx, p, load, name, bundles, DeployOptions{Verify: o.Verify, Release: true, Claimed: t})
 	if err != nil && fault.KindOf(err) == fault.Failed {
 		return nil // something is not made yet

@@ -6,17 +6,17 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/indexwriter"
-	"vornix/core/job"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/safefile"
-	"vornix/core/standin"
-	"vornix/core/workshop"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/game/gameserver"
+	"vornix/core/make/taskgraph"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop"
 )
 
 // Publishing is a workshop on the way to what is packed.
@@ -138,7 +138,9 @@ func (s *Session) publishOne(ctx context.Context, d *publish.Desk, plan *publish
 		id := d.Name + " " + plan.Item
 		told(func() { p.Started(id, "publish", "") })
 		o.Advanced = func(stage string, done, total int64) { told(func() { p.Advanced(id, stage, done, total) }) }
-		defer func() { told(func() { p.Ended(job.Result{ID: id, Step: "publish", State: job.Made}, 0, 0) }) }()
+		defer func() {
+			told(func() { p.Ended(taskgraph.Result{ID: id, Step: "publish", State: taskgraph.Made}, 0, 0) })
+		}()
 	}
 	r, err := d.Run(ctx, plan, o)
 	if err != nil || r.Changed == 0 && !r.Made {
@@ -188,8 +190,8 @@ func published(d *publish.Desk, r *publish.Result) string {
 
 // Tried is how a try of what is published ended.
 type Tried struct {
-	Got  *publish.Got        `json:"got"`
-	Maps []standin.MapStatus `json:"maps"`
+	Got  *publish.Got           `json:"got"`
+	Maps []gameserver.MapStatus `json:"maps"`
 }
 
 // TryPublished gets an item as a player does, holds it hash by hash to what was published, and loads it in a clean room. It is written into the ledger.

@@ -13,18 +13,18 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/bundle"
-	"vornix/core/chunk"
-	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/format/cdc"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/trust"
-	"vornix/core/workshop"
-	"vornix/core/workshop/stand"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop"
+	"vornix/core/ship/workshop/standin"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/demotest"
 )
 
@@ -34,7 +34,7 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	ctx := context.Background()
 	p := demotest.Project(t, "lower-sidings")
 	dir := t.TempDir()
-	w, err := stand.Start(dir, stand.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": stand.Usual()}})
+	w, err := standin.Start(dir, standin.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": standin.Usual()}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = w.Close() })
 	p.File.Targets["exchange"] = project.Target{Kind: "workshop", URL: w.URL, TokenFile: filepath.Join(dir, "tokens", "maker")}
@@ -50,7 +50,7 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	require.NoError(t, err)
 	bundles := []bundle.Bundle{{Name: "tram_depot.vnm", SHA256: sum, Size: size, Maps: []string{"tram_depot"}}}
 	s := demotest.Open(t, p, func(o *release.Options) { o.Publish = publish.Access{Agent: "vornix/test", Trust: trust.Everything} })
-	load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
 	x, err := release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{Trust: trust.Everything})
 	require.NoError(t, err)
 	t.Cleanup(x.Desk.Close)
@@ -86,7 +86,7 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	item, err = c.Withdraw(ctx, id, 1, "by mistake", item.Revision)
 	require.NoError(t, err)
 	other := []byte("something else")
-	list, err := chunk.Cut(ctx, bytes.NewReader(other), int64(len(other)), nil, nil)
+	list, err := cdc.Cut(ctx, bytes.NewReader(other), int64(len(other)), nil, nil)
 	require.NoError(t, err)
 	draft, err := c.MakeDraft(ctx, id, &workshop.NewDraft{Page: item.Page, Version: "1.0.0", Files: []workshop.File{{Name: "tram_depot.vnm", SHA256: list[0].SHA256, Size: int64(len(other)), Chunks: list}}})
 	require.NoError(t, err)

@@ -9,8 +9,8 @@ import (
 	"path"
 	"slices"
 
-	"vornix/core/project"
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
 )
 
 // A rehearsal makes and tries a release where a real one would, so that it is one. The files from before are kept in rehearsalDir, as hard links where the

@@ -14,22 +14,22 @@ import (
 	"sync"
 	"time"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/check"
-	"vornix/core/cleanroom"
-	"vornix/core/deploy"
-	"vornix/core/farm"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/humanize"
-	"vornix/core/indexwriter"
-	"vornix/core/job"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/safefile"
-	"vornix/core/standin"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/humanize"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
+	"vornix/core/game/gameserver"
+	"vornix/core/game/smoketest"
+	"vornix/core/make/assembly"
+	"vornix/core/make/check"
+	"vornix/core/make/remoteexec"
+	"vornix/core/make/taskgraph"
+	"vornix/core/pack/bundle"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 )
 
 // Folders in a project for what is made beside bundles.
@@ -41,43 +41,43 @@ const (
 // Options for a Session.
 type Options struct {
 	Workers       int
-	Stages        build.Stages // how maps are compiled
-	Progress      job.Progress
-	Own           build.Own       // what steps of the project's own are run with
-	Sharing       build.Sharing   // how shared results are used
-	Farming       build.Farming   // how others help to build
-	Program       string          // tells one build of Vornix from another
-	Access        deploy.Access   // what lets in at targets
-	Publish       publish.Access  // what lets in at workshops
-	Overwrite     bool            // deploy over what somebody else changed
-	Verify        bool            // targets are compared by content
-	WithoutServer bool            // deploy without asking the game server
-	NoWorkshops   bool            // the release stays away from workshops
-	MakeItems     bool            // the release makes items at workshops where the project has none yet
-	OnStep        func(Step)      // told of each step of a release as it ends
-	Date          string          // of the release, as in 2026-11-25; empty: the day on which it is made
-	Keys          []crypto.Signer // sign the index
-	Unsigned      bool            // the index may go out without a signature although the last one had one
-	LostKey       bool            // the index may be signed by keys that the last index does not name
-	Until         string          // the last step of a release; empty: all
-	Offline       bool            // continue although a place does not answer
-	Dry           bool            // a rehearsal: nothing leaves this machine, nothing is recorded
-	Tag           string          // Git tag of the release instead of the project's; "none" for none
-	ReplaceEdited bool            // metadata files that were changed by hand are overwritten; the old files are set aside
+	Stages        assembly.Stages // how maps are compiled
+	Progress      taskgraph.Progress
+	Own           assembly.Own     // what steps of the project's own are run with
+	Sharing       assembly.Sharing // how shared results are used
+	Farming       assembly.Farming // how others help to build
+	Program       string           // tells one build of Vornix from another
+	Access        deploy.Access    // what lets in at targets
+	Publish       publish.Access   // what lets in at workshops
+	Overwrite     bool             // deploy over what somebody else changed
+	Verify        bool             // targets are compared by content
+	WithoutServer bool             // deploy without asking the game server
+	NoWorkshops   bool             // the release stays away from workshops
+	MakeItems     bool             // the release makes items at workshops where the project has none yet
+	OnStep        func(Step)       // told of each step of a release as it ends
+	Date          string           // of the release, as in 2026-11-25; empty: the day on which it is made
+	Keys          []crypto.Signer  // sign the index
+	Unsigned      bool             // the index may go out without a signature although the last one had one
+	LostKey       bool             // the index may be signed by keys that the last index does not name
+	Until         string           // the last step of a release; empty: all
+	Offline       bool             // continue although a place does not answer
+	Dry           bool             // a rehearsal: nothing leaves this machine, nothing is recorded
+	Tag           string           // Git tag of the release instead of the project's; "none" for none
+	ReplaceEdited bool             // metadata files that were changed by hand are overwritten; the old files are set aside
 }
 
 // Step is how one step ended.
 type Step struct {
-	Name     string            `json:"step"`
-	Target   string            `json:"target,omitempty"` // deploy, publish: where
-	Kept     bool              `json:"kept"`             // everything was there already
-	Failed   bool              `json:"failed"`           // it did not get to its end
-	Summary  string            `json:"summary"`          // one sentence
-	Made     []Made            `json:"made"`
-	Findings []finding.Finding `json:"findings"`
-	Seconds  float64           `json:"seconds"`
-	Server   *standin.Status   `json:"server,omitempty"` // deploy: what the game server answered
-	Farm     []farm.Share      `json:"farm,omitempty"`   // build: what workers of a farm did
+	Name     string             `json:"step"`
+	Target   string             `json:"target,omitempty"` // deploy, publish: where
+	Kept     bool               `json:"kept"`             // everything was there already
+	Failed   bool               `json:"failed"`           // it did not get to its end
+	Summary  string             `json:"summary"`          // one sentence
+	Made     []Made             `json:"made"`
+	Findings []finding.Finding  `json:"findings"`
+	Seconds  float64            `json:"seconds"`
+	Server   *gameserver.Status `json:"server,omitempty"` // deploy: what the game server answered
+	Farm     []remoteexec.Share `json:"farm,omitempty"`   // build: what workers of a farm did
 }
 
 // Made is a file that a step made or found in its place.
@@ -92,12 +92,12 @@ type Made struct {
 type Session struct {
 	P     *project.Project
 	o     Options
-	graph *needs.Graph
+	graph *assetgraph.Graph
 	lock  *safefile.Lock
 	// writing is held while the ledger is written: several targets may be deployed to at once.
 	writing sync.Mutex
 	// studio is where both the build and the pictures beside bundles take theirs.
-	studio build.Studio
+	studio assembly.Studio
 	// away says that shared results were not to be had, which is said once.
 	away bool
 	// alone says the same of a farm.
@@ -135,10 +135,10 @@ func (s *Session) Close() {
 }
 
 // Graph reads the project's maps and materials.
-type Graph func(context.Context) (*needs.Graph, error)
+type Graph func(context.Context) (*assetgraph.Graph, error)
 
 // scan reads the project's maps and materials, once a session.
-func (s *Session) scan(ctx context.Context) (*needs.Graph, error) {
+func (s *Session) scan(ctx context.Context) (*assetgraph.Graph, error) {
 	if s.graph != nil {
 		return s.graph, nil
 	}
@@ -148,18 +148,18 @@ func (s *Session) scan(ctx context.Context) (*needs.Graph, error) {
 }
 
 // Scan lists a project's files and reads its maps and materials.
-func Scan(ctx context.Context, p *project.Project) (*needs.Graph, error) {
+func Scan(ctx context.Context, p *project.Project) (*assetgraph.Graph, error) {
 	files, err := p.List()
 	if err != nil {
 		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err}
 	}
-	return needs.Scan(ctx, p, files)
+	return assetgraph.Scan(ctx, p, files)
 }
 
 func timed(step *Step, start time.Time) { step.Seconds = time.Since(start).Seconds() }
 
 // Check says what is wrong before anything is built. It needs no lock.
-func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, error) {
+func Check(ctx context.Context, p *project.Project, g *assetgraph.Graph) (*Step, error) {
 	step := &Step{Name: "check", Made: []Made{}}
 	defer timed(step, time.Now())
 	list, err := check.Run(ctx, p, g)
@@ -167,12 +167,12 @@ func Check(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, erro
 		return nil, err
 	}
 	step.Findings = check.Accept(p, g, list, false)
-	count := map[needs.Kind]int{}
+	count := map[assetgraph.Kind]int{}
 	for _, a := range g.Assets {
 		count[a.Kind]++
 	}
-	step.Summary = fmt.Sprintf("%s, %s, %s, %s", Count(count[needs.Map], "map"), Count(count[needs.Material], "material"), Count(count[needs.Texture], "image"), Count(count[needs.Sound], "sound"))
-	if n := count[needs.Sprite]; n > 0 {
+	step.Summary = fmt.Sprintf("%s, %s, %s, %s", Count(count[assetgraph.Map], "map"), Count(count[assetgraph.Material], "material"), Count(count[assetgraph.Texture], "image"), Count(count[assetgraph.Sound], "sound"))
+	if n := count[assetgraph.Sprite]; n > 0 {
 		step.Summary += ", " + Count(n, "sprite")
 	}
 	step.Summary += " looked at: " + Tally(step.Findings)
@@ -221,7 +221,7 @@ func Count(n int, word string) string {
 }
 
 // sharing is how shared results are used, which are left alone once they were away in this session.
-func (s *Session) sharing() build.Sharing {
+func (s *Session) sharing() assembly.Sharing {
 	x := s.o.Sharing
 	if s.away {
 		x.Mode = "off"
@@ -230,18 +230,18 @@ func (s *Session) sharing() build.Sharing {
 }
 
 // farming is how others help, who are left alone once they were away in this session.
-func (s *Session) farming() build.Farming {
+func (s *Session) farming() assembly.Farming {
 	if s.alone {
-		return build.Farming{}
+		return assembly.Farming{}
 	}
 	return s.o.Farming
 }
 
 // Build brings out/tree up to date; paths, when given, are the only sources to build.
-func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Result, error) {
+func (s *Session) Build(ctx context.Context, paths []string) (*Step, *assembly.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Studio: &s.studio})
+	r, err := assembly.Run(ctx, s.P, assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}
@@ -251,11 +251,11 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 	made, restored, taken := 0, 0, 0
 	for _, j := range r.Made {
 		switch j.State {
-		case job.Made:
+		case taskgraph.Made:
 			made++
-		case job.Restored:
+		case taskgraph.Restored:
 			restored++
-		case job.Taken:
+		case taskgraph.Taken:
 			taken++
 		}
 		for _, o := range j.Outputs {
@@ -292,7 +292,7 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *build.Resu
 }
 
 // Pack packs the tree of a build; intoMap packs content into the compiled maps, whatever the profile says.
-func (s *Session) Pack(ctx context.Context, tree *build.Tree, intoMap bool) (*Step, []bundle.Bundle, error) {
+func (s *Session) Pack(ctx context.Context, tree *assembly.Tree, intoMap bool) (*Step, []bundle.Bundle, error) {
 	step := &Step{Name: "pack", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
 	dir := bundle.Dir
@@ -327,7 +327,7 @@ func (s *Session) Pack(ctx context.Context, tree *build.Tree, intoMap bool) (*St
 }
 
 // Play packs a tree, which may be a draft, for a stand-in that plays what is being worked on.
-func (s *Session) Play(ctx context.Context, tree *build.Tree) ([]bundle.Bundle, error) {
+func (s *Session) Play(ctx context.Context, tree *assembly.Tree) ([]bundle.Bundle, error) {
 	r, err := bundle.Pack(ctx, s.P, tree, bundle.Options{Workers: s.o.Workers, Play: true})
 	if err != nil {
 		return nil, err
@@ -345,10 +345,10 @@ func (s *Step) add(rel string, size int64, kept bool) {
 }
 
 // Try loads bundles in a clean room. files are system paths.
-func Try(ctx context.Context, p *project.Project, files []string) (*Step, []standin.MapStatus, error) {
+func Try(ctx context.Context, p *project.Project, files []string) (*Step, []gameserver.MapStatus, error) {
 	step := &Step{Name: "try", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := cleanroom.Try(ctx, p.Profile, files)
+	r, err := smoketest.Try(ctx, p.Profile, files)
 	if err != nil {
 		return nil, nil, err
 	}

@@ -11,15 +11,15 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/ledger"
-	"vornix/core/profile"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/game/gameserver"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/standin"
-	"vornix/core/trust"
+	"vornix/core/ship/deploy"
 	"vornix/demo"
 	"vornix/internal/demotest"
 	"vornix/internal/thorough"
@@ -31,7 +31,7 @@ var ctx = context.Background()
 func site(t *testing.T) *project.Project {
 	t.Helper()
 	p := demotest.Load(t, filepath.Join(demotest.WriteCached(t), "highline"))
-	s, err := standin.Start(filepath.Join(p.Dir, "..", "servers", "kestrel"), p.Profile, standin.Options{})
+	s, err := gameserver.Start(filepath.Join(p.Dir, "..", "servers", "kestrel"), p.Profile, gameserver.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return p

@@ -14,17 +14,17 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/compare"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/project"
-	"vornix/core/report"
-	"vornix/core/safefile"
-	"vornix/core/semver"
-	"vornix/core/shoot"
-	"vornix/core/texture"
+	"vornix/core/base/safefile"
+	"vornix/core/base/semver"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/format/texture"
+	"vornix/core/game/compare"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
+	"vornix/core/release/report"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/source/shots"
 )
 
 // ReportsDir is where reports on releases go.
@@ -187,7 +187,7 @@ func (x *running) sizes(ctx context.Context, r *report.Report, events []ledger.E
 
 // maps says which maps there are, what they look like and what changed inside.
 func (x *running) mapsOf(r *report.Report) {
-	pictures := shoot.NewPlan(x.P, x.g).Pictures
+	pictures := shots.NewPlan(x.P, x.g).Pictures
 	for _, record := range indexwriter.Records(x.P, x.bundles, x.g) {
 		for _, m := range record.Maps {
 			if slices.ContainsFunc(r.Maps, func(o report.Map) bool { return o.Name == m.Name }) {
@@ -215,14 +215,14 @@ const (
 )
 
 // pictures are those of a map, the largest first, as a page shows them.
-func (x *running) pictures(plan []shoot.Picture, name string) []report.Picture {
+func (x *running) pictures(plan []shots.Picture, name string) []report.Picture {
 	list := []report.Picture{}
 	for i := range plan {
 		p := &plan[i]
 		if p.Map != name || p.Of.Form != "png" && p.Of.Form != "jpeg" {
 			continue
 		}
-		folder := build.PicturesDir
+		folder := assembly.PicturesDir
 		if p.Inside {
 			folder = project.TreeDir
 		}
@@ -284,7 +284,7 @@ func (x *running) patchFiles(r *report.Report) error {
 
 // times says how long building and releasing took.
 func (x *running) times(r *report.Report) {
-	for id, t := range build.Times(x.P) {
+	for id, t := range assembly.Times(x.P) {
 		r.Times = append(r.Times, report.Time{Step: t.Step, Name: strings.TrimPrefix(id, t.Step+" "), Seconds: t.Seconds, Stages: t.Stages})
 	}
 	slices.SortFunc(r.Times, func(a, b report.Time) int {

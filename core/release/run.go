@@ -10,22 +10,22 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/addon"
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/index"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/nearest"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/publish"
-	"vornix/core/report"
-	"vornix/core/safefile"
-	"vornix/core/semver"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/base/semver"
+	"vornix/core/base/suggest"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/make/metadata"
+	"vornix/core/pack/bundle"
+	"vornix/core/release/report"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/index"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 )
 
 // StepNames are the steps of a release at which it can be told to end, in their order. After the last the version is recorded, tagged
@@ -44,7 +44,7 @@ type running struct {
 	*Session
 	r       *Run
 	journal *journal
-	g       *needs.Graph
+	g       *assetgraph.Graph
 	date    string
 	targets []string
 	shops   []string
@@ -54,7 +54,7 @@ type running struct {
 	commit  string                    // what Git calls the sources
 
 	noPatches []string // for each version without a patch: why
-	built     *build.Result
+	built     *assembly.Result
 	bundles   []bundle.Bundle
 	checked   []finding.Finding
 }
@@ -157,7 +157,7 @@ func (x *running) prepare(ctx context.Context, version string) error {
 // NoStep says that a release has no step of a name.
 func NoStep(name string) error {
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a release has no step %q", name), Do: "Its steps are " + strings.Join(StepNames, ", ") + "."}
-	if near := nearest.Word(name, StepNames); near != "" {
+	if near := suggest.Word(name, StepNames); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
 	return f
@@ -215,7 +215,7 @@ func (x *running) sweep(ctx context.Context) error {
 }
 
 // strays is the step that says what a sweep would move away.
-func strays(ctx context.Context, p *project.Project, g *needs.Graph) (*Step, error) {
+func strays(ctx context.Context, p *project.Project, g *assetgraph.Graph) (*Step, error) {
 	step := &Step{Name: "sweep", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
 	plan, err := PlanSweep(ctx, p, g, nil, nil)
@@ -644,7 +644,7 @@ func (s *Session) metadata(ctx context.Context) (list []string, err error) {
 	if err != nil {
 		return nil, err
 	}
-	files, _ := addon.Make(s.P, g, addon.Options{})
+	files, _ := metadata.Make(s.P, g, metadata.Options{})
 	for _, f := range files {
 		if f.Place == "beside" {
 			list = append(list, f.Path)
@@ -667,7 +667,7 @@ func (s *Session) beside(ctx context.Context) (list []beside, err error) {
 		return nil, err
 	}
 	for _, name := range s.besidePictures(g) {
-		list = append(list, beside{path.Join(build.PicturesDir, name), path.Join(besidePictures, name)})
+		list = append(list, beside{path.Join(assembly.PicturesDir, name), path.Join(besidePictures, name)})
 	}
 	return list, nil
 }

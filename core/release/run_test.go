@@ -15,17 +15,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/build"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/indexwriter"
-	"vornix/core/ledger"
-	"vornix/core/patch"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/game/gameserver"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/report"
-	"vornix/core/standin"
-	"vornix/core/trust"
+	"vornix/core/release/report"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/indexwriter"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 	"vornix/internal/thorough"
@@ -35,7 +35,7 @@ import (
 func sidings(t *testing.T) *project.Project {
 	t.Helper()
 	p := demotest.Built(t, "lower-sidings")
-	s, err := standin.Start(filepath.Join(p.Dir, "..", "servers", "burrow"), p.Profile, standin.Options{})
+	s, err := gameserver.Start(filepath.Join(p.Dir, "..", "servers", "burrow"), p.Profile, gameserver.Options{})
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
 	return p
@@ -44,7 +44,7 @@ func sidings(t *testing.T) *project.Project {
 // with releases in a session of its own, with options.
 func with(t *testing.T, ctx context.Context, p *project.Project, version string, change func(*release.Options)) (*release.Run, error) {
 	t.Helper()
-	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test", Stages: build.Stages{Only: []string{}}}
+	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test", Stages: assembly.Stages{Only: []string{}}}
 	if change != nil {
 		change(&o)
 	}

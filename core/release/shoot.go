@@ -8,14 +8,14 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/build"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/job"
-	"vornix/core/needs"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/shoot"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/make/taskgraph"
+	"vornix/core/source/assetgraph"
+	"vornix/core/source/shots"
 )
 
 // Shot is a picture that was made, or found in its place.
@@ -36,7 +36,7 @@ type Shot struct {
 // Shots are the pictures of a project, and those that nobody asked for.
 type Shots struct {
 	Shots []Shot       `json:"shots"`
-	Left  []shoot.Left `json:"left"`
+	Left  []shots.Left `json:"left"`
 }
 
 // Shoot makes the project's pictures: with all also those inside the tree, with what they need, and of the maps of these names only,
@@ -51,18 +51,18 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	if err := knownMaps(g, names); err != nil {
 		return nil, nil, err
 	}
-	o := build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Pictures: true, Maps: names, Studio: &s.studio}
-	plan := shoot.NewPlan(s.P, g)
-	results := map[string]job.Result{}
+	o := assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Pictures: true, Maps: names, Studio: &s.studio}
+	plan := shots.NewPlan(s.P, g)
+	results := map[string]taskgraph.Result{}
 	stopped := error(nil)
-	take := func(r *build.Result, err error) bool {
+	take := func(r *assembly.Result, err error) bool {
 		if r == nil {
 			stopped = err
 			return false
 		}
 		s.away = s.away || r.Away()
 		for _, x := range r.All {
-			if x.Step == build.PictureStep {
+			if x.Step == assembly.PictureStep {
 				results[x.ID] = x
 			}
 		}
@@ -76,17 +76,17 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		}
 		return true
 	}
-	if all && !take(build.Run(ctx, s.P, o)) { // those inside, and the maps; it removes nothing, as it is no whole build
+	if all && !take(assembly.Run(ctx, s.P, o)) { // those inside, and the maps; it removes nothing, as it is no whole build
 		return nil, nil, stopped
 	}
 	if stopped == nil {
 		o.Sharing, o.Farming = s.sharing(), s.farming()
-		r, err := build.Beside(ctx, s.P, g, plan, o, names)
+		r, err := assembly.Beside(ctx, s.P, g, plan, o, names)
 		if !take(r, err) {
 			return nil, nil, stopped
 		}
 		for _, rel := range r.Removed {
-			step.Made = append(step.Made, Made{Path: path.Join(build.PicturesDir, rel), Size: 0, State: "removed"})
+			step.Made = append(step.Made, Made{Path: path.Join(assembly.PicturesDir, rel), Size: 0, State: "removed"})
 		}
 	}
 	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
@@ -94,16 +94,16 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") && !strings.HasPrefix(f.ID, "camera.") && !strings.HasPrefix(f.ID, "shared.")
 		})
 	}
-	out := &Shots{Shots: []Shot{}, Left: []shoot.Left{}}
+	out := &Shots{Shots: []Shot{}, Left: []shots.Left{}}
 	step.Kept = true
 	made := 0
 	for i := range plan.Pictures {
 		x := &plan.Pictures[i]
-		r, ran := results[build.PictureStep+" "+x.ID()]
+		r, ran := results[assembly.PictureStep+" "+x.ID()]
 		if !ran {
 			continue
 		}
-		folder := build.PicturesDir
+		folder := assembly.PicturesDir
 		if x.Inside {
 			folder = project.TreeDir
 		}
@@ -114,8 +114,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			}
 			step.Made = append(step.Made, Made{Path: path.Join(folder, o.Path), Size: o.Size, State: string(r.State)})
 		}
-		step.Kept = step.Kept && r.State == job.Kept
-		if r.State == job.Made || r.State == job.Restored || r.State == job.Taken {
+		step.Kept = step.Kept && r.State == taskgraph.Kept
+		if r.State == taskgraph.Made || r.State == taskgraph.Restored || r.State == taskgraph.Taken {
 			made++
 		}
 		out.Shots = append(out.Shots, shot)
@@ -144,25 +144,25 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 }
 
 // knownMaps wants every name to be that of a map.
-func knownMaps(g *needs.Graph, names []string) error {
+func knownMaps(g *assetgraph.Graph, names []string) error {
 	for _, n := range names {
-		if g.Find(needs.Map, n) == nil {
+		if g.Find(assetgraph.Map, n) == nil {
 			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no map %q", n), Do: "The maps are: " + strings.Join(mapNames(g), ", ") + "."}
 		}
 	}
 	return nil
 }
 
-func mapNames(g *needs.Graph) (names []string) {
-	for _, a := range g.Of(needs.Map) {
+func mapNames(g *assetgraph.Graph) (names []string) {
+	for _, a := range g.Of(assetgraph.Map) {
 		names = append(names, a.Name)
 	}
 	return names
 }
 
 // besidePictures lists the pictures beside bundles that a release takes along.
-func (s *Session) besidePictures(g *needs.Graph) (files []string) {
-	plan := shoot.NewPlan(s.P, g)
+func (s *Session) besidePictures(g *assetgraph.Graph) (files []string) {
+	plan := shots.NewPlan(s.P, g)
 	for i := range plan.Pictures {
 		if !plan.Pictures[i].Inside {
 			files = append(files, plan.Pictures[i].File)
@@ -196,7 +196,7 @@ func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, er
 	if len(names) == 0 {
 		names = mapNames(g)
 	}
-	r, err := build.Run(ctx, s.P, build.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Paths: names})
+	r, err := assembly.Run(ctx, s.P, assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Paths: names})
 	if err != nil {
 		if r != nil {
 			err = &finding.Failure{What: "the maps can't be drawn", Findings: slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Severity != finding.Error })}
@@ -205,7 +205,7 @@ func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, er
 	}
 	made := []PlanView{}
 	for _, name := range names {
-		views, err := build.PlanViews(ctx, s.P, g, name, s.o.Workers)
+		views, err := assembly.PlanViews(ctx, s.P, g, name, s.o.Workers)
 		if err != nil {
 			return made, err
 		}

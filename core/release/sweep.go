@@ -8,40 +8,40 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/addon"
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/indexwriter"
-	"vornix/core/installer"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/quarantine"
-	"vornix/core/safefile"
-	"vornix/core/shoot"
-	"vornix/core/sweep"
+	"vornix/core/base/fault"
+	"vornix/core/base/quarantine"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/make/metadata"
+	"vornix/core/make/sweep"
+	"vornix/core/pack/bundle"
+	"vornix/core/pack/installer"
+	"vornix/core/ship/index"
+	"vornix/core/ship/indexwriter"
+	"vornix/core/source/assetgraph"
+	"vornix/core/source/shots"
 )
 
 // made are the files below out/ that today's sources make, or nil while nobody can know since a map can't be read.
-func made(p *project.Project, g *needs.Graph, plan *shoot.Plan) map[string]bool {
+func made(p *project.Project, g *assetgraph.Graph, plan *shots.Plan) map[string]bool {
 	if !g.Complete() {
 		return nil
 	}
 	files := map[string]bool{}
-	for _, rel := range build.Outputs(p, g, plan) {
+	for _, rel := range assembly.Outputs(p, g, plan) {
 		files[path.Join(project.TreeDir, rel)] = true
 	}
 	for i := range plan.Pictures {
 		if x := &plan.Pictures[i]; !x.Inside {
-			files[path.Join(build.PicturesDir, x.File)] = true
+			files[path.Join(assembly.PicturesDir, x.File)] = true
 		}
 	}
 	for _, rel := range bundle.Known(p) {
 		files[rel] = true
 	}
-	metadata, _ := addon.Make(p, g, addon.Options{})
+	metadata, _ := metadata.Make(p, g, metadata.Options{})
 	for _, f := range metadata {
 		files[path.Join(AddonDir, f.Path)] = true
 	}
@@ -53,13 +53,13 @@ func made(p *project.Project, g *needs.Graph, plan *shoot.Plan) map[string]bool 
 }
 
 // PlanSweep says what a sweep would move away, and why. It changes nothing.
-func PlanSweep(ctx context.Context, p *project.Project, g *needs.Graph, named []string, rules []sweep.Rule) (*sweep.Plan, error) {
-	pictures := shoot.NewPlan(p, g)
+func PlanSweep(ctx context.Context, p *project.Project, g *assetgraph.Graph, named []string, rules []sweep.Rule) (*sweep.Plan, error) {
+	pictures := shots.NewPlan(p, g)
 	plan, err := sweep.NewPlan(ctx, p, g, sweep.Options{Named: named, Rules: rules, Made: made(p, g, pictures), Pictures: pictures.Images(), Now: time.Now()})
 	if err != nil {
 		return nil, err
 	}
-	byHand := []string{path.Join(build.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
+	byHand := []string{path.Join(assembly.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
 	toThis := patchTo(p.File.Project.Version)
 	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool {
 		if strings.HasPrefix(i.Path, indexwriter.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) || path.Dir(i.Path) == ReportsDir {

@@ -8,13 +8,13 @@ import (
 	"strings"
 	"time"
 
-	"vornix/core/fault"
-	"vornix/core/gitcmd"
-	"vornix/core/ledger"
-	"vornix/core/needs"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/base/gitcmd"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 )
 
 // tagger names a release in the Git repository that the project lies in.
@@ -88,7 +88,7 @@ func (t *tagger) clean(ctx context.Context, s *Session) error {
 			return err
 		}
 		ships := map[string]bool{}
-		for _, a := range needs.Closure(g.Roots()...) {
+		for _, a := range assetgraph.Closure(g.Roots()...) {
 			for _, f := range append([]string{a.Source}, a.Parts...) {
 				ships[f] = true
 			}

@@ -5,7 +5,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"vornix/core/project"
+	"vornix/core/config/project"
 )
 
 // What lets in at a target never reaches a report.

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/finding"
-	"vornix/core/profile"
+	"vornix/core/base/finding"
+	"vornix/core/config/profile"
 )
 
 // node is a part of a JSON Schema.

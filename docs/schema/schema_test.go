@@ -19,16 +19,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/addon"
-	"vornix/core/fault"
-	"vornix/core/index"
-	"vornix/core/material"
-	"vornix/core/patch"
-	"vornix/core/profile"
-	"vornix/core/project"
-	"vornix/core/report"
-	"vornix/core/sign"
-	"vornix/core/sprite"
+	"vornix/core/base/fault"
+	"vornix/core/base/signature"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/format/material"
+	"vornix/core/format/sprite"
+	"vornix/core/make/metadata"
+	"vornix/core/pack/patch"
+	"vornix/core/release/report"
+	"vornix/core/ship/index"
 	"vornix/demo"
 )
 
@@ -44,7 +44,7 @@ var published = map[string]struct {
 	"sprite.json":       {"A Vornix sprite sheet", &sprite.File{}},
 	"sprite-index.json": {"The index of a sprite's atlas", &sprite.Index{}},
 	"patch.json":        {"What a Vornix patch says of itself", &patch.Patch{}},
-	"language.json":     {"Texts in one language: languages/de.toml", &addon.LanguageFile{}},
+	"language.json":     {"Texts in one language: languages/de.toml", &metadata.LanguageFile{}},
 	"index.json":        {"A Vornix version index", &signedIndex{}},
 	"edits.json":        {"Changes of settings for vornix patch make", &patch.Edits{}},
 }
@@ -52,7 +52,7 @@ var published = map[string]struct {
 // signedIndex is the index with the signatures, which stand last in its file.
 type signedIndex struct {
 	index.Index
-	Signatures []sign.Signature `json:"signatures" jsonschema:"required,description=Ed25519 signatures over all bytes before the line that this begins on"`
+	Signatures []signature.Signature `json:"signatures" jsonschema:"required,description=Ed25519 signatures over all bytes before the line that this begins on"`
 }
 
 func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
@@ -178,9 +178,9 @@ func TestSchemasRefuseWhatTheProgramRefuses(t *testing.T) {
 // An index that is written fits its schema, and what the schema refuses by form the program does not take either.
 func TestTheIndexFits(t *testing.T) {
 	sum := strings.Repeat("0a", 32)
-	pem, _, err := sign.New()
+	pem, _, err := signature.New()
 	require.NoError(t, err)
-	key, err := sign.ParseKey(pem, fault.Place{})
+	key, err := signature.ParseKey(pem, fault.Place{})
 	require.NoError(t, err)
 	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: "highline", Title: "Highline", Game: "kestrel-post", Serial: 7, Base: "https://downloads.example/",
 		Bundles: []index.Record{{Name: "highline", Version: "1.0.1", Date: "2026-11-26", File: "highline.parcel", URL: "highline.parcel", Size: 3, SHA256: sum, Game: "1.2", Notes: "new",

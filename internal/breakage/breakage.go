@@ -18,7 +18,7 @@ import (
 
 	"go.uber.org/goleak"
 
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
 )
 
 func init() {

@@ -15,10 +15,10 @@ import (
 	"github.com/zalando/go-keyring"
 	"golang.org/x/term"
 
-	"vornix/core/build"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/make/assembly"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/publish"
 )
 
 // asking is held while somebody is asked, since several targets may want something at once.
@@ -121,8 +121,8 @@ func (a *app) askSecret(question string) (string, error) {
 const sharedVariable = "VORNIX_SHARED"
 
 // sharing is how this machine takes part in shared results.
-func sharing() build.Sharing {
-	x := build.Sharing{Mode: os.Getenv(sharedVariable), Env: os.Getenv}
+func sharing() assembly.Sharing {
+	x := assembly.Sharing{Mode: os.Getenv(sharedVariable), Env: os.Getenv}
 	x.Home, _ = os.UserHomeDir()
 	return x
 }

@@ -9,14 +9,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/addon"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/fill"
-	"vornix/core/finding"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/base/template"
+	"vornix/core/config/project"
+	"vornix/core/make/metadata"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/internal/cli/show"
 )
 
@@ -82,13 +82,13 @@ func (a *app) addonPlan(ctx context.Context, answer *show.Answer) error {
 	if err != nil && release.MetadataOfBundles(p.Profile) {
 		return err
 	}
-	files, findings := addon.Make(p, g, addon.Options{Bundles: release.AddonBundles(bundles)})
+	files, findings := metadata.Make(p, g, metadata.Options{Bundles: release.AddonBundles(bundles)})
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
 		return err
 	}
 	defer d.Close()
-	list, err := addon.Stand(d, release.AddonDir, "beside", files)
+	list, err := metadata.Stand(d, release.AddonDir, "beside", files)
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ func (a *app) addonPlan(ctx context.Context, answer *show.Answer) error {
 	a.out.Findings(finding.Accept(findings, p.Acceptances()))
 	a.out.Table([]string{"file", "state", "size"}, rows)
 	for _, x := range list {
-		if x.State == addon.Edited {
+		if x.State == metadata.Edited {
 			a.out.Say("\n%s", show.CleanLines(x.Diff))
 		}
 	}
@@ -128,11 +128,11 @@ agree, pictures, languages), and shows the files. What is said of bundles is rig
 			if err != nil {
 				return err
 			}
-			o := addon.Options{}
+			o := metadata.Options{}
 			if bundles, err := bundle.Packed(p); err == nil {
 				o.Bundles = release.AddonBundles(bundles)
 			}
-			files, findings := addon.Make(p, g, o)
+			files, findings := metadata.Make(p, g, o)
 			findings = finding.Accept(findings, p.Acceptances())
 			answer.Steps = []release.Step{{Name: "addon", Summary: release.Tally(findings), Made: []release.Made{}, Findings: findings}}
 			a.out.Findings(findings)
@@ -146,7 +146,7 @@ agree, pictures, languages), and shows the files. What is said of bundles is rig
 			if o.Bundles == nil && release.MetadataOfBundles(p.Profile) {
 				a.out.Say("\nsizes, hashes and counts of bundles are known once they are packed: vornix pack")
 			}
-			return addon.Err(findings)
+			return metadata.Err(findings)
 		}),
 	}
 }
@@ -184,7 +184,7 @@ listed. The plan is shown first.`,
 			if err != nil {
 				return &fault.Fault{Kind: fault.Usage, What: "the metadata can't be read", Place: fault.Place{File: filepath.ToSlash(args[0])}, Err: err, Do: "Check the path."}
 			}
-			list, err := addon.Import(p, g, args[0], data, as)
+			list, err := metadata.Import(p, g, args[0], data, as)
 			if err != nil {
 				return err
 			}
@@ -206,7 +206,7 @@ listed. The plan is shown first.`,
 				return err
 			}
 			defer s.Close()
-			n, err := addon.Apply(s.P, list)
+			n, err := metadata.Apply(s.P, list)
 			if err != nil {
 				return err
 			}
@@ -221,20 +221,20 @@ listed. The plan is shown first.`,
 }
 
 // taken shows what becomes of the values of a file, and says how many go into vornix.toml.
-func (a *app) taken(list []addon.Taken) (set int) {
-	words := map[string]string{addon.TakenSet: "goes to", addon.TakenSame: "is there", addon.TakenComputed: "computed", addon.TakenDiffers: "computed otherwise", addon.TakenUnknown: "no such field", addon.TakenRefused: "refused"}
+func (a *app) taken(list []metadata.Taken) (set int) {
+	words := map[string]string{metadata.TakenSet: "goes to", metadata.TakenSame: "is there", metadata.TakenComputed: "computed", metadata.TakenDiffers: "computed otherwise", metadata.TakenUnknown: "no such field", metadata.TakenRefused: "refused"}
 	var rows [][]string
 	for _, t := range list {
 		where := t.To
 		switch t.State {
-		case addon.TakenSet:
+		case metadata.TakenSet:
 			set++
-		case addon.TakenDiffers:
-			where = "it is " + fill.Text(t.Old)
-		case addon.TakenRefused:
+		case metadata.TakenDiffers:
+			where = "it is " + template.Text(t.Old)
+		case metadata.TakenRefused:
 			where = t.Note
 		}
-		rows = append(rows, []string{show.Clean(t.Key), show.Clean(short(fill.Text(t.Value), 40)), words[t.State], show.Clean(short(where, 60))})
+		rows = append(rows, []string{show.Clean(t.Key), show.Clean(short(template.Text(t.Value), 40)), words[t.State], show.Clean(short(where, 60))})
 	}
 	a.out.Table([]string{"in the file", "value", "", "in vornix.toml"}, rows)
 	return set

@@ -1,8 +1,8 @@
 package cli
 
 import (
-	"vornix/core/deploy"
-	"vornix/core/publish"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/publish"
 )
 
 // The small results in JSON; larger ones stand with their commands. docs/schema/answers.json is made of all of them.

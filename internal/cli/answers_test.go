@@ -17,29 +17,29 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/addon"
-	"vornix/core/archive"
-	"vornix/core/bundle"
-	"vornix/core/cleanroom"
-	"vornix/core/deploy"
-	"vornix/core/farm"
-	"vornix/core/fetch"
-	"vornix/core/finding"
-	"vornix/core/index"
-	"vornix/core/installer"
-	"vornix/core/mapfile"
-	"vornix/core/material"
-	"vornix/core/overlay"
-	"vornix/core/patch"
-	"vornix/core/publish"
-	"vornix/core/quarantine"
+	"vornix/core/base/finding"
+	"vornix/core/base/quarantine"
+	"vornix/core/base/transaction"
+	"vornix/core/config/trust"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/material"
+	"vornix/core/format/zipfile"
+	"vornix/core/game/gameserver"
+	"vornix/core/game/overlay"
+	"vornix/core/game/salvage"
+	"vornix/core/game/smoketest"
+	"vornix/core/make/metadata"
+	"vornix/core/make/remoteexec"
+	"vornix/core/make/sweep"
+	"vornix/core/pack/bundle"
+	"vornix/core/pack/installer"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/salvage"
-	"vornix/core/standin"
-	"vornix/core/swap"
-	"vornix/core/sweep"
-	"vornix/core/trust"
-	"vornix/core/workshop"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/fetch"
+	"vornix/core/ship/index"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop"
 	"vornix/internal/cli/show"
 )
 
@@ -47,7 +47,7 @@ import (
 var results = map[string][]any{
 	"addon write":        {editedAnswer{}, []standingFile{}},
 	"addon check":        {[]metadataFile{}, []standingFile{}},
-	"addon import":       {[]addon.Taken{}},
+	"addon import":       {[]metadata.Taken{}},
 	"pack":               {[]bundle.Bundle{}, packedAnswer{}},
 	"build":              {watchAnswer{}},
 	"check":              {profileAnswer{}},
@@ -63,9 +63,9 @@ var results = map[string][]any{
 	"diff":               {diffAnswer{}, []mapfile.Change{}},
 	"explain":            {explainAnswer{}, []explainAnswer{}},
 	"farm host":          {hostAnswer{}},
-	"farm status":        {farm.State{}},
-	"farm worker":        {farm.Event{}},
-	"extract":            {[]archive.Written{}},
+	"farm status":        {remoteexec.State{}},
+	"farm worker":        {remoteexec.Event{}},
+	"extract":            {[]zipfile.Written{}},
 	"salvage":            {salvage.Result{}},
 	"fetch":              {fetch.Result{}, []fetch.Place{}},
 	"index write":        {collected{}},
@@ -81,7 +81,7 @@ var results = map[string][]any{
 	"patch overlay":      {overlay.Plan{}, overlayAnswer{}},
 	"patch apply":        {patch.Plan{}, appliedAnswer{}, patch.WrongBaseError{}, patch.ConflictError{}},
 	"patch list":         {[]changesAt{}},
-	"patch undo":         {[]swap.Drift{}, []swap.Record{}},
+	"patch undo":         {[]transaction.Drift{}, []transaction.Record{}},
 	"patch make":         {patch.Made{}, []*patch.Made{}},
 	"patch inspect":      {patchAnswer{}},
 	"patch sign":         {patchAnswer{}},
@@ -108,7 +108,7 @@ var results = map[string][]any{
 	"restore":            {[]quarantine.Restored{}, []quarantine.Batch{}},
 	"texture":            {textureMade{}},
 	"trust":              {[]trust.Trusted{}, trustAnswer{}},
-	"try":                {[]standin.MapStatus{}, []cleanroom.Loose{}, []quarantine.Restored{}},
+	"try":                {[]gameserver.MapStatus{}, []smoketest.Loose{}, []quarantine.Restored{}},
 	"vornix":             {[]installer.Action{}}, // an installer, and a wrong use of any command
 	"publish logout":     nil,
 	"fmt":                nil,

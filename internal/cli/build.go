@@ -6,18 +6,18 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/installer"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
+	"vornix/core/pack/installer"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
 
 func (a *app) buildCommand() *cobra.Command {
-	var stages func() (build.Stages, error)
-	var farming func() (build.Farming, error)
+	var stages func() (assembly.Stages, error)
+	var farming func() (assembly.Farming, error)
 	var watching watchFlags
 	cmd := &cobra.Command{
 		Use:   "build [PATH...]",

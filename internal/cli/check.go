@@ -7,13 +7,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/profile"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -111,7 +111,7 @@ func (a *app) tryProfile(ctx context.Context, answer *show.Answer, prof *profile
 		return err
 	}
 	o := a.options()
-	o.Until, o.Stages = "try", build.Stages{Only: []string{}} // how maps are lit is no matter of the profile
+	o.Until, o.Stages = "try", assembly.Stages{Only: []string{}} // how maps are lit is no matter of the profile
 	s, err := a.opened(p, "vornix check", o)
 	if err != nil {
 		return err

@@ -25,18 +25,18 @@ import (
 	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
-	"vornix/core/build"
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/group"
-	"vornix/core/installer"
-	"vornix/core/nearest"
-	"vornix/core/needs"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/group"
+	"vornix/core/base/safefile"
+	"vornix/core/base/suggest"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/game/gameserver"
+	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
+	"vornix/core/pack/installer"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/standin"
-	"vornix/core/trust"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -262,7 +262,7 @@ func suggestFlag(cmd *cobra.Command, err error) error {
 	}
 	var known []string
 	cmd.Flags().VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
-	if near := nearest.Word(got, known); near != "" {
+	if near := suggest.Word(got, known); near != "" {
 		return fmt.Errorf("%w\n\nDid you mean --%s?", err, near)
 	}
 	return fmt.Errorf("%w\n\nSee: %s --help", err, cmd.CommandPath())
@@ -301,7 +301,7 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 		case a.format == show.SARIFFormat:
 			_ = show.SARIF(a.out.Stdout, Version(), answer, err) // a closed standard output can't be told to anybody
 		case a.format == show.JUnitFormat:
-			maps, _ := answer.Result.([]standin.MapStatus)
+			maps, _ := answer.Result.([]gameserver.MapStatus)
 			_ = show.JUnit(a.out.Stdout, maps, answer, err)
 		case a.out.JSON:
 			a.out.Answer(answer, err, exit)
@@ -431,7 +431,7 @@ func (a *app) load() (*project.Project, error) {
 }
 
 // scanned loads the project and reads its maps and materials.
-func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, error) {
+func (a *app) scanned(ctx context.Context) (*project.Project, *assetgraph.Graph, error) {
 	p, err := a.load()
 	if err != nil {
 		return nil, nil, err
@@ -442,7 +442,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *needs.Graph, erro
 
 func (a *app) options() release.Options {
 	help := a.farming() // before anybody asks how many jobs there are
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: build.Stages{Grows: grow}}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: assembly.Stages{Grows: grow}}
 }
 
 // loadReaching loads the project for a command that reaches targets. Those in Git repositories leave a clone in the state folder: a new one is this machine's own.
@@ -598,7 +598,7 @@ func only(cmd *cobra.Command) *cobra.Command {
 		if len(args) == 0 {
 			return fmt.Errorf("'%s' needs one word more\n\nIt takes: %s", cmd.CommandPath(), strings.Join(known, " or "))
 		}
-		if near := nearest.Word(args[0], known); near != "" {
+		if near := suggest.Word(args[0], known); near != "" {
 			return fmt.Errorf("unknown command %q for %q\n\nDid you mean %s?", args[0], cmd.CommandPath(), near)
 		}
 		return fmt.Errorf("unknown command %q for %q\n\nIt takes: %s", args[0], cmd.CommandPath(), strings.Join(known, " or "))

@@ -12,17 +12,17 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/delta"
-	"vornix/core/fault"
-	"vornix/core/rebuild"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/format/vcdiff"
+	"vornix/core/format/zipdelta"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/internal/cli/show"
 )
 
 // deltaAnswer is what 'delta make' and 'delta apply' say.
 type deltaAnswer struct {
-	rebuild.Stats
+	zipdelta.Stats
 	File string `json:"file"`
 	Size int64  `json:"size"`
 	SHA  string `json:"sha256,omitempty"`
@@ -75,10 +75,10 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
   vornix delta make old.bin new.bin change.vcdiff --standard`,
 		Args: between(3, 3, "the old file, the new file and the delta to write"),
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			o := delta.Options{Workers: a.workers(), Standard: standard}
+			o := vcdiff.Options{Workers: a.workers(), Standard: standard}
 			switch compress {
 			case "lzma":
-				o.Compression = delta.LZMA
+				o.Compression = vcdiff.LZMA
 			case "none":
 			default:
 				return &fault.Fault{Kind: fault.Usage, What: "--compress must be lzma or none", Do: "Leave it out for lzma."}
@@ -99,16 +99,16 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 			}
 			defer out.close()
 			wrote := a.advance("comparing", newSize)
-			stats, err := (*rebuild.Stats)(nil), rebuild.ErrPlain
+			stats, err := (*zipdelta.Stats)(nil), zipdelta.ErrPlain
 			if !standard && !asFiles {
-				stats, err = rebuild.Encode(ctx, old, oldSize, now, newSize, out, rebuild.Options{Workers: a.workers(), Compression: o.Compression, Wrote: wrote})
+				stats, err = zipdelta.Encode(ctx, old, oldSize, now, newSize, out, zipdelta.Options{Workers: a.workers(), Compression: o.Compression, Wrote: wrote})
 			}
-			if errors.Is(err, rebuild.ErrPlain) {
+			if errors.Is(err, zipdelta.ErrPlain) {
 				o.Wrote, o.Size = wrote, newSize
-				var s *delta.Stats
-				s, err = delta.Encode(ctx, old, oldSize, io.NewSectionReader(now, 0, newSize), out, o)
+				var s *vcdiff.Stats
+				s, err = vcdiff.Encode(ctx, old, oldSize, io.NewSectionReader(now, 0, newSize), out, o)
 				if s != nil {
-					stats = &rebuild.Stats{Stats: *s}
+					stats = &zipdelta.Stats{Stats: *s}
 				}
 			}
 			if wrote != nil {
@@ -178,11 +178,11 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 			if !hash {
 				out.Unhashed()
 			}
-			stats, err := rebuild.Decode(ctx, old, oldSize, change, out, rebuild.Limits{Workers: a.workers(), Most: limit})
+			stats, err := zipdelta.Decode(ctx, old, oldSize, change, out, zipdelta.Limits{Workers: a.workers(), Most: limit})
 			if err != nil {
 				return deltaFault(err, args[0], args[1])
 			}
-			d := deltaAnswer{Stats: rebuild.Stats{Stats: *stats}, File: filepath.ToSlash(args[2]), Size: out.Size(), SHA: out.SHA256()}
+			d := deltaAnswer{Stats: zipdelta.Stats{Stats: *stats}, File: filepath.ToSlash(args[2]), Size: out.Size(), SHA: out.SHA256()}
 			if err := out.CommitCache(); err != nil { // it can be made again
 				return err
 			}
@@ -206,7 +206,7 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 
 // deltaAbout is what 'inspect' says of a delta.
 type deltaAbout struct {
-	*delta.About
+	*vcdiff.About
 	File    string `json:"file"`
 	Size    int64  `json:"size"`
 	Archive bool   `json:"archive"`
@@ -218,11 +218,11 @@ func (a *app) inspectDelta(name string) (any, error) {
 		return nil, err
 	}
 	defer f.Close()
-	about, header, err := delta.Inspect(f)
+	about, header, err := vcdiff.Inspect(f)
 	if err != nil {
 		return nil, err
 	}
-	d := deltaAbout{about, filepath.ToSlash(name), size, rebuild.IsHeader(header)}
+	d := deltaAbout{about, filepath.ToSlash(name), size, zipdelta.IsHeader(header)}
 	kind := "VCDIFF delta"
 	if d.Archive {
 		kind = "VCDIFF delta between two archives, by their unpacked entries"
@@ -248,9 +248,9 @@ func (a *app) inspectDelta(name string) (any, error) {
 
 // deltaFault says what is wrong with a delta, or with what it is applied to.
 func deltaFault(err error, old, change string) error {
-	var format *delta.FormatError
+	var format *vcdiff.FormatError
 	switch {
-	case errors.Is(err, delta.ErrSource):
+	case errors.Is(err, vcdiff.ErrSource):
 		return &fault.Fault{Kind: fault.Refused, What: "the delta does not fit this file", Place: fault.Place{File: filepath.ToSlash(old)}, Err: err, Why: "Nothing was written.", Do: "Find the file that the delta was made from, or get one for this."}
 	case errors.As(err, &format):
 		return &fault.Fault{What: "the delta is no good", Place: fault.Place{File: filepath.ToSlash(change)}, Err: err, Why: "Nothing was written.", Do: "Get it again."}

@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/semver"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/game/gameserver"
 	"vornix/core/release"
-	"vornix/core/semver"
-	"vornix/core/standin"
-	"vornix/core/trust"
-	"vornix/core/workshop/stand"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop/standin"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -139,10 +139,10 @@ func (a *app) teller(words map[string]string) func(release.Step) {
 
 // demoAnswer is what the demo says of one project in JSON.
 type demoAnswer struct {
-	Project string          `json:"project"`
-	Version string          `json:"version"`
-	Steps   []release.Step  `json:"steps"`
-	Server  *standin.Status `json:"server"`
+	Project string             `json:"project"`
+	Version string             `json:"version"`
+	Steps   []release.Step     `json:"steps"`
+	Server  *gameserver.Status `json:"server"`
 }
 
 // demoProject releases one of the demo's projects with its server's stand-in running.
@@ -151,12 +151,12 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell 
 	if err != nil {
 		return nil, err
 	}
-	server, err := standin.Start(filepath.Join(dir, filepath.FromSlash(d.Server)), p.Profile, standin.Options{})
+	server, err := gameserver.Start(filepath.Join(dir, filepath.FromSlash(d.Server)), p.Profile, gameserver.Options{})
 	if err != nil {
 		return nil, err
 	}
 	defer server.Close()
-	shop, err := stand.Start(filepath.Join(dir, filepath.FromSlash(d.Workshop)), stand.Options{Accounts: []string{"maker", "player"}, Kinds: workshopKinds(p.Profile), Name: p.Profile.Game.Title + " Exchange"})
+	shop, err := standin.Start(filepath.Join(dir, filepath.FromSlash(d.Workshop)), standin.Options{Accounts: []string{"maker", "player"}, Kinds: workshopKinds(p.Profile), Name: p.Profile.Game.Title + " Exchange"})
 	if err != nil {
 		return nil, err
 	}
@@ -194,7 +194,7 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell 
 			return one, err
 		}
 	}
-	c, err := standin.Dial(ctx, server.URL, standin.Calls{})
+	c, err := gameserver.Dial(ctx, server.URL, gameserver.Calls{})
 	if err != nil {
 		return one, err
 	}

@@ -12,14 +12,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
-	"vornix/core/group"
-	"vornix/core/needs"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/group"
+	"vornix/core/base/semver"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/semver"
+	"vornix/core/ship/deploy"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/cli/show"
 )
 
@@ -145,7 +145,7 @@ server plays what it got.`,
 
 // plans makes and shows the plan for each target. Those that can't be reached are an error, or with --skip-unreachable told and left out.
 func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle, verify bool, fleet fleetFlags, result *deployAnswer) ([]*release.Deploying, error) {
-	graph := sync.OnceValues(func() (*needs.Graph, error) { return release.Scan(ctx, p) })
+	graph := sync.OnceValues(func() (*assetgraph.Graph, error) { return release.Scan(ctx, p) })
 	ways := make([]*release.Deploying, len(targets))
 	errs := make([]error, len(targets))
 	access := a.access()
@@ -153,7 +153,7 @@ func (a *app) plans(ctx context.Context, p *project.Project, targets []string, b
 	g.SetLimit(max(1, fleet.atOnce))
 	for i, target := range targets {
 		g.Go(func() error {
-			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*needs.Graph, error) { return graph() }, target, bundles, release.DeployOptions{Access: access, Verify: verify})
+			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*assetgraph.Graph, error) { return graph() }, target, bundles, release.DeployOptions{Access: access, Verify: verify})
 			return nil
 		})
 	}

@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/project"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
+	"vornix/core/ship/deploy"
 	"vornix/internal/cli/show"
 )
 

@@ -6,11 +6,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/deploy"
-	"vornix/core/fault"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
+	"vornix/core/ship/deploy"
 	"vornix/internal/cli/show"
 )
 

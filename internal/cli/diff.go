@@ -10,12 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/compare"
-	"vornix/core/fault"
-	"vornix/core/mapfile"
-	"vornix/core/mount"
+	"vornix/core/base/fault"
+	"vornix/core/base/semver"
+	"vornix/core/format/mapfile"
+	"vornix/core/game/compare"
+	"vornix/core/game/gamefs"
 	"vornix/core/release"
-	"vornix/core/semver"
 	"vornix/internal/cli/show"
 )
 
@@ -175,7 +175,7 @@ func (a *app) diffMaps(answer *show.Answer, args []string) error {
 // openMap reads a compiled map.
 func openMap(name string) (*mapfile.Map, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
-	b, err := mount.Open(name)
+	b, err := gamefs.Open(name)
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the map can't be read", Place: place, Err: err, Do: "Name a compiled map (.vnm)."}
 	}

@@ -8,9 +8,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/nearest"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/suggest"
 	"vornix/internal/cli/show"
 )
 
@@ -52,7 +52,7 @@ in brackets behind a finding, such as map.leak; a part of one lists those that h
 			list := slices.DeleteFunc(finding.IDs(), func(id string) bool { return !strings.Contains(id, part) })
 			if len(list) == 0 {
 				f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no finding %q", part), Do: "'vornix explain' lists all of them."}
-				if near := nearest.Word(part, finding.IDs()); near != "" {
+				if near := suggest.Word(part, finding.IDs()); near != "" {
 					f.Do = fmt.Sprintf("Did you mean %q?", near)
 				}
 				return f

@@ -13,15 +13,15 @@ import (
 	"github.com/bmatcuk/doublestar/v4"
 	"github.com/spf13/cobra"
 
-	"vornix/core/archive"
-	"vornix/core/fault"
-	"vornix/core/mount"
-	"vornix/core/nearest"
-	"vornix/core/profile"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/base/suggest"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/format/zipfile"
+	"vornix/core/game/gamefs"
+	"vornix/core/game/salvage"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/salvage"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -91,10 +91,10 @@ are one file on some systems are refused before the first byte is written; files
 				to = strings.TrimSuffix(filepath.Base(args[0]), filepath.Ext(args[0]))
 			}
 			if planOnly {
-				list := []archive.Written{}
+				list := []zipfile.Written{}
 				var rows [][]string
 				for _, f := range files {
-					list = append(list, archive.Written{Path: f.Name, Size: f.Size})
+					list = append(list, zipfile.Written{Path: f.Name, Size: f.Size})
 					rows = append(rows, []string{f.Name, release.Bytes(f.Size), f.Trouble})
 				}
 				answer.Result = list
@@ -111,9 +111,9 @@ are one file on some systems are refused before the first byte is written; files
 			if workers == 0 {
 				workers = runtime.GOMAXPROCS(0)
 			}
-			written, err := archive.Extract(ctx, d, files, archive.ExtractOptions{Workers: workers, Most: limit, Overwrite: overwrite})
+			written, err := zipfile.Extract(ctx, d, files, zipfile.ExtractOptions{Workers: workers, Most: limit, Overwrite: overwrite})
 			if written == nil {
-				written = []archive.Written{}
+				written = []zipfile.Written{}
 			}
 			answer.Result = written
 			var total int64
@@ -141,8 +141,8 @@ are one file on some systems are refused before the first byte is written; files
 }
 
 // openArchive opens any archive for people: what is wrong, and what can be done.
-func openArchive(name string) (*mount.Bundle, error) {
-	b, err := mount.OpenAny(name)
+func openArchive(name string) (*gamefs.Bundle, error) {
+	b, err := gamefs.OpenAny(name)
 	if err != nil {
 		kind := fault.Failed
 		if errors.Is(err, fs.ErrNotExist) {
@@ -154,7 +154,7 @@ func openArchive(name string) (*mount.Bundle, error) {
 }
 
 // chosen are the entries that names and patterns mean.
-func chosen(b *mount.Bundle, patterns, except []string) (files []*archive.File, err error) {
+func chosen(b *gamefs.Bundle, patterns, except []string) (files []*zipfile.File, err error) {
 	var known []string
 	for _, f := range b.Entries() {
 		known = append(known, f.Name)
@@ -162,7 +162,7 @@ func chosen(b *mount.Bundle, patterns, except []string) (files []*archive.File, 
 	for _, pattern := range patterns {
 		if !slices.ContainsFunc(known, func(n string) bool { return means(pattern, n) }) {
 			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("no entry is called %q", pattern), Do: "'vornix inspect FILE' lists them."}
-			if near := nearest.Word(pattern, known); near != "" {
+			if near := suggest.Word(pattern, known); near != "" {
 				f.Do = fmt.Sprintf("Did you mean %q?", near)
 			}
 			return nil, f
@@ -184,10 +184,10 @@ func means(pattern, name string) bool {
 }
 
 // along adds what files need, as far as the archive has it; what it has not is said.
-func (a *app) along(p *profile.Profile, b *mount.Bundle, files []*archive.File) ([]*archive.File, error) {
+func (a *app) along(p *profile.Profile, b *gamefs.Bundle, files []*zipfile.File) ([]*zipfile.File, error) {
 	all := slices.Clone(files)
 	for _, f := range files {
-		for _, n := range mount.Of(p, f.Name, b.ReadFile) {
+		for _, n := range gamefs.Of(p, f.Name, b.ReadFile) {
 			e := b.Find(n.Path)
 			switch {
 			case e == nil:

@@ -13,13 +13,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
-	"vornix/core/farm"
-	"vornix/core/farm/host"
-	"vornix/core/fault"
-	"vornix/core/humanize"
+	"vornix/core/base/fault"
+	"vornix/core/base/humanize"
+	"vornix/core/base/safefile"
+	"vornix/core/make/assembly"
+	"vornix/core/make/remoteexec"
+	"vornix/core/make/remoteexec/host"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/internal/cli/show"
 )
 
@@ -48,17 +48,17 @@ func farmKey(named string) (string, error) {
 }
 
 // readFarmKey reads the farm's key.
-func readFarmKey(named string) (*farm.Key, error) {
+func readFarmKey(named string) (*remoteexec.Key, error) {
 	file, err := farmKey(named)
 	if err != nil {
 		return nil, err
 	}
-	return farm.ReadKey(file)
+	return remoteexec.ReadKey(file)
 }
 
 // farming is how this machine's builds take the help of a farm without being told to.
-func (a *app) farming() build.Farming {
-	f := build.Farming{KeyFile: os.Getenv(farmVariable), Version: farmProgram()}
+func (a *app) farming() assembly.Farming {
+	f := assembly.Farming{KeyFile: os.Getenv(farmVariable), Version: farmProgram()}
 	if f.KeyFile != "" {
 		a.besides()
 	}
@@ -71,19 +71,19 @@ func farmProgram() string {
 }
 
 // farmFlags adds the flags of a build with others' help; the function says what they come to.
-func (a *app) farmFlags(cmd *cobra.Command) func() (build.Farming, error) {
+func (a *app) farmFlags(cmd *cobra.Command) func() (assembly.Farming, error) {
 	var on bool
 	var key string
 	var verify float64
-	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker repeats, from %g to 1 (everything)", farm.Rechecked))
+	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker repeats, from %g to 1 (everything)", remoteexec.Rechecked))
 	cmd.Flags().BoolVar(&on, "farm", false, "have the workers of a farm do what they can of it; the result is the same")
 	cmd.Flags().StringVar(&key, "farm-key", "", "with --farm: the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
-	return func() (f build.Farming, err error) {
+	return func() (f assembly.Farming, err error) {
 		if key != "" && !on {
 			return f, &fault.Fault{Kind: fault.Usage, What: "--farm-key goes with --farm", Do: "Add --farm, or leave it out."}
 		}
-		if cmd.Flags().Changed("verify") && (!on || verify < farm.Rechecked || verify > 1) {
-			return f, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", farm.Rechecked), Do: "Give --farm --verify 1 to have two workers do everything."}
+		if cmd.Flags().Changed("verify") && (!on || verify < remoteexec.Rechecked || verify > 1) {
+			return f, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", remoteexec.Rechecked), Do: "Give --farm --verify 1 to have two workers do everything."}
 		}
 		f = a.farming()
 		f.Recheck = verify
@@ -145,7 +145,7 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
   vornix farm host --listen :7422 --name build.local --keep 72h`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: farm.Limits{Keep: keep}, Dir: dir, Server: server}
+			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: remoteexec.Limits{Keep: keep}, Dir: dir, Server: server}
 			var err error
 			if o.Dir == "" {
 				if o.Dir, err = farmFolder(); err != nil {
@@ -229,7 +229,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 				return err
 			}
 			a.besides()
-			o := farm.WorkerOptions{Key: k, Version: build.FarmVersion(farmProgram()), Name: name, System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
+			o := remoteexec.WorkerOptions{Key: k, Version: assembly.FarmVersion(farmProgram()), Name: name, System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
 			if o.Name == "" {
 				if o.Name, err = os.Hostname(); err != nil || o.Name == "" {
 					return &fault.Fault{Kind: fault.Usage, What: "this machine has no name", Err: err, Do: "Give the worker one with --name."}
@@ -240,7 +240,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 					return err
 				}
 			}
-			stages := build.Stages{Grows: grow}
+			stages := assembly.Stages{Grows: grow}
 			if memory != "" {
 				if stages.Memory, err = parseSize(memory); err != nil {
 					return err
@@ -257,12 +257,12 @@ do that only where you trust everybody who has the farm's key with this machine.
 				return err
 			}
 			defer o.Dir.Close()
-			var steps *build.Own
+			var steps *assembly.Own
 			if own {
 				s := a.own()
 				steps = &s
 			}
-			o.Do = build.NewHand(1, stages, steps, dir)
+			o.Do = assembly.NewHand(1, stages, steps, dir)
 			lock, err := safefile.Acquire(dir, "vornix farm worker")
 			if err != nil {
 				var held *fault.Fault
@@ -274,7 +274,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 			defer lock.Release()
 			a.out.Say("A worker for the farm at %s, %s. Ctrl-C stops it.", show.Clean(k.Where()), release.Count(o.Hands, "job")+" at once")
 			var saying sync.Mutex
-			o.Said = func(e farm.Event) {
+			o.Said = func(e remoteexec.Event) {
 				saying.Lock()
 				defer saying.Unlock()
 				if a.out.JSON {
@@ -283,7 +283,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 					a.workerSays(e)
 				}
 			}
-			return farm.Work(ctx, o)
+			return remoteexec.Work(ctx, o)
 		}),
 	}
 	cmd.Flags().StringVar(&key, "key", "", "the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
@@ -296,7 +296,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 }
 
 // workerSays prints what a worker tells, in a line.
-func (a *app) workerSays(e farm.Event) {
+func (a *app) workerSays(e remoteexec.Event) {
 	what := show.Clean(e.Job)
 	if e.Part != "" {
 		what += ", pieces " + e.Part
@@ -331,7 +331,7 @@ func (a *app) farmStatusCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := farm.Look(ctx, k, build.FarmVersion(farmProgram()))
+			s, err := remoteexec.Look(ctx, k, assembly.FarmVersion(farmProgram()))
 			if err != nil {
 				return err
 			}

@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/fetch"
+	"vornix/core/base/download"
+	"vornix/core/base/fault"
 	"vornix/core/release"
-	"vornix/core/remote"
+	"vornix/core/ship/fetch"
 	"vornix/internal/cli/show"
 )
 
@@ -40,7 +40,7 @@ brought up to date from where it came.`,
 			dir := args[len(args)-1]
 			if len(args) == 2 {
 				o.URL = args[0]
-			} else if remote.IsWeb(dir) {
+			} else if download.IsWeb(dir) {
 				return &fault.Fault{Kind: fault.Usage, What: "which folder is to be brought up to date?", Do: "Name it after the address: vornix fetch " + dir + " DIR"}
 			}
 			if err := trustedWords(o.Trust); err != nil {
@@ -55,7 +55,7 @@ brought up to date from where it came.`,
 			if every < time.Second {
 				return &fault.Fault{Kind: fault.Usage, What: "--every must be a second at least", Do: "Write it as in 30s, 10m or 2h."}
 			}
-			o.Workers, o.Remote, o.Advanced = a.workers(), remote.Options{Agent: remote.Agent(Version())}, a.steps("fetching")
+			o.Workers, o.Remote, o.Advanced = a.workers(), download.Options{Agent: download.Agent(Version())}, a.steps("fetching")
 			switch {
 			case list:
 				return a.fetchedList(answer, dir)

@@ -9,11 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/mapsrc"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
 	"vornix/core/release"
-	"vornix/core/safefile"
+	"vornix/core/source/maplang"
 	"vornix/internal/cli/show"
 )
 
@@ -35,11 +35,11 @@ Comments stay. A file with mistakes is left as it is.`,
 				if err != nil {
 					return &fault.Fault{Kind: fault.Usage, What: "could not read the map source", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
 				}
-				file, findings := mapsrc.Parse(filepath.ToSlash(name), data)
+				file, findings := maplang.Parse(filepath.ToSlash(name), data)
 				if len(findings) > 0 {
 					return &finding.Failure{What: name + " was left as it is", Findings: findings}
 				}
-				text := mapsrc.Print(file)
+				text := maplang.Print(file)
 				state := "kept"
 				if !bytes.Equal(text, data) {
 					state = "made"

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/fault"
+	"vornix/core/base/fault"
 )
 
 // A fault of the program's own is one clear error, with a file that says where it happened; errors pass as they are.

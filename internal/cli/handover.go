@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
+	"vornix/core/base/fault"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )

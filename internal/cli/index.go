@@ -10,12 +10,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/fetch"
-	"vornix/core/index"
-	"vornix/core/indexwriter"
+	"vornix/core/base/download"
+	"vornix/core/base/fault"
 	"vornix/core/release"
-	"vornix/core/remote"
+	"vornix/core/ship/fetch"
+	"vornix/core/ship/index"
+	"vornix/core/ship/indexwriter"
 	"vornix/internal/cli/show"
 )
 
@@ -236,7 +236,7 @@ own files; with --online, to what base under [index] really serves.`,
 					return a.indexHere(answer)
 				}
 			}
-			o := fetch.CheckOptions{Trust: keys, Beside: beside, AtOnce: 4, Workers: a.workers(), Remote: remote.Options{Agent: remote.Agent(Version())}, Advanced: a.steps("reading")}
+			o := fetch.CheckOptions{Trust: keys, Beside: beside, AtOnce: 4, Workers: a.workers(), Remote: download.Options{Agent: download.Agent(Version())}, Advanced: a.steps("reading")}
 			if p != nil {
 				local, err := indexwriter.NewLocal(p)
 				if err != nil {

@@ -14,16 +14,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/glb"
-	"vornix/core/index"
-	"vornix/core/mount"
-	"vornix/core/patch"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/format/audio"
+	"vornix/core/format/gltf"
+	"vornix/core/format/sprite"
+	"vornix/core/format/texture"
+	"vornix/core/game/gamefs"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/sound"
-	"vornix/core/sprite"
-	"vornix/core/texture"
+	"vornix/core/ship/index"
 	"vornix/internal/cli/show"
 )
 
@@ -102,7 +102,7 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	f.Close()
 	head = head[:n]
 	switch {
-	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !glb.IsScene(name):
+	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !gltf.IsScene(name):
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte{0xd6, 0xc3, 0xc4, 0}):
 		return a.inspectDelta(name)
@@ -116,7 +116,7 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case isModel(name) && o == look{}:
 		return a.inspectModel(name)
-	case strings.HasSuffix(strings.ToLower(name), ".vnx"), glb.IsScene(name):
+	case strings.HasSuffix(strings.ToLower(name), ".vnx"), gltf.IsScene(name):
 		return a.inspectSource(ctx, name, o)
 	case bytes.HasPrefix(head, []byte("\x8bVNM")):
 		return a.inspectBundle(ctx, name, o)
@@ -124,7 +124,7 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "--picture is for maps, textures and images, --glb for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte("PK")):
 		return a.inspectBundle(ctx, name, o)
-	case sound.FormOf(head) != "" && slices.Contains(sound.Endings, strings.ToLower(filepath.Ext(name))):
+	case audio.FormOf(head) != "" && slices.Contains(audio.Endings, strings.ToLower(filepath.Ext(name))):
 		return a.inspectSound(name)
 	case strings.HasSuffix(strings.ToLower(name), ".json"):
 		return a.inspectJSON(name)
@@ -139,7 +139,7 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 
 // holdsEntries says whether an archive's directory stands at the end of a file of another kind, as in an installer.
 func holdsEntries(name string) bool {
-	b, err := mount.OpenAny(name)
+	b, err := gamefs.OpenAny(name)
 	if err != nil {
 		return false
 	}

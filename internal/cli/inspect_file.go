@@ -15,18 +15,18 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"vornix/core/archive"
-	"vornix/core/compare"
-	"vornix/core/fault"
-	"vornix/core/group"
-	"vornix/core/guard"
-	"vornix/core/ledger"
-	"vornix/core/mount"
-	"vornix/core/profile"
+	"vornix/core/base/charset"
+	"vornix/core/base/fault"
+	"vornix/core/base/group"
+	"vornix/core/base/leakscan"
+	"vornix/core/base/safefile"
+	"vornix/core/config/ledger"
+	"vornix/core/config/profile"
+	"vornix/core/format/audio"
+	"vornix/core/format/zipfile"
+	"vornix/core/game/compare"
+	"vornix/core/game/gamefs"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/sound"
-	"vornix/core/text"
 	"vornix/internal/cli/show"
 )
 
@@ -48,7 +48,7 @@ type entryAnswer struct {
 }
 
 func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
-	b, err := mount.OpenAny(name)
+	b, err := gamefs.OpenAny(name)
 	if err != nil {
 		return nil, &fault.Fault{What: "the archive can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Get it again, or save what is whole: vornix salvage FILE OUT.zip"}
 	}
@@ -60,7 +60,7 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 			return nil, err
 		}
 	}
-	trouble, err := archive.Verify(ctx, b.Entries())
+	trouble, err := zipfile.Verify(ctx, b.Entries())
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 // soundAnswer is what inspect says of a sound.
 type soundAnswer struct {
 	Kind string `json:"kind"`
-	sound.Info
+	audio.Info
 	Seconds float64 `json:"seconds"`
 }
 
@@ -108,7 +108,7 @@ func (a *app) inspectSound(name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	i, err := sound.Read(data)
+	i, err := audio.Read(data)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +146,7 @@ func (a *app) inspectText(name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, err := text.Read(data, "windows-1252")
+	t, err := charset.Read(data, "windows-1252")
 	if err != nil {
 		return nil, err
 	}
@@ -167,11 +167,11 @@ func (a *app) inspectText(name string) (any, error) {
 		what = "ledger"
 	}
 	a.out.Say("%s: %s%s, %s, %s", what, t.Encoding, mark, release.Count(t.LF+t.CRLF, "line"), lines)
-	for _, h := range guard.Scan(data) {
+	for _, h := range leakscan.Scan(data) {
 		a.out.Say("it has %s", h)
 	}
 	if err := t.Check(answer.Form); err != nil {
-		bad, _ := err.(*text.Error)
+		bad, _ := err.(*charset.Error)
 		answer.Wrong = err.Error()
 		place := fault.Place{File: filepath.ToSlash(name)}
 		if bad != nil {
@@ -193,7 +193,7 @@ func (a *app) inspectText(name string) (any, error) {
 
 // decoded is a file's text, whatever its encoding.
 func decoded(data []byte) string {
-	t, err := text.Read(data, "windows-1252")
+	t, err := charset.Read(data, "windows-1252")
 	if err != nil {
 		return string(data)
 	}

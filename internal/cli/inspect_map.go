@@ -10,14 +10,14 @@ import (
 	"strconv"
 	"strings"
 
-	"vornix/core/build"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/glb"
-	"vornix/core/mapfile"
-	"vornix/core/model"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/format/gltf"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/model"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
-	"vornix/core/scene"
+	"vornix/core/source/scene"
 )
 
 type mapAnswer struct {
@@ -57,9 +57,9 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 		if err != nil {
 			return nil, err
 		}
-		var surface func(string) glb.Surface
+		var surface func(string) gltf.Surface
 		if p != nil {
-			if surface, err = build.Surfaces(ctx, p); err != nil {
+			if surface, err = assembly.Surfaces(ctx, p); err != nil {
 				return nil, err
 			}
 		}
@@ -67,12 +67,12 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 			return nil, err
 		}
 	}
-	return answer, a.viewMap(ctx, o, m, nil, func() (build.Looks, error) {
+	return answer, a.viewMap(ctx, o, m, nil, func() (assembly.Looks, error) {
 		_, p, err := around(name)
 		if err != nil || p == nil {
-			return build.Looks{}, err
+			return assembly.Looks{}, err
 		}
-		return build.LooksOf(ctx, p, m)
+		return assembly.LooksOf(ctx, p, m)
 	})
 }
 
@@ -155,14 +155,14 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 			return nil, err
 		}
 	}
-	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (build.Looks, error) { return one.Looks, nil })
+	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (assembly.Looks, error) { return one.Looks, nil })
 }
 
 // isModel says whether a file lies in the folder of models of its project; elsewhere a scene is a map.
 func isModel(name string) bool {
 	dir, p, err := around(name)
 	abs, absErr := filepath.Abs(name)
-	if err != nil || absErr != nil || p == nil || !glb.IsScene(name) {
+	if err != nil || absErr != nil || p == nil || !gltf.IsScene(name) {
 		return false
 	}
 	rel, err := filepath.Rel(dir, abs)
@@ -210,11 +210,11 @@ func (a *app) inspectModel(name string) (any, error) {
 }
 
 // writeScene writes a compiled map as a glTF scene.
-func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) glb.Surface) error {
+func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) gltf.Surface) error {
 	if !strings.EqualFold(filepath.Ext(name), ".glb") {
 		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: scenes are written as GLB", filepath.ToSlash(name)), Do: "End it in .glb."}
 	}
-	data, err := glb.Write(m, surface)
+	data, err := gltf.Write(m, surface)
 	if err != nil {
 		return err
 	}

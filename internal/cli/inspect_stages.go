@@ -8,7 +8,7 @@ import (
 	"strings"
 
 	"vornix/core/compile/stage"
-	"vornix/core/mapfile"
+	"vornix/core/format/mapfile"
 	"vornix/core/release"
 )
 

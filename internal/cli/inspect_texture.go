@@ -11,12 +11,12 @@ import (
 	"strconv"
 	"strings"
 
-	"vornix/core/fault"
-	"vornix/core/needs"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
+	"vornix/core/format/texture"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/texture"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 )
 
@@ -149,8 +149,8 @@ func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o l
 	if err != nil {
 		return nil, "", "", nil // the texture can be looked at without its source
 	}
-	for _, x := range g.Of(needs.Texture) {
-		if needs.GamePath(p, x) == inTree {
+	for _, x := range g.Of(assetgraph.Texture) {
+		if assetgraph.GamePath(p, x) == inTree {
 			if made := prepared(p, x); made != nil && !made.Refused && made.Images[0].Bounds().Size() == image.Pt(t.Width, t.Height) {
 				return made.Images[0], x.Source, fmt.Sprintf("of the kind %s; %s", made.Recipe.Kind, made.Choice.Why), nil
 			}
@@ -181,7 +181,7 @@ func projectOf(name string) (*project.Project, string) {
 }
 
 // prepared is a texture's images as its job prepares them; nil when that fails.
-func prepared(p *project.Project, x *needs.Asset) *texture.Prepared {
+func prepared(p *project.Project, x *assetgraph.Asset) *texture.Prepared {
 	var files [][]byte
 	for _, f := range x.Images {
 		data, err := os.ReadFile(p.Join(f))
@@ -240,7 +240,7 @@ func becomes(ctx context.Context, name string) string {
 	if err != nil {
 		return ""
 	}
-	for _, x := range g.Of(needs.Texture) {
+	for _, x := range g.Of(assetgraph.Texture) {
 		if x.Source != rel {
 			continue
 		}
@@ -252,7 +252,7 @@ func becomes(ctx context.Context, name string) string {
 			return fmt.Sprintf("nothing: %s does not take %d x %d texels", p.Profile.Game.Title, made.Width, made.Height)
 		}
 		b := made.Images[0].Bounds()
-		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", needs.GamePath(p, x), b.Dx(), b.Dy(), made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
+		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", assetgraph.GamePath(p, x), b.Dx(), b.Dy(), made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
 	}
 	return ""
 }

@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"vornix/core/fault"
-	"vornix/core/installer"
+	"vornix/core/base/fault"
+	"vornix/core/pack/installer"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )

@@ -9,8 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/sign"
+	"vornix/core/base/fault"
+	"vornix/core/base/signature"
 	"vornix/internal/cli/show"
 )
 
@@ -34,7 +34,7 @@ can't sign as the same author again.`,
   vornix key new /media/stick/highline.key --json`,
 		Args: between(1, 1, "the file to write"),
 		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
-			data, public, err := sign.New()
+			data, public, err := signature.New()
 			if err != nil {
 				return err
 			}
@@ -69,7 +69,7 @@ can't sign as the same author again.`,
 			if err != nil {
 				return err
 			}
-			public := sign.Public(key)
+			public := signature.Public(key)
 			answer.Result = keyAnswer{filepath.ToSlash(args[0]), public}
 			a.out.Say("%s", public)
 			return nil
@@ -87,14 +87,14 @@ func signingKey(name string) (crypto.Signer, error) {
 	if name == "" {
 		return nil, nil
 	}
-	if which, ok := strings.CutPrefix(name, sign.AgentName); ok && (which == "" || which[0] == ':') {
+	if which, ok := strings.CutPrefix(name, signature.AgentName); ok && (which == "" || which[0] == ':') {
 		conn, err := dialAgent(os.Getenv("SSH_AUTH_SOCK"))
 		if err != nil {
 			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no SSH agent to sign with", Err: err, Do: "Start one (eval $(ssh-agent)) and add the key with ssh-add, or name a key's file."}
 		}
-		return sign.FromAgent(conn, strings.TrimPrefix(which, ":"))
+		return signature.FromAgent(conn, strings.TrimPrefix(which, ":"))
 	}
-	key, err := sign.ReadKey(name)
+	key, err := signature.ReadKey(name)
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +128,7 @@ func unsigned(key crypto.Signer, required bool) error {
 // trustedWords makes sure that keys are such.
 func trustedWords(keys []string) error {
 	for _, k := range keys {
-		if _, err := sign.ParseWord(k); err != nil {
+		if _, err := signature.ParseWord(k); err != nil {
 			return err
 		}
 	}

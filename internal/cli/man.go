@@ -10,8 +10,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"vornix/core/base/safefile"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/internal/cli/show"
 )
 

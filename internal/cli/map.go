@@ -9,16 +9,16 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/compile/render"
 	"vornix/core/compile/stage"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/glb"
-	"vornix/core/mapfile"
-	"vornix/core/picture"
-	"vornix/core/project"
+	"vornix/core/config/project"
+	"vornix/core/format/gltf"
+	"vornix/core/format/mapfile"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
-	"vornix/core/safefile"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -35,7 +35,7 @@ type mapMade struct {
 func (a *app) mapCommand() *cobra.Command {
 	var layers []string
 	var pictureFile string
-	var stages func() (build.Stages, error)
+	var stages func() (assembly.Stages, error)
 	cmd := &cobra.Command{
 		Use:   "map IN OUT",
 		Short: "Compile one map source; the ending of OUT says into what",
@@ -84,7 +84,7 @@ reflections and navigation, or those that --stage names. The game's rules are no
 			if made.LeftOut > 0 {
 				a.out.Say("%s on layers that a release leaves out (--layer keeps them)", release.Count(made.LeftOut, "line"))
 			}
-			if err := a.picture(pictureFile, picture.Plan(m, one.Compiled.Leak)); err != nil {
+			if err := a.picture(pictureFile, render.Plan(m, one.Compiled.Leak)); err != nil {
 				return err
 			}
 			if n := finding.Count(one.Findings, finding.Error); n > 0 {
@@ -100,9 +100,9 @@ reflections and navigation, or those that --stage names. The game's rules are no
 }
 
 // encodeAs makes the bytes of a compiled map or of a glTF scene of it.
-func encodeAs(ending string, m *mapfile.Map, surface func(string) glb.Surface) ([]byte, error) {
+func encodeAs(ending string, m *mapfile.Map, surface func(string) gltf.Surface) ([]byte, error) {
 	if ending == ".glb" {
-		return glb.Write(m, surface)
+		return gltf.Write(m, surface)
 	}
 	return mapfile.Encode(m)
 }
@@ -117,7 +117,7 @@ func writeBeside(name string, data []byte) error {
 }
 
 // compileOne compiles a map source, with the project that it lies in where there is one.
-func (a *app) compileOne(ctx context.Context, name string, layers []string, long *stage.Env) (*build.One, error) {
+func (a *app) compileOne(ctx context.Context, name string, layers []string, long *stage.Env) (*assembly.One, error) {
 	if _, err := os.Stat(name); err != nil {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the map source", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
@@ -138,7 +138,7 @@ func (a *app) compileOne(ctx context.Context, name string, layers []string, long
 	if err != nil {
 		return nil, err
 	}
-	one, err := build.CompileOne(ctx, p, dir, filepath.ToSlash(source), layers, long)
+	one, err := assembly.CompileOne(ctx, p, dir, filepath.ToSlash(source), layers, long)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (a *app) compileOne(ctx context.Context, name string, layers []string, long
 	return one, nil
 }
 
-func hasLayer(one *build.One, name string) bool {
+func hasLayer(one *assembly.One, name string) bool {
 	for _, l := range one.Scene.Layers {
 		if l == name {
 			return true

@@ -9,22 +9,22 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/glb"
-	"vornix/core/nearest"
-	"vornix/core/needs"
+	"vornix/core/base/fault"
+	"vornix/core/base/suggest"
+	"vornix/core/format/gltf"
+	"vornix/core/format/texture"
 	"vornix/core/release"
-	"vornix/core/shoot"
-	"vornix/core/texture"
+	"vornix/core/source/assetgraph"
+	"vornix/core/source/shots"
 	"vornix/internal/cli/show"
 )
 
 // needAnswer is an asset with what it needs, or with what needs it.
 type needAnswer struct {
-	Kind   needs.Kind `json:"kind"`
-	Name   string     `json:"name"`
-	Source string     `json:"source,omitempty"`
-	Size   int64      `json:"size"`
+	Kind   assetgraph.Kind `json:"kind"`
+	Name   string          `json:"name"`
+	Source string          `json:"source,omitempty"`
+	Size   int64           `json:"size"`
 	// Parts are further files that it is made of: sidecars, frames; Inherits says that values are taken from it, or by it.
 	Parts    []string     `json:"parts,omitempty"`
 	Inherits bool         `json:"inherits,omitempty"`
@@ -51,7 +51,7 @@ a start file names. PATH is a source's path, a name, or a kind and a name in quo
 			if err != nil {
 				return err
 			}
-			view := &needsView{g: g, plan: shoot.NewPlan(p, g), by: by, sizes: map[string]int64{}}
+			view := &needsView{g: g, plan: shots.NewPlan(p, g), by: by, sizes: map[string]int64{}}
 			for _, f := range g.Files {
 				view.sizes[f.Path] = f.Size
 			}
@@ -82,14 +82,14 @@ a start file names. PATH is a source's path, a name, or a kind and a name in quo
 }
 
 // summary says how much it is all told; what several need counts once.
-func (a *app) summary(asset *needs.Asset, by bool, sizes map[string]int64) {
+func (a *app) summary(asset *assetgraph.Asset, by bool, sizes map[string]int64) {
 	if by {
 		if len(asset.NeededBy)+len(asset.BaseOf) == 0 {
 			a.out.Say("\nnothing needs it")
 		}
 		return
 	}
-	all := needs.Closure(asset)
+	all := assetgraph.Closure(asset)
 	var total int64
 	files := len(all)
 	for _, x := range all {
@@ -103,7 +103,7 @@ func (a *app) summary(asset *needs.Asset, by bool, sizes map[string]int64) {
 }
 
 // notOne says why a name leads to no asset, or to several.
-func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
+func notOne(g *assetgraph.Graph, what string, found []*assetgraph.Asset) error {
 	if len(found) > 1 {
 		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%d things are called %q", len(found), what), Do: "Say which:"}
 		for _, x := range found {
@@ -117,7 +117,7 @@ func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
 	}
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("nothing is called %q", what),
 		Do: `Name a source's path, or a kind and a name: vornix needs "material rock/slab".`}
-	if near := nearest.Word(what, known); near != "" {
+	if near := suggest.Word(what, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
 	return f
@@ -125,18 +125,18 @@ func notOne(g *needs.Graph, what string, found []*needs.Asset) error {
 
 // needsView is what the tree is made from.
 type needsView struct {
-	g     *needs.Graph
-	plan  *shoot.Plan
+	g     *assetgraph.Graph
+	plan  *shots.Plan
 	sizes map[string]int64
 	by    bool
 }
 
 // root is the tree of what was asked for: an asset, or with --by a file that others are made of.
-func (v *needsView) root(what string) (tree needAnswer, asset *needs.Asset, err error) {
+func (v *needsView) root(what string) (tree needAnswer, asset *assetgraph.Asset, err error) {
 	found := v.g.Named(what)
 	if v.by {
 		part := needAnswer{Kind: partKind(what), Name: path.Base(what), Source: what, Size: v.sizes[what]}
-		isSource := slices.ContainsFunc(found, func(a *needs.Asset) bool { return a.Source == what })
+		isSource := slices.ContainsFunc(found, func(a *assetgraph.Asset) bool { return a.Source == what })
 		for _, a := range v.g.Assets {
 			if !isSource && slices.Contains(a.Parts, what) {
 				part.By = append(part.By, v.tree(a, nil))
@@ -158,20 +158,20 @@ func (v *needsView) root(what string) (tree needAnswer, asset *needs.Asset, err 
 }
 
 // picture is a picture that is made of an image, and what it is of.
-func (v *needsView) picture(x *shoot.Picture) needAnswer {
+func (v *needsView) picture(x *shots.Picture) needAnswer {
 	n := needAnswer{Kind: "picture", Name: x.Name, Source: x.File}
 	if !v.by {
 		n.Needs = []needAnswer{{Kind: "image", Name: path.Base(x.Image), Source: x.Image, Size: v.sizes[x.Image]}}
-	} else if m := v.g.Find(needs.Map, x.Map); m != nil {
+	} else if m := v.g.Find(assetgraph.Map, x.Map); m != nil {
 		n.By = []needAnswer{v.leaf(m)}
 	}
 	return n
 }
 
 // partKind is what a file is that others are made of.
-func partKind(file string) needs.Kind {
+func partKind(file string) assetgraph.Kind {
 	switch ending := strings.ToLower(path.Ext(file)); {
-	case ending == ".vnx" || glb.IsScene(file):
+	case ending == ".vnx" || gltf.IsScene(file):
 		return "prefab"
 	case slices.Contains(texture.Endings, ending):
 		return "image"
@@ -179,9 +179,9 @@ func partKind(file string) needs.Kind {
 	return "part"
 }
 
-func (v *needsView) leaf(x *needs.Asset) needAnswer {
+func (v *needsView) leaf(x *assetgraph.Asset) needAnswer {
 	n := needAnswer{Kind: x.Kind, Name: x.Name, Source: x.Source, Size: v.sizes[x.Source]}
-	if x.Kind != needs.Map {
+	if x.Kind != assetgraph.Map {
 		n.Parts = x.Parts
 		for _, part := range x.Parts {
 			n.Size += v.sizes[part]
@@ -191,7 +191,7 @@ func (v *needsView) leaf(x *needs.Asset) needAnswer {
 }
 
 // tree follows the arrows one way. A map that a script leads to, and what stands above already, is not followed again.
-func (v *needsView) tree(x *needs.Asset, above []*needs.Asset) needAnswer {
+func (v *needsView) tree(x *assetgraph.Asset, above []*assetgraph.Asset) needAnswer {
 	n := v.leaf(x)
 	if slices.Contains(above, x) {
 		return n
@@ -212,13 +212,13 @@ func (v *needsView) tree(x *needs.Asset, above []*needs.Asset) needAnswer {
 		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: v.sizes[m.Source], Inherits: true})
 	}
 	for _, m := range x.Needs {
-		if m.Kind == needs.Map {
+		if m.Kind == assetgraph.Map {
 			n.Needs = append(n.Needs, v.leaf(m))
 		} else {
 			n.Needs = append(n.Needs, v.tree(m, above))
 		}
 	}
-	if x.Kind == needs.Map {
+	if x.Kind == assetgraph.Map {
 		for _, part := range x.Parts {
 			n.Needs = append(n.Needs, needAnswer{Kind: partKind(part), Name: path.Base(part), Source: part, Size: v.sizes[part]})
 		}

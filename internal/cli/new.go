@@ -16,15 +16,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/addon"
-	"vornix/core/adopt"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/nearest"
-	"vornix/core/profile"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/base/suggest"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/make/metadata"
 	"vornix/core/release"
-	"vornix/core/safefile"
+	"vornix/core/release/importer"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -37,12 +37,12 @@ type newFlags struct {
 
 // newAnswer is the result of new --from in JSON.
 type newAnswer struct {
-	*adopt.Proposal
-	TOML     string        `json:"toml"`     // the project file
-	From     string        `json:"from"`     // the file that metadata was taken from; empty for none
-	Taken    []addon.Taken `json:"taken"`    // from there
-	Errors   int           `json:"errors"`   // that a check of the project finds
-	Warnings int           `json:"warnings"` //
+	*importer.Proposal
+	TOML     string           `json:"toml"`     // the project file
+	From     string           `json:"from"`     // the file that metadata was taken from; empty for none
+	Taken    []metadata.Taken `json:"taken"`    // from there
+	Errors   int              `json:"errors"`   // that a check of the project finds
+	Warnings int              `json:"warnings"` //
 }
 
 func (a *app) newCommand() *cobra.Command {
@@ -189,7 +189,7 @@ func named(dir, title string) (string, string, error) {
 // newFrom makes a project of files that somebody has.
 func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f newFlags) error {
 	known := project.Profiles(".", demo.Profiles())
-	o := adopt.Options{InPlace: sameFolder(dir, f.from)}
+	o := importer.Options{InPlace: sameFolder(dir, f.from)}
 	var err error
 	if o.Name, o.Title, err = named(dir, f.title); err != nil {
 		return err
@@ -204,7 +204,7 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 		}
 		o.Profiles = append(o.Profiles, prof)
 	}
-	x, err := adopt.Propose(ctx, f.from, o)
+	x, err := importer.Propose(ctx, f.from, o)
 	if err != nil && f.profile == "" && fault.KindOf(err) == fault.Usage && a.asks() {
 		var typed string
 		if typed, err = a.ask(ctx, "Which game is it for? A profile file, or one of "+strings.Join(known, ", "), known[0]); err != nil {
@@ -218,7 +218,7 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	}
 	i := slices.IndexFunc(o.Profiles, func(p *profile.Profile) bool { return p.Game.ID == x.Profile })
 	prof := o.Profiles[i]
-	result := &newAnswer{Proposal: x, TOML: string(x.TOML), Taken: []addon.Taken{}}
+	result := &newAnswer{Proposal: x, TOML: string(x.TOML), Taken: []metadata.Taken{}}
 	answer.Result = result
 	if len(x.Files) == 0 {
 		a.showLeft(x)
@@ -292,7 +292,7 @@ func sameContent(a, b string) bool {
 }
 
 // writeAdopted copies what was understood, and writes what is new.
-func (a *app) writeAdopted(ctx context.Context, dir, from string, x *adopt.Proposal, files map[string][]byte, inPlace bool) ([]release.Made, error) {
+func (a *app) writeAdopted(ctx context.Context, dir, from string, x *importer.Proposal, files map[string][]byte, inPlace bool) ([]release.Made, error) {
 	for name, text := range map[string]string{".gitignore": demo.GitIgnore, ".gitattributes": demo.GitAttributes} {
 		if _, err := os.Stat(filepath.Join(dir, name)); err != nil || !inPlace {
 			files[name] = []byte(text)
@@ -336,7 +336,7 @@ func (a *app) writeAdopted(ctx context.Context, dir, from string, x *adopt.Propo
 }
 
 // adoptMetadata takes what metadata there is over into the project file.
-func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *adopt.Proposal, result *newAnswer) error {
+func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *importer.Proposal, result *newAnswer) error {
 	p, err := project.Load(dir, demo.Profiles())
 	if err != nil {
 		return err
@@ -345,9 +345,9 @@ func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *adopt.Prop
 	if err != nil {
 		return err
 	}
-	best, taken, others := adopt.Metadata(p, g, from, x.Metadata)
+	best, taken, others := importer.Metadata(p, g, from, x.Metadata)
 	if best != "" {
-		if _, err := addon.Apply(p, taken); err != nil {
+		if _, err := metadata.Apply(p, taken); err != nil {
 			return err
 		}
 		result.From, result.Taken = best, taken
@@ -358,19 +358,19 @@ func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *adopt.Prop
 		switch {
 		case m == best:
 		case slices.Contains(others, m):
-			x.Left = append(x.Left, adopt.Left{Path: m, Why: fmt.Sprintf("metadata too, of which %s has more: 'vornix addon import' takes it", best)})
+			x.Left = append(x.Left, importer.Left{Path: m, Why: fmt.Sprintf("metadata too, of which %s has more: 'vornix addon import' takes it", best)})
 		default:
-			x.Left = append(x.Left, adopt.Left{Path: m, Why: "a text that nothing names"})
+			x.Left = append(x.Left, importer.Left{Path: m, Why: "a text that nothing names"})
 		}
 	}
-	slices.SortStableFunc(x.Left, func(a, b adopt.Left) int { return strings.Compare(a.Path, b.Path) })
+	slices.SortStableFunc(x.Left, func(a, b importer.Left) int { return strings.Compare(a.Path, b.Path) })
 	data, err := os.ReadFile(p.Join(project.FileName))
 	result.TOML = string(data)
 	return err
 }
 
 // showProposal shows what is understood of a pile of files.
-func (a *app) showProposal(x *adopt.Proposal, prof *profile.Profile, from string) {
+func (a *app) showProposal(x *importer.Proposal, prof *profile.Profile, from string) {
 	how := "for %s, from %s"
 	if x.Guessed {
 		how = "for %s, as the maps tell, from %s"
@@ -395,7 +395,7 @@ func (a *app) showProposal(x *adopt.Proposal, prof *profile.Profile, from string
 }
 
 // showLeft lists what was not taken.
-func (a *app) showLeft(x *adopt.Proposal) {
+func (a *app) showLeft(x *importer.Proposal) {
 	if len(x.Left) == 0 {
 		return
 	}
@@ -428,7 +428,7 @@ func findProfile(name string, known []string) (*profile.Profile, error) {
 		}
 	}
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no game profile %q", name), Do: "Name one of " + strings.Join(known, ", ") + ", or a file that ends in .toml."}
-	if near := nearest.Word(name, known); near != "" {
+	if near := suggest.Word(name, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
 	return nil, f

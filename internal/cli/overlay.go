@@ -8,19 +8,19 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/overlay"
-	"vornix/core/patch"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/transaction"
+	"vornix/core/config/project"
+	"vornix/core/game/overlay"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/swap"
 	"vornix/internal/cli/show"
 )
 
 // overlayAnswer is the result of patch overlay in JSON, once it is in place.
 type overlayAnswer struct {
 	*overlay.Plan
-	Change *swap.Record `json:"change"`
+	Change *transaction.Record `json:"change"`
 }
 
 func (a *app) patchOverlayCommand() *cobra.Command {

@@ -12,12 +12,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/diff"
-	"vornix/core/fault"
-	"vornix/core/humanize"
-	"vornix/core/patch"
+	"vornix/core/base/diff"
+	"vornix/core/base/fault"
+	"vornix/core/base/humanize"
+	"vornix/core/base/transaction"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/swap"
 	"vornix/internal/cli/show"
 )
 
@@ -36,7 +36,7 @@ func (a *app) patchCommand() *cobra.Command {
 // appliedAnswer is the result of patch apply in JSON, once it is done.
 type appliedAnswer struct {
 	*patch.Plan
-	Change *swap.Record `json:"change"`
+	Change *transaction.Record `json:"change"`
 }
 
 func (a *app) patchApplyCommand() *cobra.Command {
@@ -158,7 +158,7 @@ func unfinished(where string) error {
 		return err
 	}
 	for _, dir := range folders {
-		if swap.Unfinished(dir) {
+		if transaction.Unfinished(dir) {
 			return &fault.Fault{Kind: fault.Refused, What: "a change was cut off here and is not at its end", Place: fault.Place{File: filepath.ToSlash(dir)}, Why: "Until then nobody can say what would come of a patch.", Do: "Bring it to its end: vornix patch list " + filepath.ToSlash(dir)}
 		}
 	}
@@ -365,9 +365,9 @@ func where(w patch.Wrong) string {
 
 // changesAt is where changes were made, and what they are.
 type changesAt struct {
-	Folder  string        `json:"folder"`
-	Mended  string        `json:"mended,omitempty"`
-	Changes []swap.Record `json:"changes"`
+	Folder  string               `json:"folder"`
+	Mended  string               `json:"mended,omitempty"`
+	Changes []transaction.Record `json:"changes"`
 }
 
 func (a *app) patchListCommand() *cobra.Command {
@@ -397,7 +397,7 @@ A change that was cut off, since the power went, is brought to its end first.`,
 			}
 			list := []changesAt{}
 			for _, dir := range folders {
-				records, err := swap.Records(dir)
+				records, err := transaction.Records(dir)
 				if err != nil {
 					return err
 				}
@@ -453,14 +453,14 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 			if err != nil {
 				return err
 			}
-			how := swap.Refuse
+			how := transaction.Refuse
 			switch {
 			case leave:
-				how = swap.Leave
+				how = transaction.Leave
 			case setAside:
-				how = swap.Aside
+				how = transaction.Aside
 			}
-			f, err := swap.Open(ctx, dir, "vornix patch undo")
+			f, err := transaction.Open(ctx, dir, "vornix patch undo")
 			if err != nil {
 				return err
 			}
@@ -469,7 +469,7 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 			if err != nil {
 				return err
 			}
-			var done []swap.Record
+			var done []transaction.Record
 			for _, r := range records {
 				drift, err := f.Drifted(r)
 				if err != nil {
@@ -478,14 +478,14 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 				if len(drift) > 0 {
 					a.drifted(f, drift)
 				}
-				if planOnly || len(drift) > 0 && how == swap.Refuse {
+				if planOnly || len(drift) > 0 && how == transaction.Refuse {
 					a.undoPlan(r)
 				}
 				if planOnly {
 					done = append(done, *r)
 					continue
 				}
-				if len(drift) > 0 && how == swap.Refuse {
+				if len(drift) > 0 && how == transaction.Refuse {
 					answer.Result = drift
 				}
 				aside, err := f.Undo(ctx, r, how)
@@ -508,7 +508,7 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 	cmd.Flags().IntVar(&change, "change", 0, "undo the change with this `number`, as 'patch list' shows it (default: the last)")
 	cmd.Flags().BoolVar(&all, "all", false, "undo all changes, the last first")
 	cmd.Flags().BoolVar(&leave, "leave-changed", false, "leave files as they are that somebody changed since")
-	cmd.Flags().BoolVar(&setAside, "set-aside", false, "move files that somebody changed since to "+swap.Dir+"/aside, and bring their originals back")
+	cmd.Flags().BoolVar(&setAside, "set-aside", false, "move files that somebody changed since to "+transaction.Dir+"/aside, and bring their originals back")
 	cmd.MarkFlagsMutuallyExclusive("leave-changed", "set-aside")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would come back, and change nothing")
 	return cmd
@@ -522,11 +522,11 @@ func changedFolder(place string) (string, error) {
 	}
 	var with []string
 	for _, dir := range folders {
-		records, err := swap.Records(dir)
+		records, err := transaction.Records(dir)
 		if err != nil {
 			return "", err
 		}
-		if slices.ContainsFunc(records, func(r swap.Record) bool { return !r.Undone }) {
+		if slices.ContainsFunc(records, func(r transaction.Record) bool { return !r.Undone }) {
 			with = append(with, filepath.ToSlash(dir))
 		}
 	}
@@ -543,7 +543,7 @@ func changedFolder(place string) (string, error) {
 }
 
 // toUndo are the changes that are meant.
-func toUndo(f *swap.Folder, change int, all bool) (list []*swap.Record, err error) {
+func toUndo(f *transaction.Folder, change int, all bool) (list []*transaction.Record, err error) {
 	records := f.Records()
 	for i := len(records) - 1; i >= 0; i-- {
 		r := &records[i]
@@ -562,7 +562,7 @@ func toUndo(f *swap.Folder, change int, all bool) (list []*swap.Record, err erro
 }
 
 // drifted shows what is not as a change left it.
-func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
+func (a *app) drifted(f *transaction.Folder, list []transaction.Drift) {
 	var rows [][]string
 	for _, d := range list {
 		how := humanize.Instead(d.NowSize, d.NewSize)
@@ -603,7 +603,7 @@ func (a *app) drifted(f *swap.Folder, list []swap.Drift) {
 }
 
 // undoPlan shows what would come back.
-func (a *app) undoPlan(r *swap.Record) {
+func (a *app) undoPlan(r *transaction.Record) {
 	var rows [][]string
 	for _, f := range r.Files {
 		do, size := "bring back", release.Bytes(f.OldSize)

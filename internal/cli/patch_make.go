@@ -10,15 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/group"
-	"vornix/core/indexwriter"
-	"vornix/core/patch"
-	"vornix/core/project"
+	"vornix/core/base/confedit"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/group"
+	"vornix/core/base/semver"
+	"vornix/core/config/project"
+	"vornix/core/pack/patch"
 	"vornix/core/release"
-	"vornix/core/semver"
-	"vornix/core/textedit"
+	"vornix/core/ship/indexwriter"
 	"vornix/internal/cli/show"
 )
 
@@ -373,10 +373,10 @@ func settingWords(s *patch.Step) (list []string) {
 		list = append(list, "line "+l.Add)
 	}
 	for _, k := range s.Set {
-		list = append(list, textedit.Name(k.Key)+" = "+k.Value)
+		list = append(list, confedit.Name(k.Key)+" = "+k.Value)
 	}
 	for _, k := range s.Remove {
-		list = append(list, "no "+textedit.Name(k))
+		list = append(list, "no "+confedit.Name(k))
 	}
 	return list
 }

@@ -7,13 +7,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/needs"
-	"vornix/core/project"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/config/project"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/cli/show"
 )
 
@@ -109,7 +109,7 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 	}
 	result := &publishAnswer{Plans: []*publish.Plan{}, Results: []*publish.Result{}}
 	answer.Result = result
-	load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
 	var list []*release.Publishing
 	defer func() {
 		for _, x := range list {

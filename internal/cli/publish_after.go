@@ -8,10 +8,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
 	"vornix/core/release"
-	"vornix/core/workshop"
+	"vornix/core/ship/publish"
+	"vornix/core/ship/workshop"
 	"vornix/internal/cli/show"
 )
 

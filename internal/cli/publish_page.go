@@ -10,11 +10,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/needs"
-	"vornix/core/publish"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
 	"vornix/core/release"
-	"vornix/core/safefile"
+	"vornix/core/ship/publish"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/cli/show"
 )
 
@@ -32,7 +32,7 @@ func (a *app) publishPreviewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			load := func(ctx context.Context) (*needs.Graph, error) { return release.Scan(ctx, p) }
+			load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
 			x, err := release.PlanPublish(ctx, p, load, args[0], bundles, items, publish.PlanOptions{}, a.publishing())
 			if err != nil {
 				return err

@@ -14,11 +14,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
 	"vornix/core/release"
-	"vornix/core/report"
-	"vornix/core/safefile"
+	"vornix/core/release/report"
 	"vornix/internal/cli/show"
 )
 

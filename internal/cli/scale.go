@@ -9,9 +9,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/material"
-	"vornix/core/texture"
+	"vornix/core/base/fault"
+	"vornix/core/format/material"
+	"vornix/core/format/texture"
 	"vornix/internal/cli/show"
 )
 

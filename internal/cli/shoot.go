@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
 	"vornix/internal/cli/show"
 )
@@ -28,7 +28,7 @@ it instead: from above, and from a corner with all that is above the players' he
   vornix shoot cairn_station --draft
   vornix shoot cairn_station --plan-view`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			s, err := a.session("shoot", func(o *release.Options) { o.Stages = build.Stages{Draft: draft, Grows: grow} })
+			s, err := a.session("shoot", func(o *release.Options) { o.Stages = assembly.Stages{Draft: draft, Grows: grow} })
 			if err != nil {
 				return err
 			}

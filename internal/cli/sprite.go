@@ -13,12 +13,12 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/nearest"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/base/suggest"
+	"vornix/core/format/sprite"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/sprite"
 	"vornix/internal/cli/show"
 )
 
@@ -200,7 +200,7 @@ func playState(s *sprite.Sheet, dir, out, state, direction string, scale int) (*
 
 func noSuch(what, got string, known []string) error {
 	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the sheet has no %s %q", what, got), Do: "It has " + strings.Join(known, ", ") + "."}
-	if near := nearest.Word(got, known); near != "" {
+	if near := suggest.Word(got, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
 	return f

@@ -8,14 +8,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
+	"vornix/core/base/fault"
+	"vornix/core/base/suggest"
 	"vornix/core/compile/stage"
-	"vornix/core/fault"
-	"vornix/core/nearest"
+	"vornix/core/make/assembly"
 )
 
 // stageFlags adds the flags that say which of a map's long stages run, and how; the function reads them.
-func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
+func stageFlags(cmd *cobra.Command) func() (assembly.Stages, error) {
 	var only []string
 	var draft, full bool
 	var memory string
@@ -25,7 +25,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 	flags.StringArrayVar(&only, "stage", nil, "run only this long `stage` of maps: "+strings.Join(stage.Names, ", ")+" or none; may be given several times")
 	flags.StringVar(&memory, "memory", "", "`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
 	_ = cmd.RegisterFlagCompletionFunc("stage", fixed(append(slices.Clone(stage.Names), "none"))) // it exists
-	return func() (s build.Stages, err error) {
+	return func() (s assembly.Stages, err error) {
 		if draft && full {
 			return s, &fault.Fault{Kind: fault.Usage, What: "--draft and --full exclude each other", Do: "Give one of them."}
 		}
@@ -36,7 +36,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 				s.Only = []string{}
 			case !slices.Contains(stage.Names, name):
 				f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no stage %q", name), Do: "The long stages are " + strings.Join(stage.Names, ", ") + "; none runs no other."}
-				if near := nearest.Word(name, stage.Names); near != "" {
+				if near := suggest.Word(name, stage.Names); near != "" {
 					f.Do = fmt.Sprintf("Did you mean %q?", near)
 				}
 				return s, f
@@ -52,7 +52,7 @@ func stageFlags(cmd *cobra.Command) func() (build.Stages, error) {
 }
 
 // env is the stages as one map alone is compiled.
-func (a *app) env(s build.Stages) *stage.Env {
+func (a *app) env(s assembly.Stages) *stage.Env {
 	e := &stage.Env{Only: s.Only, Draft: s.Draft, Memory: s.Memory, Workers: a.jobs, Grows: s.Grows}
 	if p := a.out.Progress(); p != nil {
 		e.Progress = func(name string, done, total int64) { p.Advanced("", name, done, total) }

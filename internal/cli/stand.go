@@ -11,10 +11,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/fault"
-	"vornix/core/profile"
+	"vornix/core/base/fault"
+	"vornix/core/config/profile"
+	"vornix/core/game/gameserver"
 	"vornix/core/release"
-	"vornix/core/standin"
 	"vornix/internal/cli/show"
 )
 
@@ -45,7 +45,7 @@ writes its address into DIR/stand-server.url.
 
 With --token-env, what changes something wants the token as a bearer token. Ways to go wrong:
 
-` + failures(standin.Failures),
+` + failures(gameserver.Failures),
 		Example: `  vornix stand server ../servers/kestrel
   curl -s $(cat ../servers/kestrel/stand-server.url)/status`,
 		Args: between(1, 1, "the server's folder"),
@@ -55,14 +55,14 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 				return err
 			}
 			mode, name, _ := strings.Cut(fail, ":")
-			o := standin.Options{Listen: listen, Watch: !noWatch, Players: players, Round: round, Fail: standin.Failure{Mode: mode, Map: name}}
+			o := gameserver.Options{Listen: listen, Watch: !noWatch, Players: players, Round: round, Fail: gameserver.Failure{Mode: mode, Map: name}}
 			if tokenEnv != "" {
 				if o.Token = os.Getenv(tokenEnv); o.Token == "" {
 					return &fault.Fault{Kind: fault.Usage, What: "the environment variable " + tokenEnv + " is empty", Do: "Set it to the token that clients must send."}
 				}
 			}
 			_, missing := os.Stat(args[0])
-			s, err := standin.Start(args[0], prof, o)
+			s, err := gameserver.Start(args[0], prof, o)
 			if err != nil {
 				return err
 			}
@@ -91,7 +91,7 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 	server.Flags().DurationVar(&round, "round", 0, "play each map of the rotation for this `time`, as in 10m (default: until told otherwise)")
 	server.Flags().StringVar(&fail, "fail", "", "go wrong from the beginning: `MODE`, or load:MAP")
 	_ = server.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
+		return slices.Sorted(maps.Keys(gameserver.Failures)), cobra.ShellCompDirectiveNoFileComp
 	})
 	cmd.AddCommand(server, a.standWorkshopCommand())
 	return only(cmd)

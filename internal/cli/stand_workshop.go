@@ -11,9 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/profile"
-	"vornix/core/workshop"
-	"vornix/core/workshop/stand"
+	"vornix/core/config/profile"
+	"vornix/core/ship/workshop"
+	"vornix/core/ship/workshop/standin"
 	"vornix/internal/cli/show"
 )
 
@@ -34,7 +34,7 @@ and can be edited. The tokens of its accounts are in DIR/tokens, in files that o
 
 Ways to go wrong:
 
-` + failures(stand.Failures),
+` + failures(standin.Failures),
 		Example: `  vornix stand workshop ../workshop
   vornix stand workshop /tmp/bazaar --profile burrow-tramways --account vole --fail "lost:POST /v1/items"`,
 		Args: between(1, 1, "the workshop's folder"),
@@ -49,15 +49,15 @@ Ways to go wrong:
 				}
 			}
 			mode, where, _ := strings.Cut(fail, ":")
-			o := stand.Options{Listen: listen, Accounts: accounts, Name: name, Kinds: workshopKinds(prof), Fail: stand.Failure{Mode: mode, At: where}}
-			w, err := stand.Start(args[0], o)
+			o := standin.Options{Listen: listen, Accounts: accounts, Name: name, Kinds: workshopKinds(prof), Fail: standin.Failure{Mode: mode, At: where}}
+			w, err := standin.Start(args[0], o)
 			if err != nil {
 				return err
 			}
 			dir := filepath.ToSlash(args[0])
 			a.out.Say("%s at %s, kept in %s. Ctrl-C stops it.", show.Clean(w.Settings().Name), w.URL, dir)
 			for _, account := range w.Accounts() {
-				a.out.Say("  %s, with the token in %s", account, path.Join(dir, stand.TokensDir, account))
+				a.out.Say("  %s, with the token in %s", account, path.Join(dir, standin.TokensDir, account))
 			}
 			answer.Result = standWorkshopAnswer{w.URL, w.Accounts(), slices.Sorted(maps.Keys(w.Settings().Kinds))}
 			a.out.Answer(answer, nil, 0)
@@ -71,7 +71,7 @@ Ways to go wrong:
 	cmd.Flags().StringArrayVar(&accounts, "account", []string{"maker", "player"}, "`name` of an account that is made when it is not there; can be given several times")
 	cmd.Flags().StringVar(&fail, "fail", "", "go wrong from the beginning: `MODE`, or MODE:REQUEST with a piece of the requests' method and path")
 	_ = cmd.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return slices.Sorted(maps.Keys(stand.Failures)), cobra.ShellCompDirectiveNoFileComp
+		return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
 	})
 	return cmd
 }
@@ -90,7 +90,7 @@ func workshopKinds(p *profile.Profile) map[string]workshop.Limits {
 	if p == nil {
 		return nil
 	}
-	l := stand.Usual()
+	l := standin.Usual()
 	l.Modes = p.Map.Modes
 	if ending := strings.ToLower(path.Ext(p.Pack.Name)); ending != "" {
 		l.Files.Endings = []string{ending}

@@ -7,9 +7,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/deploy"
-	"vornix/core/publish"
 	"vornix/core/release"
+	"vornix/core/ship/deploy"
+	"vornix/core/ship/publish"
 	"vornix/internal/cli/show"
 )
 

@@ -10,12 +10,12 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
-	"vornix/core/fault"
-	"vornix/core/nearest"
-	"vornix/core/project"
-	"vornix/core/quarantine"
+	"vornix/core/base/fault"
+	"vornix/core/base/quarantine"
+	"vornix/core/base/suggest"
+	"vornix/core/config/project"
+	"vornix/core/make/sweep"
 	"vornix/core/release"
-	"vornix/core/sweep"
 	"vornix/internal/cli/show"
 )
 
@@ -91,7 +91,7 @@ func sweepRules(names []string) (rules []sweep.Rule, err error) {
 	for _, n := range names {
 		if !slices.Contains(known, n) {
 			f := &fault.Fault{Kind: fault.Usage, What: "there is no rule " + n, Do: "The rules are: " + strings.Join(known, ", ") + "."}
-			if near := nearest.Word(n, known); near != "" {
+			if near := suggest.Word(n, known); near != "" {
 				f.Do = "Did you mean " + near + "?"
 			}
 			return nil, f

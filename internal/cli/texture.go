@@ -18,16 +18,16 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"vornix/core/build"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/nearest"
-	"vornix/core/profile"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/base/suggest"
+	"vornix/core/config/profile"
+	"vornix/core/config/project"
+	"vornix/core/format/texture"
+	"vornix/core/format/texture/bcn"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/texture"
-	"vornix/core/texture/block"
 	"vornix/internal/cli/show"
 )
 
@@ -103,7 +103,7 @@ loses something says how many texels lose what.`,
 	f.StringVar(&o.Format, "format", "auto", "`name` of the format: auto, "+strings.Join(texture.FormatNames(), ", "))
 	f.StringVar(&o.Kind, "kind", "colour", "`kind` of image: "+strings.Join(texture.Kinds(), ", "))
 	f.StringVar(&o.ColourSpace, "colour-space", "", "colour `space`: srgb or linear (default: by kind)")
-	f.StringVar(&o.Quality, "quality", "normal", "`quality`, by the time taken to search for the best blocks: "+strings.Join(block.Qualities(), ", "))
+	f.StringVar(&o.Quality, "quality", "normal", "`quality`, by the time taken to search for the best blocks: "+strings.Join(bcn.Qualities(), ", "))
 	f.StringVar(&o.mips, "mips", "", "`levels`: full, none or the most there may be (default: by kind)")
 	f.StringVar(&o.Filter, "filter", "box", "`filter` of levels and of resizing: "+strings.Join(texture.FilterNames, ", "))
 	f.StringVar(&o.Edge, "edge", "clamp", "what lies beyond the image's `edge`: clamp or wrap")
@@ -173,7 +173,7 @@ func (o *oneTexture) recipe() (texture.Recipe, error) {
 		known         []string
 	}{
 		{"format", o.Format, append([]string{"auto"}, texture.FormatNames()...)}, {"kind", o.Kind, texture.Kinds()}, {"colour-space", o.ColourSpace, []string{"srgb", "linear"}},
-		{"quality", o.Quality, block.Qualities()}, {"filter", o.Filter, texture.FilterNames}, {"edge", o.Edge, texture.EdgeNames},
+		{"quality", o.Quality, bcn.Qualities()}, {"filter", o.Filter, texture.FilterNames}, {"edge", o.Edge, texture.EdgeNames},
 		{"coverage", o.coverage, []string{"auto", "yes", "no"}}, {"size", o.Size, []string{"nearest", "up", "down"}}, {"aspect", o.Aspect, []string{"stretch", "keep"}},
 		{"green", o.Green, []string{texture.Up, texture.Down}}, {"green-out", o.rules.Green, []string{texture.Up, texture.Down}}, {"shape", o.Shape, texture.ShapeNames},
 		{"dds-header", o.header, []string{"dx10", "plain"}},
@@ -183,7 +183,7 @@ func (o *oneTexture) recipe() (texture.Recipe, error) {
 		}
 		f := usage("there is no --%s %q", w.option, w.value)
 		f.Do = "Use " + strings.Join(w.known, ", ") + "."
-		if near := nearest.Word(w.value, w.known); near != "" {
+		if near := suggest.Word(w.value, w.known); near != "" {
 			f.Do = fmt.Sprintf("Did you mean %q?", near)
 		}
 		return texture.Recipe{}, f
@@ -256,7 +256,7 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 		data, err := pictures(p.Images)
 		return [][]byte{data}, made, err
 	}
-	made.Findings = append(made.Findings, build.TextureFindings(p, build.Context{Place: place, Recipe: p.Recipe})...)
+	made.Findings = append(made.Findings, assembly.TextureFindings(p, assembly.Context{Place: place, Recipe: p.Recipe})...)
 	if finding.Count(made.Findings, finding.Error) > 0 {
 		return nil, nil, &finding.Failure{What: "the texture can't be made", Findings: made.Findings}
 	}

@@ -12,10 +12,10 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/build"
-	"vornix/core/fault"
-	"vornix/core/project"
-	"vornix/core/trust"
+	"vornix/core/base/fault"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/make/assembly"
 	"vornix/internal/cli/show"
 )
 
@@ -44,8 +44,8 @@ func trusted(p *project.Project, want []trust.Permission) ([]trust.Permission, e
 }
 
 // own is what custom steps are run with.
-func (a *app) own() build.Own {
-	o := build.Own{Environ: os.Environ(), Trust: trusted, Said: a.out.Said}
+func (a *app) own() assembly.Own {
+	o := assembly.Own{Environ: os.Environ(), Trust: trusted, Said: a.out.Said}
 	o.Program, _ = os.Executable()
 	o.Version = programID()
 	return o

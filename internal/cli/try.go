@@ -9,13 +9,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/cleanroom"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/config/project"
+	"vornix/core/game/gameserver"
+	"vornix/core/game/smoketest"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/standin"
 	"vornix/internal/cli/show"
 )
 
@@ -83,7 +83,7 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 
 // loose looks for what hides packed files in an installed game.
 func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project, bundles []string, o tryOptions) error {
-	list, err := cleanroom.FindLoose(ctx, p.Profile, o.installed, bundles)
+	list, err := smoketest.FindLoose(ctx, p.Profile, o.installed, bundles)
 	if err != nil {
 		return err
 	}
@@ -91,14 +91,14 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 	dir := filepath.ToSlash(o.installed)
 	step := &release.Step{Name: "try", Made: []release.Made{}, Summary: "no loose file hides a packed one in " + dir}
 	if len(list) > 0 && o.setAside {
-		place, err := cleanroom.SetAside(ctx, o.installed, list, time.Now())
+		place, err := smoketest.SetAside(ctx, o.installed, list, time.Now())
 		if err != nil {
 			return err
 		}
 		for _, f := range place.Files {
 			step.Made = append(step.Made, release.Made{Path: f.Path, Size: f.Size, State: "removed"})
 		}
-		step.Summary = fmt.Sprintf("%s set aside in %s/%s/%s; --bring-back brings them back", release.Count(len(list), "loose file"), dir, cleanroom.AsideDir, place.Name)
+		step.Summary = fmt.Sprintf("%s set aside in %s/%s/%s; --bring-back brings them back", release.Count(len(list), "loose file"), dir, smoketest.AsideDir, place.Name)
 	} else if len(list) > 0 {
 		for _, l := range list {
 			step.Findings = append(step.Findings, l.Finding(o.installed))
@@ -112,7 +112,7 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 }
 
 func (a *app) bringBack(ctx context.Context, answer *show.Answer, game string) error {
-	list, err := cleanroom.BringBack(ctx, game)
+	list, err := smoketest.BringBack(ctx, game)
 	if err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (a *app) bringBack(ctx context.Context, answer *show.Answer, game string) e
 }
 
 // mapTable shows what a game or a server says of maps.
-func (a *app) mapTable(maps []standin.MapStatus) {
+func (a *app) mapTable(maps []gameserver.MapStatus) {
 	var rows [][]string
 	for _, m := range maps {
 		state := "loaded"

@@ -7,13 +7,13 @@ import (
 	"slices"
 	"strings"
 
-	"vornix/core/build"
+	"vornix/core/base/fault"
+	"vornix/core/base/suggest"
+	"vornix/core/compile/render"
 	"vornix/core/compile/stage"
-	"vornix/core/fault"
-	"vornix/core/geom"
-	"vornix/core/mapfile"
-	"vornix/core/nearest"
-	"vornix/core/picture"
+	"vornix/core/format/geom"
+	"vornix/core/format/mapfile"
+	"vornix/core/make/assembly"
 )
 
 // What a picture of a map can show.
@@ -61,7 +61,7 @@ func (o *look) checkView(terminal bool) error {
 }
 
 // viewMap draws a compiled map as it was asked for. way is that of a leak; looks gives how the map looks.
-func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (build.Looks, error)) error {
+func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (assembly.Looks, error)) error {
 	if o.picture == "" && o.shot == "" {
 		return nil
 	}
@@ -75,12 +75,12 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 		if m.Visibility == nil {
 			return missing("cells of visibility", stage.Visibility)
 		}
-		img = picture.Cells(m)
+		img = render.Cells(m)
 	case viewGround:
 		if len(m.Navigation) == 0 && len(m.Costs) == 0 {
 			return missing("ground that one walks on", stage.Navigation)
 		}
-		img = picture.Ground(m)
+		img = render.Ground(m)
 	case viewLit, viewLight:
 		if img, err = a.litView(ctx, o, m, looks); err != nil {
 			return err
@@ -89,7 +89,7 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 			return missing("light", stage.Lighting)
 		}
 	default:
-		img = picture.Plan(m, way)
+		img = render.Plan(m, way)
 	}
 	if o.picture == "" { // a quick look
 		return a.out.Picture(img)
@@ -98,20 +98,20 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 }
 
 // litView draws a map in its light; nil when it has none.
-func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (build.Looks, error)) (image.Image, error) {
+func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (assembly.Looks, error)) (image.Image, error) {
 	of, err := looks()
 	if err != nil {
 		return nil, err
 	}
-	what := picture.All
+	what := render.All
 	if o.view == viewLight {
-		what = picture.OnlyLight
+		what = render.OnlyLight
 	}
-	c, named := picture.CameraOf(m, o.camera)
+	c, named := render.CameraOf(m, o.camera)
 	if o.camera != "" && !named {
 		return nil, noCamera(m, o.camera)
 	}
-	w, h := picture.Width, picture.Height
+	w, h := render.Width, render.Height
 	if o.picture == "" {
 		w, h = a.out.PictureSize(w, h)
 	}
@@ -120,7 +120,7 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 		if o.camera == "" {
 			return t.Levels(what), nil
 		}
-		return t.Shoot(picture.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])}, Width: w, Height: h, Shown: what}), nil
+		return t.Shoot(render.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])}, Width: w, Height: h, Shown: what}), nil
 	}
 	s, err := of.Scene(m)
 	if err != nil || !s.Lit() {
@@ -131,7 +131,7 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 			return nil, nil
 		}
 	}
-	img, err := s.Shoot(ctx, c, picture.Options{Width: w, Height: h, Shown: what, Workers: a.jobs})
+	img, err := s.Shoot(ctx, c, render.Options{Width: w, Height: h, Shown: what, Workers: a.jobs})
 	if err != nil {
 		return nil, err
 	}
@@ -147,7 +147,7 @@ func noCamera(m *mapfile.Map, name string) error {
 			names = append(names, o.Name)
 		}
 	}
-	if near := nearest.Word(name, names); near != "" {
+	if near := suggest.Word(name, names); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	} else if len(names) > 0 {
 		f.Do = "It has " + strings.Join(names, ", ") + "."

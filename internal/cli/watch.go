@@ -10,14 +10,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"vornix/core/bundle"
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/project"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/base/safefile"
+	"vornix/core/config/project"
+	"vornix/core/game/gameserver"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
-	"vornix/core/safefile"
-	"vornix/core/standin"
-	"vornix/core/watch"
+	"vornix/core/source/watch"
 	"vornix/internal/cli/show"
 )
 
@@ -45,9 +45,9 @@ func (f *watchFlags) check() error {
 
 // watchAnswer is what each round of a build that goes on says in JSON.
 type watchAnswer struct {
-	Changed []watch.Change  `json:"changed"`
-	Server  *standin.Status `json:"server,omitempty"`
-	Seconds float64         `json:"seconds"`
+	Changed []watch.Change     `json:"changed"`
+	Server  *gameserver.Status `json:"server,omitempty"`
+	Seconds float64            `json:"seconds"`
 }
 
 // watcher builds again and again.
@@ -57,7 +57,7 @@ type watcher struct {
 	args   []string
 	change func(*release.Options)
 	flags  watchFlags
-	server *standin.Server
+	server *gameserver.Server
 	said   []finding.Finding // of the round before
 }
 
@@ -146,7 +146,7 @@ func (w *watcher) show(step release.Step) {
 }
 
 // play lets the stand-in load what was packed, and starts it the first time.
-func (w *watcher) play(ctx context.Context, p *project.Project) (*standin.Status, error) {
+func (w *watcher) play(ctx context.Context, p *project.Project) (*gameserver.Status, error) {
 	a := w.a
 	if w.server == nil {
 		root := p.Join(bundle.PlayRoot)
@@ -157,7 +157,7 @@ func (w *watcher) play(ctx context.Context, p *project.Project) (*standin.Status
 		d.Close()
 		bare := *p.Profile
 		bare.Server.Maps, bare.Server.Playing = "", "" // there are no lists here: every map counts
-		if w.server, err = standin.Start(root, &bare, standin.Options{Listen: w.flags.listen}); err != nil {
+		if w.server, err = gameserver.Start(root, &bare, gameserver.Options{Listen: w.flags.listen}); err != nil {
 			return nil, err
 		}
 		a.out.Say("server  up    a stand-in of the game's server answers at %s", w.server.URL)
@@ -166,7 +166,7 @@ func (w *watcher) play(ctx context.Context, p *project.Project) (*standin.Status
 		return st, nil
 	}
 	calls := p.Profile.Server.Call
-	c, err := standin.Dial(ctx, w.server.URL, standin.Calls{Status: calls.Status, Reload: calls.Reload})
+	c, err := gameserver.Dial(ctx, w.server.URL, gameserver.Calls{Status: calls.Status, Reload: calls.Reload})
 	if err != nil {
 		return nil, err
 	}

@@ -22,11 +22,11 @@ import (
 	"github.com/gofrs/flock"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/build"
-	"vornix/core/deploy"
-	"vornix/core/project"
+	"vornix/core/config/project"
+	"vornix/core/config/trust"
+	"vornix/core/make/assembly"
 	"vornix/core/release"
-	"vornix/core/trust"
+	"vornix/core/ship/deploy"
 	"vornix/demo"
 )
 
@@ -116,8 +116,8 @@ var sources = sync.OnceValues(func() (string, error) {
 var (
 	original = newFixture("original", writeOriginal)
 	// plain has the results of builds without the long stages, cached those of whole ones, lit only what the long stages made.
-	plain  = newFixture("plain", func(dir string) error { return buildCopy(dir, build.Stages{Only: []string{}}) })
-	cached = newFixture("cached", func(dir string) error { return buildCopy(dir, build.Stages{}) })
+	plain  = newFixture("plain", func(dir string) error { return buildCopy(dir, assembly.Stages{Only: []string{}}) })
+	cached = newFixture("cached", func(dir string) error { return buildCopy(dir, assembly.Stages{}) })
 	lit    = newFixture("lit", func(dir string) error {
 		from, err := cached.dir()
 		if err == nil {
@@ -169,7 +169,7 @@ func writeOriginal(dir string) error {
 var projects = []string{"demo/highline", "demo/lower-sidings"}
 
 // buildCopy copies the original and builds its projects, in a folder where all that a build keeps is still there, but nothing else.
-func buildCopy(dir string, stages build.Stages) error {
+func buildCopy(dir string, stages assembly.Stages) error {
 	from, err := original.dir()
 	if err != nil {
 		return err
@@ -272,7 +272,7 @@ func Project(t testing.TB, name string) *project.Project {
 // Open opens a session on a project; it is closed when the test ends.
 func Open(t testing.TB, p *project.Project, change ...func(*release.Options)) *release.Session {
 	t.Helper()
-	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: build.Stages{Only: []string{}}}
+	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: assembly.Stages{Only: []string{}}}
 	for _, c := range change {
 		c(&o)
 	}

@@ -14,13 +14,13 @@ import (
 	"math"
 	"slices"
 
+	"vornix/core/compile/radiance"
 	"vornix/core/compile/stage"
-	"vornix/core/geom"
-	"vornix/core/geom/ray"
-	"vornix/core/light"
-	"vornix/core/mapfile"
-	"vornix/core/texture"
-	"vornix/core/texture/block"
+	"vornix/core/format/bvh"
+	"vornix/core/format/geom"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/texture"
+	"vornix/core/format/texture/bcn"
 )
 
 // Version is raised whenever the same map would give other pictures.
@@ -45,7 +45,7 @@ type Result struct {
 }
 
 // Build takes the pictures of all probes and writes them into the map.
-func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o Options) (*Result, error) {
+func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *radiance.Scene, o Options) (*Result, error) {
 	r := &Result{}
 	if !o.Format.HoldsLight() {
 		o.Format = texture.RGBA16F
@@ -100,7 +100,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *light.Scene, o 
 }
 
 // picture is what a probe sees, as a file.
-func picture(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size int, f texture.Format) ([]byte, error) {
+func picture(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, size int, f texture.Format) ([]byte, error) {
 	levels, err := take(ctx, w, s, at, size)
 	if err != nil {
 		return nil, err
@@ -111,33 +111,33 @@ func picture(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, siz
 // cube is six images of one size, row by row.
 type cube struct {
 	side   int
-	texels [6][]ray.Vec
+	texels [6][]bvh.Vec
 }
 
 // at is the light from a direction.
-func (c *cube) at(d ray.Vec) ray.Vec {
-	face, u, v := ray.CubePlace(d)
+func (c *cube) at(d bvh.Vec) bvh.Vec {
+	face, u, v := bvh.CubePlace(d)
 	return c.texels[face][min(int(v*float32(c.side)), c.side-1)*c.side+min(int(u*float32(c.side)), c.side-1)]
 }
 
 func newCube(side int) *cube {
 	c := &cube{side: side}
 	for i := range c.texels {
-		c.texels[i] = make([]ray.Vec, side*side)
+		c.texels[i] = make([]bvh.Vec, side*side)
 	}
 	return c
 }
 
 // take draws what is seen from a place, and what rougher and rougher surfaces mirror of it.
-func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size int) ([]*cube, error) {
+func take(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, size int) ([]*cube, error) {
 	sharp := newCube(size)
 	err := w.Each(ctx, 6*size, 1, 0, func(first, last int) {
 		for i := first; i < last; i++ {
 			face, y := i/size, i%size
 			for x := range size {
-				sum := ray.Vec{}
+				sum := bvh.Vec{}
 				for k := range 4 {
-					d := ray.CubeDirection(face, (float32(x)+0.25+float32(float32(k&1)/2))/float32(size), (float32(y)+0.25+float32(float32(k>>1)/2))/float32(size))
+					d := bvh.CubeDirection(face, (float32(x)+0.25+float32(float32(k&1)/2))/float32(size), (float32(y)+0.25+float32(float32(k>>1)/2))/float32(size))
 					sum = sum.Add(s.See(at, d.Unit()).Light)
 				}
 				sharp.texels[face][y*size+x] = sum.Scale(0.25)
@@ -157,9 +157,9 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 			for i := first; i < last; i++ {
 				face, y := i/n, i%n
 				for x := range n {
-					d := ray.CubeDirection(face, (float32(x)+0.5)/float32(n), (float32(y)+0.5)/float32(n)).Unit()
+					d := bvh.CubeDirection(face, (float32(x)+0.5)/float32(n), (float32(y)+0.5)/float32(n)).Unit()
 					a, b := d.Frame()
-					sum, weights := ray.Vec{}, float32(0)
+					sum, weights := bvh.Vec{}, float32(0)
 					for _, l := range spread {
 						toward := a.Scale(l[0]).Add(b.Scale(l[1])).Add(d.Scale(l[2]))
 						sum = sum.Add(sharp.at(toward).Scale(l[2]))
@@ -175,8 +175,8 @@ func take(ctx context.Context, w *stage.Work, s *light.Scene, at ray.Vec, size i
 }
 
 // lobe is the directions that a surface of a roughness, looked at straight on, mirrors: about Z, each as likely as the others.
-func lobe(roughness float64) []ray.Vec {
-	var list []ray.Vec
+func lobe(roughness float64) []bvh.Vec {
+	var list []bvh.Vec
 	a := roughness * roughness
 	for i := range samples {
 		u, v := (float64(i)+0.5)/samples, math.Mod(float64(i)*0.6180339887498949, 1)
@@ -187,7 +187,7 @@ func lobe(roughness float64) []ray.Vec {
 		}
 		sin, cos := geom.Turn(360 * v)
 		r := math.Sqrt(max(1-float64(z*z), 0))
-		list = append(list, ray.Vec{float32(r * cos), float32(r * sin), float32(z)})
+		list = append(list, bvh.Vec{float32(r * cos), float32(r * sin), float32(z)})
 	}
 	return list
 }
@@ -204,7 +204,7 @@ func pack(ctx context.Context, levels []*cube, f texture.Format) ([]byte, error)
 			}
 			images[i] = img
 		}
-		t, err := texture.Compile(ctx, images, texture.Options{Format: f, Shape: texture.Cube, Levels: 1, Quality: block.Normal})
+		t, err := texture.Compile(ctx, images, texture.Options{Format: f, Shape: texture.Cube, Levels: 1, Quality: bcn.Normal})
 		if err != nil {
 			return nil, fmt.Errorf("packing a probe's picture: %w", err)
 		}
@@ -219,13 +219,13 @@ func pack(ctx context.Context, levels []*cube, f texture.Format) ([]byte, error)
 
 // box is the walls around a place, as far as reach: the median of where rays along each axis end. in says that most of them end
 // on the backs of surfaces.
-func box(s *light.Scene, at ray.Vec, reach float32) (low, high [3]float32, in bool) {
+func box(s *radiance.Scene, at bvh.Vec, reach float32) (low, high [3]float32, in bool) {
 	behind, all := 0, 0
 	for k := range 3 {
 		for _, sign := range [2]float32{-1, 1} {
 			var ends []float32
 			for i := range 25 {
-				d := ray.Vec{}
+				d := bvh.Vec{}
 				d[k] = sign
 				d[(k+1)%3], d[(k+2)%3] = (float32(i%5)-2)*0.12, (float32(i/5)-2)*0.12
 				seen := s.See(at, d) // the length of d along the axis is 1

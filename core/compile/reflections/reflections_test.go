@@ -9,31 +9,31 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"vornix/core/base/finding"
 	"vornix/core/compile"
+	"vornix/core/compile/radiance"
 	"vornix/core/compile/stage"
-	"vornix/core/finding"
-	"vornix/core/light"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
-	"vornix/core/texture"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/texture"
+	"vornix/core/source/maplang"
 	"vornix/internal/thorough"
 )
 
 func mirrored(t *testing.T, source string, format texture.Format, env stage.Env) (*mapfile.Map, []finding.Finding) {
 	t.Helper()
-	m, findings := mapsrc.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), mapsrc.Options{})
+	m, findings := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
 	env.Only = []string{stage.Lighting, stage.Reflections}
 	white := image.NewNRGBA(image.Rect(0, 0, 1, 1))
 	white.Set(0, 0, color.White)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) light.Look {
+	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) radiance.Look {
 		switch name {
 		case "glow":
-			return light.Look{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+			return radiance.Look{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
 		case "black":
-			return light.Look{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+			return radiance.Look{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
 		}
-		return light.Look{}
+		return radiance.Look{}
 	}}})
 	require.NoError(t, err)
 	data, err := mapfile.Encode(r.Map)

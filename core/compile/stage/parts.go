@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"vornix/core/group"
+	"vornix/core/base/group"
 )
 
 // Parts is work of many pieces that can be done in any order and anywhere: what comes of a piece depends on the map and on what was

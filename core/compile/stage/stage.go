@@ -18,7 +18,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vornix/core/group"
+	"vornix/core/base/group"
 )
 
 // The long stages, in the order in which they run.
@@ -38,7 +38,7 @@ const (
 	Full  = "full"
 )
 
-// Store keeps results by key. *job.Task is one.
+// Store keeps results by key. *taskgraph.Task is one.
 type Store interface {
 	Kept(key string) (data []byte, ok bool)
 	Keep(key string, data []byte) error

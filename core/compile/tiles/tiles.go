@@ -2,8 +2,8 @@
 package tiles
 
 import (
-	"vornix/core/mapfile"
-	"vornix/core/scene"
+	"vornix/core/format/mapfile"
+	"vornix/core/source/scene"
 )
 
 // Compile adds the grids and their legend to out. The scene has been checked: every symbol has a legend and every row

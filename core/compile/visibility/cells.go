@@ -7,9 +7,9 @@ import (
 	"math"
 	"slices"
 
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/partition"
-	"vornix/core/geom"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
+	"vornix/core/format/geom"
 )
 
 const (
@@ -39,7 +39,7 @@ type layout struct {
 }
 
 // outside finds the leaves from which there is a way to the end of space.
-func outside(t *partition.Tree, openings []partition.Opening) []bool {
+func outside(t *bsp.Tree, openings []bsp.Opening) []bool {
 	next := make([][]int, len(t.Leaves))
 	for _, o := range openings {
 		next[o.Leaves[0]] = append(next[o.Leaves[0]], o.Leaves[1])
@@ -67,7 +67,7 @@ func outside(t *partition.Tree, openings []partition.Opening) []bool {
 }
 
 // Unseen says which faces of a sealed map nobody ever sees, since they look only to the outside.
-func Unseen(ctx context.Context, t *partition.Tree, faces []geometry.Face) ([]bool, error) {
+func Unseen(ctx context.Context, t *bsp.Tree, faces []csg.Face) ([]bool, error) {
 	openings, err := t.Openings(ctx, true)
 	if err != nil {
 		return nil, err
@@ -82,11 +82,11 @@ func Unseen(ctx context.Context, t *partition.Tree, faces []geometry.Face) ([]bo
 }
 
 // lay joins leaves into cells. The outside of a sealed map has none: nobody is ever there.
-func lay(t *partition.Tree, openings []partition.Opening, sealed bool) *layout {
+func lay(t *bsp.Tree, openings []bsp.Opening, sealed bool) *layout {
 	left := make([]bool, len(t.Leaves))
 	if sealed {
 		left = outside(t, openings)
-		openings = slices.DeleteFunc(slices.Clone(openings), func(o partition.Opening) bool { return left[o.Leaves[0]] })
+		openings = slices.DeleteFunc(slices.Clone(openings), func(o bsp.Opening) bool { return left[o.Leaves[0]] })
 	}
 	for size := hall; ; size *= 1.5 {
 		j := join(t, openings, size)
@@ -164,7 +164,7 @@ func (j *joiner) share(a, b int, area geom.Vec) float64 {
 	return best
 }
 
-func join(t *partition.Tree, openings []partition.Opening, size float64) *joiner {
+func join(t *bsp.Tree, openings []bsp.Opening, size float64) *joiner {
 	n := len(t.Leaves)
 	j := &joiner{into: make([]int, n), boxes: make([]geom.Box, n), sizes: make([]float64, n), next: make([]map[int]geom.Vec, n)}
 	for i := range n {
@@ -231,7 +231,7 @@ func (j *joiner) best(group int, size float64) int {
 }
 
 // connect finds the portals: all openings between two cells in one plane become one.
-func (l *layout) connect(openings []partition.Opening) {
+func (l *layout) connect(openings []bsp.Opening) {
 	type side struct {
 		a, b int
 		n    [3]int

@@ -3,7 +3,7 @@ package visibility
 import (
 	"math/bits"
 
-	"vornix/core/geom"
+	"vornix/core/format/geom"
 )
 
 // set is a set of cells.

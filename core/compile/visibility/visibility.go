@@ -5,10 +5,10 @@ import (
 	"encoding/binary"
 	"slices"
 
-	"vornix/core/compile/geometry"
-	"vornix/core/compile/partition"
+	"vornix/core/compile/bsp"
+	"vornix/core/compile/csg"
 	"vornix/core/compile/stage"
-	"vornix/core/mapfile"
+	"vornix/core/format/mapfile"
 )
 
 // Version is raised whenever the same map would be parted otherwise.
@@ -22,7 +22,7 @@ type Result struct {
 }
 
 // Build finds what is seen from where and writes it into a compiled map, whose leaves are those of the tree.
-func Build(ctx context.Context, e *stage.Env, t *partition.Tree, faces []geometry.Face, out *mapfile.Map) (*Result, error) {
+func Build(ctx context.Context, e *stage.Env, t *bsp.Tree, faces []csg.Face, out *mapfile.Map) (*Result, error) {
 	openings, err := t.Openings(ctx, true)
 	if err != nil {
 		return nil, err

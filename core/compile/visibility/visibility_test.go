@@ -10,19 +10,19 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/compile"
+	"vornix/core/compile/radiance"
 	"vornix/core/compile/stage"
-	"vornix/core/geom/ray"
-	"vornix/core/light"
-	"vornix/core/mapfile"
-	"vornix/core/mapsrc"
-	"vornix/core/material"
+	"vornix/core/format/bvh"
+	"vornix/core/format/mapfile"
+	"vornix/core/format/material"
+	"vornix/core/source/maplang"
 	"vornix/internal/testmaps"
 	"vornix/internal/thorough"
 )
 
 func seen(t *testing.T, source string, env stage.Env) *compile.Result {
 	t.Helper()
-	m, findings := mapsrc.Read("m.vnx", []byte(source), mapsrc.Options{})
+	m, findings := maplang.Read("m.vnx", []byte(source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
 	env.Only = []string{stage.Visibility}
 	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 },
@@ -32,11 +32,11 @@ func seen(t *testing.T, source string, env stage.Env) *compile.Result {
 }
 
 // leafAt walks the compiled map's tree, as a game does.
-func leafAt(m *mapfile.Map, p ray.Vec) *mapfile.Leaf {
+func leafAt(m *mapfile.Map, p bvh.Vec) *mapfile.Leaf {
 	at := int32(0)
 	for at >= 0 {
 		n := &m.Nodes[at]
-		if ray.Vec(n.Normal).Dot(p) > n.Distance {
+		if bvh.Vec(n.Normal).Dot(p) > n.Distance {
 			at = n.Front
 		} else {
 			at = n.Back
@@ -51,17 +51,17 @@ func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 	for name, source := range map[string]string{"rooms": testmaps.Rooms(1000), "open": testmaps.Open(60), "slits": slits} {
 		r := seen(t, source, stage.Env{})
 		m := r.Map
-		s := light.New(m, func(name string) *light.Painted {
+		s := radiance.New(m, func(name string) *radiance.Painted {
 			if name == "glass" {
-				return light.Paint(light.Look{SeeThrough: material.SeeThroughSoft}, 1)
+				return radiance.Paint(radiance.Look{SeeThrough: material.SeeThroughSoft}, 1)
 			}
-			return light.Paint(light.Look{}, 1)
+			return radiance.Paint(radiance.Look{}, 1)
 		}, nil)
 		box, _ := s.Box()
 		random := rand.New(rand.NewSource(3))
-		point := func() ray.Vec {
+		point := func() bvh.Vec {
 			size := box.Max.Sub(box.Min)
-			return ray.Vec{float32(box.Min.X + size.X*random.Float64()), float32(box.Min.Y + size.Y*random.Float64()), float32(box.Min.Z + size.Z*random.Float64())}
+			return bvh.Vec{float32(box.Min.X + size.X*random.Float64()), float32(box.Min.Y + size.Y*random.Float64()), float32(box.Min.Z + size.Z*random.Float64())}
 		}
 		pairs, open, hidden := 0, 0, 0
 		for pairs < 100000 {
@@ -119,12 +119,12 @@ solid u4 box 40,-1,-4 41,13,-1 material=g
 
 func TestWallsHideGlassDoesNotAndMarksCut(t *testing.T) {
 	m := seen(t, slits, stage.Env{}).Map
-	cell := func(x, y, z float32) int { return int(leafAt(m, ray.Vec{x, y, z}).Cell) - 1 }
+	cell := func(x, y, z float32) int { return int(leafAt(m, bvh.Vec{x, y, z}).Cell) - 1 }
 	require.True(t, m.Visibility.Sees(cell(5, 3, 1), cell(15, 3, 1)), "through the pane")
 	require.False(t, m.Visibility.Sees(cell(5, 3, 1), cell(5, 3, -2)), "the cellar")
 	require.Equal(t, cell(5, 4.5, 3), cell(3.5, 4.5, 3), "detail parts nothing")
 	marked := seen(t, slits+"cut mark box 12,0,0 13,12,4\n", stage.Env{}).Map
-	at := func(x float32) uint32 { return leafAt(marked, ray.Vec{x, 6, 2}).Cell }
+	at := func(x float32) uint32 { return leafAt(marked, bvh.Vec{x, 6, 2}).Cell }
 	require.NotEqual(t, at(11.9), at(12.1))
 	require.NotEqual(t, at(12.9), at(13.1))
 	require.Len(t, map[uint32]bool{at(12.1): true, at(12.5): true, at(12.9): true}, 1)
@@ -164,7 +164,7 @@ func TestAnyNumberOfWorkersSeesTheSame(t *testing.T) {
 }
 
 func TestACancelledStageStops(t *testing.T) {
-	m, _ := mapsrc.Read("m.vnx", []byte(testmaps.Rooms(400)), mapsrc.Options{})
+	m, _ := maplang.Read("m.vnx", []byte(testmaps.Rooms(400)), maplang.Options{})
 	ctx, cancel := context.WithCancel(context.Background())
 	said := 0
 	_, err := compile.Compile(ctx, m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Progress: func(name string, done, total int64) {

@@ -13,9 +13,9 @@ import (
 	"github.com/jstemmer/go-junit-report/v2/junit"
 	"github.com/owenrumney/go-sarif/v3/pkg/report/v210/sarif"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
-	"vornix/core/standin"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	"vornix/core/game/gameserver"
 )
 
 // Formats of a command's findings and results, for programs that collect those of many tools.
@@ -131,7 +131,7 @@ func sentences(err error) string {
 
 // JUnit writes the result of loading maps as JUnit XML: one test suite with a test case for each map, in the class of its bundle, and one for each
 // other error. The time of the suite is that of the command; maps are not timed one by one.
-func JUnit(w io.Writer, maps []standin.MapStatus, a *Answer, failed error) error {
+func JUnit(w io.Writer, maps []gameserver.MapStatus, a *Answer, failed error) error {
 	suite := junit.Testsuite{Name: "vornix try"}
 	for _, m := range maps {
 		test := junit.Testcase{Name: m.Name, Classname: m.Bundle}
@@ -164,7 +164,7 @@ func JUnit(w io.Writer, maps []standin.MapStatus, a *Answer, failed error) error
 }
 
 // notLoaded says what keeps a map from being played.
-func notLoaded(m *standin.MapStatus) string {
+func notLoaded(m *gameserver.MapStatus) string {
 	var list []string
 	for _, x := range m.Missing {
 		list = append(list, fmt.Sprintf("%s, wanted by %s: %s", x.Path, x.By, x.Why))

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"image"
 
-	"vornix/core/texture"
+	"vornix/core/format/texture"
 )
 
 // Draws says whether pictures can be shown on standard output: a terminal with colours.

@@ -9,7 +9,7 @@ import (
 	"github.com/mattn/go-runewidth"
 	"github.com/schollz/progressbar/v3"
 
-	"vornix/core/job"
+	"vornix/core/make/taskgraph"
 )
 
 // patience is how long a run or a stage goes on before a bar appears for it, and how long it is watched before its speed is believed.
@@ -49,7 +49,7 @@ func (a *advance) left(now time.Time) (left time.Duration, ok bool) {
 }
 
 // Progress is a progress for jobs; nil where nothing may move.
-func (o *Out) Progress() job.Progress {
+func (o *Out) Progress() taskgraph.Progress {
 	if !o.Terminal || o.JSON || o.Quiet || o.plain {
 		return nil
 	}
@@ -124,7 +124,7 @@ func (b *bar) Advanced(id, stage string, done, total int64) {
 	}
 }
 
-func (b *bar) Ended(r job.Result, done, total int) {
+func (b *bar) Ended(r taskgraph.Result, done, total int) {
 	if h, ok := b.helpers[Clean(r.By)]; ok && h.what == Clean(r.ID) {
 		b.helpers[Clean(r.By)] = helping{"", h.since}
 	}

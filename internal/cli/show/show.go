@@ -19,10 +19,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"golang.org/x/term"
 
-	"vornix/core/fault"
-	"vornix/core/finding"
+	"vornix/core/base/fault"
+	"vornix/core/base/finding"
+	plain "vornix/core/base/humanize"
 	"vornix/core/release"
-	plain "vornix/core/humanize"
 )
 
 // Out shows things.

@@ -14,7 +14,7 @@ import (
 
 	"github.com/hanwen/go-fuse/v2/fuse"
 
-	"vornix/core/safefile"
+	"vornix/core/base/safefile"
 )
 
 // Mount shows the folder at below in the folder at. keeps says that a file which is replaced by a renaming keeps its own spelling; on other systems it gets

@@ -1,0 +1,277 @@
+package remoteexec
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"sync"
+	"time"
+
+	"vornix/core/compile/stage"
+	"vornix/core/make/taskgraph"
+)
+
+// mostPart is how large what comes of pieces may be, in bytes.
+const mostPart = 256 << 20
+
+// For gives those who help with parts of a job that is done here; it takes the place of the task's store, so that helpers can be told what was kept.
+func (c *Crew) For(t *taskgraph.Task) (stage.Crew, stage.Store) {
+	a := t.Ask()
+	if a == nil {
+		return nil, t
+	}
+	h := &helper{c: c, t: t, ask: a, passing: map[string][]byte{}, known: map[string]bool{}}
+	return h, h
+}
+
+// helper is a crew that helps with one job.
+type helper struct {
+	c   *Crew
+	t   *taskgraph.Task
+	ask *taskgraph.Ask
+
+	mu      sync.Mutex
+	list    []kept
+	known   map[string]bool
+	passing map[string][]byte
+}
+
+// Kept gives what is kept under a key.
+func (h *helper) Kept(key string) ([]byte, bool) {
+	data, ok := h.t.Kept(key)
+	if ok {
+		h.note(key, data)
+	}
+	return data, ok
+}
+
+// Keep keeps a part of the job's work.
+func (h *helper) Keep(key string, data []byte) error {
+	err := h.t.Keep(key, data)
+	if err == nil {
+		h.note(key, data)
+	}
+	return err
+}
+
+// note remembers that something is kept. It says whether that was news.
+func (h *helper) note(key string, data []byte) bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.known[key] {
+		return false
+	}
+	h.known[key] = true
+	h.list = append(h.list, kept{key, contentOf(data)})
+	return true
+}
+
+// Made is told what was made under a key, and who helped.
+func (h *helper) Made(key string, data []byte, helpers []string) {
+	if h.note(key, data) {
+		h.mu.Lock()
+		h.passing[key] = data
+		h.mu.Unlock()
+	}
+	if len(helpers) > 0 {
+		h.t.Helped(helpers)
+	}
+}
+
+// Passing gives what is kept for those who help alone.
+func (h *helper) Passing(key string) ([]byte, bool) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	data, ok := h.passing[key]
+	return data, ok
+}
+
+// Serve does nothing: the job is done here.
+func (h *helper) Serve(context.Context, string, *stage.Parts) (bool, error) { return false, nil }
+
+// open opens what was kept, by its hash.
+func (h *helper) open(sum string) (io.ReadCloser, error) {
+	h.mu.Lock()
+	i := slices.IndexFunc(h.list, func(k kept) bool { return k.SHA256 == sum })
+	if i < 0 {
+		h.mu.Unlock()
+		return nil, os.ErrNotExist
+	}
+	key := h.list[i].Key
+	data, ok := h.passing[key]
+	h.mu.Unlock()
+	if !ok {
+		if data, ok = h.t.Kept(key); !ok {
+			return nil, os.ErrNotExist
+		}
+	}
+	return io.NopCloser(bytes.NewReader(data)), nil
+}
+
+// Spread offers pieces to workers for as long as there are some.
+func (h *helper) Spread(ctx context.Context, key string, p *stage.Pool) {
+	c := h.c
+	stop := context.AfterFunc(ctx, c.wake)
+	defer stop()
+	var group sync.WaitGroup
+	defer group.Wait()
+	for p.Ready(ctx, c.least()) {
+		u := c.reserve(ctx)
+		if u == nil {
+			return
+		}
+		least := c.least()
+		c.mu.Lock()
+		want, hands := c.work(), c.hands()
+		c.mu.Unlock()
+		l := p.Take(want, least, hands)
+		if l == nil {
+			c.drop(u)
+			continue
+		}
+		group.Go(func() { h.lend(ctx, u, key, p, l) })
+	}
+}
+
+// least is how long the least work takes that is worth a trip.
+func (c *Crew) least() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return max(leastTrips*c.trip, 10*time.Millisecond)
+}
+
+// reserve waits for a free hand; nil when ctx or the crew ended before there was one.
+func (c *Crew) reserve(ctx context.Context) *sent {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for c.room() <= 0 && ctx.Err() == nil && c.ctx.Err() == nil {
+		c.more.Wait()
+	}
+	if ctx.Err() != nil || c.ctx.Err() != nil {
+		return nil
+	}
+	return c.unit()
+}
+
+// drop ends a unit that is not wanted.
+func (c *Crew) drop(u *sent) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.over(u)
+}
+
+// lend has pieces done by a worker, and some of them by a second one, and gives the pool what comes of them.
+func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) {
+	c := h.c
+	data, by := h.sent(ctx, u, key, p, l)
+	if by == "" {
+		p.Back(l)
+		return
+	}
+	helpers, doubted := []string{by}, false
+	if c.o.Recheck > Rechecked && rand.Float64() < c.o.Recheck && p.Again(l) {
+		other, second := h.confirm(ctx, by, key, p, l)
+		if second == "" {
+			doubted = true
+		} else if helpers = append(helpers, second); !bytes.Equal(data, other) {
+			doubted = true // this machine says who is wrong
+		}
+	}
+	right, used := p.Give(l, data, doubted, helpers...)
+	wrong := "parts of " + h.ask.ID + " came out with other bytes than here"
+	switch {
+	case !right:
+		c.Wrong(by, wrong)
+		return
+	case used && doubted && len(helpers) > 1:
+		c.Wrong(helpers[1], wrong)
+	}
+	c.mu.Lock()
+	c.mates[by].share.Parts++
+	c.mu.Unlock()
+}
+
+// confirm has pieces done once more, by another worker than the first; by is empty when none could.
+func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
+	c := h.c
+	c.mu.Lock()
+	if !c.besides(first) {
+		c.mu.Unlock()
+		return nil, ""
+	}
+	u := c.unit()
+	u.not = first
+	c.mu.Unlock()
+	return h.sent(ctx, u, key, p, l)
+}
+
+// sent sends a unit of pieces and waits for what comes of it; by is empty when nothing did.
+func (h *helper) sent(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
+	c := h.c
+	result := make(chan *done, 1)
+	h.mu.Lock()
+	list := slices.Clone(h.list)
+	h.mu.Unlock()
+	manifest := pack(list)
+	about := contentOf(manifest)
+	c.mu.Lock()
+	u.name = h.ask.ID
+	u.Part = &part{Key: key, First: l.First, Last: l.Last, Kept: about}
+	u.lent, u.begun = func() bool { return p.Begun(l) }, h.ask.Begun
+	u.came = func(d *done) { result <- d }
+	c.mu.Unlock()
+	more := []content{about}
+	for _, k := range list {
+		more = append(more, k.content)
+	}
+	err := c.publish(ctx, u, []*taskgraph.Ask{h.ask}, func(sum string) (io.ReadCloser, error) {
+		if sum == about.SHA256 {
+			return io.NopCloser(bytes.NewReader(manifest)), nil
+		}
+		return h.open(sum)
+	}, more)
+	if err != nil {
+		c.drop(u)
+		return nil, ""
+	}
+	select {
+	case <-ctx.Done():
+		c.drop(u)
+		return nil, ""
+	case d := <-result:
+		data, err := c.pieces(ctx, d)
+		if err != nil {
+			return nil, ""
+		}
+		return data, d.Worker
+	}
+}
+
+// pieces are what a worker handed in of pieces.
+func (c *Crew) pieces(ctx context.Context, d *done) ([]byte, error) {
+	switch {
+	case d == nil:
+		return nil, errors.New("nobody did it")
+	case d.Err != "":
+		return nil, errors.New(d.Err)
+	case d.Part == nil || d.Part.Size > mostPart || d.Part.Size < 0:
+		return nil, errors.New("nothing came")
+	}
+	data, ok := d.Small[d.Part.SHA256]
+	if !ok {
+		var b bytes.Buffer
+		if err := c.l.get(ctx, *d.Part, &b); err != nil {
+			return nil, err
+		}
+		data = b.Bytes()
+	}
+	if contentOf(data) != *d.Part {
+		c.Wrong(d.Worker, "what it handed in is not what it said")
+		return nil, errors.New("it is not what it should be")
+	}
+	return data, nil
+}

@@ -1,0 +1,178 @@
+package remoteexec
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"time"
+
+	"vornix/core/base/finding"
+	"vornix/core/make/taskgraph"
+)
+
+// What a farm's server knows: one stream of units of work, with one queue of those who take them; one bucket of contents; and subjects.
+const (
+	streamName   = "vornix-work"
+	workSubject  = "vornix.work" // and a version's token, and a build
+	consumerName = "workers"     // and a version's token
+	bucketName   = "vornix-files"
+	// Below hereSubject workers say that they are there; on rollSubject they are asked to.
+	hereSubject = "vornix.here"
+	rollSubject = "vornix.roll"
+)
+
+// What a build is told, and tells: each a subject of its own.
+const (
+	askWord  = "ask"
+	doneWord = "done"
+	tellWord = "tell"
+	stopWord = "stop"
+)
+
+// token is a version as a part of subjects: units of one version are only given to workers of the same.
+func token(version string) string {
+	sum := sha256.Sum256([]byte(version))
+	return hex.EncodeToString(sum[:6])
+}
+
+// subject is where a build listens, or speaks.
+func subject(build, word string) string { return "vornix.build." + build + "." + word }
+
+const (
+	// ackWait is how long a unit may be silent before the queue gives it to somebody else; beat is how often it is said that one is at it.
+	ackWait = 20 * time.Second
+	beat    = 4 * time.Second
+	// here is how often workers say that they are there, gone how long after the last time they are taken for gone.
+	here = 2 * time.Second
+	gone = 8 * time.Second
+	// waits is how long a unit lies in the queue at most. A build that is still there has done it itself by then.
+	waits = 2 * time.Hour
+	// deliveries is how often a unit is given to somebody.
+	deliveries = 20
+	// answer is how long one waits for an answer to a request.
+	answer = 5 * time.Second
+	// small is how large a content may be that goes along with a message, in bytes.
+	small = 16 << 10
+)
+
+// unit is what lies in the queue: jobs to be done, or pieces of one.
+type unit struct {
+	Version string    `json:"version"`
+	Build   string    `json:"build"`
+	ID      string    `json:"id"`
+	Orders  []content `json:"orders"`
+	Part    *part     `json:"part,omitempty"`
+	// Small are contents that come along, by their hashes.
+	Small map[string][]byte `json:"small,omitempty"`
+}
+
+// part are pieces of a long stage of the unit's only job.
+type part struct {
+	Key   string `json:"key"`
+	First int    `json:"first"`
+	Last  int    `json:"last"`
+	// Kept lists what was made before that the job kept, as JSON.
+	Kept content `json:"kept"`
+}
+
+// content is something that is known by its hash.
+type content struct {
+	SHA256 string `json:"sha256"`
+	Size   int64  `json:"size"`
+}
+
+// kept is a part of a job's work that was kept under a key.
+type kept struct {
+	Key string `json:"key"`
+	content
+}
+
+func contentOf(data []byte) content {
+	sum := sha256.Sum256(data)
+	return content{hex.EncodeToString(sum[:]), int64(len(data))}
+}
+
+func (c content) output(name string) taskgraph.Output {
+	return taskgraph.Output{Path: name, SHA256: c.SHA256, Size: c.Size}
+}
+
+// ask is what a worker says before it begins.
+type ask struct {
+	Unit     string `json:"unit"`
+	Worker   string `json:"worker"`
+	Declines string `json:"declines,omitempty"` // why it does not do it
+}
+
+// reply is what a build answers.
+type reply struct {
+	Go  []string `json:"go,omitempty"` // the jobs that are wanted; of pieces, the one that they belong to
+	Why string   `json:"why,omitempty"`
+	// Else says that another worker is to do it: this one gives it back.
+	Else bool `json:"else,omitempty"`
+	// Shut says that nothing of this worker is taken any more.
+	Shut bool `json:"shut,omitempty"`
+}
+
+// done is what a worker hands in.
+type done struct {
+	Unit   string            `json:"unit"`
+	Worker string            `json:"worker"`
+	Jobs   []made            `json:"jobs,omitempty"`
+	Part   *content          `json:"part,omitempty"`
+	Took   float64           `json:"took"` // seconds of work
+	Err    string            `json:"err,omitempty"`
+	Small  map[string][]byte `json:"small,omitempty"`
+}
+
+// made is what came of a job.
+type made struct {
+	ID       string             `json:"id"`
+	Outputs  []taskgraph.Output `json:"outputs,omitempty"`
+	Findings []finding.Finding  `json:"findings,omitempty"`
+	Took     float64            `json:"took"` // seconds
+	Err      string             `json:"err,omitempty"`
+}
+
+// tell is how far a worker is with a job.
+type tell struct {
+	Unit   string `json:"unit"`
+	Worker string `json:"worker"`
+	ID     string `json:"id"`
+	Stage  string `json:"stage"`
+	Done   int64  `json:"done"`
+	Total  int64  `json:"total"`
+}
+
+// stop says that a unit, or all of a build, need not be done.
+type stop struct {
+	Unit string `json:"unit"` // empty: all
+}
+
+// Here is what a worker says of itself.
+type Here struct {
+	Worker  string    `json:"worker"`
+	System  string    `json:"system"`
+	Version string    `json:"version"`
+	Hands   int       `json:"hands"` // how many units it does at once
+	Own     bool      `json:"own"`   // whether it runs projects' own steps
+	Doing   []string  `json:"doing"`
+	Resting string    `json:"resting,omitempty"` // why it takes nothing for now
+	Since   time.Time `json:"since"`
+	Leaving bool      `json:"leaving,omitempty"`
+	// Declines is why it does nothing for the one who asked who is there.
+	Declines string `json:"declines,omitempty"`
+}
+
+// roll asks who is there.
+type roll struct {
+	Version string `json:"version"` // of the build that asks; empty: somebody only looks
+}
+
+// pack writes a message.
+func pack(v any) []byte {
+	data, err := json.Marshal(v)
+	if err != nil {
+		panic("a message of the farm can't be written: " + err.Error()) // only called with the plain structs above
+	}
+	return data
+}

@@ -1,0 +1,410 @@
+package taskgraph
+
+import (
+	"bytes"
+	"context"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"slices"
+	"time"
+
+	"vornix/core/base/finding"
+	"vornix/core/make/remotecache"
+)
+
+// OwnStep is the step of jobs that run a command of a project's own: not every machine does.
+const OwnStep = "step"
+
+// Order is a job as another machine can do it.
+type Order struct {
+	ID      string   `json:"id"`
+	Step    string   `json:"step"`
+	Version int      `json:"version"`
+	Recipe  []byte   `json:"recipe"`
+	Work    []byte   `json:"work"`
+	Key     string   `json:"key"`
+	Inputs  []Output `json:"inputs"`
+	Earlier []Output `json:"earlier,omitempty"`
+	Outputs []string `json:"outputs"`
+	// Programs are those of the inputs that can be run.
+	Programs []string `json:"programs,omitempty"`
+}
+
+// KeyOf is the key that an order should have: a hash of all that decides its result.
+func KeyOf(o *Order) string {
+	t := &Task{job: &Job{Step: o.Step, Version: o.Version, Recipe: o.Recipe, Outputs: o.Outputs}, inputs: map[string]statEntry{}}
+	for _, in := range o.Inputs {
+		e := statEntry{}
+		_, _ = hex.Decode(e.SHA256[:], []byte(in.SHA256)) // of what is no hash another key comes out
+		t.job.Inputs, t.inputs[in.Path] = append(t.job.Inputs, in.Path), e
+	}
+	for _, e := range o.Earlier {
+		t.earlier = append(t.earlier, output(e))
+	}
+	return t.makeKey()
+}
+
+// Crew is other machines that do jobs.
+type Crew interface {
+	// Offer offers a job to whoever has a hand free.
+	Offer(a *Ask) Offer
+	// Fetch brings a file of an outcome.
+	Fetch(ctx context.Context, o Output, w io.Writer) error
+	// Wrong says that what somebody made is not what it should be: nothing of his is taken any more.
+	Wrong(by, why string)
+	// Shut says whose work is not taken any more.
+	Shut() []string
+}
+
+// Ask is a job that is offered, and what one has to know of it.
+type Ask struct {
+	Order
+	// Open opens a content that the job is made of, by its hash.
+	Open func(sum string) (io.ReadCloser, error)
+	// Begun is told who begins, Advance how far that is.
+	Begun   func(by string)
+	Advance func(stage string, done, total int64)
+	// Expected is how long it took when it last ran; 0: unknown.
+	Expected time.Duration
+	// Not is who may not do it, since it is to confirm what they made.
+	Not string
+}
+
+// Offer is a job that was offered.
+type Offer interface {
+	// Begun is closed when somebody begins.
+	Begun() <-chan struct{}
+	// Withdraw takes the offer back; false when somebody has begun.
+	Withdraw() bool
+	// Drop says that nobody needs to go on.
+	Drop()
+	// Expected is how long it may take from its beginning on; 0: unknown.
+	Expected() time.Duration
+	// Done gives the outcome, once.
+	Done() <-chan Outcome
+}
+
+// Outcome is what came of a job elsewhere. Whose Err is set has to be done here.
+type Outcome struct {
+	By       string
+	Outputs  []Output
+	Findings []finding.Finding
+	Took     time.Duration
+	Small    map[string][]byte // files that came along, by their hashes
+	Check    Check
+	Err      error
+}
+
+// Check says which machine repeats a job, to see whether the first result is right.
+type Check int
+
+// The checks. With Elsewhere another machine does the job again, or this one when no other can.
+const (
+	Unchecked Check = iota
+	Here
+	Elsewhere
+)
+
+// order is a job as it is sent.
+func (t *Task) order(key string) Order {
+	j := t.job
+	o := Order{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key, Outputs: j.Outputs}
+	for _, rel := range sortedInputs(j.Inputs) {
+		e := t.inputs[rel]
+		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})
+	}
+	for _, in := range o.Inputs {
+		if info, err := os.Stat(t.source(in.Path, t.inputs[in.Path])); err == nil && info.Mode()&0o111 != 0 && runtime.GOOS != "windows" {
+			o.Programs = append(o.Programs, in.Path)
+		}
+	}
+	for _, e := range t.earlier {
+		o.Earlier = append(o.Earlier, Output(e))
+	}
+	return o
+}
+
+// Ask is the job as others can do it, or parts of it; nil when it is only done here.
+func (t *Task) Ask() *Ask {
+	if t.job.Work == nil || t.run.o.Crew == nil {
+		return nil
+	}
+	r, j := t.run, t.job
+	begun := func(by string) { r.tell(func(p Progress) { p.Started(j.ID, j.Step, by) }) }
+	return &Ask{Order: t.order(t.key), Open: t.open, Begun: begun, Advance: t.Advance, Expected: j.Expected}
+}
+
+// open opens what the job is made of, by its hash. Who reads it checks that.
+func (t *Task) open(sum string) (io.ReadCloser, error) {
+	for rel, e := range t.inputs {
+		if hex.EncodeToString(e.SHA256[:]) == sum {
+			return os.Open(t.source(rel, e))
+		}
+	}
+	for _, o := range t.earlier {
+		if o.SHA256 == sum {
+			return os.Open(t.run.store.path(t.run.store.objectPath(sum)))
+		}
+	}
+	return nil, os.ErrNotExist
+}
+
+// Helped says that others did a part of the job.
+func (t *Task) Helped(helpers []string) {
+	r := t.run
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	h := r.helped(t.job.ID)
+	h.by = append(h.by, helpers...)
+}
+
+// keptPart remembers what a job kept, and gives it to others when nobody doubts it any more: what was done after a wrong part is wrong too, whoever did it.
+func (t *Task) keptPart(key string, give func()) {
+	r := t.run
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	h := r.helped(t.job.ID)
+	h.parts = append(h.parts, key)
+	h.later = append(h.later, give)
+}
+
+// help is what others did of a job.
+type help struct {
+	by    []string
+	parts []string // keys of the parts that the job kept
+	later []func() // gives them, and the result, to those that are shared
+}
+
+// helped is what others did of a job; the caller holds the lock.
+func (r *run) helped(id string) *help {
+	if r.help[id] == nil {
+		r.help[id] = &help{}
+	}
+	return r.help[id]
+}
+
+// overdue is how long a job may be out before it is done here as well, when a hand is free.
+func overdue(expected time.Duration) time.Duration {
+	if expected == 0 {
+		return 30 * time.Second
+	}
+	return 2*expected + 3*time.Second
+}
+
+// leads is how long a job that splits may be out while no other is being done here: with all others' help it is done sooner than by one of them, unless
+// that one is past the half.
+const leads = 5 * time.Second
+
+// away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
+func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, took time.Duration, ok bool) {
+	out, rec, ok := r.elsewhere(ctx, j, t.Ask())
+	if !ok {
+		return record{}, "", 0, false
+	}
+	claims := []claim{{out.By, rec}}
+	if out.Check == Elsewhere {
+		ask := t.Ask()
+		ask.Not = out.By
+		second, other, ok := r.elsewhere(ctx, j, ask)
+		switch {
+		case !ok: // no other worker could, and a hand is held
+			out.Check = Here
+		case other.same(rec):
+			out.Check = Unchecked
+			claims = append(claims, claim{second.By, other})
+			r.hands <- struct{}{}
+		default: // this machine says who is wrong
+			out.Check = Here
+			claims = append(claims, claim{second.By, other})
+			r.hands <- struct{}{}
+		}
+	} else {
+		r.hands <- struct{}{}
+	}
+	if out.Check == Here && ctx.Err() == nil {
+		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
+		made, err := r.make(ctx, j, t.again())
+		if ctx.Err() == nil {
+			var failed *finding.Failure
+			if err != nil && !errors.As(err, &failed) { // this machine's disk, for one: it says nothing about the others
+				return record{}, "", 0, false
+			}
+			if wrong := r.blame(j, claims, made, err); err != nil || wrong {
+				return made, "", 0, err == nil
+			}
+		}
+	}
+	r.helping.Lock()
+	h := r.helped(j.ID)
+	for _, c := range claims {
+		h.by = append(h.by, c.by)
+	}
+	r.helping.Unlock()
+	return rec, out.By, out.Took, true
+}
+
+// claim is what somebody says a job comes to.
+type claim struct {
+	by  string
+	rec record
+}
+
+// blame names those whose results differ from what this machine made, or could not make. It says whether the first one differs.
+func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool) {
+	for i, c := range claims {
+		switch {
+		case err != nil:
+			r.o.Crew.Wrong(c.by, j.ID+" can't be made here, and was there")
+		case made.same(c.rec):
+			continue
+		default:
+			r.o.Crew.Wrong(c.by, j.ID+" came out with other bytes than here")
+		}
+		first = first || i == 0
+	}
+	return first
+}
+
+// elsewhere waits for the result of another machine, unless a hand is free here first. That hand is held when ok is false, and none otherwise.
+func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec record, ok bool) {
+	offer := r.o.Crew.Offer(ask)
+	done := false
+	select {
+	case r.hands <- struct{}{}:
+		if offer.Withdraw() {
+			return Outcome{}, record{}, false
+		}
+		<-r.hands
+	case out = <-offer.Done():
+		done = true
+	case <-offer.Begun():
+	case <-ctx.Done():
+	}
+	begun, expected := time.Now(), offer.Expected()
+	patience := overdue(expected)
+	if j.Splits {
+		patience = min(patience, leads)
+	}
+	for hands := chan struct{}(nil); !done; {
+		select {
+		case out = <-offer.Done():
+			done = true
+		case <-ctx.Done():
+			out.Err, done = ctx.Err(), true
+		case <-time.After(patience):
+			hands, patience = r.hands, time.Second
+		case hands <- struct{}{}:
+			since := time.Since(begun)
+			nearly := since > expected/2 && since < overdue(expected) && expected > 0
+			if !j.Splits || r.leading.Load() == 0 && !nearly {
+				offer.Drop()
+				return Outcome{}, record{}, false
+			}
+			<-r.hands
+			hands = nil // another is being done here, with all the help there is, or this one is as good as done
+		}
+	}
+	rec = record{Key: ask.Key, Findings: out.Findings}
+	if out.Err == nil {
+		out.Err = r.fetch(ctx, j, out, &rec)
+	}
+	if out.Err != nil {
+		r.hands <- struct{}{}
+		offer.Drop()
+		return Outcome{}, record{}, false
+	}
+	return out, rec, true
+}
+
+// same says whether two records say the same.
+func (a record) same(b record) bool {
+	x, err := json.Marshal(a.Findings)
+	y, other := json.Marshal(b.Findings)
+	return err == nil && other == nil && bytes.Equal(x, y) && slices.Equal(a.Outputs, b.Outputs)
+}
+
+// fetch brings the files of an outcome into the cache.
+func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error {
+	if len(out.Outputs) != len(j.Outputs) {
+		return fmt.Errorf("%s made %d of %d files", out.By, len(out.Outputs), len(j.Outputs))
+	}
+	for _, f := range out.Findings {
+		if !finding.Known(f.ID) {
+			return fmt.Errorf("%s found %q, which nobody knows", out.By, f.ID)
+		}
+	}
+	for _, o := range out.Outputs {
+		if !remotecache.IsKey(o.SHA256) || o.Size < 0 || !slices.Contains(j.Outputs, o.Path) || slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
+			return fmt.Errorf("%s made %s, which nobody asked for", out.By, o.Path)
+		}
+		rec.Outputs = append(rec.Outputs, output(o))
+		if r.store.whole(output(o)) {
+			continue
+		}
+		if err := r.store.fill(o, func(w io.Writer) error {
+			if data, ok := out.Small[o.SHA256]; ok {
+				_, err := w.Write(data)
+				return err
+			}
+			return r.o.Crew.Fetch(ctx, o, w)
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fill puts a file of a known hash into the cache.
+func (s *store) fill(o Output, from func(w io.Writer) error) error {
+	f, err := s.dir.Create(s.objectPath(o.SHA256))
+	if err != nil {
+		return err
+	}
+	defer f.Abort()
+	if err := from(f); err != nil {
+		return err
+	}
+	if f.SHA256() != o.SHA256 || f.Size() != o.Size {
+		return fmt.Errorf("%s: %w", o.Path, errChanged)
+	}
+	return f.CommitCache()
+}
+
+// again is a task for the same job, which has done nothing yet.
+func (t *Task) again() *Task {
+	return &Task{ctx: t.ctx, job: t.job, run: t.run, key: t.key, inputs: t.inputs, earlier: t.earlier, asked: map[string]time.Time{}}
+}
+
+// doubted forgets what those did whose work is not taken any more, and says which jobs that were.
+func (r *run) doubted() (ids []string) {
+	if r.o.Crew == nil {
+		return nil
+	}
+	shut := r.o.Crew.Shut()
+	bad := func(by []string) bool {
+		return slices.ContainsFunc(by, func(n string) bool { return slices.Contains(shut, n) })
+	}
+	r.helping.Lock()
+	defer r.helping.Unlock()
+	for id, h := range r.help {
+		if !bad(h.by) {
+			continue
+		}
+		ids = append(ids, id)
+		for _, key := range h.parts {
+			_ = r.store.dir.Remove(r.store.partPath(key)) // that it is gone already is as good
+		}
+		if rec, ok := r.records[id]; ok {
+			_ = r.store.dir.Remove(r.store.actionPath(rec.Key))
+			delete(r.records, id)
+		}
+		delete(r.help, id)
+	}
+	slices.Sort(ids)
+	return ids
+}

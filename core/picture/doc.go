@@ -1,6 +1,0 @@
-// Package picture draws maps.
-//
-//   - plan.go draws a compiled map from above and from two sides, as lines, with what is placed in it and the way that a leak takes.
-//   - overlay.go lays over that what the long stages found: which cells see how much, where one can walk.
-//   - lit.go draws a lit map as a camera sees it; tiles.go a tile map from above.
-package picture
