@@ -23,9 +23,9 @@ import (
 	"vornix/core/base/signature"
 	"vornix/core/config/project"
 	"vornix/core/pack/bundle"
-	"vornix/core/release"
 	"vornix/core/ship/index"
 	"vornix/core/ship/indexwriter"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 )
 
@@ -121,7 +121,7 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return "", err
 	}
@@ -238,7 +238,7 @@ func differ(public, player string, list []bundle.Bundle) (wrong int, err error) 
 func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o indexwriter.WriteOptions) (string, error) {
 	const count, size = 20, 100_000
 	ctx := context.Background()
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return "", err
 	}

@@ -119,7 +119,7 @@ func (v *Overview) next(command, why string, args ...any) {
 func (v *Overview) here(ctx context.Context, p *project.Project, o Options) error {
 	head := p.File.Project
 	v.row("project", "%s %s for %s", head.Title, head.Version, p.Profile.Game.Title)
-	g, err := Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return err
 	}

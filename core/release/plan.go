@@ -325,7 +325,7 @@ func refuseTarget(ctx context.Context, p *project.Project, name string, bundles 
 	if about := p.File.Targets[name]; !ready || about.Downloads() { // its index is written by the release
 		return nil
 	}
-	load := func(ctx context.Context) (*assetgraph.Graph, error) { return Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) }
 	d, err := PlanDeploy(ctx, p, load, name, bundles, DeployOptions{Verify: o.Verify, Release: true, Claimed: t})
 	if err != nil && fault.KindOf(err) == fault.Failed {
 		return nil // something is not made yet

@@ -50,7 +50,7 @@ func TestWhatPlayersGetIsWhatWasPublished(t *testing.T) {
 	require.NoError(t, err)
 	bundles := []bundle.Bundle{{Name: "tram_depot.vnm", SHA256: sum, Size: size, Maps: []string{"tram_depot"}}}
 	s := demotest.Open(t, p, func(o *release.Options) { o.Publish = publish.Access{Agent: "vornix/test", Trust: trust.Everything} })
-	load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) }
 	x, err := release.PlanPublish(ctx, p, load, "exchange", bundles, nil, publish.PlanOptions{}, publish.Access{Trust: trust.Everything})
 	require.NoError(t, err)
 	t.Cleanup(x.Desk.Close)

@@ -142,18 +142,9 @@ func (s *Session) scan(ctx context.Context) (*assetgraph.Graph, error) {
 	if s.graph != nil {
 		return s.graph, nil
 	}
-	g, err := Scan(ctx, s.P)
+	g, err := assetgraph.ScanProject(ctx, s.P)
 	s.graph = g
 	return g, err
-}
-
-// Scan lists a project's files and reads its maps and materials.
-func Scan(ctx context.Context, p *project.Project) (*assetgraph.Graph, error) {
-	files, err := p.List()
-	if err != nil {
-		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err}
-	}
-	return assetgraph.Scan(ctx, p, files)
 }
 
 func timed(step *Step, start time.Time) { step.Seconds = time.Since(start).Seconds() }

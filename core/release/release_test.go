@@ -20,6 +20,7 @@ import (
 	"vornix/core/game/gameserver"
 	"vornix/core/release"
 	"vornix/core/ship/deploy"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 	"vornix/internal/demotest"
 	"vornix/internal/thorough"
@@ -179,7 +180,7 @@ func TestStepsAlone(t *testing.T) {
 	var edited *release.EditedError
 	require.ErrorAs(t, err, &edited)
 	assert.Contains(t, edited.Diff, "+by hand")
-	step, err = release.Check(ctx, p, must(release.Scan(ctx, p)))
+	step, err = release.Check(ctx, p, must(assetgraph.ScanProject(ctx, p)))
 	require.NoError(t, err)
 	assert.Contains(t, step.Summary, "nothing wrong")
 }
@@ -244,7 +245,7 @@ func TestStartersAreClean(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, rel), data, 0o666))
 		}
 		fresh := demotest.Load(t, dir)
-		step, err := release.Check(ctx, fresh, must(release.Scan(ctx, fresh)))
+		step, err := release.Check(ctx, fresh, must(assetgraph.ScanProject(ctx, fresh)))
 		require.NoError(t, err)
 		assert.True(t, strings.HasSuffix(step.Summary, "nothing wrong"), "%s: %s %v", name, step.Summary, step.Findings)
 		steps, err := run(t, fresh, "")

@@ -436,7 +436,7 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *assetgraph.Graph,
 	if err != nil {
 		return nil, nil, err
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	return p, g, err
 }
 

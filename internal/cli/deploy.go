@@ -145,7 +145,7 @@ server plays what it got.`,
 
 // plans makes and shows the plan for each target. Those that can't be reached are an error, or with --skip-unreachable told and left out.
 func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle, verify bool, fleet fleetFlags, result *deployAnswer) ([]*release.Deploying, error) {
-	graph := sync.OnceValues(func() (*assetgraph.Graph, error) { return release.Scan(ctx, p) })
+	graph := sync.OnceValues(func() (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) })
 	ways := make([]*release.Deploying, len(targets))
 	errs := make([]error, len(targets))
 	access := a.access()

@@ -145,7 +145,7 @@ func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o l
 	if p == nil || !ok {
 		return nil, "", "", nil
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return nil, "", "", nil // the texture can be looked at without its source
 	}
@@ -236,7 +236,7 @@ func becomes(ctx context.Context, name string) string {
 	if p == nil {
 		return ""
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return ""
 	}

@@ -25,6 +25,7 @@ import (
 	"vornix/core/make/metadata"
 	"vornix/core/release"
 	"vornix/core/release/importer"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 	"vornix/internal/cli/show"
 )
@@ -251,7 +252,7 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	if err != nil {
 		return err
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return err
 	}
@@ -341,7 +342,7 @@ func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *importer.P
 	if err != nil {
 		return err
 	}
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	if err != nil {
 		return err
 	}

@@ -109,7 +109,7 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 	}
 	result := &publishAnswer{Plans: []*publish.Plan{}, Results: []*publish.Result{}}
 	answer.Result = result
-	load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
+	load := func(ctx context.Context) (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) }
 	var list []*release.Publishing
 	defer func() {
 		for _, x := range list {

@@ -12,6 +12,7 @@ import (
 	"vornix/core/release"
 	"vornix/core/ship/publish"
 	"vornix/core/ship/workshop"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/cli/show"
 )
 
@@ -269,7 +270,7 @@ func (a *app) differs(ctx context.Context, d *publish.Desk, name string) []publi
 	if err != nil {
 		return []publish.Step{}
 	}
-	g, err := release.Scan(ctx, d.P)
+	g, err := assetgraph.ScanProject(ctx, d.P)
 	if err != nil {
 		return []publish.Step{}
 	}

@@ -32,7 +32,7 @@ func (a *app) publishPreviewCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			load := func(ctx context.Context) (*assetgraph.Graph, error) { return release.Scan(ctx, p) }
+			load := func(ctx context.Context) (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) }
 			x, err := release.PlanPublish(ctx, p, load, args[0], bundles, items, publish.PlanOptions{}, a.publishing())
 			if err != nil {
 				return err

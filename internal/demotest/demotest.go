@@ -25,6 +25,7 @@ import (
 	"vornix/core/config/project"
 	"vornix/core/config/trust"
 	"vornix/core/make/assembly"
+	"vornix/core/pack/bundle"
 	"vornix/core/release"
 	"vornix/core/ship/deploy"
 	"vornix/demo"
@@ -308,4 +309,32 @@ func Age(t testing.TB, dir string) {
 		}
 		return os.Chtimes(p, old, old)
 	}))
+}
+
+// Tree builds a project's tree, with the maps' long stages only when long is true.
+func Tree(t testing.TB, p *project.Project, long bool) {
+	t.Helper()
+	build(t, p, long)
+}
+
+// Packed builds a project's tree and packs it. It returns the bundles' paths.
+func Packed(t testing.TB, p *project.Project, long bool) (paths []string) {
+	t.Helper()
+	r, err := bundle.Pack(context.Background(), p, &build(t, p, long).Tree, bundle.Options{})
+	require.NoError(t, err)
+	for _, b := range r.Bundles {
+		paths = append(paths, p.Join(bundle.Dir, b.Name))
+	}
+	return paths
+}
+
+func build(t testing.TB, p *project.Project, long bool) *assembly.Result {
+	t.Helper()
+	o := assembly.Options{Program: "test"}
+	if !long {
+		o.Stages.Only = []string{}
+	}
+	r, err := assembly.Run(context.Background(), p, o)
+	require.NoError(t, err)
+	return r
 }

@@ -12,8 +12,6 @@ import (
 
 	"vornix/core/config/project"
 	"vornix/core/game/compare"
-	"vornix/core/make/assembly"
-	"vornix/core/pack/bundle"
 	"vornix/internal/demotest"
 )
 
@@ -95,11 +93,8 @@ func TestSides(t *testing.T) {
 func TestBundlesAndTrees(t *testing.T) {
 	for _, name := range []string{"highline", "lower-sidings"} {
 		p := demotest.Built(t, name)
-		b, err := assembly.Run(ctx, p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-		require.NoError(t, err)
-		r, err := bundle.Pack(ctx, p, &b.Tree, bundle.Options{})
-		require.NoError(t, err)
-		d := compare.Sides(load(t, p.Join(project.TreeDir)), load(t, p.Join(bundle.Dir, r.Bundles[0].Name)))
+		packed := demotest.Packed(t, p, false)[0]
+		d := compare.Sides(load(t, p.Join(project.TreeDir)), load(t, packed))
 		if name == "highline" {
 			assert.Empty(t, d.Changes)
 		} else { // the map itself stands at its name alone

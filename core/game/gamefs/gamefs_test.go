@@ -1,7 +1,6 @@
 package gamefs_test
 
 import (
-	"context"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -15,15 +14,13 @@ import (
 	"vornix/core/config/project"
 	"vornix/core/format/mapfile"
 	"vornix/core/game/gamefs"
-	"vornix/core/make/assembly"
 	"vornix/internal/demotest"
 )
 
 // game is a demo project as a game sees it: its tree, of which some files may be hidden.
 func game(t *testing.T, p *project.Project) (read func(hidden ...string) func(string) ([]byte, error)) {
 	t.Helper()
-	_, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-	require.NoError(t, err)
+	demotest.Tree(t, p, false)
 	return func(hidden ...string) func(string) ([]byte, error) {
 		return func(gamePath string) ([]byte, error) {
 			if slices.Contains(hidden, gamePath) {

@@ -15,23 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vornix/core/base/fault"
-	"vornix/core/config/project"
 	"vornix/core/game/gameserver"
 	"vornix/core/game/smoketest"
-	"vornix/core/make/assembly"
-	"vornix/core/pack/bundle"
 	"vornix/internal/demotest"
 )
-
-// packed builds and packs a demo project and returns the bundle's path.
-func packed(t *testing.T, p *project.Project) string {
-	t.Helper()
-	b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-	require.NoError(t, err)
-	r, err := bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{})
-	require.NoError(t, err)
-	return p.Join(bundle.Dir, r.Bundles[0].Name)
-}
 
 // put copies a file to a place in a server's folder.
 func put(t *testing.T, from, to string) {
@@ -44,7 +31,7 @@ func put(t *testing.T, from, to string) {
 
 func TestLoading(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	file := packed(t, p)
+	file := demotest.Packed(t, p, false)[0]
 	dir := t.TempDir()
 	st, err := gameserver.Load(dir, p.Profile)
 	require.NoError(t, err, "an empty server")
@@ -73,7 +60,7 @@ func TestLoading(t *testing.T) {
 
 func TestWhatIsMissingOrDamagedIsNamed(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	file := packed(t, p)
+	file := demotest.Packed(t, p, false)[0]
 	dir := t.TempDir()
 	to := filepath.Join(dir, "parcels", "a.parcel")
 	p.Profile.Server.Maps = ""
@@ -125,7 +112,7 @@ func TestServerAnswersOverHTTP(t *testing.T) {
 	assert.Equal(t, "Burrow Tramways", st.Game)
 	assert.Empty(t, st.Maps)
 
-	put(t, packed(t, p), filepath.Join(dir, "levels", "tram_depot.vnm"))
+	put(t, demotest.Packed(t, p, false)[0], filepath.Join(dir, "levels", "tram_depot.vnm"))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels.txt"), []byte("tram_depot\n"), 0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "timetable.txt"), []byte("tram_depot shift\n"), 0o666))
 	ctx := context.Background()
@@ -165,7 +152,7 @@ func TestAnOccupiedAddressIsSaid(t *testing.T) {
 
 func TestCleanRoomHasNothingElse(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	file := packed(t, p)
+	file := demotest.Packed(t, p, false)[0]
 	ctx := context.Background()
 	r, err := smoketest.Try(ctx, p.Profile, []string{file})
 	require.NoError(t, err)
@@ -190,7 +177,7 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 
 	// A model that an object shows has to be there, whole, and its materials too.
 	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=station/hum")
-	file = packed(t, demotest.Load(t, p.Dir))
+	file = demotest.Packed(t, demotest.Load(t, p.Dir), false)[0]
 	r, err = smoketest.Try(ctx, p.Profile, []string{file})
 	require.NoError(t, err)
 	assert.True(t, r.Maps[1].Loaded)
@@ -227,12 +214,9 @@ func TestBotsWalk(t *testing.T) {
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "spawn shed_1 at=3,2,0", "spawn shed_1 at=28,14,0")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #.,,,..............##......,...#\n  row #.............########.........#", "  row #.,,,..............###########.#\n  row #.............##########.......#")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#", "  row #..,,......+==========##########")
-	b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test"})
-	require.NoError(t, err)
-	r, err := bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{})
-	require.NoError(t, err)
+	packed := demotest.Packed(t, p, true)[0]
 	dir := t.TempDir()
-	put(t, p.Join(bundle.Dir, r.Bundles[0].Name), filepath.Join(dir, "levels", r.Bundles[0].Name))
+	put(t, packed, filepath.Join(dir, "levels", filepath.Base(packed)))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "levels.txt"), []byte("tram_depot\n"), 0o666))
 	st, err := gameserver.Load(dir, p.Profile)
 	require.NoError(t, err)
@@ -246,7 +230,7 @@ func TestBotsWalk(t *testing.T) {
 // The stand-in notices what changes in its folder, plays its rotation, and simulated players get whole bundles, however they are replaced.
 func TestItWatchesAndPlays(t *testing.T) {
 	p := demotest.Built(t, "lower-sidings")
-	whole, err := os.ReadFile(packed(t, p))
+	whole, err := os.ReadFile(demotest.Packed(t, p, false)[0])
 	require.NoError(t, err)
 	dir := t.TempDir()
 	s, err := gameserver.Start(dir, p.Profile, gameserver.Options{Watch: true, Players: 3, Token: "secret"})
@@ -295,7 +279,7 @@ func TestItWatchesAndPlays(t *testing.T) {
 
 func TestItGoesWrongAsItIsTold(t *testing.T) {
 	p := demotest.Built(t, "lower-sidings")
-	whole, err := os.ReadFile(packed(t, p))
+	whole, err := os.ReadFile(demotest.Packed(t, p, false)[0])
 	require.NoError(t, err)
 	dir := t.TempDir()
 	for name, data := range map[string]string{"levels/tram_depot.vnm": string(whole), "levels.txt": "tram_depot\n", "timetable.txt": "tram_depot a\ntram_depot b\n"} {

@@ -13,7 +13,6 @@ import (
 	"vornix/core/base/transaction"
 	"vornix/core/config/project"
 	"vornix/core/game/overlay"
-	"vornix/core/make/assembly"
 	"vornix/internal/demotest"
 )
 
@@ -22,8 +21,7 @@ var ctx = context.Background()
 // A replaced texture changes the maps that show it, says what is shown with it, and comes back.
 func TestSwappedAndLaidOver(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	_, err := assembly.Run(ctx, p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-	require.NoError(t, err)
+	demotest.Tree(t, p, false)
 	game := t.TempDir()
 	require.NoError(t, os.CopyFS(game, os.DirFS(p.Join(project.TreeDir))))
 	skins := t.TempDir()
@@ -43,7 +41,7 @@ func TestSwappedAndLaidOver(t *testing.T) {
 		return strings.Join(list, "\n")
 	}
 
-	_, err = overlay.Prepare(ctx, p.Profile, game, skins, false)
+	_, err := overlay.Prepare(ctx, p.Profile, game, skins, false)
 	assert.ErrorContains(t, err, "no folder whose files take the place of its own")
 	plan, err := overlay.Prepare(ctx, p.Profile, game, skins, true)
 	require.NoError(t, err)

@@ -14,8 +14,6 @@ import (
 	"vornix/core/config/project"
 	"vornix/core/game/gamefs"
 	"vornix/core/game/salvage"
-	"vornix/core/make/assembly"
-	"vornix/core/pack/bundle"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 )
@@ -26,11 +24,7 @@ var ctx = context.Background()
 func packed(t *testing.T, name string) (*project.Project, []byte) {
 	t.Helper()
 	p := demotest.Built(t, name)
-	b, err := assembly.Run(ctx, p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-	require.NoError(t, err)
-	r, err := bundle.Pack(ctx, p, &b.Tree, bundle.Options{})
-	require.NoError(t, err)
-	data, err := os.ReadFile(p.Join(bundle.Dir, r.Bundles[0].Name))
+	data, err := os.ReadFile(demotest.Packed(t, p, false)[0])
 	require.NoError(t, err)
 	return p, data
 }

@@ -13,8 +13,6 @@ import (
 
 	"vornix/core/config/project"
 	"vornix/core/game/smoketest"
-	"vornix/core/make/assembly"
-	"vornix/core/pack/bundle"
 	"vornix/internal/demotest"
 )
 
@@ -22,11 +20,7 @@ var ctx = context.Background()
 
 func packed(t *testing.T, p *project.Project, change ...string) string {
 	t.Helper()
-	b, err := assembly.Run(ctx, p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
-	require.NoError(t, err)
-	r, err := bundle.Pack(ctx, p, &b.Tree, bundle.Options{})
-	require.NoError(t, err)
-	file := p.Join(bundle.Dir, r.Bundles[0].Name)
+	file := demotest.Packed(t, p, false)[0]
 	if len(change) == 0 {
 		return file
 	}
@@ -63,14 +57,8 @@ func TestPartsBelongTogether(t *testing.T) {
 	name := "profiles/kestrel-post.toml"
 	demotest.Edit(t, p, name, `name = "{name}-{version}.parcel"`, "name = \"{name}-{version}-{part}.parcel\"\nlargest = 400000")
 	p = demotest.Load(t, p.Dir)
-	packed(t, p)
-	list, err := bundle.Packed(p)
-	require.NoError(t, err)
-	require.Greater(t, len(list), 1)
-	var files []string
-	for _, b := range list {
-		files = append(files, p.Join(bundle.Dir, b.Name))
-	}
+	files := demotest.Packed(t, p, false)
+	require.Greater(t, len(files), 1)
 	assert.NotContains(t, texts(t, p, files...), "try.missing")
 	assert.Contains(t, texts(t, p, files[0]), "try.missing")
 }
@@ -81,8 +69,8 @@ func TestMapsStandAlone(t *testing.T) {
 	demotest.Edit(t, p, "profiles/kestrel-post.toml", "form = \"mod\"\nname = \"{name}-{version}.parcel\"", "form = \"map\"\nname = \"{map}.parcel\"")
 	p = demotest.Load(t, p.Dir)
 	bad := packed(t, p, "textures/wood/plank.ktx2", "textures/wood/plonk.ktx2") // cairn_station's
-	other := p.Join(bundle.Dir, "saltpan_relay.parcel")
-	assert.NotContains(t, texts(t, p, p.Join(bundle.Dir, "cairn_station.parcel"), other), "try.missing", "the start file speaks of both maps")
+	other := filepath.Join(filepath.Dir(packed(t, p)), "saltpan_relay.parcel")
+	assert.NotContains(t, texts(t, p, filepath.Join(filepath.Dir(other), "cairn_station.parcel"), other), "try.missing", "the start file speaks of both maps")
 	assert.Contains(t, texts(t, p, other), "routes/north.json needs maps/cairn_station.vnm")
 	said := texts(t, p, bad, other)
 	assert.Contains(t, said, "map cairn_station needs textures/wood/plank.ktx2")
@@ -99,14 +87,8 @@ func TestAScriptThatNamesAnotherMap(t *testing.T) {
 	demotest.Edit(t, p, name, `^\s*show (?P<material>[a-z0-9_/]+)`, `^\s*leads to (?P<map>[a-z0-9_]+)`)
 	demotest.Edit(t, p, "scripts/winch.txt", "show lamp/amber", "leads to saltpan_relay")
 	p = demotest.Load(t, p.Dir)
-	packed(t, p)
-	list, err := bundle.Packed(p)
-	require.NoError(t, err)
-	require.Len(t, list, 2)
-	var files []string
-	for _, b := range list {
-		files = append(files, p.Join(bundle.Dir, b.Name))
-	}
+	files := demotest.Packed(t, p, false)
+	require.Len(t, files, 2)
 	assert.NotContains(t, texts(t, p, files...), "saltpan_relay.vnm")
 	assert.Contains(t, texts(t, p, files[0]), "needs maps/saltpan_relay.vnm", "without the other there is no such map")
 }

@@ -20,7 +20,6 @@ import (
 	"vornix/core/format/texture"
 	"vornix/core/make/assembly"
 	"vornix/core/make/taskgraph"
-	"vornix/core/release"
 	"vornix/core/source/assetgraph"
 	"vornix/core/source/shots"
 	"vornix/internal/demotest"
@@ -34,7 +33,7 @@ func makePictures(t *testing.T, p *project.Project, workers int) []string {
 	ctx := context.Background()
 	r, err := assembly.Run(ctx, p, assembly.Options{Workers: workers, Pictures: true})
 	require.NoError(t, err)
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
 	b, err := assembly.Beside(ctx, p, g, shots.NewPlan(p, g), assembly.Options{Workers: workers}, nil)
 	require.NoError(t, err)
@@ -96,7 +95,7 @@ func TestPicturesAreWhatTheGameWants(t *testing.T) {
 	require.NoError(t, os.RemoveAll(q.Join(".vornix/pictures")))
 	makePictures(t, p, 1)
 	makePictures(t, q, 3)
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
 	plan := shots.NewPlan(p, g)
 	require.Len(t, plan.Pictures, 15)
@@ -207,7 +206,7 @@ func TestWhatIsFoundWhenPicturesAreMade(t *testing.T) {
 	tex, err := texture.Read(data)
 	require.NoError(t, err)
 	assert.Len(t, tex.Levels, 7, "64 x 32, with mips where the game wants them")
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
 	r, err := assembly.Beside(ctx, p, g, shots.NewPlan(p, g), assembly.Options{Workers: 2}, []string{"cairn_station"})
 	assert.ErrorContains(t, err, "1 of 2 jobs failed")

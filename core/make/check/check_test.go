@@ -17,13 +17,13 @@ import (
 	"vornix/core/config/ledger"
 	"vornix/core/config/project"
 	"vornix/core/make/check"
-	"vornix/core/release"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/demotest"
 )
 
 func run(t *testing.T, p *project.Project) []finding.Finding {
 	t.Helper()
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
 	list, err := check.Run(context.Background(), p, g)
 	require.NoError(t, err)

@@ -25,7 +25,7 @@ import (
 	"vornix/core/config/profile"
 	"vornix/core/config/project"
 	"vornix/core/make/metadata"
-	"vornix/core/release"
+	"vornix/core/source/assetgraph"
 	"vornix/demo"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
@@ -36,7 +36,7 @@ var bundles = []metadata.Bundle{{File: "highline-1.0.0.parcel", Size: 1234, SHA2
 
 func run(t *testing.T, p *project.Project, o metadata.Options) ([]metadata.File, []finding.Finding) {
 	t.Helper()
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
 	return metadata.Make(p, g, o)
 }
@@ -61,7 +61,7 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	assert.Less(t, bytes.Index(inside, []byte("title")), bytes.Index(inside, []byte("crew")), "in the profile's order")
 	got = nil
 	require.NoError(t, json.Unmarshal(byPath["highline.waybill.json beside"].Data, &got))
-	graph, err := release.Scan(t.Context(), p)
+	graph, err := assetgraph.ScanProject(t.Context(), p)
 	require.NoError(t, err)
 	taken, err := metadata.Import(p, graph, "old.json", bytes.Replace(byPath["highline.waybill.json beside"].Data, []byte("two routes down"), []byte("three routes down"), 1), "")
 	require.NoError(t, err)
@@ -250,7 +250,7 @@ func TestHostileText(t *testing.T) {
 	python := peer.Need(t, "/usr/bin/python3")
 	nasty := "a\"b\\c\n[evil]\r\nkey=value\x00\u2028</title><!-- ]]> {version} ${x} '''\n- list: &anchor *alias !!tag\ttab"
 	p := demotest.Project(t, "highline")
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
 	p.File.Project.Title = nasty
 	p.File.Project.Authors = []string{nasty, "b"}
@@ -368,7 +368,7 @@ func TestChangedByHand(t *testing.T) {
 func TestImportThereAndBack(t *testing.T) {
 	const bare = "# mine\n[project]\nname = \"highline\" # short\ntitle = \"x\"\nversion = \"0.0.1\"\nprofile = \"kestrel-post\"\n"
 	full := demotest.Project(t, "highline")
-	g, err := release.Scan(context.Background(), full)
+	g, err := assetgraph.ScanProject(context.Background(), full)
 	require.NoError(t, err)
 	full.File.Project.Description = "Two lines,\nand \"quotes\" = trouble [here]"
 	full.Profile.Addon.Agrees = nil
@@ -386,7 +386,7 @@ func TestImportThereAndBack(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), []byte(bare), 0o666))
 			p := demotest.Load(t, dir)
 			p.Profile.Addon.Files = []profile.AddonFile{f}
-			empty, err := release.Scan(context.Background(), p)
+			empty, err := assetgraph.ScanProject(context.Background(), p)
 			require.NoError(t, err)
 			list, err := metadata.Import(p, empty, "old."+form, files[0].Data, "")
 			require.NoError(t, err)
@@ -412,7 +412,7 @@ func TestImportThereAndBack(t *testing.T) {
 // Lines with a key and a value, of no particular game, are understood; what can't be taken says why, and nothing is written then.
 func TestImportOfOthers(t *testing.T) {
 	p := demotest.Project(t, "highline")
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
 	list, err := metadata.Import(p, g, "info", []byte("// by hand\nTitle: \"High \\\"line\\\"\"\nversion = 1.2\nseason = thaw\r\ncouriers: 3-4\nbytes = 12\nhomepage: https://crew.example\n"), "")
 	require.NoError(t, err)
@@ -451,7 +451,7 @@ func FuzzImport(f *testing.F) {
 	require.NoError(f, os.WriteFile(filepath.Join(dir, project.FileName), bare, 0o666))
 	p, err := project.Load(dir, demo.Profiles())
 	require.NoError(f, err)
-	g, err := release.Scan(context.Background(), p)
+	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(f, err)
 	f.Fuzz(func(t *testing.T, name string, data []byte) {
 		list, err := metadata.Import(p, g, name, data, "")

@@ -18,7 +18,7 @@ import (
 	"vornix/core/base/safefile"
 	"vornix/core/config/project"
 	"vornix/core/make/sweep"
-	"vornix/core/release"
+	"vornix/core/source/assetgraph"
 	"vornix/internal/demotest"
 	"vornix/internal/peer"
 )
@@ -31,7 +31,7 @@ var (
 // plan makes a plan; made are the files in out/ that something makes.
 func plan(t *testing.T, p *project.Project, o sweep.Options) *sweep.Plan {
 	t.Helper()
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
 	if o.Now.IsZero() {
 		o.Now = now
@@ -123,7 +123,7 @@ func TestProtected(t *testing.T) {
 		assert.Equal(t, name, pl.Go[0].Path)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(top, ".git", "index"), []byte("DIRC damaged"), 0o666))
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
 	_, err = sweep.NewPlan(ctx, p, g, sweep.Options{})
 	assert.ErrorContains(t, err, "Git's index")

@@ -16,7 +16,6 @@ import (
 	"vornix/core/base/finding"
 	"vornix/core/config/profile"
 	"vornix/core/config/project"
-	"vornix/core/release"
 	"vornix/core/release/importer"
 	"vornix/core/source/assetgraph"
 	"vornix/demo"
@@ -122,7 +121,7 @@ func count(t *testing.T, dir string) (n int) {
 func needed(t *testing.T, dir string) (list []string) {
 	t.Helper()
 	p := demotest.Load(t, dir)
-	g, err := release.Scan(t.Context(), p)
+	g, err := assetgraph.ScanProject(t.Context(), p)
 	require.NoError(t, err)
 	for _, a := range assetgraph.Closure(g.Roots()...) {
 		list = append(list, string(a.Kind)+" "+a.Name)

@@ -22,7 +22,6 @@ import (
 	"vornix/core/config/project"
 	"vornix/core/config/trust"
 	"vornix/core/pack/bundle"
-	"vornix/core/release"
 	"vornix/core/ship/deploy"
 	"vornix/core/ship/transport"
 	"vornix/core/source/assetgraph"
@@ -53,7 +52,7 @@ func newDesk(t *testing.T, maps ...string) *desk {
 	d.target(project.Target{Kind: "folder", Path: d.server})
 	d.p.Profile.Server.Companions = []profile.Companion{{From: "cards/{map}.txt", To: "cards/{map}.txt", Optional: true}, {From: "cards/common.txt", To: "cards/common.txt", Optional: true}}
 	d.p.Profile.Server.Lists, d.p.Profile.Server.Call.Touch = d.p.Profile.Server.Lists[:2], ""
-	g, err := release.Scan(ctx, p)
+	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
 	d.g = g
 	d.pack("1.0.0", maps...)

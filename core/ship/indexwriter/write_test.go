@@ -22,7 +22,6 @@ import (
 	"vornix/core/config/profile"
 	"vornix/core/config/project"
 	"vornix/core/pack/bundle"
-	"vornix/core/release"
 	"vornix/core/ship/index"
 	"vornix/core/ship/indexwriter"
 	"vornix/core/source/assetgraph"
@@ -48,7 +47,7 @@ type desk struct {
 
 func newDesk(t *testing.T, name string) *desk {
 	p := demotest.Project(t, name)
-	return &desk{t: t, p: p, g: must(release.Scan(ctx, p))}
+	return &desk{t: t, p: p, g: must(assetgraph.ScanProject(ctx, p))}
 }
 
 // pack writes a bundle with files; maps are those in it.

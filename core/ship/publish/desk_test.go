@@ -25,7 +25,6 @@ import (
 	"vornix/core/config/project"
 	"vornix/core/config/trust"
 	"vornix/core/pack/bundle"
-	"vornix/core/release"
 	"vornix/core/ship/publish"
 	"vornix/core/ship/workshop"
 	"vornix/core/ship/workshop/standin"
@@ -64,7 +63,7 @@ func newDesk(t *testing.T) *desk {
 	})
 	d.picture("tram_depot", 320, 160)
 	var err error
-	d.g, err = release.Scan(ctx, d.p)
+	d.g, err = assetgraph.ScanProject(ctx, d.p)
 	require.NoError(t, err)
 	d.pack("1.0.0", 1)
 	return d

@@ -24,6 +24,15 @@ import (
 	"vornix/core/source/maplang"
 )
 
+// ScanProject lists a project's files and scans them.
+func ScanProject(ctx context.Context, p *project.Project) (*Graph, error) {
+	files, err := p.List()
+	if err != nil {
+		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err}
+	}
+	return Scan(ctx, p, files)
+}
+
 // Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
 func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
 	g := &Graph{Files: files, ByStep: map[string]bool{}, byKey: map[string]*Asset{}, classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
