@@ -2,7 +2,6 @@ package mapfile_test
 
 import (
 	"bytes"
-	"context"
 	"encoding/binary"
 	"math"
 	"strings"
@@ -11,22 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/compile/stage"
 	"vornix/core/format/mapfile"
-	"vornix/core/make/assembly"
-	"vornix/internal/demotest"
 	"vornix/internal/thorough"
 )
-
-// staged is a demo map that went through all long stages, as drafts.
-func staged(t testing.TB, project, name string) *mapfile.Map {
-	t.Helper()
-	p := demotest.Project(t, project)
-	one, err := assembly.CompileOne(context.Background(), p, p.Dir, "maps/"+name+".vnx", nil, &stage.Env{Draft: true})
-	require.NoError(t, err)
-	require.NotNil(t, one.Compiled, "%v", one.Findings)
-	return one.Compiled.Map
-}
 
 // page reads a chunk as the page on the format says, with nothing of the package that is tested.
 type page struct {
@@ -91,7 +77,7 @@ func chunksOf(t *testing.T, data []byte) func(id string) *page {
 
 func TestLightByThePage(t *testing.T) {
 	thorough.Only(t)
-	m := staged(t, "highline", "saltpan_relay")
+	m := demoMap(t, "saltpan_relay")
 	chunk := chunksOf(t, encode(t, m))
 
 	luxl := chunk("LUXL")
@@ -169,7 +155,7 @@ func TestLightByThePage(t *testing.T) {
 }
 
 func TestSightGroundAndCubesByThePage(t *testing.T) {
-	m := staged(t, "highline", "cairn_station")
+	m := demoMap(t, "cairn_station")
 	chunk := chunksOf(t, encode(t, m))
 
 	cells, faces, seen := chunk("CELL"), chunk("CFAC"), chunk("SEEN")
@@ -252,7 +238,7 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 		require.Equal(t, [5]uint32{16, 16, 0, 0, 6}, [5]uint32{head.u32(), head.u32(), head.u32(), head.u32(), head.u32()}, "six images")
 	}
 
-	grid := staged(t, "lower-sidings", "tram_depot")
+	grid := demoMap(t, "tram_depot")
 	chunk = chunksOf(t, encode(t, grid))
 	cost, glit := chunk("COST"), chunk("GLIT")
 	require.EqualValues(t, 2, cost.u32())
@@ -277,7 +263,7 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 func TestStagesThatLie(t *testing.T) {
 	thorough.Only(t)
 	le := binary.LittleEndian
-	high, low := encode(t, staged(t, "highline", "saltpan_relay")), encode(t, staged(t, "lower-sidings", "tram_depot"))
+	high, low := encode(t, demoMap(t, "saltpan_relay")), encode(t, demoMap(t, "tram_depot"))
 	put := func(at int, v uint32) func([]byte) []byte {
 		return func(b []byte) []byte { le.PutUint32(b[at:], v); return b }
 	}
@@ -355,7 +341,7 @@ func TestStagesThatLie(t *testing.T) {
 
 // What is said of a cell is what one finds by looking through all pairs.
 func TestSights(t *testing.T) {
-	v := staged(t, "highline", "cairn_station").Visibility
+	v := demoMap(t, "cairn_station").Visibility
 	for i, s := range v.Sights() {
 		cells, faces := 0, map[uint32]bool{}
 		for k := range v.Cells {

@@ -1,27 +1,35 @@
 package model_test
 
 import (
+	"compress/gzip"
+	"io"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"vornix/core/compile"
 	"vornix/core/format/geom"
 	"vornix/core/format/gltf"
+	"vornix/core/format/mapfile"
 	"vornix/core/format/model"
-	"vornix/core/source/maplang"
 )
 
-// made is a model file that is made of a map source, as 'vornix map' does.
-func made(t *testing.T, lines string) []byte {
+// crate is a model file as the compiler exports one: a box below a cylinder (core/make/assembly makes the compiled map).
+func crate(t *testing.T) []byte {
 	t.Helper()
-	m, findings := maplang.Read("m.vnx", []byte("map m\n"+lines), maplang.Options{})
-	require.Empty(t, findings)
-	r, err := compile.Compile(t.Context(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
+	f, err := os.Open(filepath.Join("testdata", "crate.vnm.gz"))
 	require.NoError(t, err)
-	data, err := gltf.Write(r.Map, nil)
+	defer f.Close()
+	r, err := gzip.NewReader(f)
+	require.NoError(t, err)
+	compiled, err := io.ReadAll(r)
+	require.NoError(t, err)
+	m, err := mapfile.Read(compiled)
+	require.NoError(t, err)
+	data, err := gltf.Write(m, nil)
 	require.NoError(t, err)
 	return data
 }
@@ -36,7 +44,7 @@ func inside(body []geom.Polygon, p geom.Vec, by float64) bool {
 }
 
 func TestModelsKeepTheirShape(t *testing.T) {
-	data := made(t, "solid a box -1,-2,0 1,2,3 material=wood/plank\nsolid b cylinder 0,0,3 radius=0.5 height=1 sides=6 material=metal/rail\n")
+	data := crate(t)
 	m, findings := model.Read("models/x.glb", "x", data, nil)
 	require.Empty(t, findings)
 	assert.Equal(t, []string{"wood/plank", "metal/rail"}, m.Materials())
