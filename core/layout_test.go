@@ -4,8 +4,10 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -59,7 +61,7 @@ func TestImportsRunDownwards(t *testing.T) {
 	assert.Greater(t, files, 300)
 }
 
-// Every package has a doc comment, the name of its folder, and a name that no other one has.
+// Every package has a doc comment that names only files that exist, the name of its folder, and a name that no other one has.
 func TestPackagesHaveOneNameEach(t *testing.T) {
 	folders, documented := map[string]string{}, map[string]bool{}
 	err := filepath.WalkDir(".", func(file string, e fs.DirEntry, err error) error {
@@ -72,6 +74,10 @@ func TestPackagesHaveOneNameEach(t *testing.T) {
 		assert.True(t, name == path.Base(folder) || folder == ".", "%s is package %s", folder, name)
 		assert.Contains(t, []string{"", folder}, folders[name], "two packages have the name %s", name)
 		folders[name] = folder
+		for _, word := range regexp.MustCompile(`[\w/]+\.go\b`).FindAllString(f.Doc.Text(), -1) {
+			_, err := os.Stat(filepath.Join(folder, filepath.FromSlash(word)))
+			assert.NoError(t, err, "the doc comment of %s names %s", name, word)
+		}
 		documented[name] = documented[name] || strings.HasPrefix(f.Doc.Text(), "Package "+name+" ")
 		return nil
 	})
@@ -110,4 +116,32 @@ func TestFetchLoadsFewPackages(t *testing.T) {
 	}
 	load("ship/fetch")
 	assert.LessOrEqual(t, len(loaded), 25, "%v", loaded)
+}
+
+// The page on the architecture names every package of core/, and files that exist.
+func TestArchitecturePage(t *testing.T) {
+	page, err := os.ReadFile("../docs/architecture.md")
+	require.NoError(t, err)
+	layout, rest, _ := strings.Cut(string(page), "## How things walk")
+	words := strings.FieldsFunc(layout, func(r rune) bool { return strings.ContainsRune(" \n,;:()`", r) })
+	for _, floor := range floors {
+		list, err := os.ReadDir(floor)
+		require.NoError(t, err)
+		for _, e := range list {
+			if e.IsDir() && e.Name() != "testdata" {
+				assert.True(t, slices.Contains(words, e.Name()) || slices.Contains(words, e.Name()+"/"), "docs/architecture.md does not name %s/%s", floor, e.Name())
+			}
+		}
+	}
+	named := 0
+	for i, word := range strings.Split(rest, "`") {
+		floor, _, inside := strings.Cut(word, "/")
+		if i%2 == 0 || !inside || !slices.Contains(floors, floor) {
+			continue
+		}
+		named++
+		_, err := os.Stat(filepath.FromSlash(word))
+		assert.NoError(t, err, "docs/architecture.md names core/%s", word)
+	}
+	assert.Greater(t, named, 60)
 }

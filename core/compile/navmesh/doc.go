@@ -6,7 +6,6 @@
 //     "Volumetric cell-and-portal generation", 2003, but with heights that are not rounded).
 //   - polygons.go joins cells of one slope into rectangles, and finds the lines over which one walks from one to the next.
 //   - links.go adds ways that are no walking: down from ledges, over gaps, up ladders, through doors; and islands.
-//   - tiles.go is navigation on grids.
 //
 // The plan is worked on in tiles that overlap by an agent's radius, on all processors. Package pathfind asks the result for ways.
 package navmesh

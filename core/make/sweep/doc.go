@@ -1,6 +1,6 @@
-// Package sweep finds stray files and moves them to a safe place, from which they come back.
+// Package sweep finds stray files and quarantines them.
 //
-// A Plan (plan.go) says of each file why it is stray, and of those that are left alone why they are; rules.go has the rules. Nothing
-// that Git tracks (git.go) or that something needs is in it, unless somebody named it. safe.go moves files into a dated folder with a manifest,
-// and brings them back: each move is a rename, written down before it is done, so that a run that was killed can be undone too.
+// A Plan (plan.go) lists the stray files with the rule that each breaks (rules.go), and those that stay with the reason. Files that
+// Git tracks (git.go), or that something needs, stay unless they are named. Run (run.go) moves files with package quarantine, from
+// where they can be restored, and deletes batches that are older than the project keeps them.
 package sweep
