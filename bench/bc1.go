@@ -20,9 +20,10 @@ import (
 	"vornix/internal/peer"
 )
 
-// measureBC1 packs twelve images of 1024 x 1024 as BC1 with all mip levels, beside ImageMagick's DDS writer, plain and with
-// its cluster fit, whole processes, file to file. Quality is the peak signal-to-noise ratio of the first level; ours is
-// decoded by our own reader, which a test holds to ImageMagick's.
+// measureBC1 packs twelve images of 1024 x 1024 as BC1 with all mip levels, beside ImageMagick's
+// DDS writer, plain and with its cluster fit, whole processes, file to file. Quality is the peak
+// signal-to-noise ratio of the first level; ours is decoded by our own reader, which a test holds
+// to ImageMagick's.
 func measureBC1(dir, exe string, runs int) (string, error) {
 	convert, ok := peer.ImageMagick()
 	if !ok {
@@ -70,7 +71,8 @@ func measureBC1(dir, exe string, runs int) (string, error) {
 				}
 				back := filepath.Join(dir, w.name+".png")
 				command := []string{convert, out + "[0]", "PNG32:" + back}
-				if i == 0 { // ImageMagick does not read the DX10 header; our own reader has been held to its decoder by a test
+				// ImageMagick does not read the DX10 header; our own reader has been held to its decoder by a test
+				if i == 0 {
 					command = []string{exe, "texture", out, back, "--quiet"}
 				}
 				if _, err := timeOnce("", command...); err != nil {
@@ -111,11 +113,13 @@ func measureBC1(dir, exe string, runs int) (string, error) {
 			hold("BC1: time", "ImageMagick plain", "<= 1x", fmt.Sprintf("%.2fx (%.2f to %.2f)", middle, low, high))
 			hold("BC1: dB above it", "ImageMagick plain", ">= 0.3 dB", fmt.Sprintf("%.2f dB", better))
 		} else {
-			hold("BC1: time", "ImageMagick cluster-fit", "<= 0.2x", fmt.Sprintf("%.2fx (%.2f to %.2f)", middle, low, high))
+			hold("BC1: time", "ImageMagick cluster-fit", "<= 0.2x",
+				fmt.Sprintf("%.2fx (%.2f to %.2f)", middle, low, high))
 			hold("BC1: dB above it", "ImageMagick cluster-fit", ">= 0 dB", fmt.Sprintf("%.2f dB", better))
 		}
 		fmt.Fprintf(&b, "| BC1, 12 images, %.2f dB | %s | ImageMagick %s, %.2f dB | %s | %.2fx (%.2f to %.2f) | %s | %s |\n",
-			quality["ours"], ms(sum("ours")), w.name, quality[w.name], ms(sum(w.name)), middle, low, high, reach, mb(memory))
+			quality["ours"], ms(sum("ours")), w.name, quality[w.name], ms(sum(w.name)), middle, low, high, reach,
+			mb(memory))
 	}
 	return b.String(), nil
 }
@@ -128,12 +132,14 @@ func bc1Images(dir string) ([]string, error) {
 		return nil, err
 	}
 	images := map[string]*image.NRGBA{}
-	for _, rel := range []string{"wood/plank.png", "rock/cairn.png", "rock/slab.png", "snow/drift.jpg", "metal/rail.png"} {
+	for _, rel := range []string{"wood/plank.png", "rock/cairn.png", "rock/slab.png", "snow/drift.jpg",
+		"metal/rail.png"} {
 		img, err := readImage(filepath.Join(work, "highline", "textures", rel))
 		if err != nil {
 			return nil, err
 		}
-		images[strings.ReplaceAll(rel, "/", "-")] = texture.Resize(img, side, side, true, texture.Cubic, texture.Wrap).(*image.NRGBA)
+		images[strings.ReplaceAll(rel, "/", "-")] = texture.Resize(img, side, side, true, texture.Cubic,
+			texture.Wrap).(*image.NRGBA)
 	}
 	moss, err := readImage(filepath.Join(work, "lower-sidings", "textures", "earth", "moss.png"))
 	if err != nil {
@@ -147,10 +153,18 @@ func bc1Images(dir string) ([]string, error) {
 		"gradient": func(x, y int) (int, int, int) { return x / 4, y / 4, (2047 - x - y) / 8 },
 		"waves":    func(x, y int) (int, int, int) { return wave(x, y, 40), wave(x, y, 23), wave(y, x, 61) },
 		"checks":   func(x, y int) (int, int, int) { v := (x/9 + y/13) % 3; return v * 120, 200 - v*70, 60 + v*40 },
-		"moss":     func(x, y int) (int, int, int) { c := moss.NRGBAAt(x/64, y/64); return int(c.R), int(c.G), int(c.B) },
-		"grain":    func(x, y int) (int, int, int) { v := wave(x, y, 90)/2 + random(x, y)/4; return v + 60, v + 40, v + 20 },
-		"noise":    func(x, y int) (int, int, int) { return random(x, y), random(x+7, y), random(x, y+7) },
-		"grey":     func(x, y int) (int, int, int) { v := wave(x, y, 15)*3/4 + random(x/2, y/2)/8; return v, v, v },
+		"moss": func(x, y int) (int, int, int) {
+			c := moss.NRGBAAt(x/64, y/64)
+			return int(c.R), int(c.G),
+				int(c.B)
+		},
+		"grain": func(x, y int) (int, int, int) {
+			v := wave(x, y, 90)/2 + random(x, y)/4
+			return v + 60, v + 40,
+				v + 20
+		},
+		"noise": func(x, y int) (int, int, int) { return random(x, y), random(x+7, y), random(x, y+7) },
+		"grey":  func(x, y int) (int, int, int) { v := wave(x, y, 15)*3/4 + random(x/2, y/2)/8; return v, v, v },
 	} {
 		img := image.NewNRGBA(image.Rect(0, 0, side, side))
 		for y := range side {

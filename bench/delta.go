@@ -14,7 +14,8 @@ import (
 	"strings"
 )
 
-// edited writes a file of 16 MB (a program, sources, noise) and the same with 400 edits: bytes changed, put in, taken out.
+// edited writes a file of 16 MB (a program, sources, noise) and the same with 400 edits: bytes
+// changed, put in, taken out.
 func edited(dir string) (old, now string, err error) {
 	rng := rand.New(rand.NewSource(7))
 	program, err := os.ReadFile(filepath.Join(goRoot(), "bin", "go"))
@@ -65,7 +66,8 @@ func edited(dir string) (old, now string, err error) {
 	return old, now, os.WriteFile(now, b, 0o644)
 }
 
-// measureDelta times deltas and patches beside xdelta3: a file with many edits, bundles with what releases usually change, a gigabyte.
+// measureDelta times deltas and patches beside xdelta3: a file with many edits, bundles with what
+// releases usually change, a gigabyte.
 func measureDelta(dir, exe, _ string) (string, error) {
 	if _, err := exec.LookPath("xdelta3"); err != nil {
 		return "\n## Deltas and patches\n\n`xdelta3` is not here.\n", nil
@@ -85,7 +87,8 @@ func measureDelta(dir, exe, _ string) (string, error) {
 		}
 		return info.Size()
 	}
-	ours, theirs, out := filepath.Join(dir, "ours.vcdiff"), filepath.Join(dir, "theirs.vcdiff"), filepath.Join(dir, "out.bin")
+	ours, theirs, out := filepath.Join(dir, "ours.vcdiff"), filepath.Join(dir, "theirs.vcdiff"),
+		filepath.Join(dir, "out.bin")
 	nothing := func() error { return nil }
 	b.WriteString("| work | Vornix | `xdelta3` | time (median, lowest to highest) | size | memory | reach |\n|---|---|---|---|---|---|---|\n")
 	row := func(work, reach string, count int, files func() (int64, int64), mine, peer func() (figure, error)) error {
@@ -105,19 +108,22 @@ func measureDelta(dir, exe, _ string) (string, error) {
 		} else if reach != "" {
 			hold("delta of 16 MB: "+work, "`xdelta3 -d`", reach, ratio)
 		}
-		fmt.Fprintf(&b, "| %s | %s, %s | %s, %s | %s | %s | %.2fx | %s |\n", work, ms(a.wall), mb(a.memory), ms(x.wall), mb(x.memory), ratio, sizes, float64(a.memory)/float64(x.memory), reach)
+		fmt.Fprintf(&b, "| %s | %s, %s | %s, %s | %s | %s | %.2fx | %s |\n", work, ms(a.wall), mb(a.memory), ms(x.wall),
+			mb(x.memory), ratio, sizes, float64(a.memory)/float64(x.memory), reach)
 		return nil
 	}
 	make := func(old, now string, args ...string) func() (figure, error) {
 		return func() (figure, error) {
-			return timeOnce("", append([]string{exe, "delta", "make", old, now, ours, "--overwrite", "--quiet"}, args...)...)
+			return timeOnce("",
+				append([]string{exe, "delta", "make", old, now, ours, "--overwrite", "--quiet"}, args...)...)
 		}
 	}
 	xmake := func(old, now string) func() (figure, error) {
 		return func() (figure, error) { return timeOnce("", "xdelta3", "-9", "-e", "-f", "-s", old, now, theirs) }
 	}
 	both := func() (int64, int64) { return size(ours), size(theirs) }
-	if err := row("delta of 16 MB with 400 edits (`-9`)", "size, time, memory <= 1.0x", runs, both, make(old, now), xmake(old, now)); err != nil {
+	if err := row("delta of 16 MB with 400 edits (`-9`)", "size, time, memory <= 1.0x", runs, both, make(old, now),
+		xmake(old, now)); err != nil {
 		return "", err
 	}
 	if err := row("apply it", "<= 1.5x", runs, nil, func() (figure, error) {
@@ -134,13 +140,17 @@ func measureDelta(dir, exe, _ string) (string, error) {
 		bundles[name] = filepath.Join(dir, strings.ReplaceAll(name, " ", "_")+".zip")
 	}
 	for _, change := range []string{"one texture", "one relit map", "a renamed folder", "all three"} {
-		if err := row(fmt.Sprintf("bundle of %d MB, %s (`-9`)", size(bundles["base"])>>20, change), "", 3, both, make(bundles["base"], bundles[change]), xmake(bundles["base"], bundles[change])); err != nil {
+		if err := row(fmt.Sprintf("bundle of %d MB, %s (`-9`)", size(bundles["base"])>>20, change), "", 3, both,
+			make(bundles["base"], bundles[change]), xmake(bundles["base"], bundles[change])); err != nil {
 			return "", err
 		}
 		if err := row("apply it", "", 3, nil, func() (figure, error) {
 			return timeOnce("", exe, "delta", "apply", bundles["base"], ours, out, "--overwrite", "--quiet")
 		},
-			func() (figure, error) { return timeOnce("", "xdelta3", "-d", "-f", "-s", bundles["base"], theirs, out) }); err != nil {
+			func() (figure, error) {
+				return timeOnce("", "xdelta3", "-d", "-f", "-s", bundles["base"], theirs,
+					out)
+			}); err != nil {
 			return "", err
 		}
 	}
@@ -154,7 +164,8 @@ func measureDelta(dir, exe, _ string) (string, error) {
 			return "", err
 		}
 	}
-	if err := row("delta of 1 GB with 400 edits (`-9`)", "", 1, both, make(large, changed), xmake(large, changed)); err != nil {
+	if err := row("delta of 1 GB with 400 edits (`-9`)", "", 1, both, make(large, changed),
+		xmake(large, changed)); err != nil {
 		return "", err
 	}
 	if err := row("apply it", "", 3, nil, func() (figure, error) {
@@ -177,7 +188,8 @@ func measureDelta(dir, exe, _ string) (string, error) {
 		return "", err
 	}
 	fmt.Fprintf(&b, "\nThe same gigabyte as a patch file: make it and try it %.1f s with %s, apply it (hash the base, make the result beside, hash it, keep the original, swap) %.1f s with %s, undo %.1f s with %s.\n",
-		madePatch.wall.Seconds(), mb(madePatch.memory), applied.wall.Seconds(), mb(applied.memory), undone.wall.Seconds(), mb(undone.memory))
+		madePatch.wall.Seconds(), mb(madePatch.memory), applied.wall.Seconds(), mb(applied.memory),
+		undone.wall.Seconds(), mb(undone.memory))
 	return b.String(), nil
 }
 
@@ -201,7 +213,8 @@ func joined(to string, parts ...string) error {
 	return w.Close()
 }
 
-// changedBundles packs a mod of real textures, lit maps and other files, and the same with what releases usually change.
+// changedBundles packs a mod of real textures, lit maps and other files, and the same with what
+// releases usually change.
 func changedBundles(dir, exe, demo string) (map[string]string, error) {
 	project := filepath.Join(dir, "mod")
 	if err := packProject(project); err != nil {
@@ -229,7 +242,8 @@ func changedBundles(dir, exe, demo string) (map[string]string, error) {
 			return nil, err
 		}
 	}
-	if err := os.CopyFS(filepath.Join(files, "demo"), os.DirFS(filepath.Join(demo, "highline", "out", "tree"))); err != nil {
+	if err := os.CopyFS(filepath.Join(files, "demo"),
+		os.DirFS(filepath.Join(demo, "highline", "out", "tree"))); err != nil {
 		return nil, err
 	}
 	if err := os.MkdirAll(filepath.Join(files, "other"), 0o755); err != nil {
@@ -279,22 +293,29 @@ func changedBundles(dir, exe, demo string) (map[string]string, error) {
 		return nil, err
 	}
 	changes := map[string]struct{ do, undo func() error }{
-		"one texture": {func() error { return texture(painted, "image_03") }, func() error { return texture(images[3], "image_03") }},
+		"one texture": {func() error { return texture(painted, "image_03") },
+			func() error { return texture(images[3], "image_03") }},
 		"one relit map": {func() error {
 			at := filepath.Join(demo, "highline", "maps", "saltpan_relay.vnx")
 			data, err := os.ReadFile(at)
 			if err != nil {
 				return err
 			}
-			if err := os.WriteFile(at, []byte(strings.Replace(string(data), "sun=38,205", "sun=36,210", 1)), 0o644); err != nil {
+			if err := os.WriteFile(at, []byte(strings.Replace(string(data), "sun=38,205", "sun=36,210", 1)),
+				0o644); err != nil {
 				return err
 			}
-			if _, err := timeOnce("", exe, "build", "--quiet", "--project", filepath.Join(demo, "highline")); err != nil {
+			if _, err := timeOnce("", exe, "build", "--quiet", "--project",
+				filepath.Join(demo, "highline")); err != nil {
 				return err
 			}
-			return os.CopyFS(filepath.Join(files, "relit"), os.DirFS(filepath.Join(demo, "highline", "out", "tree", "maps")))
+			return os.CopyFS(filepath.Join(files, "relit"),
+				os.DirFS(filepath.Join(demo, "highline", "out", "tree", "maps")))
 		}, nil},
-		"a renamed folder": {func() error { return os.Rename(filepath.Join(files, "textures"), filepath.Join(files, "images")) },
+		"a renamed folder": {func() error {
+			return os.Rename(filepath.Join(files, "textures"),
+				filepath.Join(files, "images"))
+		},
 			func() error { return os.Rename(filepath.Join(files, "images"), filepath.Join(files, "textures")) }},
 	}
 	relit := filepath.Join(files, "demo", "maps", "saltpan_relay.vnm")

@@ -104,7 +104,8 @@ func (d *deployment) ssh(port string) string {
 }
 
 func (d *deployment) rsync(port string, more ...string) []string {
-	return append(append([]string{"rsync", "-a", "--delete", "-e", d.ssh(port)}, more...), d.p.Join(bundle.Dir)+"/", d.sshd.User+"@127.0.0.1:"+filepath.Join(d.dir, "peer")+"/levels/")
+	return append(append([]string{"rsync", "-a", "--delete", "-e", d.ssh(port)}, more...), d.p.Join(bundle.Dir)+"/",
+		d.sshd.User+"@127.0.0.1:"+filepath.Join(d.dir, "peer")+"/levels/")
 }
 
 func (d *deployment) deploy(target string, more ...string) []string {
@@ -141,7 +142,8 @@ func (p *pair) ratio() (mid, low, high float64) {
 }
 
 // turns lets both run in turn, after before has been called; once more through the meter, for the bytes.
-func (d *deployment) turns(runs int, before func(run int) error, ours func(port string) []string, theirs func(port string) []string) (*pair, error) {
+func (d *deployment) turns(runs int, before func(run int) error, ours func(port string) []string,
+	theirs func(port string) []string) (*pair, error) {
 	p := &pair{}
 	for i := range runs {
 		if err := before(i); err != nil {
@@ -218,7 +220,8 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 			hold("deploy: "+work+", time", peer, "<= 1.5x", ratio)
 			hold("deploy: "+work+", bytes", peer, "<= 1.1x", fmt.Sprintf("%.2fx", float64(p.bytes)/float64(p.bytes2)))
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s %s | %.2fx (%.2f to %.2f) | %s | %.2f MB | %s |\n", work, ms(median(p.ours)), peer, ms(median(p.peer)), mid, low, high, bytes, float64(p.bytes2)/1e6, mb(p.memory))
+		fmt.Fprintf(&b, "| %s | %s | %s %s | %.2fx (%.2f to %.2f) | %s | %.2f MB | %s |\n", work, ms(median(p.ours)),
+			peer, ms(median(p.peer)), mid, low, high, bytes, float64(p.bytes2)/1e6, mb(p.memory))
 	}
 	// All of it.
 	if err := d.pack(deployed, func(int) bool { return true }); err != nil {
@@ -226,7 +229,9 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 	}
 	empty := func(int) error { return d.fresh("server", "peer") }
 	scp := func(p string) []string {
-		return []string{"scp", "-q", "-r", "-F", "none", "-P", p, "-i", d.sshd.Key, "-o", "UserKnownHostsFile=" + filepath.Join(d.sshd.Home, ".ssh", "known_hosts"), "-o", fmt.Sprintf("HostKeyAlias=[127.0.0.1]:%d", d.sshd.Port), "-o", "BatchMode=yes",
+		return []string{"scp", "-q", "-r", "-F", "none", "-P", p, "-i", d.sshd.Key, "-o",
+			"UserKnownHostsFile=" + filepath.Join(d.sshd.Home, ".ssh", "known_hosts"), "-o",
+			fmt.Sprintf("HostKeyAlias=[127.0.0.1]:%d", d.sshd.Port), "-o", "BatchMode=yes",
 			d.p.Join(bundle.Dir), d.sshd.User + "@127.0.0.1:" + filepath.Join(d.dir, "peer") + "/levels"}
 	}
 	p, err := d.turns(3, empty, ours, scp)
@@ -322,7 +327,9 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&b, "| plan over %d files, %s | %s; by content %s | | | | | %s |\n", deployedBig, map[string]string{"folder": "a folder", "server": "SFTP"}[name], ms(median(list)), ms(verify.wall), mb(memory))
+		fmt.Fprintf(&b, "| plan over %d files, %s | %s; by content %s | | | | | %s |\n", deployedBig,
+			map[string]string{"folder": "a folder", "server": "SFTP"}[name], ms(median(list)), ms(verify.wall),
+			mb(memory))
 	}
 	if err := os.RemoveAll(d.p.Join(bundle.Dir)); err != nil {
 		return "", err
@@ -344,10 +351,12 @@ func measureDeploy(dir, exe, _ string) (string, error) {
 	if err := os.MkdirAll(filepath.Join(d.dir, names[0]), 0o777); err != nil {
 		return "", err
 	}
-	all, err := timeOnce("", d.deploy(names[0], append(slices.Clone(names[1:]), "--yes", "--at-once", fmt.Sprint(fleetOf))...)...)
+	all, err := timeOnce("",
+		d.deploy(names[0], append(slices.Clone(names[1:]), "--yes", "--at-once", fmt.Sprint(fleetOf))...)...)
 	if err != nil {
 		return "", err
 	}
-	fmt.Fprintf(&b, "| %d servers at once, 500 files of 20 kB each | %s; one alone %s | | | | | %s |\n", fleetOf, ms(all.wall), ms(one.wall), mb(all.memory))
+	fmt.Fprintf(&b, "| %d servers at once, 500 files of 20 kB each | %s; one alone %s | | | | | %s |\n", fleetOf,
+		ms(all.wall), ms(one.wall), mb(all.memory))
 	return b.String(), nil
 }

@@ -76,11 +76,13 @@ func standIns(key *remoteexec.Key, dir string, n int) (stop func(), err error) {
 		once := sync.OnceFunc(joined.Done)
 		ended.Go(func() {
 			defer d.Close()
-			_ = remoteexec.Work(ctx, remoteexec.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d, Most: 1 << 30, Do: nothing{}, Said: func(e remoteexec.Event) {
-				if e.What == "joined" {
-					once()
-				}
-			}})
+			_ = remoteexec.Work(ctx,
+				remoteexec.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d,
+					Most: 1 << 30, Do: nothing{}, Said: func(e remoteexec.Event) {
+						if e.What == "joined" {
+							once()
+						}
+					}})
 		})
 		if i%50 == 49 {
 			time.Sleep(100 * time.Millisecond) // not all at the same moment
@@ -94,9 +96,12 @@ func standIns(key *remoteexec.Key, dir string, n int) (stop func(), err error) {
 func orders(n int, each time.Duration) (list []*taskgraph.Ask) {
 	for i := range n {
 		id := fmt.Sprintf("wait %d %s", i, each)
-		o := taskgraph.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()), Work: []byte(each.String()), Outputs: []string{id}}
+		o := taskgraph.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()),
+			Work: []byte(each.String()), Outputs: []string{id}}
 		o.Key = taskgraph.KeyOf(&o)
-		list = append(list, &taskgraph.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {}, Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
+		list = append(list,
+			&taskgraph.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {},
+				Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
 	}
 	return list
 }
@@ -193,7 +198,8 @@ func farmTrips(w *workbench, dir string, b *strings.Builder) (trip time.Duration
 		return 0, err
 	}
 	fmt.Fprintf(b, "- **The trip of a job** that takes no time, from the offer to its outcome, its record and its file along with it: %.2f ms (median of 500, one after the other).\n", 1e3*trip.Seconds())
-	fmt.Fprintf(b, "- **Small jobs**: %.0f a second (%d at once, sent up to 64 in a unit, two workers).\n", many/took[0].Seconds(), many)
+	fmt.Fprintf(b, "- **Small jobs**: %.0f a second (%d at once, sent up to 64 in a unit, two workers).\n",
+		many/took[0].Seconds(), many)
 	return trip, err
 }
 
@@ -239,7 +245,8 @@ type lit struct {
 	said         string
 }
 
-// farmScaling measures a map that is lit with others' help, works a model out of it, and checks that on the same map with more light to find.
+// farmScaling measures a map that is lit with others' help, works a model out of it, and checks
+// that on the same map with more light to find.
 func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, trip time.Duration) error {
 	project := filepath.Join(dir, "highline")
 	if err := sourcesOf(project, filepath.Join(w.demo, "highline")); err != nil {
@@ -251,7 +258,8 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 		return err
 	}
 	build := func(procs, luxels int, more ...string) (x lit, err error) {
-		if err := os.WriteFile(source, bytes.Replace(text, []byte("luxels=3"), fmt.Appendf(nil, "luxels=%d", luxels), 1), 0o644); err != nil {
+		if err := os.WriteFile(source,
+			bytes.Replace(text, []byte("luxels=3"), fmt.Appendf(nil, "luxels=%d", luxels), 1), 0o644); err != nil {
 			return lit{}, err
 		}
 		for _, made := range []string{".vornix", "out"} {
@@ -259,7 +267,9 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 				return lit{}, err
 			}
 		}
-		cmd := exec.Command("taskset", append([]string{"-c", []string{"", "0", "0,1"}[procs], w.exe, "build", "saltpan_relay", "--project", project, "--jobs", fmt.Sprint(procs)}, more...)...)
+		cmd := exec.Command("taskset",
+			append([]string{"-c", []string{"", "0", "0,1"}[procs], w.exe, "build", "saltpan_relay", "--project",
+				project, "--jobs", fmt.Sprint(procs)}, more...)...)
 		start := time.Now()
 		out, err := cmd.CombinedOutput()
 		if err != nil {
@@ -288,7 +298,8 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 		return err
 	}
 	defer stop()
-	cmd := exec.Command("taskset", "-c", "1", w.exe, "farm", "worker", "--key", file, "--jobs", "1", "--name", "one", "--dir", filepath.Join(dir, "one"))
+	cmd := exec.Command("taskset", "-c", "1", w.exe, "farm", "worker", "--key", file, "--jobs", "1", "--name", "one",
+		"--dir", filepath.Join(dir, "one"))
 	if err := cmd.Start(); err != nil {
 		return err
 	}
@@ -320,11 +331,14 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 	b.WriteString("\nThe map `saltpan_relay` of the demo in full (median of 5), and with eight luxels a metre instead of three (median of 3); *spread* is what of it can be spread, its visibility, light and reflections:\n\n" +
 		"| luxels a metre | one processor | spread | two processors of one machine | one, and a worker with one | of two on one machine |\n|---|---|---|---|---|---|\n")
 	for i, r := range rows {
-		fmt.Fprintf(b, "| %d | %.1f s | %.1f s | %.1f s, %.2fx | %.1f s, %.2fx | %.2fx |\n", []int{3, 8}[i], r.one.took, r.one.spread, r.two.took, r.two.took/r.one.took, r.helped.took, r.helped.took/r.one.took, r.helped.took/r.two.took)
+		fmt.Fprintf(b, "| %d | %.1f s | %.1f s | %.1f s, %.2fx | %.1f s, %.2fx | %.2fx |\n", []int{3, 8}[i], r.one.took,
+			r.one.spread, r.two.took, r.two.took/r.one.took, r.helped.took, r.helped.took/r.one.took,
+			r.helped.took/r.two.took)
 	}
 	small, large := rows[0], rows[1]
-	// Two processors of one machine halve all of it, the one with a worker only what is spread: what it takes longer is half of s and half of p. Both are
-	// measured with two busy processors, which are slower here than one that is alone.
+	// Two processors of one machine halve all of it, the one with a worker only what is spread:
+	// what it takes longer is half of s and half of p. Both are measured with two busy processors,
+	// which are slower here than one that is alone.
 	m := model{serial: small.one.took - small.one.spread, unit: 1, rate: rate}
 	m.again = max(0, 2*(small.helped.took-small.two.took)-m.serial)
 	said := large.two.took + (large.one.took-large.one.spread+m.again)/2
@@ -336,7 +350,8 @@ func farmScaling(w *workbench, dir string, b *strings.Builder, rate float64, tri
 	for _, x := range []struct {
 		what string
 		c    float64
-	}{{fmt.Sprintf("this map, %.0f s", small.one.spread), small.one.spread}, {"a pack, an hour", 3600}, {"a large pack, a hundred hours", 360_000}} {
+	}{{fmt.Sprintf("this map, %.0f s", small.one.spread), small.one.spread}, {"a pack, an hour", 3600},
+		{"a large pack, a hundred hours", 360_000}} {
 		fmt.Fprintf(b, "| %s |", x.what)
 		for _, n := range []int{1, 10, 100, 1000} {
 			fmt.Fprintf(b, " %s, %.1fx |", human(m.takes(x.c, n)), (m.serial+x.c)/m.takes(x.c, n))

@@ -92,8 +92,10 @@ func measureGrowth(w *workbench) (string, error) {
 		sizes    [3]int
 		prepare  func(at string, n int) ([]string, error)
 	}{
-		{"check", "sources", thousands, func(at string, n int) ([]string, error) { return []string{"check", "--quiet"}, makeProject(at, n) }},
-		{"build", "sources", thousands, func(at string, n int) ([]string, error) { return []string{"build", "--quiet"}, makeProject(at, n) }},
+		{"check", "sources", thousands,
+			func(at string, n int) ([]string, error) { return []string{"check", "--quiet"}, makeProject(at, n) }},
+		{"build", "sources", thousands,
+			func(at string, n int) ([]string, error) { return []string{"build", "--quiet"}, makeProject(at, n) }},
 		{"build again", "sources", thousands, func(at string, n int) ([]string, error) {
 			if err := makeProject(at, n); err != nil {
 				return nil, err
@@ -115,7 +117,8 @@ func measureGrowth(w *workbench) (string, error) {
 			return []string{"inspect", "--quiet", "out/bundles/bench-1.0.0.zip"}, files(at, n, "pack --quiet")
 		}},
 		{"unpack", "real files", real, func(at string, n int) ([]string, error) {
-			return []string{"extract", "--quiet", "out/bundles/bench-1.0.0.zip", "--to", "look"}, files(at, n, "pack --quiet")
+			return []string{"extract", "--quiet", "out/bundles/bench-1.0.0.zip", "--to", "look"},
+				files(at, n, "pack --quiet")
 		}},
 		{"index", "real files", real, func(at string, n int) ([]string, error) {
 			return []string{"index", "write", "--quiet", "--to", "public"}, files(at, n, "pack --quiet")
@@ -142,7 +145,8 @@ func measureGrowth(w *workbench) (string, error) {
 	b.WriteString("Each step once, as a whole process (with its start-up of some milliseconds), on one, ten and a hundred times as much. The growth from ten to a hundred times is what counts: below that, beginnings weigh in.\n\n" +
 		"![How the time of each step grows](figures/growth.png)\n\n| step | of | 1x | 10x | 100x | 1x to 10x | 10x to 100x | memory at 100x |\n|---|---|---|---|---|---|---|---|\n")
 	for _, c := range curves {
-		fmt.Fprintf(&b, "| %s | %d, %d, %d %s | %s | %s | %s | %.1fx | %.1fx | %s |\n", c.step, c.sizes[0], c.sizes[1], c.sizes[2], c.of, ms(c.took[0]), ms(c.took[1]), ms(c.took[2]),
+		fmt.Fprintf(&b, "| %s | %d, %d, %d %s | %s | %s | %s | %.1fx | %.1fx | %s |\n", c.step, c.sizes[0], c.sizes[1],
+			c.sizes[2], c.of, ms(c.took[0]), ms(c.took[1]), ms(c.took[2]),
 			float64(c.took[1])/float64(c.took[0]), float64(c.took[2])/float64(c.took[1]), mb(c.memory))
 	}
 	return b.String(), drawGrowth(curves)
@@ -167,7 +171,8 @@ func changedFiles(at string, megabytes int) error {
 	return f.Close()
 }
 
-// drawGrowth draws the curves over two logarithmic axes: a straight line at 45 degrees takes ten times as long for ten times as much.
+// drawGrowth draws the curves over two logarithmic axes: a straight line at 45 degrees takes ten
+// times as long for ten times as much.
 func drawGrowth(curves []*curve) error {
 	p := plot.New()
 	p.Title.Text = "Time of each step for 1, 10 and 100 times as much"
@@ -191,7 +196,9 @@ func drawGrowth(curves []*curve) error {
 		if i%2 == 1 {
 			line.Dashes = []vg.Length{vg.Points(5), vg.Points(2)}
 		}
-		dots.Color, dots.Shape, dots.Radius = line.Color, []draw.GlyphDrawer{draw.CircleGlyph{}, draw.SquareGlyph{}, draw.TriangleGlyph{}, draw.PyramidGlyph{}}[i%4], vg.Points(2.6)
+		dots.Color, dots.Shape, dots.Radius = line.Color,
+			[]draw.GlyphDrawer{draw.CircleGlyph{}, draw.SquareGlyph{}, draw.TriangleGlyph{}, draw.PyramidGlyph{}}[i%4],
+			vg.Points(2.6)
 		p.Add(line, dots)
 		p.Legend.Add(c.step, line, dots)
 	}

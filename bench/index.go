@@ -98,7 +98,9 @@ func shelf(p *project.Project, r *rand.Rand, count, size int, changed func(i int
 		if err != nil {
 			return nil, err
 		}
-		list = append(list, bundle.Bundle{Name: name, SHA256: sum, Size: n, Entries: 1, Maps: []string{strings.TrimSuffix(name, ".vnm")}})
+		list = append(list,
+			bundle.Bundle{Name: name, SHA256: sum, Size: n, Entries: 1,
+				Maps: []string{strings.TrimSuffix(name, ".vnm")}})
 	}
 	return list, nil
 }
@@ -169,11 +171,14 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	sums := func() (figure, error) {
 		return timeOnce(public, "sh", "-c", "find . -name '*.vnm' -print0 | xargs -0 sha256sum > /dev/null")
 	}
-	mine, theirs, ratio, err := pairs(5, func() error { return nil }, func() (figure, error) { return timeOnce("", exe, "index", "check", public, "--quiet") }, sums)
+	mine, theirs, ratio,
+		err := pairs(5, func() error { return nil },
+		func() (figure, error) { return timeOnce("", exe, "index", "check", public, "--quiet") }, sums)
 	if err != nil {
 		return "", err
 	}
-	row("verify it in a folder: signature, and every file", ms(mine.wall), mb(indexed*4096), mb(mine.memory), fmt.Sprintf("`sha256sum` of the files: %s, %s", ms(theirs.wall), ratio))
+	row("verify it in a folder: signature, and every file", ms(mine.wall), mb(indexed*4096), mb(mine.memory),
+		fmt.Sprintf("`sha256sum` of the files: %s, %s", ms(theirs.wall), ratio))
 
 	address, stop, err := serve(dir, public, "")
 	if err != nil {
@@ -194,7 +199,8 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if mine, err = timeOnce("", exe, "fetch", player, "--quiet"); err != nil {
 		return "", err
 	}
-	row("fetch, nothing changed", ms(mine.wall), "0", mb(mine.memory), fmt.Sprintf("%.3fx of the full one", mine.wall.Seconds()/full.wall.Seconds()))
+	row("fetch, nothing changed", ms(mine.wall), "0", mb(mine.memory),
+		fmt.Sprintf("%.3fx of the full one", mine.wall.Seconds()/full.wall.Seconds()))
 	if all, err = shelf(p, r, indexed, 4096, func(i int) bool { return i%100 == 7 }); err != nil {
 		return "", err
 	}
@@ -207,7 +213,8 @@ func measureIndex(dir, exe, _ string) (string, error) {
 	if mine, err = timeOnce("", exe, "fetch", player, "--quiet"); err != nil {
 		return "", err
 	}
-	row("fetch after a change of 1%", ms(mine.wall), mb(indexed/100*4096), mb(mine.memory), fmt.Sprintf("%.3fx of the full one's time, 0.01x of its bytes", mine.wall.Seconds()/full.wall.Seconds()))
+	row("fetch after a change of 1%", ms(mine.wall), mb(indexed/100*4096), mb(mine.memory),
+		fmt.Sprintf("%.3fx of the full one's time, 0.01x of its bytes", mine.wall.Seconds()/full.wall.Seconds()))
 	wrong, err := differ(public, player, all)
 	if err != nil || wrong > 0 {
 		return "", fmt.Errorf("%d files differ: %w", wrong, err)
@@ -267,7 +274,8 @@ func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o indexwriter.Wri
 	start := time.Now()
 	for i := range clients {
 		wait.Go(func() {
-			out, err := exec.Command(exe, "fetch", address, filepath.Join(dir, "players", fmt.Sprint(i)), "--quiet").CombinedOutput()
+			out, err := exec.Command(exe, "fetch", address, filepath.Join(dir, "players", fmt.Sprint(i)),
+				"--quiet").CombinedOutput()
 			if err != nil {
 				failed <- fmt.Errorf("player %d: %w: %s", i, err, bytes.TrimSpace(out))
 			}

@@ -60,7 +60,8 @@ func (s section) named(word string) bool {
 	return s.name == word || strings.HasPrefix(s.name, word+"-")
 }
 
-// sections stand in the order of the page. It is filled by init, since the page is written by what they are measured with.
+// sections stand in the order of the page. It is filled by init, since the page is written by what
+// they are measured with.
 var sections []section
 
 func init() {
@@ -93,12 +94,15 @@ func main() {
 	runs := flag.Int("runs", 15, "counted runs of each command of the basics")
 	files := flag.Int("files", 10000, "sources in the made project of the basics")
 	write := flag.Bool("write", false, "write what was measured into docs/performance.md")
-	page := flag.Bool("page", false, "write docs/performance.md anew from what was measured before, and measure nothing")
-	cpu := flag.String("cpuprofile", "", "write a profile of this process to this file: of maps, formats and rays, which run in it; for the others the program has --cpu-profile and --memory-profile")
+	page := flag.Bool("page", false,
+		"write docs/performance.md anew from what was measured before, and measure nothing")
+	cpu := flag.String("cpuprofile", "",
+		"write a profile of this process to this file: of maps, formats and rays, which run in it; for the others the program has --cpu-profile and --memory-profile")
 	edits := flag.String("edited", "", "only make the files that deltas are measured on, in this folder")
 	bundles := flag.String("bundles", "", "only make the bundles that deltas are measured on, in this folder")
 	flag.Usage = func() {
-		fmt.Fprint(flag.CommandLine.Output(), "go run ./bench [flags] [SECTION...]\n\nMeasures all sections, or those named: ")
+		fmt.Fprint(flag.CommandLine.Output(),
+			"go run ./bench [flags] [SECTION...]\n\nMeasures all sections, or those named: ")
 		for i, s := range sections {
 			if i > 0 {
 				fmt.Fprint(flag.CommandLine.Output(), ", ")
@@ -169,7 +173,8 @@ func do(runs, files int, write, page bool, cpu, edits, bundles string, names []s
 		m := measured{Date: today(), Machine: machine()}
 		held = nil
 		if s.name == "basics" {
-			hold("demo release from nothing", "", "< 60 s", fmt.Sprintf("%.1f s, %s", first.wall.Seconds(), mb(first.memory)))
+			hold("demo release from nothing", "", "< 60 s",
+				fmt.Sprintf("%.1f s, %s", first.wall.Seconds(), mb(first.memory)))
 		}
 		text, err := s.measure(w)
 		if err != nil {
@@ -212,14 +217,18 @@ func measureBasics(w *workbench) (string, error) {
 		return "", err
 	}
 	rows := []row{
-		{work: "start-up (`--version`)", reach: "<= 4x", ours: []string{w.exe, "--version"}, peer: []string{"git", "--version"}},
+		{work: "start-up (`--version`)", reach: "<= 4x", ours: []string{w.exe, "--version"},
+			peer: []string{"git", "--version"}},
 		{work: "demo release again", reach: "< 2 s", ours: []string{w.exe, "demo", w.demo}},
-		{work: fmt.Sprintf("nothing changed, %d sources", w.files), reach: "<= 5x", ours: []string{w.exe, "build"}, dir: made,
-			peer: []string{"find", ".", "(", "-path", "./.vornix", "-o", "-path", "./out", ")", "-prune", "-o", "-type", "f", "-printf", "%T@ %p\n"}},
+		{work: fmt.Sprintf("nothing changed, %d sources", w.files), reach: "<= 5x", ours: []string{w.exe, "build"},
+			dir: made,
+			peer: []string{"find", ".", "(", "-path", "./.vornix", "-o", "-path", "./out", ")", "-prune", "-o", "-type",
+				"f", "-printf", "%T@ %p\n"}},
 	}
 	var out strings.Builder
 	fmt.Fprintf(&out, "%d counted runs of each command, of the start-up six times as many.\n\n", w.runs)
-	fmt.Fprintf(&out, "| work | Vornix | peer | peer's time | ratio (median, lowest to highest) | reach | Vornix's memory |\n|---|---|---|---|---|---|---|\n")
+	fmt.Fprintf(&out,
+		"| work | Vornix | peer | peer's time | ratio (median, lowest to highest) | reach | Vornix's memory |\n|---|---|---|---|---|---|---|\n")
 	fmt.Fprintf(&out, "| first build of %d sources | %s | | | | | %s |\n", w.files, ms(full.wall), mb(full.memory))
 	for _, r := range rows {
 		runs := w.runs
@@ -278,8 +287,10 @@ func (r row) measure(runs int) (string, error) {
 		return fmt.Sprintf("| %s | %s | | | | %s | %s |\n", r.work, ms(median(ours)), r.reach, mb(memory)), nil
 	}
 	slices.Sort(ratios)
-	hold(r.work, "`"+r.peer[0]+"`", r.reach, fmt.Sprintf("%.2fx (%.2f to %.2f)", ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1]))
-	return fmt.Sprintf("| %s | %s | `%s` | %s | %.2fx (%.2f to %.2f) | %s | %s |\n", r.work, ms(median(ours)), r.peer[0], ms(median(peers)),
+	hold(r.work, "`"+r.peer[0]+"`", r.reach,
+		fmt.Sprintf("%.2fx (%.2f to %.2f)", ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1]))
+	return fmt.Sprintf("| %s | %s | `%s` | %s | %.2fx (%.2f to %.2f) | %s | %s |\n", r.work, ms(median(ours)),
+		r.peer[0], ms(median(peers)),
 		ratios[len(ratios)/2], ratios[0], ratios[len(ratios)-1], r.reach, mb(memory)), nil
 }
 
@@ -313,8 +324,9 @@ func timeOnce(dir string, command ...string) (figure, error) {
 	return f, nil
 }
 
-// watchPeak looks, on Linux, again and again how much memory a process has had at most: what the system says of it at its end begins with what
-// this process had when it started it, which may be more. The function that it gives ends that, and gives the bytes, or 0 where nothing was seen.
+// watchPeak looks, on Linux, again and again how much memory a process has had at most: what the
+// system says of it at its end begins with what this process had when it started it, which may be
+// more. The function that it gives ends that, and gives the bytes, or 0 where nothing was seen.
 func watchPeak(pid int) (end func() int64) {
 	stop, seen := make(chan struct{}), make(chan int64)
 	go func() {
@@ -357,7 +369,8 @@ func makeProject(dir string, n int) error {
 	defer d.Close()
 	var failed error
 	put := func(rel string, data []byte) { failed = errors.Join(failed, d.WriteCache(rel, data)) }
-	put("vornix.toml", []byte("[project]\nname = \"made\"\ntitle = \"Made\"\nversion = \"1.0.0\"\nprofile = \"burrow-tramways\"\ndescription = \"made\"\n"))
+	put("vornix.toml",
+		[]byte("[project]\nname = \"made\"\ntitle = \"Made\"\nversion = \"1.0.0\"\nprofile = \"burrow-tramways\"\ndescription = \"made\"\n"))
 	for i := range n / 10 {
 		folder := fmt.Sprintf("f%02d", i%100)
 		var m bytes.Buffer
@@ -385,7 +398,8 @@ func letters(n int) string {
 	return string(digits)
 }
 
-// smallSound is a WAV file of that many samples as its name needs, again and again (RIFF, PCM, 8 bits, one channel, 8 kHz).
+// smallSound is a WAV file of that many samples as its name needs, again and again (RIFF, PCM, 8
+// bits, one channel, 8 kHz).
 func smallSound(name string) []byte {
 	samples := bytes.Repeat([]byte(name+" "), 80)
 	if len(samples)%2 == 1 {

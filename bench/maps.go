@@ -49,7 +49,8 @@ func measureMaps() (string, error) {
 			}
 			surfaceTime, treeTime := median(surfaces), median(trees)
 			start = time.Now()
-			r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
+			r, err := compile.Compile(context.Background(), m,
+				compile.Options{MaterialSize: func(string) float64 { return 2 }})
 			if err != nil {
 				return "", err
 			}
@@ -63,13 +64,16 @@ func measureMaps() (string, error) {
 			growth, one := "", surfaceTime+treeTime
 			if lastSize > 0 {
 				if n == 10*lastSize {
-					hold("geometry of 10 times the solids, "+kind.name, "itself", "<= 12x", fmt.Sprintf("%.1fx", float64(one)/float64(last)))
+					hold("geometry of 10 times the solids, "+kind.name, "itself", "<= 12x",
+						fmt.Sprintf("%.1fx", float64(one)/float64(last)))
 				}
 				growth = fmt.Sprintf("%.1fx for %dx", float64(one)/float64(last), n/lastSize)
 			}
 			last, lastSize = one, n
-			fmt.Fprintf(&b, "| %s | %d | %.1f MB | %s | %.1f MB/s | %s | %s | %s | %s | %s | %d | %d | %s |\n", kind.name, len(m.Solids), float64(len(source))/1e6, ms(read), float64(len(source))/1e6/read.Seconds(),
-				ms(surfaceTime), ms(treeTime), ms(one), growth, ms(all), len(r.Map.Faces), len(r.Map.Leaves), mb(int64(memory.HeapAlloc)))
+			fmt.Fprintf(&b, "| %s | %d | %.1f MB | %s | %.1f MB/s | %s | %s | %s | %s | %s | %d | %d | %s |\n",
+				kind.name, len(m.Solids), float64(len(source))/1e6, ms(read), float64(len(source))/1e6/read.Seconds(),
+				ms(surfaceTime), ms(treeTime), ms(one), growth, ms(all), len(r.Map.Faces), len(r.Map.Leaves),
+				mb(int64(memory.HeapAlloc)))
 			runtime.KeepAlive(m)
 			runtime.KeepAlive(r)
 		}

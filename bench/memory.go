@@ -16,7 +16,8 @@ import (
 const gigabyte = 1 << 30
 
 // memoryOf holds work on what is large to bounds of memory: inputs of 10 and 4 gigabytes, made on the fly.
-func memoryOf(part func(*workbench, func(string, string, int, ...string) error) error) func(*workbench) (string, error) {
+func memoryOf(part func(*workbench, func(string, string, int, ...string) error) error) func(*workbench) (string,
+	error) {
 	return func(w *workbench) (string, error) {
 		var b strings.Builder
 		b.WriteString("The peak of the resident set of the whole process. A stand-in's and a server's memory do not count.\n\n| work | input | time | memory | bound |\n|---|---|---|---|---|\n")
@@ -25,7 +26,8 @@ func memoryOf(part func(*workbench, func(string, string, int, ...string) error) 
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory)) // it takes a while
+			// it takes a while
+			fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory))
 			hold("memory: "+work, "", fmt.Sprintf("<= %d MB", most), mb(f.memory))
 			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), most)
 			return nil
@@ -47,7 +49,8 @@ func largeTree(w *workbench, bound func(string, string, int, ...string) error) e
 		size  int64
 	}{{2, 2 * gigabyte}, {20, 200 << 20}, {2000, 1 << 20}} {
 		for range group.count {
-			if err := madeFile(filepath.Join(project, "files", fmt.Sprintf("%05d.bin", n)), group.size, int64(n)); err != nil {
+			if err := madeFile(filepath.Join(project, "files", fmt.Sprintf("%05d.bin", n)), group.size,
+				int64(n)); err != nil {
 				return err
 			}
 			n++
@@ -60,7 +63,8 @@ func largeTree(w *workbench, bound func(string, string, int, ...string) error) e
 	if err := bound("pack", input, 200, "pack", "--quiet", "--project", project); err != nil {
 		return err
 	}
-	if err := bound("read and check the bundle", input, 200, "inspect", "--quiet", filepath.Join(project, "out", "bundles", "bench-1.0.0.zip")); err != nil {
+	if err := bound("read and check the bundle", input, 200, "inspect", "--quiet",
+		filepath.Join(project, "out", "bundles", "bench-1.0.0.zip")); err != nil {
 		return err
 	}
 	if err := os.WriteFile(filepath.Join(project, "files", "00030.bin"), []byte("changed"), 0o644); err != nil {
@@ -78,7 +82,8 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 	}
 	defer os.RemoveAll(dir)
 	for i := range 4 {
-		if err := noiseFile(filepath.Join(project, "files", fmt.Sprintf("%d.bin", i)), gigabyte, int64(100+i)); err != nil {
+		if err := noiseFile(filepath.Join(project, "files", fmt.Sprintf("%d.bin", i)), gigabyte,
+			int64(100+i)); err != nil {
 			return err
 		}
 	}
@@ -98,7 +103,9 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(limits, []byte(strings.ReplaceAll(string(text), "most_bytes = 2000000000", "most_bytes = 20000000000")), 0o644); err != nil {
+	if err := os.WriteFile(limits,
+		[]byte(strings.ReplaceAll(string(text), "most_bytes = 2000000000", "most_bytes = 20000000000")),
+		0o644); err != nil {
 		return err
 	}
 	if err := os.Remove(filepath.Join(dir, "stall", "stand-workshop.url")); err != nil && !os.IsNotExist(err) {
@@ -112,7 +119,8 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 	if err != nil {
 		return err
 	}
-	_, err = fmt.Fprintf(f, "\n[target.mirror]\nkind = \"folder\"\nrole = \"mirror\"\npath = %q\n\n[target.stall]\nkind = \"workshop\"\nurl = %q\ntoken_file = %q\n", filepath.Join(dir, "mirror"), s.url, filepath.Join(s.dir, "tokens", "maker"))
+	_, err = fmt.Fprintf(f,
+		"\n[target.mirror]\nkind = \"folder\"\nrole = \"mirror\"\npath = %q\n\n[target.stall]\nkind = \"workshop\"\nurl = %q\ntoken_file = %q\n", filepath.Join(dir, "mirror"), s.url, filepath.Join(s.dir, "tokens", "maker"))
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
 	}
@@ -129,10 +137,12 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 	}
 	const input = "one bundle of 4.3 GB"
 	public := filepath.Join(dir, "public")
-	if err := bound("write an index, with the files beside it", input, 150, "index", "write", "--quiet", "--to", public, "--project", project); err != nil {
+	if err := bound("write an index, with the files beside it", input, 150, "index", "write", "--quiet", "--to", public,
+		"--project", project); err != nil {
 		return err
 	}
-	if err := bound("deploy to a mirror", input, 300, "deploy", "mirror", "--yes", "--quiet", "--project", project); err != nil {
+	if err := bound("deploy to a mirror", input, 300, "deploy", "mirror", "--yes", "--quiet", "--project",
+		project); err != nil {
 		return err
 	}
 	if err := os.RemoveAll(filepath.Join(dir, "mirror")); err != nil {
@@ -143,7 +153,8 @@ func largeBundle(w *workbench, bound func(string, string, int, ...string) error)
 		return err
 	}
 	defer stop()
-	if err := bound("fetch over HTTP", input, 150, "fetch", address+"/", filepath.Join(dir, "player"), "--quiet"); err != nil {
+	if err := bound("fetch over HTTP", input, 150, "fetch", address+"/", filepath.Join(dir, "player"),
+		"--quiet"); err != nil {
 		return err
 	}
 	if err := os.RemoveAll(filepath.Join(dir, "player")); err != nil {
@@ -199,7 +210,8 @@ func largeLight(w *workbench, bound func(string, string, int, ...string) error) 
 		return err
 	}
 	defer os.Remove(source)
-	return bound("light as a draft", "a map of 30,000 solids", 1500, "map", source, filepath.Join(w.dir, "huge.vnm"), "--quiet", "--draft", "--stage", stage.Lighting)
+	return bound("light as a draft", "a map of 30,000 solids", 1500, "map", source, filepath.Join(w.dir, "huge.vnm"),
+		"--quiet", "--draft", "--stage", stage.Lighting)
 }
 
 // noiseFile writes a file that does not shrink.

@@ -29,8 +29,9 @@ func packProject(dir string) error {
 		return err
 	}
 	// What the guard finds in others' files is no matter here; it looks all the same.
-	return os.WriteFile(filepath.Join(dir, "vornix.toml"), []byte("[project]\nname = \"bench\"\ntitle = \"Bench\"\nversion = \"1.0.0\"\nprofile = \"plain\"\n[pack]\ninclude = [\"files/**\"]\n"+
-		"[[pack.exception]]\nfile = \"**\"\nallow = [\"source\", \"backup\", \"secret\", \"home\"]\nreason = \"a benchmark\"\n"), 0o644)
+	return os.WriteFile(filepath.Join(dir, "vornix.toml"),
+		[]byte("[project]\nname = \"bench\"\ntitle = \"Bench\"\nversion = \"1.0.0\"\nprofile = \"plain\"\n[pack]\ninclude = [\"files/**\"]\n"+
+			"[[pack.exception]]\nfile = \"**\"\nallow = [\"source\", \"backup\", \"secret\", \"home\"]\nreason = \"a benchmark\"\n"), 0o644)
 }
 
 // realFiles copies files of Go's own installation: sources, programs, images, archives.
@@ -50,7 +51,8 @@ func realFiles(to string, count int) (int64, error) {
 			return err
 		}
 		total += info.Size()
-		if err := os.WriteFile(filepath.Join(to, fmt.Sprintf("%04d_%s", n, strings.ToLower(e.Name()))), data, 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(to, fmt.Sprintf("%04d_%s", n, strings.ToLower(e.Name()))), data,
+			0o644); err != nil {
 			return err
 		}
 		if n++; n == count {
@@ -64,8 +66,10 @@ func realFiles(to string, count int) (int64, error) {
 	return total, err
 }
 
-// pairs times ours and a peer in turn, each from the same beginning, and gives the medians and the ratio with its spread.
-func pairs(runs int, before func() error, ours, peer func() (figure, error)) (mine, theirs figure, ratio string, err error) {
+// pairs times ours and a peer in turn, each from the same beginning, and gives the medians and the
+// ratio with its spread.
+func pairs(runs int, before func() error, ours, peer func() (figure, error)) (mine, theirs figure, ratio string,
+	err error) {
 	var a, b []figure
 	var ratios []float64
 	for range runs {
@@ -151,23 +155,26 @@ func measurePack(dir, exe, demo string) (string, error) {
 			peerTime = ms(theirs.wall)
 		}
 		hold(work, peerName, reach, ratio)
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", work, ms(mine.wall), peerName, peerTime, ratio, reach, mb(mine.memory))
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %s | %s | %s |\n", work, ms(mine.wall), peerName, peerTime, ratio, reach,
+			mb(mine.memory))
 		return nil
 	}
 	sizes := map[string]int64{}
 	for _, p := range []struct {
 		name, reach string
 		args        []string
-	}{{"zip", "<= 0.4x", []string{"zip", "-6", "-q", "-r", other, "."}}, {"7z", "<= 0.6x", []string{"7z", "a", "-tzip", "-mx=5", "-bso0", "-bsp0", other, "."}}} {
+	}{{"zip", "<= 0.4x", []string{"zip", "-6", "-q", "-r", other, "."}},
+		{"7z", "<= 0.6x", []string{"7z", "a", "-tzip", "-mx=5", "-bso0", "-bsp0", other, "."}}} {
 		if _, err := exec.LookPath(p.name); err != nil {
 			fmt.Fprintf(&b, "| pack | | `%s` is not here | | | %s | |\n", p.name, p.reach)
 			continue
 		}
-		err := row("pack, deflate", "`"+strings.Join(p.args[:len(p.args)-2], " ")+"`", p.reach, clear, pack, func() (figure, error) {
-			f, err := timeOnce(tree, p.args...)
-			sizes[p.name] = size(other)
-			return f, err
-		})
+		err := row("pack, deflate", "`"+strings.Join(p.args[:len(p.args)-2], " ")+"`", p.reach, clear, pack,
+			func() (figure, error) {
+				f, err := timeOnce(tree, p.args...)
+				sizes[p.name] = size(other)
+				return f, err
+			})
 		if err != nil {
 			return "", err
 		}
@@ -185,14 +192,16 @@ func measurePack(dir, exe, demo string) (string, error) {
 	if err := row("build and pack again after one change", "", "", change, pack, nil); err != nil {
 		return "", err
 	}
-	if err := row("hash all files of a folder (`inspect out/tree`)", "`sha256sum`", "<= 0.6x", nothing, func() (figure, error) { return timeOnce("", exe, "inspect", "--quiet", tree) },
+	if err := row("hash all files of a folder (`inspect out/tree`)", "`sha256sum`", "<= 0.6x", nothing,
+		func() (figure, error) { return timeOnce("", exe, "inspect", "--quiet", tree) },
 		func() (figure, error) {
 			return timeOnce(tree, "find", ".", "-type", "f", "-exec", "sha256sum", "{}", "+")
 		}); err != nil {
 		return "", err
 	}
 	if _, err := exec.LookPath("unzip"); err == nil {
-		if err := row("read and check a bundle (`inspect`)", "`unzip -tqq`", "", nothing, func() (figure, error) { return timeOnce("", exe, "inspect", "--quiet", bundle) },
+		if err := row("read and check a bundle (`inspect`)", "`unzip -tqq`", "", nothing,
+			func() (figure, error) { return timeOnce("", exe, "inspect", "--quiet", bundle) },
 			func() (figure, error) { return timeOnce("", "unzip", "-tqq", bundle) }); err != nil {
 			return "", err
 		}
@@ -209,9 +218,11 @@ func measurePack(dir, exe, demo string) (string, error) {
 	for _, name := range []string{"zip", "7z"} {
 		if sizes[name] > 0 {
 			if name == "zip" {
-				hold("size of what is packed", "`zip -6`", "<= 1.01x", fmt.Sprintf("%.4fx", float64(sizes["ours"])/float64(sizes[name])))
+				hold("size of what is packed", "`zip -6`", "<= 1.01x",
+					fmt.Sprintf("%.4fx", float64(sizes["ours"])/float64(sizes[name])))
 			}
-			fmt.Fprintf(&b, "\nSize beside `%s`: %.4fx (%d bytes).", name, float64(sizes["ours"])/float64(sizes[name]), sizes["ours"])
+			fmt.Fprintf(&b, "\nSize beside `%s`: %.4fx (%d bytes).", name, float64(sizes["ours"])/float64(sizes[name]),
+				sizes["ours"])
 		}
 	}
 	if err := clear(); err != nil {
@@ -220,7 +231,8 @@ func measurePack(dir, exe, demo string) (string, error) {
 	// The demo's own tree says how close deflate comes on what mods are made of.
 	_ = os.Remove(other)
 	if _, err := exec.LookPath("zip"); err == nil {
-		if _, err := timeOnce(filepath.Join(demo, "highline", "out", "tree"), "zip", "-6", "-q", "-r", other, "."); err != nil {
+		if _, err := timeOnce(filepath.Join(demo, "highline", "out", "tree"), "zip", "-6", "-q", "-r", other,
+			"."); err != nil {
 			return "", err
 		}
 		fmt.Fprintf(&b, " The demo's parcel (compiled maps, KTX2, a stored sound) beside `zip -6` of the same tree: %.4fx.", float64(size(filepath.Join(demo, "highline", "out", "bundles", "highline-1.0.0.parcel")))/float64(size(other)))

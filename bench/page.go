@@ -17,7 +17,8 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// resultsFile keeps what was measured last of each section; docs/performance.md is made of it, and of the remarks that people wrote beside.
+// resultsFile keeps what was measured last of each section; docs/performance.md is made of it, and
+// of the remarks that people wrote beside.
 const resultsFile = "results.json"
 
 // measured is what a section gave when it ran last.
@@ -82,10 +83,12 @@ func readResults() (map[string]measured, error) {
 
 // machine says what is measured on, and how busy it is with other things.
 func machine() string {
-	cpu, _ := exec.Command("sh", "-c", "sed -n 's/^model name[^:]*: //p' /proc/cpuinfo | head -1").Output() // elsewhere it stays unsaid
+	// elsewhere it stays unsaid
+	cpu, _ := exec.Command("sh", "-c", "sed -n 's/^model name[^:]*: //p' /proc/cpuinfo | head -1").Output()
 	load, _ := os.ReadFile("/proc/loadavg")
 	first, _, _ := strings.Cut(string(load), " ")
-	return fmt.Sprintf("%d processors (%s), %s, load before it %s", runtime.NumCPU(), strings.TrimSpace(string(cpu)), runtime.Version(), first)
+	return fmt.Sprintf("%d processors (%s), %s, load before it %s", runtime.NumCPU(), strings.TrimSpace(string(cpu)),
+		runtime.Version(), first)
 }
 
 // keep writes what a section gave into the results, and the page anew.
@@ -128,8 +131,10 @@ func writePage(all map[string]measured) error {
 		if !ok {
 			continue
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n*`go run ./bench %s`, %s; %s.*\n\n%s\n", s.title, s.name, m.Date, m.Machine, strings.TrimSpace(m.Text))
-		if remark, err := os.ReadFile(filepath.Join(benchDir(), "remarks", s.name+".md")); err == nil { // most need none
+		fmt.Fprintf(&b, "\n## %s\n\n*`go run ./bench %s`, %s; %s.*\n\n%s\n", s.title, s.name, m.Date, m.Machine,
+			strings.TrimSpace(m.Text))
+		// most need none
+		if remark, err := os.ReadFile(filepath.Join(benchDir(), "remarks", s.name+".md")); err == nil {
 			b.WriteString("\n" + strings.TrimSpace(string(remark)) + "\n")
 		}
 	}

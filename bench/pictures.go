@@ -41,7 +41,8 @@ func measurePictures(dir, exe, demo string) (string, error) {
 		if err := os.MkdirAll(filepath.Join(project, "profiles"), 0o755); err != nil {
 			return err
 		}
-		if err := os.WriteFile(filepath.Join(project, "profiles", "kestrel-post.toml"), []byte(before+pictures+"\n[pack]"+after), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(project, "profiles", "kestrel-post.toml"),
+			[]byte(before+pictures+"\n[pack]"+after), 0o644); err != nil {
 			return err
 		}
 		file, err := os.ReadFile("demo/projects/highline/vornix.toml")
@@ -70,8 +71,10 @@ func measurePictures(dir, exe, demo string) (string, error) {
 		}
 		return timeOnce("", args...)
 	}
-	for _, c := range [][2]string{{"cairn_station", "postcard"}, {"cairn_station", "hall"}, {"saltpan_relay", "postcard"}, {"saltpan_relay", "shore"}} {
-		if err := os.Rename(filepath.Join(project, "maps", other(c[0])+".vnx"), filepath.Join(dir, other(c[0])+".vnx")); err != nil {
+	for _, c := range [][2]string{{"cairn_station", "postcard"}, {"cairn_station", "hall"},
+		{"saltpan_relay", "postcard"}, {"saltpan_relay", "shore"}} {
+		if err := os.Rename(filepath.Join(project, "maps", other(c[0])+".vnx"),
+			filepath.Join(dir, other(c[0])+".vnx")); err != nil {
 			return "", err
 		}
 		fmt.Fprintf(&b, "| %s, %s |", c[0], c[1])
@@ -89,7 +92,8 @@ func measurePictures(dir, exe, demo string) (string, error) {
 			memory = max(memory, large.memory)
 		}
 		fmt.Fprintf(&b, " %.0f MB |\n", float64(memory)/1e6)
-		if err := os.Rename(filepath.Join(dir, other(c[0])+".vnx"), filepath.Join(project, "maps", other(c[0])+".vnx")); err != nil {
+		if err := os.Rename(filepath.Join(dir, other(c[0])+".vnx"),
+			filepath.Join(project, "maps", other(c[0])+".vnx")); err != nil {
 			return "", err
 		}
 	}

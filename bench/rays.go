@@ -24,12 +24,13 @@ type shadowRay struct {
 	Limit    float32
 }
 
-// hills are 2·side² triangles of rolling ground, 100 m wide, and shadow rays between points over it that have nothing to do
-// with each other.
+// hills are 2·side² triangles of rolling ground, 100 m wide, and shadow rays between points over it
+// that have nothing to do with each other.
 func hills(side, rays int) ([]bvh.Triangle, []shadowRay) {
 	at := func(x, y int) bvh.Vec {
 		u, v := float64(x)/float64(side), float64(y)/float64(side)
-		z := 6*math.Sin(9*u+3*v)*math.Cos(7*v) + 2*math.Sin(31*u)*math.Sin(29*v) + 0.4*math.Sin(131*u+40*v)*math.Cos(117*v)
+		z := 6*math.Sin(9*u+3*v)*math.Cos(7*v) + 2*math.Sin(31*u)*math.Sin(29*v) +
+			0.4*math.Sin(131*u+40*v)*math.Cos(117*v)
 		return bvh.Vec{float32(100 * u), float32(100 * v), float32(z)}
 	}
 	var list []bvh.Triangle
@@ -111,7 +112,8 @@ func measureRays(runs int) (string, error) {
 	text := fmt.Sprintf("\n## Shadow rays\n\n%d triangles, %d single rays with nothing in common, one thread; both on the same triangles and rays.\n\n| | rays | blocked | tree built in |\n|---|---|---|---|\n| Vornix | %s | %d | %.2f s |\n",
 		len(triangles), len(asked), rate(ours), blocked, middle(builds))
 	if peer {
-		hold("shadow rays, one thread", "Embree 3", ">= 0.6x", fmt.Sprintf("%.2fx (%.2f to %.2f)", middle(ratios), slices.Min(ratios), slices.Max(ratios)))
+		hold("shadow rays, one thread", "Embree 3", ">= 0.6x",
+			fmt.Sprintf("%.2fx (%.2f to %.2f)", middle(ratios), slices.Min(ratios), slices.Max(ratios)))
 		text += fmt.Sprintf("| Embree 3 | %s | %d | |\n\nVornix against Embree: %.2fx (%.2f to %.2f); to reach: 0.6x.\n", rate(theirs), theirBlocked, middle(ratios), slices.Min(ratios), slices.Max(ratios))
 	}
 	return text, nil

@@ -19,7 +19,8 @@ import (
 // away is how long the way to a far server takes, there and back.
 const away = 20 * time.Millisecond
 
-// measureShared times a build that shares its results: alone, giving all of them, and taking all of them on another machine.
+// measureShared times a build that shares its results: alone, giving all of them, and taking all of
+// them on another machine.
 func measureShared(w *workbench) (string, error) {
 	const runs = 3
 	dir := filepath.Join(w.dir, "shared")
@@ -39,7 +40,8 @@ func measureShared(w *workbench) (string, error) {
 	fmt.Fprintf(&b, "A build from nothing alone, one that also gives everything to an empty place, and one from nothing that takes everything from there. Medians of %d; ratios are to the build alone. "+
 		"The far server is nginx behind a proxy that holds every question back for %d ms. What the places themselves take of the two processors counts.\n\n", runs, away.Milliseconds())
 	b.WriteString("| what is built | place | alone | gives | taking all of it | memory |\n|---|---|---|---|---|---|\n")
-	for _, x := range []struct{ what, project string }{{"the demo's game in three dimensions, 12 results of 41", map3D}, {"2,000 images of 128 x 128 with their materials, 4,001 results", images}} {
+	for _, x := range []struct{ what, project string }{{"the demo's game in three dimensions, 12 results of 41", map3D},
+		{"2,000 images of 128 x 128 with their materials, 4,001 results", images}} {
 		config, err := os.ReadFile(filepath.Join(x.project, "vornix.toml"))
 		if err != nil {
 			return "", err
@@ -50,7 +52,8 @@ func measureShared(w *workbench) (string, error) {
 					return figure{}, err
 				}
 			}
-			if err := os.WriteFile(filepath.Join(x.project, "vornix.toml"), append(append([]byte{}, config...), settings...), 0o644); err != nil {
+			if err := os.WriteFile(filepath.Join(x.project, "vornix.toml"),
+				append(append([]byte{}, config...), settings...), 0o644); err != nil {
 				return figure{}, err
 			}
 			if settings != "" {
@@ -103,7 +106,8 @@ func measureShared(w *workbench) (string, error) {
 				continue
 			}
 			one, give, take := median(alone), median(gives), median(takes)
-			fmt.Fprintf(&b, "| %s | %s | %s | %s, %.2fx | %s, %.2fx | %s |\n", x.what, kind, ms(one), ms(give), give.Seconds()/one.Seconds(), ms(take), take.Seconds()/one.Seconds(), mb(memory))
+			fmt.Fprintf(&b, "| %s | %s | %s | %s, %.2fx | %s, %.2fx | %s |\n", x.what, kind, ms(one), ms(give),
+				give.Seconds()/one.Seconds(), ms(take), take.Seconds()/one.Seconds(), mb(memory))
 		}
 	}
 	return b.String(), nil
@@ -166,7 +170,8 @@ func natsPlace(dir string) (address string, stop func(), err error) {
 	at := l.Addr().String()
 	l.Close()
 	_, port, _ := net.SplitHostPort(at)
-	cmd := exec.Command(server, "-a", "127.0.0.1", "-p", port, "-js", "-sd", filepath.Join(dir, "kept"), "-l", filepath.Join(dir, "log"))
+	cmd := exec.Command(server, "-a", "127.0.0.1", "-p", port, "-js", "-sd", filepath.Join(dir, "kept"), "-l",
+		filepath.Join(dir, "log"))
 	if err := cmd.Start(); err != nil {
 		return "", nil, err
 	}

@@ -21,8 +21,8 @@ type stageMap struct {
 	grows  string // the map that this one has ten times the solids of
 }
 
-// measureStages times the long stages by themselves, draft and full, each as a whole process less one that runs none, and what
-// a change costs in a project.
+// measureStages times the long stages by themselves, draft and full, each as a whole process less
+// one that runs none, and what a change costs in a project.
 func measureStages(dir, exe, demo string) (string, error) {
 	var b strings.Builder
 	b.WriteString("\n## Long stages\n\nOne run each of `vornix map MAP OUT --stage STAGE`, less the time of one without stages (reflections: less one with light), and its peak memory. In brackets: how\nmany times as long as the map with a tenth of the solids takes.\n\n| map | solids | | " + strings.Join(stage.Names, " | ") + " |\n|---|---|---|---|---|---|---|\n")
@@ -31,7 +31,8 @@ func measureStages(dir, exe, demo string) (string, error) {
 		source := filepath.Join(demo, "highline", "maps", name+".vnx")
 		maps = append(maps, stageMap{name: name, source: source})
 	}
-	for _, m := range []stageMap{{name: "rooms", solids: 1000}, {name: "rooms x10", solids: 10000, grows: "rooms"}, {name: "open", solids: 1000}} {
+	for _, m := range []stageMap{{name: "rooms", solids: 1000}, {name: "rooms x10", solids: 10000, grows: "rooms"},
+		{name: "open", solids: 1000}} {
 		text := testmaps.Rooms(m.solids)
 		if m.name == "open" {
 			text = testmaps.Open(m.solids)
@@ -82,8 +83,10 @@ func measureStages(dir, exe, demo string) (string, error) {
 				took[m.name+how+s] = d
 				growth := ""
 				if m.grows != "" {
-					if most := map[string]string{stage.Visibility: "<= 20x", stage.Navigation: "<= 12x"}[s]; how == stage.Full {
-						hold(s+" of 10 times the solids", "itself", most, fmt.Sprintf("%.1fx", float64(d)/float64(took[m.grows+how+s])))
+					if most := map[string]string{stage.Visibility: "<= 20x",
+						stage.Navigation: "<= 12x"}[s]; how == stage.Full {
+						hold(s+" of 10 times the solids", "itself", most,
+							fmt.Sprintf("%.1fx", float64(d)/float64(took[m.grows+how+s])))
 					}
 					growth = fmt.Sprintf(" (%.1fx)", float64(d)/float64(took[m.grows+how+s]))
 				}
@@ -114,7 +117,8 @@ func measureChanges(exe, demo string) (string, error) {
 		{"nothing was there", "", "", ""},
 		{"one lamp of six has another power", "maps/cairn_station.vnx", "power=60", "power=80"},
 		{"a camera moved", "maps/cairn_station.vnx", "fov=62", "fov=58"},
-		{"a material sounds otherwise underfoot", "materials/wood/plank.toml", "surface = \"wood\"", "surface = \"cloth\""},
+		{"a material sounds otherwise underfoot", "materials/wood/plank.toml", "surface = \"wood\"",
+			"surface = \"cloth\""},
 		{"a probe moved", "maps/cairn_station.vnx", "probe hall at=18,10.6,2.2", "probe hall at=18,10.5,2.2"},
 	} {
 		if change.file != "" {
@@ -126,7 +130,8 @@ func measureChanges(exe, demo string) (string, error) {
 			if !strings.Contains(string(data), change.old) {
 				return "", fmt.Errorf("%s has no %q", name, change.old)
 			}
-			if err := os.WriteFile(name, []byte(strings.Replace(string(data), change.old, change.now, 1)), 0o644); err != nil {
+			if err := os.WriteFile(name, []byte(strings.Replace(string(data), change.old, change.now, 1)),
+				0o644); err != nil {
 				return "", err
 			}
 		}

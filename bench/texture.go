@@ -31,15 +31,17 @@ type codec struct {
 }
 
 var codecs = []codec{
-	{texture.BC1, 3, bcn.BC1, bcn.ReadBC1}, {texture.BC3, 4, bcn.BC3, bcn.ReadBC3}, {texture.BC4, 1, bcn.BC4, bcn.ReadBC4},
+	{texture.BC1, 3, bcn.BC1, bcn.ReadBC1}, {texture.BC3, 4, bcn.BC3, bcn.ReadBC3},
+	{texture.BC4, 1, bcn.BC4, bcn.ReadBC4},
 	{texture.BC5, 2, bcn.BC5, bcn.ReadBC5}, {texture.BC7, 4, bcn.BC7, bcn.ReadBC7}, {texture.BC6H, 3, nil, nil},
 }
 
 // sampledBlocks is how many blocks the exhaustive search is held against, spread evenly over the images.
 const sampledBlocks = 60
 
-// measureFormats packs twelve images in each format and quality: million texels a second on all processors, quality in dB
-// over all texels, and on sampled blocks how far each is from an exhaustive search.
+// measureFormats packs twelve images in each format and quality: million texels a second on all
+// processors, quality in dB over all texels, and on sampled blocks how far each is from an
+// exhaustive search.
 func measureFormats(dir string) (string, error) {
 	names, err := bc1Images(dir)
 	if err != nil {
@@ -100,7 +102,8 @@ func throughput(c codec, q bcn.Quality, images []*image.NRGBA) (speed, quality f
 			src = asLight(img, float64(i-6))
 		}
 		start := time.Now()
-		t, err := texture.Compile(context.Background(), []image.Image{src}, texture.Options{Format: c.format, Quality: q, Levels: 1, Workers: runtime.NumCPU()})
+		t, err := texture.Compile(context.Background(), []image.Image{src},
+			texture.Options{Format: c.format, Quality: q, Levels: 1, Workers: runtime.NumCPU()})
 		if err != nil {
 			return 0, 0, err
 		}
@@ -111,8 +114,9 @@ func throughput(c codec, q bcn.Quality, images []*image.NRGBA) (speed, quality f
 	return float64(texels) / 1e6 / took.Seconds(), quality, nil
 }
 
-// sampledError is the quality in dB of blocks taken evenly from the images: of each image's blocks together, then the mean
-// over the images, so that a noisy one does not drown the others. Above 70 dB nothing is to be seen any more.
+// sampledError is the quality in dB of blocks taken evenly from the images: of each image's blocks
+// together, then the mean over the images, so that a noisy one does not drown the others. Above 70
+// dB nothing is to be seen any more.
 func sampledError(c codec, q bcn.Quality, images []*image.NRGBA) float64 {
 	mean := 0.0
 	for k, img := range images {
@@ -135,7 +139,8 @@ func sampledError(c codec, q bcn.Quality, images []*image.NRGBA) float64 {
 	return mean
 }
 
-// wrong is the summed squared error of a packed block, of light in 255ths of the largest half float, and of how many values.
+// wrong is the summed squared error of a packed block, of light in 255ths of the largest half
+// float, and of how many values.
 func (c codec) wrong(t *bcn.Texels, l *bcn.Light, q bcn.Quality) (sum float64, n int) {
 	if c.pack == nil {
 		back := bcn.ReadBC6H(bcn.BC6H(nil, l, q))
@@ -163,11 +168,13 @@ func measureMany(dir, exe string) (string, error) {
 	if err := imageProject(many, 2000, 128, ""); err != nil {
 		return "", err
 	}
-	if err := imageProject(large, 4, 4096, "[[texture]]\nmatch = '**'\nformat = 'bc1'\nquality = 'draft'\n"); err != nil {
+	if err := imageProject(large, 4, 4096,
+		"[[texture]]\nmatch = '**'\nformat = 'bc1'\nquality = 'draft'\n"); err != nil {
 		return "", err
 	}
 	var b strings.Builder
-	for _, row := range []struct{ work, dir string }{{"2,000 images of 128 x 128 from nothing, with materials", many}, {"four images of 4096 x 4096 from nothing", large}} {
+	for _, row := range []struct{ work, dir string }{{"2,000 images of 128 x 128 from nothing, with materials", many},
+		{"four images of 4096 x 4096 from nothing", large}} {
 		f, err := timeOnce("", exe, "build", "--project", row.dir)
 		if err != nil {
 			return "", err
@@ -176,7 +183,8 @@ func measureMany(dir, exe string) (string, error) {
 		if row.dir == large {
 			reach = "<= 400 MB"
 		}
-		fmt.Fprintf(&b, "| %s | %s, %.1f processors | | | | %s | %s |\n", row.work, ms(f.wall), f.cpu.Seconds()/f.wall.Seconds(), reach, mb(f.memory))
+		fmt.Fprintf(&b, "| %s | %s, %.1f processors | | | | %s | %s |\n", row.work, ms(f.wall),
+			f.cpu.Seconds()/f.wall.Seconds(), reach, mb(f.memory))
 	}
 	return b.String(), nil
 }
@@ -193,7 +201,8 @@ func imageProject(dir string, n, side int, recipes string) error {
 	for i := range n {
 		name := path.Join(fmt.Sprintf("f%02d", i%40), fmt.Sprintf("a%d", i))
 		fmt.Fprintf(&m, "solid s%d box %d,5,0 %d,6,1 material=%s\n", i, 2*i, 2*i+1, name)
-		if err := d.WriteCache("materials/"+name+".toml", fmt.Appendf(nil, "colour = %q\nsurface = \"rock\"\n", name)); err != nil {
+		if err := d.WriteCache("materials/"+name+".toml",
+			fmt.Appendf(nil, "colour = %q\nsurface = \"rock\"\n", name)); err != nil {
 			return err
 		}
 		data, err := noisyImage(i, side)
@@ -207,10 +216,12 @@ func imageProject(dir string, n, side int, recipes string) error {
 	if err := d.WriteCache("maps/many.vnx", m.Bytes()); err != nil {
 		return err
 	}
-	if err := d.WriteCache("profiles/large.toml", []byte("[game]\nid = \"large\"\ntitle = \"Large\"\nform = \"solids\"\n[textures]\nformats = [\"bc1\", \"bc7\"]\n")); err != nil {
+	if err := d.WriteCache("profiles/large.toml",
+		[]byte("[game]\nid = \"large\"\ntitle = \"Large\"\nform = \"solids\"\n[textures]\nformats = [\"bc1\", \"bc7\"]\n")); err != nil {
 		return err
 	}
-	return d.WriteCache("vornix.toml", []byte("[project]\nname = \"many\"\ntitle = \"Many\"\nversion = \"1.0.0\"\nprofile = \"large\"\ndescription = \"made\"\n"+recipes))
+	return d.WriteCache("vornix.toml",
+		[]byte("[project]\nname = \"many\"\ntitle = \"Many\"\nversion = \"1.0.0\"\nprofile = \"large\"\ndescription = \"made\"\n"+recipes))
 }
 
 func noisyImage(seed, side int) ([]byte, error) {

@@ -97,9 +97,11 @@ func (x *seller) next() error {
 		return err
 	}
 	head, _, _ := strings.Cut(string(text), "\n[target.")
-	head = strings.Replace(head, fmt.Sprintf(`version = "1.%d.0"`, x.version), fmt.Sprintf(`version = "1.%d.0"`, x.version+1), 1)
+	head = strings.Replace(head, fmt.Sprintf(`version = "1.%d.0"`, x.version),
+		fmt.Sprintf(`version = "1.%d.0"`, x.version+1), 1)
 	x.version++
-	head += fmt.Sprintf("\n[target.stall]\nkind = \"workshop\"\nurl = %q\ntoken_file = %q\n", x.stall.url, filepath.Join(x.stall.dir, "tokens", x.account))
+	head += fmt.Sprintf("\n[target.stall]\nkind = \"workshop\"\nurl = %q\ntoken_file = %q\n", x.stall.url,
+		filepath.Join(x.stall.dir, "tokens", x.account))
 	if err := os.WriteFile(filepath.Join(x.dir, "vornix.toml"), []byte(head), 0o644); err != nil {
 		return err
 	}
@@ -136,7 +138,8 @@ func (x *seller) pack(file string) error {
 // publish publishes, and says what it took and how many bytes went over the line.
 func (x *seller) publish() (figure, int64, error) {
 	out := filepath.Join(x.dir, "answer.json")
-	f, err := timeOnce("", "sh", "-c", fmt.Sprintf("exec %q publish stall --yes --json --project %q > %q", x.exe, x.dir, out))
+	f, err := timeOnce("", "sh", "-c",
+		fmt.Sprintf("exec %q publish stall --yes --json --project %q > %q", x.exe, x.dir, out))
 	if err != nil {
 		return f, 0, err
 	}
@@ -223,7 +226,8 @@ func measureWorkshop(dir, exe, demoDir string) (string, error) {
 		}
 		peers = append(peers, p.wall)
 	}
-	row(fmt.Sprintf("%.0f MB cut into %d chunks, with their hashes", float64(info.Size())/1e6, count), ms(median(ours)), fmt.Sprintf("`sha256sum` %s, %.2fx", ms(median(peers)), median(ours).Seconds()/median(peers).Seconds()), "", "")
+	row(fmt.Sprintf("%.0f MB cut into %d chunks, with their hashes", float64(info.Size())/1e6, count), ms(median(ours)),
+		fmt.Sprintf("`sha256sum` %s, %.2fx", ms(median(peers)), median(ours).Seconds()/median(peers).Seconds()), "", "")
 
 	accounts := []string{"maker"}
 	for i := range publishers {
@@ -248,7 +252,8 @@ func measureWorkshop(dir, exe, demoDir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	row(fmt.Sprintf("first publishing of %.0f MB, checked on both sides", float64(info.Size())/1e6), ms(first.wall), "", share(sent, info.Size()), mb(first.memory)+"; the workshop "+s.memory())
+	row(fmt.Sprintf("first publishing of %.0f MB, checked on both sides", float64(info.Size())/1e6), ms(first.wall), "",
+		share(sent, info.Size()), mb(first.memory)+"; the workshop "+s.memory())
 	if err := largeZip(large, publishedOf, r, 1001); err != nil {
 		return "", err
 	}
@@ -262,7 +267,9 @@ func measureWorkshop(dir, exe, demoDir string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	row("the next version, one texture of 150 kB changed", ms(second.wall), fmt.Sprintf("%.2fx of the first", second.wall.Seconds()/first.wall.Seconds()), share(sent, info.Size()), mb(second.memory))
+	row("the next version, one texture of 150 kB changed", ms(second.wall),
+		fmt.Sprintf("%.2fx of the first", second.wall.Seconds()/first.wall.Seconds()), share(sent, info.Size()),
+		mb(second.memory))
 	if second, sent, err = x.publish(); err != nil {
 		return "", err
 	}
@@ -332,7 +339,8 @@ func crowd(dir, exe string, s *stall, accounts []string) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if err := os.WriteFile(filepath.Join(x.dir, "vornix.toml"), []byte(strings.Replace(string(text), `name = "bench"`, `name = "crowd"`, 1)), 0o644); err != nil {
+		if err := os.WriteFile(filepath.Join(x.dir, "vornix.toml"),
+			[]byte(strings.Replace(string(text), `name = "bench"`, `name = "crowd"`, 1)), 0o644); err != nil {
 			return "", err
 		}
 		sellers[i] = x

@@ -20,8 +20,9 @@ import (
 // floors are the folders of core/ from the bottom to the top.
 var floors = []string{"base", "format", "config", "source", "compile", "game", "make", "pack", "ship", "release"}
 
-// A file of core/, a test as well, imports its own floor and those below. It imports nothing of the command line. Only tests
-// above config use the demo's projects: the floors below test with files of their own.
+// A file of core/, a test as well, imports its own floor and those below. It imports nothing of the
+// command line. Only tests above config use the demo's projects: the floors below test with files
+// of their own.
 func TestImportsRunDownwards(t *testing.T) {
 	files := 0
 	err := filepath.WalkDir(".", func(file string, e fs.DirEntry, err error) error {
@@ -48,11 +49,13 @@ func TestImportsRunDownwards(t *testing.T) {
 			case !strings.HasSuffix(file, "_test.go"):
 				assert.Fail(t, "core/ imports nothing of the rest", "%s imports %s", file, name)
 			case name == "vornix/internal/demotest":
-				assert.Greater(t, at, slices.Index(floors, "config"), "%s imports %s: the floors up to config test with files of their own", file, name)
+				assert.Greater(t, at, slices.Index(floors, "config"),
+					"%s imports %s: the floors up to config test with files of their own", file, name)
 			case name == "vornix/demo":
 				assert.GreaterOrEqual(t, at, slices.Index(floors, "config"), "%s imports %s", file, name)
 			default:
-				assert.True(t, strings.HasPrefix(name, "vornix/internal/") && name != "vornix/internal/cli", "%s imports %s", file, name)
+				assert.True(t, strings.HasPrefix(name, "vornix/internal/") && name != "vornix/internal/cli",
+					"%s imports %s", file, name)
 			}
 		}
 		return nil
@@ -61,7 +64,8 @@ func TestImportsRunDownwards(t *testing.T) {
 	assert.Greater(t, files, 300)
 }
 
-// Every package has a doc comment that names only files that exist, the name of its folder, and a name that no other one has.
+// Every package has a doc comment that names only files that exist, the name of its folder, and a
+// name that no other one has.
 func TestPackagesHaveOneNameEach(t *testing.T) {
 	folders, documented := map[string]string{}, map[string]bool{}
 	err := filepath.WalkDir(".", func(file string, e fs.DirEntry, err error) error {
@@ -129,7 +133,8 @@ func TestArchitecturePage(t *testing.T) {
 		require.NoError(t, err)
 		for _, e := range list {
 			if e.IsDir() && e.Name() != "testdata" {
-				assert.True(t, slices.Contains(words, e.Name()) || slices.Contains(words, e.Name()+"/"), "docs/architecture.md does not name %s/%s", floor, e.Name())
+				assert.True(t, slices.Contains(words, e.Name()) || slices.Contains(words, e.Name()+"/"),
+					"docs/architecture.md does not name %s/%s", floor, e.Name())
 			}
 		}
 	}

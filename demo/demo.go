@@ -1,6 +1,6 @@
-// Package demo holds the made-up demo world: two games' profiles, the projects Highline and Lower Sidings with their maps
-// and materials, and the small generator that paints their textures and plays their sounds. Everything ships inside the
-// program.
+// Package demo holds the made-up demo world: two games' profiles, the projects Highline and Lower
+// Sidings with their maps and materials, and the small generator that paints their textures and
+// plays their sounds. Everything ships inside the program.
 package demo
 
 import (
@@ -62,20 +62,22 @@ workshops/      the folders of two workshops' stand-ins, on which they are publi
 Deleting a file and running 'vornix demo' again brings it back; it keeps files that you changed.
 `
 
-// Write writes the demo into dir: what isn't there yet. It returns how many files it wrote. A folder that holds something
-// else is refused.
+// Write writes the demo into dir: what isn't there yet. It returns how many files it wrote. A
+// folder that holds something else is refused.
 func Write(dir string) (written int, err error) {
 	return WriteTelling(context.Background(), dir, func(int, int) {})
 }
 
-// WriteTelling is Write that tells how many of the images it has painted, which takes most of the time. It tells one after the other.
+// WriteTelling is Write that tells how many of the images it has painted, which takes most of the
+// time. It tells one after the other.
 func WriteTelling(ctx context.Context, dir string, painted func(done, total int)) (written int, err error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return 0, &fault.Fault{What: "could not look into " + dir, Err: err, Do: "Name another folder."}
 	}
 	if _, err := os.Stat(filepath.Join(dir, markFile)); err != nil && len(entries) > 0 {
-		return 0, &fault.Fault{Kind: fault.Refused, What: dir + " holds something that is not the demo", Why: "The demo would mix its files with yours.", Do: "Name an empty or a new folder: vornix demo DIR"}
+		return 0, &fault.Fault{Kind: fault.Refused, What: dir + " holds something that is not the demo",
+			Why: "The demo would mix its files with yours.", Do: "Name an empty or a new folder: vornix demo DIR"}
 	}
 	d, err := safefile.MakeDir(dir)
 	if err != nil {
@@ -150,14 +152,29 @@ func WriteTelling(ctx context.Context, dir string, painted func(done, total int)
 		"highline/sounds/station/hum.wav":    func() []byte { return tone(2, hum) },
 		"highline/sounds/wind/gust.wav":      func() []byte { return tone(1, gust) },
 		"lower-sidings/sounds/cave/drip.wav": func() []byte { return tone(0.8, drip) },
-		"highline/old/highline-0.9.0.parcel": func() []byte { return []byte("PK\x05\x06" + strings.Repeat("\x00", 18)) },
-		"servers/kestrel/stations.txt":       func() []byte { return []byte("# the stations that this server offers\n") },
-		"servers/kestrel/rota.txt":           func() []byte { return []byte("# what is played, in order: station and mode\n") },
-		"servers/burrow/levels.txt":          func() []byte { return []byte("# the levels that this server offers\r\n") },
-		"servers/burrow/server.cfg":          func() []byte { return []byte("set name \"Burrow practice\"\r\nset offered \"\"  // level names\r\n") },
-		"servers/downloads/read-me.txt":      func() []byte { return []byte("what players download\n") },
-		"website/highline/read-me.txt":       func() []byte { return []byte("what players of the Highline download\n") },
-		"servers/burrow/timetable.txt":       func() []byte { return []byte("# what is played, in order: level and shift\r\n") },
+		"highline/old/highline-0.9.0.parcel": func() []byte {
+			return []byte("PK\x05\x06" + strings.Repeat("\x00",
+				18))
+		},
+		"servers/kestrel/stations.txt": func() []byte {
+			return []byte("# the stations that this server offers\n")
+		},
+		"servers/kestrel/rota.txt": func() []byte {
+			return []byte("# what is played, in order: station and mode\n")
+		},
+		"servers/burrow/levels.txt": func() []byte {
+			return []byte("# the levels that this server offers\r\n")
+		},
+		"servers/burrow/server.cfg": func() []byte {
+			return []byte("set name \"Burrow practice\"\r\nset offered \"\"  // level names\r\n")
+		},
+		"servers/downloads/read-me.txt": func() []byte { return []byte("what players download\n") },
+		"website/highline/read-me.txt": func() []byte {
+			return []byte("what players of the Highline download\n")
+		},
+		"servers/burrow/timetable.txt": func() []byte {
+			return []byte("# what is played, in order: level and shift\r\n")
+		},
 	} {
 		if err := put(rel, func() ([]byte, error) { return make(), nil }); err != nil {
 			return written, err

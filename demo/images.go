@@ -47,7 +47,8 @@ var highlinePictures = []picture{
 	{"textures/water/ripples.png", 128, 128, opaque(ripples)},
 	{"textures/cloth/sail.png", 256, 256, opaque(sail)},
 	{"maps/dawn_ridge.png", ridgeWidth, ridgeWidth / 2, opaque(dawnRidge)},
-	{"pictures/ridge.png", 1280, 480, opaque(func(x, y, _ int) [3]int { return dawnRidge(x+ridgeWidth*2/5-320, y+ridgeWidth/4-300, ridgeWidth) })},
+	{"pictures/ridge.png", 1280, 480,
+		opaque(func(x, y, _ int) [3]int { return dawnRidge(x+ridgeWidth*2/5-320, y+ridgeWidth/4-300, ridgeWidth) })},
 	{"maps/saltpan.png", 129, 129, opaque(saltpan)},
 	{"maps/saltpan_rock.png", 129, 129, opaque(saltpanRock)},
 }
@@ -273,15 +274,16 @@ var ridges = sync.OnceValue(func() []ridge {
 	list := make([]ridge, n)
 	for x := range list {
 		for k := range list[x].heights {
-			list[x].heights[k] = 16*((5-k)*n/170-n/64) + noise(x, k, n/(8+6*k), n, 113+uint32(k))*n*16/(5200+1700*k) + jagged(x, n, uint32(k))*n*16/9000
+			list[x].heights[k] = 16*((5-k)*n/170-n/64) + noise(x, k, n/(8+6*k), n, 113+uint32(k))*n*16/(5200+1700*k) +
+				jagged(x, n, uint32(k))*n*16/9000
 		}
 		list[x].clouds = fractal(x, 40, n/16, n, 131)*n*16/11000 - n*16/100
 	}
 	return list
 })
 
-// dawnRidge is all that is around Cairn Station shortly after sunrise: a sky with streaks of cloud, ridges, and a sea of clouds below.
-// The sun itself is the compiler's.
+// dawnRidge is all that is around Cairn Station shortly after sunrise: a sky with streaks of cloud,
+// ridges, and a sea of clouds below. The sun itself is the compiler's.
 func dawnRidge(x, y, n int) (c [3]int) {
 	up := n/4 - y                          // from the horizon; a pixel is 360/n degrees
 	aside := (x - n*152/360 + n + n/2) % n // from the sun's direction
@@ -487,8 +489,8 @@ func tileBuffer(x, y, n int) [3]int {
 	return c
 }
 
-// tone makes a sound: a WAV of 16-bit samples, one channel, 22,050 a second. wave gives the sample at a time in seconds,
-// from -1 to 1.
+// tone makes a sound: a WAV of 16-bit samples, one channel, 22,050 a second. wave gives the sample
+// at a time in seconds, from -1 to 1.
 func tone(seconds float64, wave func(t float64) float64) []byte {
 	const rate = 22050
 	n := int(seconds * rate)

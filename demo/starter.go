@@ -66,7 +66,8 @@ profile = %q
 	if p.Game.Form == "tiles" {
 		side, floor, wall = 16, opaque(tileFloor), opaque(tileWall)
 	}
-	for _, pic := range []picture{{"textures/first/floor.png", side, side, floor}, {"textures/first/wall.png", side, side, wall}} {
+	for _, pic := range []picture{{"textures/first/floor.png", side, side, floor},
+		{"textures/first/wall.png", side, side, wall}} {
 		data, err := pic.encode(context.Background())
 		if err != nil {
 			return nil, err
@@ -118,7 +119,8 @@ func properties(rules map[string]profile.Property) string {
 	text := ""
 	for _, key := range slices.Sorted(maps.Keys(rules)) {
 		rule := rules[key]
-		value := map[string]string{"number": "0", "whole": "0", "flag": "no", "colour": "#ffffff", "point": "0,0,0"}[rule.Type]
+		value := map[string]string{"number": "0", "whole": "0", "flag": "no", "colour": "#ffffff",
+			"point": "0,0,0"}[rule.Type]
 		switch {
 		case len(rule.Allowed) > 0:
 			value = rule.Allowed[0]

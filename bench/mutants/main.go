@@ -1,9 +1,11 @@
-// Command mutants asks whether a package's tests would notice a mistake: it makes small mistakes in the package, one at a time, runs the package's own tests
-// on each, and lists the mistakes that no test noticed.
+// Command mutants asks whether a package's tests would notice a mistake: it makes small mistakes in
+// the package, one at a time, runs the package's own tests on each, and lists the mistakes that no
+// test noticed.
 //
 //	VORNIX_TESTS=all go run ./bench/mutants -n 60 ./core/base/transaction ./core/ship/deploy ./core/ship/fetch
 //
-// Mistakes are made in copies (go test -overlay); the working tree stays as it is. Which ones are made depends on -seed alone.
+// Mistakes are made in copies (go test -overlay); the working tree stays as it is. Which ones are
+// made depends on -seed alone.
 package main
 
 import (
@@ -45,7 +47,8 @@ func main() {
 	n := flag.Int("n", 60, "at most this `number` of mistakes in each package")
 	seed := flag.Uint64("seed", 1, "which mistakes are made")
 	limit := flag.Duration("limit", 5*time.Minute, "time that the tests of one mistake may take")
-	at := flag.String("at", "", "only mistakes at these `places`, as in core/base/transaction/swap.go:12,core/base/transaction/undo.go:9")
+	at := flag.String("at", "",
+		"only mistakes at these `places`, as in core/base/transaction/swap.go:12,core/base/transaction/undo.go:9")
 	least := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
 	flag.Parse()
 	failed := false
@@ -92,7 +95,8 @@ func try(dir string, n int, seed uint64, limit time.Duration, at string) (float6
 		if tried == n {
 			break
 		}
-		if place := fmt.Sprintf("%s:%d", filepath.ToSlash(m.file.name), m.line); at != "" && !slices.Contains(strings.Split(at, ","), place) {
+		if place := fmt.Sprintf("%s:%d", filepath.ToSlash(m.file.name), m.line); at != "" &&
+			!slices.Contains(strings.Split(at, ","), place) {
 			continue
 		}
 		var b bytes.Buffer
@@ -158,7 +162,8 @@ func test(dir, file string, content []byte, limit time.Duration) (out string, ok
 }
 
 // opposites of operators.
-var opposites = map[token.Token]token.Token{token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ, token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
+var opposites = map[token.Token]token.Token{token.EQL: token.NEQ, token.NEQ: token.EQL, token.LSS: token.LEQ,
+	token.LEQ: token.LSS, token.GTR: token.GEQ, token.GEQ: token.GTR,
 	token.LAND: token.LOR, token.LOR: token.LAND, token.ADD: token.SUB, token.SUB: token.ADD}
 
 // mutants are all mistakes that can be made in the file.
@@ -175,11 +180,13 @@ func (s *source) mutants() (list []mutant) {
 			}
 		case *ast.IfStmt:
 			was := x.Cond
-			add(x, "the condition the other way round", func() { x.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}} }, func() { x.Cond = was })
+			add(x, "the condition the other way round",
+				func() { x.Cond = &ast.UnaryExpr{Op: token.NOT, X: &ast.ParenExpr{X: was}} }, func() { x.Cond = was })
 		case *ast.ReturnStmt:
 			if k := len(x.Results) - 1; k >= 0 {
 				if id, ok := x.Results[k].(*ast.Ident); ok && id.Name == "err" {
-					add(x, "no error is returned", func() { x.Results[k] = ast.NewIdent("nil") }, func() { x.Results[k] = id })
+					add(x, "no error is returned", func() { x.Results[k] = ast.NewIdent("nil") },
+						func() { x.Results[k] = id })
 				}
 			}
 		case *ast.BlockStmt:
@@ -194,7 +201,8 @@ func (s *source) mutants() (list []mutant) {
 					}
 				}
 				if _, ok := call.(*ast.CallExpr); ok {
-					add(st, "a call is left out", func() { x.List[i] = &ast.EmptyStmt{Semicolon: st.Pos()} }, func() { x.List[i] = st })
+					add(st, "a call is left out", func() { x.List[i] = &ast.EmptyStmt{Semicolon: st.Pos()} },
+						func() { x.List[i] = st })
 				}
 			}
 		}

@@ -35,7 +35,8 @@ func TestThePageShowsTheScript(t *testing.T) {
 	assert.Equal(t, string(demo.Pipeline), read(t, p, "ci.sh"))
 }
 
-// team is a project in Git with a server over SSH, one in a Git repository, a website, a shelf that is reached by WebDAV and a workshop, and people who work on it.
+// team is a project in Git with a server over SSH, one in a Git repository, a website, a shelf that
+// is reached by WebDAV and a workshop, and people who work on it.
 type team struct {
 	*testing.T
 	root, far, server, website, shelf, address string
@@ -52,7 +53,8 @@ func newTeam(t *testing.T) *team {
 		require.NoError(t, os.MkdirAll(dir, 0o755))
 	}
 	x.address = peer.Nginx(t, x.website, "")
-	desk, err := standin.Start(filepath.Join(x.root, "workshop"), standin.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": standin.Usual()}})
+	desk, err := standin.Start(filepath.Join(x.root, "workshop"),
+		standin.Options{Accounts: []string{"maker"}, Kinds: map[string]workshop.Limits{"level": standin.Usual()}})
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = desk.Close() })
 	x.token = strings.TrimSpace(read(t, x.root, "workshop/tokens/maker"))
@@ -116,13 +118,16 @@ token_env = "WORKSHOP_TOKEN"
 	password, _ := peer.DAVUser.Password()
 	home := filepath.Join(x.root, "home")
 	require.NoError(t, os.MkdirAll(home, 0o755))
-	x.env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "WORKSHOP_TOKEN="+x.token, "SHELF_PASSWORD="+password, "HOME="+home, "TRUST=yes",
-		"GIT_AUTHOR_NAME=Crew", "GIT_AUTHOR_EMAIL=crew@example.org", "GIT_COMMITTER_NAME=Crew", "GIT_COMMITTER_EMAIL=crew@example.org", "GIT_CONFIG_NOSYSTEM=1", "VORNIX_STATE=")
+	x.env = append(os.Environ(), "PATH="+bin+":"+os.Getenv("PATH"), "WORKSHOP_TOKEN="+x.token,
+		"SHELF_PASSWORD="+password, "HOME="+home, "TRUST=yes",
+		"GIT_AUTHOR_NAME=Crew", "GIT_AUTHOR_EMAIL=crew@example.org", "GIT_COMMITTER_NAME=Crew",
+		"GIT_COMMITTER_EMAIL=crew@example.org", "GIT_CONFIG_NOSYSTEM=1", "VORNIX_STATE=")
 	x.run(p, 0, "git", "init", "--quiet", "--initial-branch=main")
 	x.commit(p, "sources")
 	x.run(p, 0, "git", "remote", "add", "origin", x.far)
 	x.run(p, 0, "git", "push", "--quiet", "origin", "main")
-	require.NoError(t, os.Rename(p, filepath.Join(x.root, "first-upload"))) // from here on there is what was pushed, and nothing else
+	// from here on there is what was pushed, and nothing else
+	require.NoError(t, os.Rename(p, filepath.Join(x.root, "first-upload")))
 	return x
 }
 
@@ -173,12 +178,14 @@ func (x *team) published() *index.Index {
 	return i
 }
 
-// The page "Release from continuous integration", as it stands: from bare clones, over OpenSSH, Git, nginx and a workshop.
+// The page "Release from continuous integration", as it stands: from bare clones, over OpenSSH,
+// Git, nginx and a workshop.
 func TestReleasesFromContinuousIntegration(t *testing.T) {
 	x := newTeam(t)
 	key := filepath.Join(x.root, "signing.key")
 	x.run(x.root, 0, "vornix", "key", "new", key)
-	x.env = append(x.env, "VORNIX_SIGNING_KEY="+key, "CACHE="+filepath.Join(x.root, "cache"), "REPORTS="+filepath.Join(x.root, "reports"))
+	x.env = append(x.env, "VORNIX_SIGNING_KEY="+key, "CACHE="+filepath.Join(x.root, "cache"),
+		"REPORTS="+filepath.Join(x.root, "reports"))
 
 	// A branch is rehearsed: nothing leaves the machine.
 	_, out := x.pipeline("ci-1", "main", 0)
@@ -211,8 +218,11 @@ func TestReleasesFromContinuousIntegration(t *testing.T) {
 	assert.Contains(t, read(t, a, "vornix.toml"), `version = "1.1.0"`)
 	assert.Regexp(t, `not asked: target shelf .* which has not been allowed`, x.run(a, 0, "vornix", "history"))
 	x.run(a, 0, "vornix", "trust", "--yes")
-	assert.Regexp(t, `1\.1\.0 .* here +at target repository, target valley, target shelf, target website, Git remote origin`, x.run(a, 0, "vornix", "history"))
-	assert.Contains(t, x.run(a, 0, "vornix", "release", "--yes", "--make-items"), "tram_depot is at exchange, hidden, with version 1.1.0", "a finished version goes to a further place")
+	assert.Regexp(t,
+		`1\.1\.0 .* here +at target repository, target valley, target shelf, target website, Git remote origin`,
+		x.run(a, 0, "vornix", "history"))
+	assert.Contains(t, x.run(a, 0, "vornix", "release", "--yes", "--make-items"),
+		"tram_depot is at exchange, hidden, with version 1.1.0", "a finished version goes to a further place")
 	x.commit(a, "an item at the workshop")
 	x.run(a, 0, "git", "push", "--quiet")
 
@@ -231,7 +241,8 @@ func TestReleasesFromContinuousIntegration(t *testing.T) {
 	x.run(b, 0, "vornix", "trust", "--yes")
 	edit(t, b, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Barn"`)
 	x.run(b, 0, "vornix", "pack")
-	for _, command := range []string{"release --yes", "release 1.2.0 --yes", "release 1.3.0 --yes", "release 1.3.0 --yes --offline", "deploy valley --yes", "publish exchange --yes", "index write"} {
+	for _, command := range []string{"release --yes", "release 1.2.0 --yes", "release 1.3.0 --yes",
+		"release 1.3.0 --yes --offline", "deploy valley --yes", "publish exchange --yes", "index write"} {
 		out := x.run(b, 3, "vornix", strings.Fields(command)...)
 		assert.Regexp(t, `version 1\.[12]\.0`, out, command)
 	}
@@ -252,9 +263,11 @@ func TestReleasesFromContinuousIntegration(t *testing.T) {
 	x.run(a, 0, "git", "push", "--quiet")
 	heir := x.clone("heir")
 	mine := x.env
-	x.env = append(x.env, "VORNIX_TRUST_FILE="+filepath.Join(x.root, "heir.json"), "VORNIX_SIGNING_KEY=", "WORKSHOP_TOKEN=")
+	x.env = append(x.env, "VORNIX_TRUST_FILE="+filepath.Join(x.root, "heir.json"), "VORNIX_SIGNING_KEY=",
+		"WORKSHOP_TOKEN=")
 	out = x.run(heir, 1, "vornix", "handover")
-	for _, line := range []string{`lacking +key +signing +players know ed25519:`, `lacking +secret +WORKSHOP_TOKEN`, `lacking +consent`, `here +record +1\.3\.0`, `here +target +valley +.*login works`, `here +sources +commits`} {
+	for _, line := range []string{`lacking +key +signing +players know ed25519:`, `lacking +secret +WORKSHOP_TOKEN`,
+		`lacking +consent`, `here +record +1\.3\.0`, `here +target +valley +.*login works`, `here +sources +commits`} {
 		assert.Regexp(t, line, out)
 	}
 	x.env = append(x.env, "VORNIX_SIGNING_KEY="+key, "WORKSHOP_TOKEN="+x.token)
@@ -267,7 +280,8 @@ func TestReleasesFromContinuousIntegration(t *testing.T) {
 	x.env = mine
 
 	// Whatever folder of the project is lost, the next release goes on.
-	all := []string{"out", ".vornix", "out/releases", "out/index", "out/patches", ".vornix/cache", ".vornix/targets", ".vornix/ledger.jsonl"}
+	all := []string{"out", ".vornix", "out/releases", "out/index", "out/patches", ".vornix/cache", ".vornix/targets",
+		".vornix/ledger.jsonl"}
 	for i, lost := range all[:thorough.Or(2, len(all))] {
 		require.NoError(t, os.RemoveAll(filepath.Join(a, filepath.FromSlash(lost))))
 		if strings.HasPrefix(lost, ".vornix") {

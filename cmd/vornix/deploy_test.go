@@ -18,8 +18,8 @@ import (
 	"vornix/internal/peer"
 )
 
-// TestDeployByTheProgram does what the guide says of servers with the built program: over OpenSSH, to several targets, to a mirror, and what
-// goes wrong with its exit codes.
+// TestDeployByTheProgram does what the guide says of servers with the built program: over OpenSSH,
+// to several targets, to a mirror, and what goes wrong with its exit codes.
 func TestDeployByTheProgram(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")
@@ -28,7 +28,8 @@ func TestDeployByTheProgram(t *testing.T) {
 	dirs := []string{t.TempDir(), t.TempDir(), t.TempDir()}
 	var text strings.Builder
 	for i, dir := range dirs {
-		fmt.Fprintf(&text, "\n[target.valley%d]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", i, s.Port, s.User, s.Key, s.Fingerprint, dir)
+		fmt.Fprintf(&text,
+			"\n[target.valley%d]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", i, s.Port, s.User, s.Key, s.Fingerprint, dir)
 	}
 	const gone = "\n[target.gone]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = 1\nuser = \"x\"\npath = \"y\"\n"
 	whole := read(t, p, "vornix.toml")
@@ -39,7 +40,8 @@ func TestDeployByTheProgram(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(dirs[0], ".vornix-target"))
 	assert.Contains(t, ok(t, p, "deploy", "valley0", "--yes").out, "valley0 has version 1.0.0")
 	assert.FileExists(t, filepath.Join(dirs[0], "levels", "tram_depot.vnm"))
-	assert.JSONEq(t, `{"shifts":{"cycle":[{"level":"tram_depot","shift":"shift"}]}}`, read(t, dirs[0], "shifts.json"), "lists are made where there are none")
+	assert.JSONEq(t, `{"shifts":{"cycle":[{"level":"tram_depot","shift":"shift"}]}}`, read(t, dirs[0], "shifts.json"),
+		"lists are made where there are none")
 	assert.Equal(t, "set offered \"tram_depot\"\r\n", read(t, dirs[0], "server.cfg"))
 	assert.Contains(t, ok(t, p, "deploy", "valley0", "--yes").out, "nothing changed")
 
@@ -53,7 +55,8 @@ func TestDeployByTheProgram(t *testing.T) {
 	assert.Equal(t, 4, o.exit)
 	assert.Contains(t, o.err, `"gone"`)
 	assert.NoDirExists(t, filepath.Join(dirs[1], "levels"), "what can't be done for all is not begun")
-	o = vornix(t, p, "deploy", "valley0", "valley1", "valley2", "gone", "--yes", "--wave", "--skip-unreachable", "--json")
+	o = vornix(t, p, "deploy", "valley0", "valley1", "valley2", "gone", "--yes", "--wave", "--skip-unreachable",
+		"--json")
 	assert.Equal(t, 4, o.exit)
 	var answer struct {
 		Plans       []*deploy.Plan
@@ -62,7 +65,8 @@ func TestDeployByTheProgram(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(parse(t, o).Result, &answer))
 	assert.Len(t, answer.Plans, 3)
-	assert.Equal(t, []string{"unchanged", "done", "done"}, []string{answer.Outcomes[0].State, answer.Outcomes[1].State, answer.Outcomes[2].State})
+	assert.Equal(t, []string{"unchanged", "done", "done"},
+		[]string{answer.Outcomes[0].State, answer.Outcomes[1].State, answer.Outcomes[2].State})
 	assert.Contains(t, answer.Unreachable, "gone")
 	assert.FileExists(t, filepath.Join(dirs[2], "levels", "tram_depot.vnm"))
 
@@ -75,7 +79,8 @@ func TestDeployByTheProgram(t *testing.T) {
 	assert.Regexp(t, `on valley1 +version 1.0.0, since .*1 changed there since: levels/tram_depot.vnm`, status.out)
 	assert.Regexp(t, `on gone +unreachable`, status.out)
 	put(t, filepath.Join(p, "vornix.toml"), whole+text.String())
-	put(t, filepath.Join(dirs[2], ".vornix-target/lock.json"), `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
+	put(t, filepath.Join(dirs[2], ".vornix-target/lock.json"),
+		`{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
 	o = vornix(t, p, "deploy", "rollback", "valley2", "--yes")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "vole@bank")
@@ -106,23 +111,27 @@ func TestDeployByTheProgram(t *testing.T) {
 		assert.FileExists(t, filepath.Join(get, name))
 	}
 	python := peer.Pillow(t)
-	peer.Run(t, get, python, "-c", "import bz2,gzip;a=open('tram_depot.vnm','rb').read();assert a==bz2.open('tram_depot.vnm.bz2').read()==gzip.open('tram_depot.vnm.gz').read()")
+	peer.Run(t, get, python, "-c",
+		"import bz2,gzip;a=open('tram_depot.vnm','rb').read();assert a==bz2.open('tram_depot.vnm.bz2').read()==gzip.open('tram_depot.vnm.gz').read()")
 
 	// Nothing secret is asked for where nobody can answer, and a wrong key of the server ends it.
-	put(t, filepath.Join(p, "vornix.toml"), strings.ReplaceAll(whole+text.String(), s.Fingerprint, "SHA256:"+strings.Repeat("A", 43)))
+	put(t, filepath.Join(p, "vornix.toml"),
+		strings.ReplaceAll(whole+text.String(), s.Fingerprint, "SHA256:"+strings.Repeat("A", 43)))
 	o = vornix(t, p, "deploy", "valley0", "--plan", "--offline")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, s.Fingerprint)
 }
 
-// What goes out as a version is of that version and of the sources as they are: else nothing goes out, and each command says the same way out. A finished
-// version may go to further places whatever the sources have become.
+// What goes out as a version is of that version and of the sources as they are: else nothing goes
+// out, and each command says the same way out. A finished version may go to further places whatever
+// the sources have become.
 func TestOldBundlesDoNotGoOut(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")
 	refused := func(what string, why string) {
 		t.Helper()
-		for _, args := range []string{"deploy practice --yes", "deploy practice --plan", "index write", "deploy downloads --yes"} {
+		for _, args := range []string{"deploy practice --yes", "deploy practice --plan", "index write",
+			"deploy downloads --yes"} {
 			o := vornix(t, p, strings.Fields(args)...)
 			assert.Equal(t, 3, o.exit, "%s: %s\n%s", what, args, o.out)
 			assert.Contains(t, o.err, "vornix pack", what)
@@ -172,11 +181,12 @@ func TestTheWelcomePage(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(p, "..", "servers", "kestrel", "cards"), "a preview changes nothing there")
 	require.NoError(t, os.RemoveAll(filepath.Join(p, "out", "pictures")))
 	ok(t, p, "deploy", "practice", "--yes", "--without-server")
-	assert.NotContains(t, read(t, filepath.Join(p, "..", "servers", "kestrel"), "welcome.html"), "<img", "a picture that is not there is not shown")
+	assert.NotContains(t, read(t, filepath.Join(p, "..", "servers", "kestrel"), "welcome.html"), "<img",
+		"a picture that is not there is not shown")
 }
 
-// TestAServerThatGoesWrong deploys to a stand-in that can't load a map, and to the same one when it has got over it; players meanwhile get
-// whole files only.
+// TestAServerThatGoesWrong deploys to a stand-in that can't load a map, and to the same one when it
+// has got over it; players meanwhile get whole files only.
 func TestAServerThatGoesWrong(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")
@@ -186,7 +196,9 @@ func TestAServerThatGoesWrong(t *testing.T) {
 	require.NoError(t, server.Start())
 	defer func() { _ = server.Process.Kill(); _ = server.Wait() }()
 	var url string
-	require.Eventually(t, func() bool { url = strings.TrimSpace(read(t, folder, "stand-server.url")); return url != "" }, 10*time.Second, 10*time.Millisecond)
+	require.Eventually(t,
+		func() bool { url = strings.TrimSpace(read(t, folder, "stand-server.url")); return url != "" }, 10*time.Second,
+		10*time.Millisecond)
 	before := read(t, folder, "levels.txt")
 	o := vornix(t, p, "deploy", "practice", "--yes")
 	assert.Equal(t, 1, o.exit)
@@ -206,7 +218,8 @@ func TestAServerThatGoesWrong(t *testing.T) {
 	assert.Equal(t, 4, o.exit, "a server that does not answer is found before anything is changed: %s", o.err)
 	assert.NoFileExists(t, filepath.Join(folder, "levels", "tram_depot.vnm"))
 	fail("")
-	assert.Contains(t, ok(t, p, "deploy", "practice", "--yes").out, "its server has loaded tram_depot and plays tram_depot")
+	assert.Contains(t, ok(t, p, "deploy", "practice", "--yes").out,
+		"its server has loaded tram_depot and plays tram_depot")
 	status := func() (st gameserver.Status) {
 		resp, err := http.Get(url + "/status")
 		require.NoError(t, err)
@@ -214,7 +227,8 @@ func TestAServerThatGoesWrong(t *testing.T) {
 		require.NoError(t, json.NewDecoder(resp.Body).Decode(&st))
 		return st
 	}
-	require.Eventually(t, func() bool { return status().Players.Loaded > 100_000 }, 10*time.Second, 20*time.Millisecond, "players get what was deployed")
+	require.Eventually(t, func() bool { return status().Players.Loaded > 100_000 }, 10*time.Second, 20*time.Millisecond,
+		"players get what was deployed")
 	for range 2 { // there and back, under their feet
 		ok(t, p, "deploy", "rollback", "practice", "--yes")
 		ok(t, p, "deploy", "practice", "--yes", "--overwrite")

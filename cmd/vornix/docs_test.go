@@ -26,7 +26,8 @@ func held(t *testing.T, page, want string) {
 	}
 	got, err := os.ReadFile(name)
 	require.NoError(t, err)
-	assert.Equal(t, want, string(got), "%s is behind the program; write it with VORNIX_UPDATE=1 go test ./cmd/vornix -run Documented", page)
+	assert.Equal(t, want, string(got),
+		"%s is behind the program; write it with VORNIX_UPDATE=1 go test ./cmd/vornix -run Documented", page)
 }
 
 func TestCommandsAreDocumented(t *testing.T) {
@@ -116,7 +117,8 @@ func TestLinksLeadSomewhere(t *testing.T) {
 	}
 }
 
-// The guide's commands run, in order, on the projects they speak of; each block after a command is really in its output.
+// The guide's commands run, in order, on the projects they speak of; each block after a command is
+// really in its output.
 func TestTheGuideIsTrue(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)
@@ -126,8 +128,10 @@ func TestTheGuideIsTrue(t *testing.T) {
 	dir := filepath.Dir(demo)
 	require.NoError(t, os.Rename(demo, filepath.Join(dir, "vornix-demo")))
 	// A workshop that takes the fixture's pictures, which are small.
-	put(t, filepath.Join(dir, "vornix-demo", "workshops", "kestrel", "workshop.toml"), "id = \"guide\"\nname = \"Exchange\"\n[kind.parcel.files]\nendings = [\".parcel\"]\n")
-	shop(t, dir, filepath.Join(dir, "vornix-demo", "workshops", "kestrel"), "--profile", "kestrel-post") // what the guide runs in another terminal
+	put(t, filepath.Join(dir, "vornix-demo", "workshops", "kestrel", "workshop.toml"),
+		"id = \"guide\"\nname = \"Exchange\"\n[kind.parcel.files]\nendings = [\".parcel\"]\n")
+	// what the guide runs in another terminal
+	shop(t, dir, filepath.Join(dir, "vornix-demo", "workshops", "kestrel"), "--profile", "kestrel-post")
 	ok(t, filepath.Join(dir, "vornix-demo", "highline"), "trust", "--yes")
 	assert.Greater(t, blocks(t, string(data), dir), 8)
 }
@@ -139,14 +143,15 @@ func TestQuotedMessagesAreSaid(t *testing.T) {
 	require.NoError(t, err)
 	var source strings.Builder
 	for _, dir := range []string{"core", "internal"} {
-		require.NoError(t, filepath.WalkDir(filepath.Join("..", "..", dir), func(p string, e os.DirEntry, err error) error {
-			if err != nil || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") {
+		require.NoError(t,
+			filepath.WalkDir(filepath.Join("..", "..", dir), func(p string, e os.DirEntry, err error) error {
+				if err != nil || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") {
+					return err
+				}
+				text, err := os.ReadFile(p)
+				source.Write(text)
 				return err
-			}
-			text, err := os.ReadFile(p)
-			source.Write(text)
-			return err
-		}))
+			}))
 	}
 	said := regexp.MustCompile(`%[a-z]|%!`).ReplaceAllString(source.String(), "")
 	quoted := regexp.MustCompile(`(?m)^\| "([^"]+)"`).FindAllStringSubmatch(string(data), -1)
@@ -168,8 +173,8 @@ func TestTheReadmeIsTrue(t *testing.T) {
 	assert.Equal(t, 4, blocks(t, string(data), t.TempDir()))
 }
 
-// blocks runs the commands of all console blocks of a text, one after the other, and wants the lines below each to be in what it printed. It returns
-// how many there were.
+// blocks runs the commands of all console blocks of a text, one after the other, and wants the
+// lines below each to be in what it printed. It returns how many there were.
 func blocks(t *testing.T, text, at string) (ran int) {
 	t.Helper()
 	for _, block := range regexp.MustCompile("(?ms)^```console\n(.*?)^```").FindAllStringSubmatch(text, -1) {
@@ -215,7 +220,9 @@ func TestTheTutorialIsTrue(t *testing.T) {
 			command := strings.TrimPrefix(line, "$ ")
 			if folder, ok := strings.CutPrefix(command, "cd "); ok {
 				at = filepath.Join(at, folder)
-				require.NoError(t, os.WriteFile(filepath.Join(at, "maps", "gust_landing.vnx"), []byte(strings.Join(lines, "\n")+"\n"), 0o644))
+				require.NoError(t,
+					os.WriteFile(filepath.Join(at, "maps", "gust_landing.vnx"), []byte(strings.Join(lines, "\n")+"\n"),
+						0o644))
 				continue
 			}
 			o := vornix(t, at, strings.Fields(command)[1:]...)

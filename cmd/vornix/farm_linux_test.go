@@ -41,7 +41,8 @@ func newLab(t *testing.T, names ...string) *lab {
 	l := &lab{t: t, number: os.Getpid() % 200, hosts: map[string]string{}}
 	l.bridge = fmt.Sprintf("vx%d", os.Getpid()%100000)
 	if out, err := exec.Command(ip, "link", "add", l.bridge, "type", "bridge").CombinedOutput(); err != nil {
-		t.Skipf("no networks can be made here, for want of root or of the kernel's consent: this test is left out: %s", out)
+		t.Skipf("no networks can be made here, for want of root or of the kernel's consent: this test is left out: %s",
+			out)
 	}
 	t.Cleanup(func() { _ = exec.Command(ip, "link", "del", l.bridge).Run() })
 	l.ip("addr", "add", l.address(1)+"/24", "dev", l.bridge)
@@ -110,12 +111,14 @@ func (l *lab) day(t *testing.T) *day {
 	return d
 }
 
-// startHost starts the host. The server of one that was killed may hold the address for a moment longer: then it is tried again.
+// startHost starts the host. The server of one that was killed may hold the address for a moment
+// longer: then it is tried again.
 func (d *day) startHost(t *testing.T) {
 	t.Helper()
 	said := ""
 	for range 5 {
-		s := &started{cmd: d.l.on("host", t.TempDir(), "farm", "host", "--dir", d.dir, "--listen", d.l.hosts["host"]+":4222")}
+		s := &started{cmd: d.l.on("host", t.TempDir(), "farm", "host", "--dir", d.dir, "--listen",
+			d.l.hosts["host"]+":4222")}
 		s.cmd.Stdout, s.cmd.Stderr = s, s
 		require.NoError(t, s.cmd.Start())
 		t.Cleanup(func() { s.stop(syscall.SIGKILL) })
@@ -135,7 +138,9 @@ func (d *day) startHost(t *testing.T) {
 }
 
 func (d *day) worker(t *testing.T, on string, more ...string) *started {
-	return d.l.start(t, on, "joined", append([]string{"farm", "worker", "--key", d.key, "--name", on, "--jobs", "1", "--dir", filepath.Join(t.TempDir(), "contents")}, more...)...)
+	return d.l.start(t, on, "joined",
+		append([]string{"farm", "worker", "--key", d.key, "--name", on, "--jobs", "1", "--dir",
+			filepath.Join(t.TempDir(), "contents")}, more...)...)
 }
 
 // The same bytes, whatever happens to a farm of several machines while it builds.
@@ -337,11 +342,14 @@ func (l *lab) wrong(t *testing.T, d *day) {
 	joined, ended := make(chan bool, 8), make(chan bool)
 	go func() {
 		defer close(ended)
-		_ = remoteexec.Work(ctx, remoteexec.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Hands: 1, Dir: dir, Most: 1 << 30, Do: bent{assembly.NewHand(1, assembly.Stages{}, nil, "")}, Said: func(e remoteexec.Event) {
-			if e.What == "joined" {
-				joined <- true
-			}
-		}})
+		_ = remoteexec.Work(ctx,
+			remoteexec.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Hands: 1, Dir: dir,
+				Most: 1 << 30, Do: bent{assembly.NewHand(1, assembly.Stages{}, nil, "")},
+				Said: func(e remoteexec.Event) {
+					if e.What == "joined" {
+						joined <- true
+					}
+				}})
 	}()
 	t.Cleanup(func() { cancel(); <-ended; dir.Close() })
 	select {

@@ -43,7 +43,8 @@ func (s *started) said() string {
 
 func (s *started) await(t *testing.T, text string) {
 	t.Helper()
-	require.Eventually(t, func() bool { return strings.Contains(s.said(), text) }, 30*time.Second, 5*time.Millisecond, "%q never came", text)
+	require.Eventually(t, func() bool { return strings.Contains(s.said(), text) }, 30*time.Second, 5*time.Millisecond,
+		"%q never came", text)
 }
 
 // stop ends it as a signal does.
@@ -78,7 +79,8 @@ func TestFarmCommands(t *testing.T) {
 	alone := machineOf(t, p)
 	for _, dir := range []string{p, alone} {
 		for i := range 6 {
-			appendTo(t, dir, "vornix.toml", fmt.Sprintf("\n[[step]]\nname = \"leaflet%[1]d\"\ncommand = [\"tools/leaflet.sh\", \"{inputs}\"]\ninputs = [\"maps/*.vnx\"]\nstdout = \"leaflet%[1]d.txt\"\naway = true\n", i))
+			appendTo(t, dir, "vornix.toml",
+				fmt.Sprintf("\n[[step]]\nname = \"leaflet%[1]d\"\ncommand = [\"tools/leaflet.sh\", \"{inputs}\"]\ninputs = [\"maps/*.vnx\"]\nstdout = \"leaflet%[1]d.txt\"\naway = true\n", i))
 		}
 		put(t, filepath.Join(dir, "tools/leaflet.sh"), "#!/bin/sh\nsleep 0.3\ncat \"$@\" | wc -l\n")
 		require.NoError(t, os.Chmod(filepath.Join(dir, "tools/leaflet.sh"), 0o755))
@@ -90,7 +92,8 @@ func TestFarmCommands(t *testing.T) {
 	// A worker that runs no steps of projects, then one that does.
 	farmed(t, "joined", "worker", "--key", key, "--name", "plain", "--dir", t.TempDir())
 	contents := t.TempDir()
-	willing := farmed(t, "joined", "worker", "--key", key, "--name", "willing", "--dir", contents, "--own-steps", "--json")
+	willing := farmed(t, "joined", "worker", "--key", key, "--name", "willing", "--dir", contents, "--own-steps",
+		"--json")
 	second := vornix(t, p, "farm", "worker", "--key", key, "--dir", contents)
 	assert.Equal(t, 3, second.exit)
 	assert.Contains(t, second.err, "a folder of its own with --dir")

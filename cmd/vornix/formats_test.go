@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Findings and results in the forms that programs collect: valid by the standard's schema, complete, and with the command's exit code.
+// Findings and results in the forms that programs collect: valid by the standard's schema,
+// complete, and with the command's exit code.
 func TestFindingsForOtherPrograms(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")

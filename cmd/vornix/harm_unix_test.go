@@ -30,13 +30,14 @@ import (
 	"vornix/internal/thorough"
 )
 
-// A scene is a command that writes, in a folder where it can: what harm is done to. All runs begin in a copy of that folder.
+// A scene is a command that writes, in a folder where it can: what harm is done to. All runs begin
+// in a copy of that folder.
 type scene struct {
 	name string
 	in   string // the folder to run in, below the scene's own; {dir} in args is the latter
 	args []string
-	// look is a command that only looks, and puts right what was left half done. With it a command that can't be given twice, such as an undo, is
-	// tested: after it all is as before or as after.
+	// look is a command that only looks, and puts right what was left half done. With it a command
+	// that can't be given twice, such as an undo, is tested: after it all is as before or as after.
 	look []string
 	// once says that the command does another thing the second time, when it has come to its end.
 	once bool
@@ -49,7 +50,8 @@ type scene struct {
 	slow   bool // left out of short runs
 }
 
-// breakages is how many times each scene is broken: once, or in the whole check in each of the ways; the long one sets VORNIX_BREAKAGES.
+// breakages is how many times each scene is broken: once, or in the whole check in each of the
+// ways; the long one sets VORNIX_BREAKAGES.
 func breakages(t *testing.T) int {
 	n, err := strconv.Atoi(cmp.Or(os.Getenv("VORNIX_BREAKAGES"), strconv.Itoa(thorough.Or(1, len(harms)))))
 	require.NoError(t, err)
@@ -75,44 +77,65 @@ var scenes = []scene{
 	{name: "pack", in: "lower-sidings", args: []string{"pack"}, make: demoScene("build")},
 	{name: "pack again", in: "lower-sidings", args: []string{"pack"}, make: demoScene("pack", "!edit")},
 	{name: "into map", in: "lower-sidings", args: []string{"pack", "--into-map"}, make: demoScene("build")},
-	{name: "installer", in: "lower-sidings", args: []string{"pack", "--installer", "--program", "{exe}"}, make: demoScene("build"), slow: true},
+	{name: "installer", in: "lower-sidings", args: []string{"pack", "--installer", "--program", "{exe}"},
+		make: demoScene("build"), slow: true},
 	{name: "try", in: "lower-sidings", args: []string{"try"}, make: demoScene("pack")},
 	{name: "sweep", in: "lower-sidings", args: []string{"sweep", "--yes"}, make: demoScene("build", "!stray")},
-	{name: "restore", in: "lower-sidings", args: []string{"restore"}, make: demoScene("build", "!stray", "sweep --yes")},
+	{name: "restore", in: "lower-sidings", args: []string{"restore"},
+		make: demoScene("build", "!stray", "sweep --yes")},
 	{name: "addon", in: "lower-sidings", args: []string{"addon", "write"}, make: demoScene("pack")},
-	{name: "index", counting: "index.json", in: "lower-sidings", args: []string{"index", "write", "--to", "{dir}/public"}, make: demoScene("release --yes --without-server --until patch", "!version", "release --yes --without-server --until patch")},
-	{name: "deploy", in: "lower-sidings", args: []string{"deploy", "practice", "--yes", "--without-server"}, make: demoScene("pack")},
-	{name: "deploy again", in: "lower-sidings", args: []string{"deploy", "practice", "--yes", "--without-server"}, make: demoScene("pack", "deploy practice --yes --without-server", "!edit", "!version", "pack")},
-	{name: "roll back", in: "lower-sidings", args: []string{"deploy", "rollback", "practice", "--yes", "--without-server"}, once: true, make: demoScene("pack", "deploy practice --yes --without-server", "!edit", "!version", "pack", "deploy practice --yes --without-server")},
-	{name: "publish", in: "lower-sidings", args: []string{"publish", "exchange", "--yes"}, make: demoScene("pack", "shoot"), around: func(t *testing.T, dir string) {
-		shop(t, filepath.Join(dir, "lower-sidings"), filepath.Join(dir, "workshops", "burrow"))
-	}},
-	{name: "release", counting: "index.json", in: "lower-sidings", args: []string{"release", "--yes", "--without-server", "--until", "deploy"}, make: demoScene()},
-	{name: "next release", counting: "index.json", in: "lower-sidings", args: []string{"release", "--yes", "--without-server", "--until", "deploy"}, make: demoScene("release --yes --without-server --until deploy", "!edit", "!version")},
+	{name: "index", counting: "index.json", in: "lower-sidings",
+		args: []string{"index", "write", "--to", "{dir}/public"},
+		make: demoScene("release --yes --without-server --until patch", "!version",
+			"release --yes --without-server --until patch")},
+	{name: "deploy", in: "lower-sidings", args: []string{"deploy", "practice", "--yes", "--without-server"},
+		make: demoScene("pack")},
+	{name: "deploy again", in: "lower-sidings", args: []string{"deploy", "practice", "--yes", "--without-server"},
+		make: demoScene("pack", "deploy practice --yes --without-server", "!edit", "!version", "pack")},
+	{name: "roll back", in: "lower-sidings",
+		args: []string{"deploy", "rollback", "practice", "--yes", "--without-server"}, once: true,
+		make: demoScene("pack", "deploy practice --yes --without-server", "!edit", "!version", "pack",
+			"deploy practice --yes --without-server")},
+	{name: "publish", in: "lower-sidings", args: []string{"publish", "exchange", "--yes"},
+		make: demoScene("pack", "shoot"), around: func(t *testing.T, dir string) {
+			shop(t, filepath.Join(dir, "lower-sidings"), filepath.Join(dir, "workshops", "burrow"))
+		}},
+	{name: "release", counting: "index.json", in: "lower-sidings",
+		args: []string{"release", "--yes", "--without-server", "--until", "deploy"}, make: demoScene()},
+	{name: "next release", counting: "index.json", in: "lower-sidings",
+		args: []string{"release", "--yes", "--without-server", "--until", "deploy"},
+		make: demoScene("release --yes --without-server --until deploy", "!edit", "!version")},
 	{name: "new", args: []string{"new", "mine", "--profile", "kestrel-post"}, make: func(*testing.T, string) {}},
-	{name: "new from", args: []string{"new", "mine", "--from", "lower-sidings", "--profile", "burrow-tramways"}, make: func(t *testing.T, dir string) {
-		demoScene()(t, dir)
-		for _, name := range []string{"vornix.toml", ".vornix", "published.toml"} {
-			require.NoError(t, os.RemoveAll(filepath.Join(dir, "lower-sidings", name)))
-		}
-	}},
+	{name: "new from", args: []string{"new", "mine", "--from", "lower-sidings", "--profile", "burrow-tramways"},
+		make: func(t *testing.T, dir string) {
+			demoScene()(t, dir)
+			for _, name := range []string{"vornix.toml", ".vornix", "published.toml"} {
+				require.NoError(t, os.RemoveAll(filepath.Join(dir, "lower-sidings", name)))
+			}
+		}},
 	{name: "fmt", in: "lower-sidings", args: []string{"fmt", "maps/tram_depot.vnx"}, make: demoScene("!untidy")},
-	{name: "texture", in: "lower-sidings", args: []string{"texture", "textures/rock/wall.png", "wall.ktx2"}, make: demoScene()},
+	{name: "texture", in: "lower-sidings", args: []string{"texture", "textures/rock/wall.png", "wall.ktx2"},
+		make: demoScene()},
 	{name: "sprite", in: "lower-sidings", args: []string{"sprite", "sprites/mole.toml", "mole.png"}, make: demoScene()},
 	{name: "map", in: "lower-sidings", args: []string{"map", "maps/tram_depot.vnx", "depot.vnm"}, make: demoScene()},
-	{name: "extract", in: "lower-sidings", args: []string{"extract", "out/bundles/tram_depot.vnm", "--to", "look", "--overwrite"}, make: demoScene("pack")},
+	{name: "extract", in: "lower-sidings",
+		args: []string{"extract", "out/bundles/tram_depot.vnm", "--to", "look", "--overwrite"},
+		make: demoScene("pack")},
 	{name: "delta make", args: []string{"delta", "make", "old/f02.bin", "new/f02.bin", "e.vcdiff"}, make: patchScene},
 	{name: "delta apply", args: []string{"delta", "apply", "old/f02.bin", "d.vcdiff", "made.bin"}, make: patchScene},
 	{name: "patch make", args: []string{"patch", "make", "old", "new", "q.vnp"}, make: patchScene},
-	{name: "patch apply", args: []string{"patch", "apply", "p.vnp", "game"}, look: []string{"patch", "list", "game"}, make: patchScene},
-	{name: "patch undo", args: []string{"patch", "undo", "game"}, look: []string{"patch", "list", "game"}, make: func(t *testing.T, dir string) {
-		patchScene(t, dir)
-		ok(t, dir, "patch", "apply", "p.vnp", "game")
-	}},
-	{name: "overlay", args: []string{"patch", "overlay", "new", "game", "--swap", "--profile", "kestrel-post"}, look: []string{"patch", "list", "game"}, make: func(t *testing.T, dir string) {
-		patchScene(t, dir)
-		require.NoError(t, os.RemoveAll(filepath.Join(dir, "new", "moved")))
-	}},
+	{name: "patch apply", args: []string{"patch", "apply", "p.vnp", "game"}, look: []string{"patch", "list", "game"},
+		make: patchScene},
+	{name: "patch undo", args: []string{"patch", "undo", "game"}, look: []string{"patch", "list", "game"},
+		make: func(t *testing.T, dir string) {
+			patchScene(t, dir)
+			ok(t, dir, "patch", "apply", "p.vnp", "game")
+		}},
+	{name: "overlay", args: []string{"patch", "overlay", "new", "game", "--swap", "--profile", "kestrel-post"},
+		look: []string{"patch", "list", "game"}, make: func(t *testing.T, dir string) {
+			patchScene(t, dir)
+			require.NoError(t, os.RemoveAll(filepath.Join(dir, "new", "moved")))
+		}},
 	{name: "fetch", args: []string{"fetch", "{url}", "player"}, make: publicScene},
 	{name: "fetch again", args: []string{"fetch", "player"}, make: func(t *testing.T, dir string) {
 		publicScene(t, dir)
@@ -120,9 +143,11 @@ var scenes = []scene{
 	}},
 	{name: "key", args: []string{"key", "new", "my.key"}, make: func(*testing.T, string) {}},
 	{name: "manual", args: []string{"man", "man"}, make: func(*testing.T, string) {}},
-	{name: "release of a 3D game", counting: "index.json", in: "highline", args: []string{"release", "--yes", "--without-server", "--until", "deploy"}, slow: true, make: func(t *testing.T, dir string) {
-		copyTree(t, dir, filepath.Dir(project(t, "highline")))
-	}},
+	{name: "release of a 3D game", counting: "index.json", in: "highline",
+		args: []string{"release", "--yes", "--without-server", "--until", "deploy"}, slow: true,
+		make: func(t *testing.T, dir string) {
+			copyTree(t, dir, filepath.Dir(project(t, "highline")))
+		}},
 }
 
 // demoScene is the demo's folder after some commands in the project of tiles, and some changes by hand.
@@ -143,7 +168,8 @@ func demoScene(steps ...string) func(*testing.T, string) {
 			case "!untidy":
 				edit(t, p, "maps/tram_depot.vnx", "\n", "\n\n\n\n")
 			case "!stray":
-				for _, name := range []string{"maps/tram_depot.vnx~", "textures/rock/wall.png.bak", "out/tree/left.over"} {
+				for _, name := range []string{"maps/tram_depot.vnx~", "textures/rock/wall.png.bak",
+					"out/tree/left.over"} {
 					put(t, filepath.Join(p, filepath.FromSlash(name)), "left behind: "+name)
 				}
 			default:
@@ -233,7 +259,8 @@ func (s stage) command(program string, args []string, breakage string) *exec.Cmd
 	return cmd
 }
 
-// files gives the content, as a hash, of all files that a person would miss; what Vornix keeps for itself is apart, and may differ.
+// files gives the content, as a hash, of all files that a person would miss; what Vornix keeps for
+// itself is apart, and may differ.
 func (s stage) files(t *testing.T) (theirs, kept map[string]string) {
 	t.Helper()
 	theirs, kept = map[string]string{}, map[string]string{}
@@ -245,7 +272,8 @@ func (s stage) files(t *testing.T) (theirs, kept map[string]string) {
 		rel, _ := filepath.Rel(s.dir, p)
 		rel = filepath.ToSlash(rel)
 		to := theirs
-		if strings.Contains(rel, ".vornix") || strings.Contains(rel, "vornix-patched/") || strings.Contains(rel, "vornix-fetched/") || strings.HasPrefix(rel, "workshops/") {
+		if strings.Contains(rel, ".vornix") || strings.Contains(rel, "vornix-patched/") ||
+			strings.Contains(rel, "vornix-fetched/") || strings.HasPrefix(rel, "workshops/") {
 			to = kept
 		}
 		to[rel] = fmt.Sprintf("%x", sha256.Sum256(data))[:16]
@@ -393,9 +421,10 @@ func (w whole) finish(t *testing.T, s stage, when string) {
 	s.noTemps(t, when)
 }
 
-// Every command that writes is ended, or its disk broken, before one of the changes that it makes, at points spread over its whole course:
-// nothing that existed is damaged, what is said is right, and the next run restores or finishes, with the bytes of a run that was left alone. And two of
-// it run at once.
+// Every command that writes is ended, or its disk broken, before one of the changes that it makes,
+// at points spread over its whole course: nothing that existed is damaged, what is said is right,
+// and the next run restores or finishes, with the bytes of a run that was left alone. And two of it
+// run at once.
 func TestHarm(t *testing.T) {
 	t.Parallel()
 	n := breakages(t)
@@ -441,7 +470,8 @@ func TestHarm(t *testing.T) {
 // harm is a way to break a run, and what the program must say then; empty where it can't say anything any more.
 type harm struct{ mode, says string }
 
-var harms = []harm{{"kill", ""}, {"full", "the disk is full"}, {"tear", ""}, {"once", "input/output error"}, {"interrupt", "interrupted"}, {"denied", "no permission"},
+var harms = []harm{{"kill", ""}, {"full", "the disk is full"}, {"tear", ""}, {"once", "input/output error"},
+	{"interrupt", "interrupted"}, {"denied", "no permission"},
 	{"small", "the disk is full"}, {"locked", "no permission"}}
 
 // broken are the harms that stopped at least one run: one that never does shows nothing.
@@ -509,7 +539,8 @@ func (s *stage) small(t *testing.T, room int64) (enlarge func()) {
 	return func() { resize(1 << 30) }
 }
 
-// locked makes one of the folders that the command writes to one that nobody may write to, and lets somebody run it who is not root.
+// locked makes one of the folders that the command writes to one that nobody may write to, and lets
+// somebody run it who is not root.
 func (s stage) locked(t *testing.T, places []string, at int, cmd *exec.Cmd) (unlock func()) {
 	t.Helper()
 	var folders []string
@@ -523,14 +554,17 @@ func (s stage) locked(t *testing.T, places []string, at int, cmd *exec.Cmd) (unl
 		return nil
 	}
 	if os.Getuid() == 0 {
-		require.NoError(t, filepath.WalkDir(s.dir, func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
+		require.NoError(t,
+			filepath.WalkDir(s.dir,
+				func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
 		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
 	}
 	require.NoError(t, os.Chmod(folders[0], 0o555))
 	return func() { require.NoError(t, os.Chmod(folders[0], 0o755)) }
 }
 
-// atOnce runs two of a command at once on one project: each does its work, or is refused and told who is at work; what comes of both is what comes of one.
+// atOnce runs two of a command at once on one project: each does its work, or is refused and told
+// who is at work; what comes of both is what comes of one.
 func (w whole) atOnce(t *testing.T, s stage) {
 	t.Helper()
 	defer os.RemoveAll(s.dir)

@@ -19,7 +19,8 @@ func profileWith(old, now string) []byte {
 	return bytes.Replace(data, []byte(old), []byte(now), 1)
 }
 
-// moreAttacks are those of a second round: projects, profiles, repositories and what Vornix itself keeps, as strangers ship them, and media.
+// moreAttacks are those of a second round: projects, profiles, repositories and what Vornix itself
+// keeps, as strangers ship them, and media.
 func moreAttacks(add func(name string, files map[string][]byte, args string, exit int, say ...string)) {
 	project := func(toml string, pairs ...any) map[string][]byte {
 		files := inProject(pairs...)
@@ -41,18 +42,24 @@ func moreAttacks(add func(name string, files map[string][]byte, args string, exi
 	// A repository that has Git run programs, wherever it lies: what it would do is leave a mark outside.
 	const run = "echo owned > ../../victim.txt; touch /tmp/vornix-owned.txt; false"
 	repository := func(at, config string) map[string][]byte {
-		return map[string][]byte{at + "HEAD": []byte("ref: refs/heads/main\n"), at + "config": []byte(config), at + "objects/info/keep": nil, at + "refs/heads/keep": nil, at + "index": nil}
+		return map[string][]byte{at + "HEAD": []byte("ref: refs/heads/main\n"), at + "config": []byte(config),
+			at + "objects/info/keep": nil, at + "refs/heads/keep": nil, at + "index": nil}
 	}
 	for name, repo := range map[string]map[string][]byte{
-		"an embedded repository":           repository("site/", "[core]\n\tbare = false\n\tworktree = .\n\tfsmonitor = \""+run+"\"\n"),
-		"a repository":                     repository("site/.git/", "[core]\n\tfsmonitor = \""+run+"\"\n"),
-		"a repository elsewhere":           with(repository("evil/", "[core]\n\tfsmonitor = \""+run+"\"\n"), "site/.git", "gitdir: ../evil\n"),
-		"a repository with an include":     with(repository("site/.git/", "[include]\n\tpath = more\n"), "site/.git/more", "[core]\n\tfsmonitor = \""+run+"\"\n"),
-		"a repository with a filter":       with(repository("site/.git/", "[filter \"x\"]\n\tclean = \""+run+"\"\n"), "site/.gitattributes", "* filter=x\n", "site/a.txt", "a"),
+		"an embedded repository": repository("site/",
+			"[core]\n\tbare = false\n\tworktree = .\n\tfsmonitor = \""+run+"\"\n"),
+		"a repository": repository("site/.git/", "[core]\n\tfsmonitor = \""+run+"\"\n"),
+		"a repository elsewhere": with(repository("evil/", "[core]\n\tfsmonitor = \""+run+"\"\n"),
+			"site/.git", "gitdir: ../evil\n"),
+		"a repository with an include": with(repository("site/.git/", "[include]\n\tpath = more\n"),
+			"site/.git/more", "[core]\n\tfsmonitor = \""+run+"\"\n"),
+		"a repository with a filter": with(repository("site/.git/", "[filter \"x\"]\n\tclean = \""+run+"\"\n"),
+			"site/.gitattributes", "* filter=x\n", "site/a.txt", "a"),
 		"a repository above the project":   repository(".git/", "[core]\n\tfsmonitor = \""+run+"\"\n"),
 		"a repository with endless config": repository("site/.git/", strings.Repeat("[core]\n\teditor = x\n", 200000)),
 	} {
-		for _, command := range []string{"status", "status --json", "trust --plan", "deploy history site", "deploy site --plan", "release --rehearse --yes"} {
+		for _, command := range []string{"status", "status --json", "trust --plan", "deploy history site",
+			"deploy site --plan", "release --rehearse --yes"} {
 			if strings.HasPrefix(command, "release") {
 				command = "release --dry --yes"
 			}
@@ -63,17 +70,23 @@ func moreAttacks(add func(name string, files map[string][]byte, args string, exi
 			add("git: "+name+": "+command, files, command, -3)
 		}
 	}
-	add("git: a command as an address", project("[target.site]\nkind = \"git\"\nurl = \"ext::sh -c "+run+"\"\n"), "status", -2, "vornix.toml")
+	add("git: a command as an address", project("[target.site]\nkind = \"git\"\nurl = \"ext::sh -c "+run+"\"\n"),
+		"status", -2, "vornix.toml")
 
 	// What a stranger ships as if Vornix had written it here.
 	for name, files := range map[string]map[string][]byte{
-		"a ledger of noise":            {".vornix/ledger.jsonl": bytes.Repeat([]byte{0xff, '\n'}, 100000)},
-		"a ledger that lies":           {".vornix/ledger.jsonl": []byte(`{"kind":"release","version":"99.0.0","files":[{"path":"../../victim.txt","sha256":"00","size":1}]}` + "\n" + `{"kind":"deploy","target":"x","version":"../../.."}` + "\n")},
-		"a link":                       {".vornix": []byte(linkTo + "../../of")},
-		"a lock that is a link":        {".vornix/lock": []byte(linkTo + "../../victim.txt")},
-		"states of noise":              {".vornix/build.state": bytes.Repeat([]byte{0xff}, 1<<20), ".vornix/pack.json": []byte("{"), ".vornix/release.json": []byte(strings.Repeat("[", 100000)), ".vornix/times.json": []byte(`{"a":-1}`)},
-		"a cache of links":             {".vornix/cache/objects/00": []byte(linkTo + "../../../../victim.txt"), ".vornix/cache/actions": []byte(linkTo + "/")},
-		"a sweep that leads elsewhere": {".vornix/swept/1/sweep.json": []byte(`{"items":[{"path":"../../victim.txt"}]}`)},
+		"a ledger of noise": {".vornix/ledger.jsonl": bytes.Repeat([]byte{0xff, '\n'}, 100000)},
+		"a ledger that lies": {
+			".vornix/ledger.jsonl": []byte(`{"kind":"release","version":"99.0.0","files":[{"path":"../../victim.txt","sha256":"00","size":1}]}` + "\n" + `{"kind":"deploy","target":"x","version":"../../.."}` + "\n")},
+		"a link":                {".vornix": []byte(linkTo + "../../of")},
+		"a lock that is a link": {".vornix/lock": []byte(linkTo + "../../victim.txt")},
+		"states of noise": {".vornix/build.state": bytes.Repeat([]byte{0xff}, 1<<20),
+			".vornix/pack.json": []byte("{"), ".vornix/release.json": []byte(strings.Repeat("[", 100000)),
+			".vornix/times.json": []byte(`{"a":-1}`)},
+		"a cache of links": {".vornix/cache/objects/00": []byte(linkTo + "../../../../victim.txt"),
+			".vornix/cache/actions": []byte(linkTo + "/")},
+		"a sweep that leads elsewhere": {
+			".vornix/swept/1/sweep.json": []byte(`{"items":[{"path":"../../victim.txt"}]}`)},
 	} {
 		for _, command := range []string{"status", "check", "build", "sweep --plan", "restore --plan"} {
 			all := inProject()
@@ -86,18 +99,25 @@ func moreAttacks(add func(name string, files map[string][]byte, args string, exi
 
 	// Profiles.
 	for name, p := range map[string]string{
-		"a loop without end":   "{{range 100000000000}}{{end}}",
-		"text that doubles":    "{{$x := \"aaaaaaaaaaaaaaaa\"}}" + strings.Repeat("{{$x = printf \"%s%s\" $x $x}}", 40) + "{{$x}}",
+		"a loop without end": "{{range 100000000000}}{{end}}",
+		"text that doubles": "{{$x := \"aaaaaaaaaaaaaaaa\"}}" + strings.Repeat("{{$x = printf \"%s%s\" $x $x}}",
+			40) + "{{$x}}",
 		"templates in circles": "{{define \"a\"}}{{template \"a\" .}}{{end}}{{template \"a\" .}}",
 	} {
-		data := profileWith("[files]", "[[addon.file]]\npath = \"x.txt\"\nform = \"text\"\ntemplate = '''"+p+"'''\n\n[files]")
+		data := profileWith("[files]",
+			"[[addon.file]]\npath = \"x.txt\"\nform = \"text\"\ntemplate = '''"+p+"'''\n\n[files]")
 		add("profile: "+name, project("", "profiles/kestrel-post.toml", data), "check", -3)
 		add("profile: "+name+", written", project("", "profiles/kestrel-post.toml", data), "addon write", -2)
 	}
-	for name, form := range map[string]string{"a form of many": "(a{1000}){1000}", "a form that looks slow": "(a+)+b", "a long form": strings.Repeat("(a|b)?", 5000)} {
-		add("profile: "+name, project("", "profiles/kestrel-post.toml", profileWith("[files]", "[map]\nname_form = '"+form+"'\n\n[files]"), "maps/"+strings.Repeat("a", 90)+".vnx", "map m\n"), "check", -3)
+	for name, form := range map[string]string{"a form of many": "(a{1000}){1000}", "a form that looks slow": "(a+)+b",
+		"a long form": strings.Repeat("(a|b)?", 5000)} {
+		add("profile: "+name,
+			project("", "profiles/kestrel-post.toml",
+				profileWith("[files]", "[map]\nname_form = '"+form+"'\n\n[files]"),
+				"maps/"+strings.Repeat("a", 90)+".vnx", "map m\n"), "check", -3)
 	}
-	add("profile: the whole disk as the game", project("", "profiles/kestrel-post.toml", profileWith("[files]", "[files]\nown_folder = \"/\"")), "check", -3)
+	add("profile: the whole disk as the game",
+		project("", "profiles/kestrel-post.toml", profileWith("[files]", "[files]\nown_folder = \"/\"")), "check", -3)
 
 	// Media.
 	u32 := func(v uint32) []byte { return binary.LittleEndian.AppendUint32(nil, v) }
@@ -105,12 +125,14 @@ func moreAttacks(add func(name string, files map[string][]byte, args string, exi
 		return append(append([]byte("RIFF"), u32(0xffffffff)...), append([]byte("WAVE"), bytes.Join(body, nil)...)...)
 	}
 	for name, data := range map[string][]byte{
-		"endless.wav":   riff([]byte("fmt "), u32(0xfffffff0), []byte{1, 0}),
-		"nothing.wav":   riff([]byte("fmt "), u32(16), make([]byte, 16), []byte("data"), u32(0xffffffff)),
-		"many.wav":      riff(bytes.Repeat(append([]byte("LIST"), u32(0)...), 500000)),
-		"cut.ogg":       append([]byte("OggS\x00\x02"), bytes.Repeat([]byte{0xff}, 21)...),
-		"lacing.ogg":    append(append([]byte("OggS\x00\x02"), make([]byte, 20)...), bytes.Repeat([]byte{0xff}, 70000)...),
-		"vorbis.ogg":    append(append(append([]byte("OggS\x00\x02"), make([]byte, 20)...), 1, 30), append([]byte("\x01vorbis\x00\x00\x00\x00\xff"), bytes.Repeat([]byte{0xff}, 18)...)...),
+		"endless.wav": riff([]byte("fmt "), u32(0xfffffff0), []byte{1, 0}),
+		"nothing.wav": riff([]byte("fmt "), u32(16), make([]byte, 16), []byte("data"), u32(0xffffffff)),
+		"many.wav":    riff(bytes.Repeat(append([]byte("LIST"), u32(0)...), 500000)),
+		"cut.ogg":     append([]byte("OggS\x00\x02"), bytes.Repeat([]byte{0xff}, 21)...),
+		"lacing.ogg": append(append([]byte("OggS\x00\x02"), make([]byte, 20)...),
+			bytes.Repeat([]byte{0xff}, 70000)...),
+		"vorbis.ogg": append(append(append([]byte("OggS\x00\x02"), make([]byte, 20)...), 1, 30),
+			append([]byte("\x01vorbis\x00\x00\x00\x00\xff"), bytes.Repeat([]byte{0xff}, 18)...)...),
 		"blocks.flac":   append([]byte("fLaC"), bytes.Repeat([]byte{4, 0, 0, 0}, 500000)...),
 		"huge.flac":     append([]byte("fLaC\x84\xff\xff\xff"), u32(0xffffffff)...),
 		"nothing.flac":  append([]byte("fLaC\x80\x00\x00\x22"), make([]byte, 34)...),
@@ -132,15 +154,21 @@ func moreAttacks(add func(name string, files map[string][]byte, args string, exi
 		"many states":    "size = [16, 16]\n" + strings.Repeat("[[state]]\nname = \"a\"\n", 9000),
 		"not TOML":       strings.Repeat("[", 100000),
 	} {
-		add("sprite: "+name, inProject("sprites/a.toml", sheet, "sprites/a.png", []byte("\x89PNG\r\n\x1a\n")), "check", -3)
+		add("sprite: "+name, inProject("sprites/a.toml", sheet, "sprites/a.png", []byte("\x89PNG\r\n\x1a\n")), "check",
+			-3)
 	}
 
 	// A bundle behind a compiled map, as maps carry what they need.
-	hidden := append([]byte("VNM\x00"), zipOf(-1, entry{name: "../../victim.txt", data: []byte("owned")}, entry{name: "vornix-fetched/x/state.json", data: []byte("{}")}, entry{name: "-rf", data: []byte("x")}, entry{name: ".git/hooks/post-checkout", data: []byte("#!/bin/sh\n"), mode: 0o100755})...)
-	for _, command := range []string{"inspect m.vnm", "extract m.vnm --to out", "try m.vnm --profile kestrel-post", "salvage m.vnm out.zip"} {
+	hidden := append([]byte("VNM\x00"),
+		zipOf(-1, entry{name: "../../victim.txt", data: []byte("owned")},
+			entry{name: "vornix-fetched/x/state.json", data: []byte("{}")}, entry{name: "-rf", data: []byte("x")},
+			entry{name: ".git/hooks/post-checkout", data: []byte("#!/bin/sh\n"), mode: 0o100755})...)
+	for _, command := range []string{"inspect m.vnm", "extract m.vnm --to out", "try m.vnm --profile kestrel-post",
+		"salvage m.vnm out.zip"} {
 		add("bundle in a map: "+command, map[string][]byte{"m.vnm": hidden}, command, -3)
 	}
 	// A bundle that was exchanged before it is brought to a server.
-	exchanged := project("[target.box]\nkind = \"folder\"\npath = \"box\"\n", "box/keep", "", "out/bundles/bad-1.0.0.parcel", zipOf(-1, entry{name: "../../victim.txt", data: []byte("owned")}))
+	exchanged := project("[target.box]\nkind = \"folder\"\npath = \"box\"\n", "box/keep", "",
+		"out/bundles/bad-1.0.0.parcel", zipOf(-1, entry{name: "../../victim.txt", data: []byte("owned")}))
 	add("deploy: a bundle that nobody packed here", exchanged, "deploy box --yes --without-server", -2)
 }

@@ -221,9 +221,12 @@ func attacks() []attack {
 		list = append(list, attack{name, files, args, exit, say})
 	}
 	x := []byte("owned\n")
-	for name, path := range map[string]string{"up": "../../victim.txt", "up within": "a/../../../victim.txt", "absolute": "/tmp/vornix-owned.txt", "drive": "C:\\owned.txt", "backslash": "..\\..\\victim.txt",
-		"device": "aux.txt", "repaint": "a" + repaint + ".txt", "line end": "a\nb.txt", "empty": "", "dots at the end": "a../b. ", "stream": "a.txt:hidden", "nul": "a\x00b"} {
-		for command, args := range map[string]string{"inspect": "inspect a.zip", "extract": "extract a.zip --to out", "salvage": "salvage a.zip b.zip", "diff": "diff a.zip good.zip"} {
+	for name, path := range map[string]string{"up": "../../victim.txt", "up within": "a/../../../victim.txt",
+		"absolute": "/tmp/vornix-owned.txt", "drive": "C:\\owned.txt", "backslash": "..\\..\\victim.txt",
+		"device": "aux.txt", "repaint": "a" + repaint + ".txt", "line end": "a\nb.txt", "empty": "",
+		"dots at the end": "a../b. ", "stream": "a.txt:hidden", "nul": "a\x00b"} {
+		for command, args := range map[string]string{"inspect": "inspect a.zip", "extract": "extract a.zip --to out",
+			"salvage": "salvage a.zip b.zip", "diff": "diff a.zip good.zip"} {
 			files := one("a.zip", zipOf(-1, entry{name: "good.txt", data: x}, entry{name: path, data: x}))
 			files["good.zip"] = zipOf(-1, entry{name: "good.txt", data: x})
 			exit := 1
@@ -234,23 +237,32 @@ func attacks() []attack {
 		}
 	}
 	for name, data := range map[string][]byte{
-		"a link out":                      zipOf(-1, entry{name: "l", data: []byte("/etc"), mode: 0o120777}, entry{name: "l/passwd", data: x}),
-		"a link up":                       zipOf(-1, entry{name: "l", data: []byte(".."), mode: 0o120777}, entry{name: "l/victim.txt", data: x}),
-		"a device file":                   zipOf(-1, entry{name: "d", data: nil, mode: 0o060666}),
-		"two of one name":                 zipOf(-1, entry{name: "a", data: x}, entry{name: "a", data: []byte("other")}),
-		"two that differ in case":         zipOf(-1, entry{name: "Readme", data: x}, entry{name: "README", data: x}),
-		"a file that is a folder":         zipOf(-1, entry{name: "a", data: x}, entry{name: "a/b", data: x}),
-		"two names for one":               zipOf(-1, entry{name: "good.txt", centreName: "../../victim.txt", data: x}),
-		"entries over each other":         zipOf(-1, append([]entry{{name: "0", data: bytes.Repeat([]byte{0}, 1<<20), deflate: true}}, slices.Collect(overlapping(2000, 1<<20))...)...),
-		"it claims ten bytes":             zipOf(-1, entry{name: "a", data: make([]byte, 300<<20), deflate: true, claims: 10}),
-		"it claims four gigabytes":        zipOf(-1, entry{name: "a", data: x, deflate: true, claims: 0xfffffff0}),
-		"a wrong checksum":                zipOf(-1, entry{name: "a", data: x, crc: 1}),
-		"more entries than there are":     zipOf(65000, entry{name: "a", data: x}),
-		"packed data beyond the end":      zipOf(-1, entry{name: "a", data: x, claimsZip: 1 << 30, claims: 1 << 30}),
-		"Zip64 sizes of 2^63":             zipOf(-1, entry{name: "a", data: x, claims: 0xffffffff, claimsZip: 0xffffffff, extra: append([]byte{1, 0, 16, 0}, bytes.Repeat([]byte{0xff}, 16)...)}),
-		"an extra field beyond its end":   zipOf(-1, entry{name: "a", data: x, extra: []byte{1, 0, 255, 255}}),
-		"an end without a beginning":      append([]byte("PK\x05\x06"), bytes.Repeat([]byte{0xff}, 18)...),
-		"a directory that points nowhere": append([]byte("PK\x05\x06\x00\x00\x00\x00\x01\x00\x01\x00"), 0xff, 0xff, 0xff, 0x7f, 0xff, 0xff, 0xff, 0x7f, 0, 0),
+		"a link out": zipOf(-1, entry{name: "l", data: []byte("/etc"), mode: 0o120777},
+			entry{name: "l/passwd", data: x}),
+		"a link up": zipOf(-1, entry{name: "l", data: []byte(".."), mode: 0o120777},
+			entry{name: "l/victim.txt", data: x}),
+		"a device file": zipOf(-1, entry{name: "d", data: nil, mode: 0o060666}),
+		"two of one name": zipOf(-1, entry{name: "a", data: x},
+			entry{name: "a", data: []byte("other")}),
+		"two that differ in case": zipOf(-1, entry{name: "Readme", data: x}, entry{name: "README", data: x}),
+		"a file that is a folder": zipOf(-1, entry{name: "a", data: x}, entry{name: "a/b", data: x}),
+		"two names for one":       zipOf(-1, entry{name: "good.txt", centreName: "../../victim.txt", data: x}),
+		"entries over each other": zipOf(-1,
+			append([]entry{{name: "0", data: bytes.Repeat([]byte{0}, 1<<20), deflate: true}},
+				slices.Collect(overlapping(2000, 1<<20))...)...),
+		"it claims ten bytes": zipOf(-1,
+			entry{name: "a", data: make([]byte, 300<<20), deflate: true, claims: 10}),
+		"it claims four gigabytes":    zipOf(-1, entry{name: "a", data: x, deflate: true, claims: 0xfffffff0}),
+		"a wrong checksum":            zipOf(-1, entry{name: "a", data: x, crc: 1}),
+		"more entries than there are": zipOf(65000, entry{name: "a", data: x}),
+		"packed data beyond the end":  zipOf(-1, entry{name: "a", data: x, claimsZip: 1 << 30, claims: 1 << 30}),
+		"Zip64 sizes of 2^63": zipOf(-1,
+			entry{name: "a", data: x, claims: 0xffffffff, claimsZip: 0xffffffff,
+				extra: append([]byte{1, 0, 16, 0}, bytes.Repeat([]byte{0xff}, 16)...)}),
+		"an extra field beyond its end": zipOf(-1, entry{name: "a", data: x, extra: []byte{1, 0, 255, 255}}),
+		"an end without a beginning":    append([]byte("PK\x05\x06"), bytes.Repeat([]byte{0xff}, 18)...),
+		"a directory that points nowhere": append([]byte("PK\x05\x06\x00\x00\x00\x00\x01\x00\x01\x00"), 0xff, 0xff,
+			0xff, 0x7f, 0xff, 0xff, 0xff, 0x7f, 0, 0),
 	} {
 		exit := 1
 		if name == "an extra field beyond its end" { // which nobody needs: the file in it is whole
@@ -269,19 +281,21 @@ func attacks() []attack {
 		"png.bomb":      pngOf(4, 4, "IDAT", idat),
 		"png.text-bomb": pngOf(4, 4, "zTXt", append([]byte("Comment\x00\x00"), idat...), "IDAT", zlibZeros(68)),
 		"png.no-data":   pngOf(4, 4),
-		"png.loop":      append([]byte("\x89PNG\r\n\x1a\n"), bytes.Repeat([]byte("\x00\x00\x00\x00IHDR\x00\x00\x00\x00"), 10000)...),
-		"jpg.huge":      []byte("\xff\xd8\xff\xc0\x00\x11\x08\xff\xff\xff\xff\x03\x01\x22\x00\x02\x11\x01\x03\x11\x01\xff\xda"),
-		"jpg.short":     []byte("\xff\xd8\xff\xe0\x00\x01"),
-		"tga.huge":      append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff, 32, 8}, bytes.Repeat([]byte{0xff, 1, 2, 3, 4}, 1000)...),
-		"bmp.huge":      append([]byte("BM\x3a\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00\xff\xff\xff\x7f\xff\xff\xff\x7f\x01\x00\x18\x00"), make([]byte, 40)...),
-		"hdr.huge":      []byte("#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2000000000 +X 2000000000\n\x02\x02\x00\x08"),
-		"hdr.endless":   append([]byte("#?RADIANCE\n"), bytes.Repeat([]byte("A=b\n"), 3<<20)...),
-		"dds.huge":      ddsOf(1<<31-1, 1<<31-1, 32),
-		"dds.levels":    ddsOf(4, 4, 1<<31-1),
-		"ktx2.huge":     ktx2(1<<30, 1<<30, 0, 31, 0, 104, 1<<60, 1<<60, nil),
-		"ktx2.layers":   ktx2(4, 4, 1<<31, 1, 0, 104, 8, 8, make([]byte, 8)),
-		"ktx2.beyond":   ktx2(4, 4, 0, 1, 0, 1<<63, 1<<63, 8, make([]byte, 8)),
-		"ktx2.bomb":     ktx2(4, 4, 0, 1, 2, 104, uint64(len(level)), 8, level),
+		"png.loop": append([]byte("\x89PNG\r\n\x1a\n"),
+			bytes.Repeat([]byte("\x00\x00\x00\x00IHDR\x00\x00\x00\x00"), 10000)...),
+		"jpg.huge":  []byte("\xff\xd8\xff\xc0\x00\x11\x08\xff\xff\xff\xff\x03\x01\x22\x00\x02\x11\x01\x03\x11\x01\xff\xda"),
+		"jpg.short": []byte("\xff\xd8\xff\xe0\x00\x01"),
+		"tga.huge": append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0xff, 0xff, 32, 8},
+			bytes.Repeat([]byte{0xff, 1, 2, 3, 4}, 1000)...),
+		"bmp.huge":    append([]byte("BM\x3a\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00\xff\xff\xff\x7f\xff\xff\xff\x7f\x01\x00\x18\x00"), make([]byte, 40)...),
+		"hdr.huge":    []byte("#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 2000000000 +X 2000000000\n\x02\x02\x00\x08"),
+		"hdr.endless": append([]byte("#?RADIANCE\n"), bytes.Repeat([]byte("A=b\n"), 3<<20)...),
+		"dds.huge":    ddsOf(1<<31-1, 1<<31-1, 32),
+		"dds.levels":  ddsOf(4, 4, 1<<31-1),
+		"ktx2.huge":   ktx2(1<<30, 1<<30, 0, 31, 0, 104, 1<<60, 1<<60, nil),
+		"ktx2.layers": ktx2(4, 4, 1<<31, 1, 0, 104, 8, 8, make([]byte, 8)),
+		"ktx2.beyond": ktx2(4, 4, 0, 1, 0, 1<<63, 1<<63, 8, make([]byte, 8)),
+		"ktx2.bomb":   ktx2(4, 4, 0, 1, 2, 104, uint64(len(level)), 8, level),
 	} {
 		kind, _, _ := strings.Cut(name, ".")
 		file := "bad." + kind
@@ -292,7 +306,9 @@ func attacks() []attack {
 		add("image "+name+": texture", one(file, data), "texture "+file+" out.ktx2", 1, "bad."+kind)
 		add("image "+name+": inspect", one(file, data), "inspect "+file, -1)
 		if kind != "dds" && kind != "ktx2" {
-			add("image "+name+": in a project", inProject("textures/bad."+kind, data, "materials/m.toml", "colour = \"bad\"\nsurface = \"rock\"\n"), "build", 1, "textures/bad."+kind)
+			add("image "+name+": in a project",
+				inProject("textures/bad."+kind, data, "materials/m.toml", "colour = \"bad\"\nsurface = \"rock\"\n"),
+				"build", 1, "textures/bad."+kind)
 		}
 	}
 
@@ -322,23 +338,28 @@ func attacks() []attack {
 		"ten thousand groups in each other": {nested(10000), "maps/m.vnx:"},
 		"prefabs of prefabs of prefabs":     {laughs(12), "maps/m.vnx:"},
 		"a prefab of itself":                {"prefab p\n  use p at=0,0,0\nuse p at=0,0,0\n", "made of itself"},
-		"brackets in brackets":              {"const a " + strings.Repeat("(", 200000) + "1" + strings.Repeat(")", 200000) + "\n", "maps/m.vnx:2"},
-		"a line of forty megabytes":         {"// " + strings.Repeat("x", 40<<20) + "\nsolid\n", "maps/m.vnx"},
-		"a million lines that are wrong":    {strings.Repeat("solid\n", 1_000_000), "maps/m.vnx:2"},
-		"a grid of ten thousand million":    {"legend . colour=#000000\ngrid g cells=100000,100000\n  row .\n", "maps/m.vnx:"},
-		"an image outside":                  {"legend . colour=#000000\ngrid g from=../../../../../../etc/passwd\n", "maps/m.vnx:"},
-		"a prefab outside":                  {"use ../../../../../../etc/passwd at=0,0,0\n", "maps/m.vnx:"},
-		"a model outside":                   {"prop p model=../../../../../../etc/passwd at=0,0,0\n", "maps/m.vnx:"},
-		"a material outside":                {"solid s box 0,0,0 1,1,1 material=../../../../../../etc/passwd\n", "maps/m.vnx:"},
-		"no number":                         {"solid s box 0,0,0 1e308*10,1,1 material=a\n", "maps/m.vnx:2"},
-		"names that repaint":                {"solid s" + repaint + " box 0,0,0 1,1,1 material=a\n", "maps/m.vnx:2"},
-		"what repaints in a text":           {"spawn a at=0,0,0 team=\"" + repaint + "\"\n", "maps/m.vnx"},
+		"brackets in brackets": {"const a " + strings.Repeat("(", 200000) + "1" + strings.Repeat(")",
+			200000) + "\n", "maps/m.vnx:2"},
+		"a line of forty megabytes":      {"// " + strings.Repeat("x", 40<<20) + "\nsolid\n", "maps/m.vnx"},
+		"a million lines that are wrong": {strings.Repeat("solid\n", 1_000_000), "maps/m.vnx:2"},
+		"a grid of ten thousand million": {"legend . colour=#000000\ngrid g cells=100000,100000\n  row .\n",
+			"maps/m.vnx:"},
+		"an image outside": {"legend . colour=#000000\ngrid g from=../../../../../../etc/passwd\n",
+			"maps/m.vnx:"},
+		"a prefab outside": {"use ../../../../../../etc/passwd at=0,0,0\n", "maps/m.vnx:"},
+		"a model outside":  {"prop p model=../../../../../../etc/passwd at=0,0,0\n", "maps/m.vnx:"},
+		"a material outside": {"solid s box 0,0,0 1,1,1 material=../../../../../../etc/passwd\n",
+			"maps/m.vnx:"},
+		"no number":               {"solid s box 0,0,0 1e308*10,1,1 material=a\n", "maps/m.vnx:2"},
+		"names that repaint":      {"solid s" + repaint + " box 0,0,0 1,1,1 material=a\n", "maps/m.vnx:2"},
+		"what repaints in a text": {"spawn a at=0,0,0 team=\"" + repaint + "\"\n", "maps/m.vnx"},
 	} {
 		add("map: "+name, vnx(c.text), "build", 1, c.say)
 		add("map checked: "+name, vnx(c.text), "check", 1, c.say)
 	}
 	gltf := func(nodes string, more string) []byte {
-		return []byte(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` + nodes + `]` + more + `}`)
+		return []byte(`{"asset":{"version":"2.0"},"scene":0,"scenes":[{"nodes":[0]}],"nodes":[` + nodes + `]` + more +
+			`}`)
 	}
 	chain := func(n int) string {
 		var b strings.Builder
@@ -348,17 +369,23 @@ func attacks() []attack {
 		return b.String() + `{"name":"end"}`
 	}
 	for name, data := range map[string][]byte{
-		"nodes in a circle":            gltf(`{"name":"a","children":[1]},{"name":"b","children":[0]}`, ""),
-		"a child of two":               gltf(`{"children":[1,1,1,1]},{"children":[2,2,2,2]},{"children":[3,3,3,3]},{}`, ""),
-		"a hundred thousand children":  gltf(chain(100000), ""),
-		"a buffer outside":             gltf(`{"mesh":0}`, `,"buffers":[{"uri":"../../../../../../etc/passwd","byteLength":10}],"bufferViews":[{"buffer":0,"byteLength":10}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
-		"a buffer from the network":    gltf(`{"mesh":0}`, `,"buffers":[{"uri":"http://127.0.0.1:1/x","byteLength":10}],"bufferViews":[{"buffer":0,"byteLength":10}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
-		"four thousand million points": gltf(`{"mesh":0}`, `,"accessors":[{"componentType":5126,"type":"VEC3","count":4294967295}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
-		"a buffer of exabytes":         gltf(`{"mesh":0}`, `,"buffers":[{"uri":"data:application/octet-stream;base64,AAAA","byteLength":1152921504606846976}],"bufferViews":[{"buffer":0,"byteLength":1152921504606846976}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
-		"a deep JSON":                  []byte(strings.Repeat(`{"a":[`, 200000)),
+		"nodes in a circle": gltf(`{"name":"a","children":[1]},{"name":"b","children":[0]}`, ""),
+		"a child of two": gltf(`{"children":[1,1,1,1]},{"children":[2,2,2,2]},{"children":[3,3,3,3]},{}`,
+			""),
+		"a hundred thousand children": gltf(chain(100000), ""),
+		"a buffer outside": gltf(`{"mesh":0}`,
+			`,"buffers":[{"uri":"../../../../../../etc/passwd","byteLength":10}],"bufferViews":[{"buffer":0,"byteLength":10}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
+		"a buffer from the network": gltf(`{"mesh":0}`,
+			`,"buffers":[{"uri":"http://127.0.0.1:1/x","byteLength":10}],"bufferViews":[{"buffer":0,"byteLength":10}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
+		"four thousand million points": gltf(`{"mesh":0}`,
+			`,"accessors":[{"componentType":5126,"type":"VEC3","count":4294967295}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
+		"a buffer of exabytes": gltf(`{"mesh":0}`,
+			`,"buffers":[{"uri":"data:application/octet-stream;base64,AAAA","byteLength":1152921504606846976}],"bufferViews":[{"buffer":0,"byteLength":1152921504606846976}],"accessors":[{"bufferView":0,"componentType":5126,"type":"VEC3","count":1}],"meshes":[{"primitives":[{"attributes":{"POSITION":0}}]}]`),
+		"a deep JSON": []byte(strings.Repeat(`{"a":[`, 200000)),
 	} {
 		add("scene: "+name, inProject("maps/m.gltf", data), "build", 1, "maps/m.gltf")
-		add("model: "+name, inProject("models/m.gltf", data, "maps/m.vnx", "map m\nprop p model=m at=0,0,0\n"), "build", 1, "m")
+		add("model: "+name, inProject("models/m.gltf", data, "maps/m.vnx", "map m\nprop p model=m at=0,0,0\n"), "build",
+			1, "m")
 	}
 	for name, files := range map[string]map[string][]byte{
 		"a link in the sources": inProject("maps/m.vnx", "map m\n", "textures/l.png", linkTo+"/etc/passwd"),
@@ -368,18 +395,24 @@ func attacks() []attack {
 		add("project: "+name, files, "build", -1)
 	}
 	for name, c := range map[string]struct{ text, say string }{
-		"sources from elsewhere":           {hostileHead + "[sources]\nmaps = \"../..\"\n", "vornix.toml:7"},
-		"a name that leads away":           {strings.Replace(hostileHead, `"bad"`, `"../../bad"`, 1), "vornix.toml:2"},
-		"a title that repaints":            {strings.Replace(hostileHead, `"Bad"`, `"\u001b[2J\u001b]0;owned\u0007"`, 1), "vornix.toml"},
-		"brackets in brackets":             {hostileHead + "x = " + strings.Repeat("[", 100000) + "\n", "vornix.toml"},
-		"tables in tables":                 {hostileHead + "[" + strings.Repeat("a.", 100000) + "a]\n", "vornix.toml"},
-		"a key that repaints":              {hostileHead + "\"\\u001b[2J\" = 1\n", "vornix.toml:6"},
-		"a pattern that takes for ever":    {hostileHead + "include = [\"" + strings.Repeat("**/*", 2000) + "\"]\n", "vornix.toml"},
-		"a profile from elsewhere":         {strings.Replace(hostileHead, "kestrel-post", "../../../../etc/passwd", 1), "vornix.toml"},
-		"a step of one's own, not trusted": {hostileHead + "[[step]]\nname = \"s\"\ncommand = [\"touch\", \"../../../victim.txt\"]\ninputs = [\"vornix.toml\"]\noutputs = [\"textures/a.png\"]\n", "vornix trust"},
-		"a step that writes elsewhere":     {hostileHead + "[[step]]\nname = \"s\"\ncommand = [\"true\"]\ninputs = [\"vornix.toml\"]\noutputs = [\"../../victim.txt\"]\n", "vornix.toml"},
+		"sources from elsewhere": {hostileHead + "[sources]\nmaps = \"../..\"\n", "vornix.toml:7"},
+		"a name that leads away": {strings.Replace(hostileHead, `"bad"`, `"../../bad"`, 1), "vornix.toml:2"},
+		"a title that repaints": {strings.Replace(hostileHead, `"Bad"`, `"\u001b[2J\u001b]0;owned\u0007"`,
+			1), "vornix.toml"},
+		"brackets in brackets": {hostileHead + "x = " + strings.Repeat("[", 100000) + "\n", "vornix.toml"},
+		"tables in tables":     {hostileHead + "[" + strings.Repeat("a.", 100000) + "a]\n", "vornix.toml"},
+		"a key that repaints":  {hostileHead + "\"\\u001b[2J\" = 1\n", "vornix.toml:6"},
+		"a pattern that takes for ever": {hostileHead + "include = [\"" + strings.Repeat("**/*", 2000) + "\"]\n",
+			"vornix.toml"},
+		"a profile from elsewhere": {strings.Replace(hostileHead, "kestrel-post", "../../../../etc/passwd", 1),
+			"vornix.toml"},
+		"a step of one's own, not trusted": {hostileHead +
+			"[[step]]\nname = \"s\"\ncommand = [\"touch\", \"../../../victim.txt\"]\ninputs = [\"vornix.toml\"]\noutputs = [\"textures/a.png\"]\n", "vornix trust"},
+		"a step that writes elsewhere": {hostileHead +
+			"[[step]]\nname = \"s\"\ncommand = [\"true\"]\ninputs = [\"vornix.toml\"]\noutputs = [\"../../victim.txt\"]\n", "vornix.toml"},
 	} {
-		add("project: "+name, map[string][]byte{"vornix.toml": []byte(c.text), "maps/m.vnx": []byte("map m\n")}, "build", -2, c.say)
+		add("project: "+name, map[string][]byte{"vornix.toml": []byte(c.text), "maps/m.vnx": []byte("map m\n")},
+			"build", -2, c.say)
 	}
 	sum := strings.Repeat("0a", 32)
 	head := `{"kind":"vornix index","format":2,"project":"a","title":"%s","game":"g","serial":1,"base":"%s","bundles":[{"name":"a","version":"1.0.0","file":"%s","url":"%s","size":%s,"sha256":"` + sum + `"}]}`
@@ -394,17 +427,22 @@ func attacks() []attack {
 		"a deep JSON":           strings.Repeat(`{"a":[`, 200000),
 		"less than nothing":     fmt.Sprintf(head, "A", "", "a", "a", "-5"),
 	} {
-		add("index: "+name, map[string][]byte{"public/index.json": []byte(c), "public/a": []byte("x"), "player/keep.txt": x}, "fetch {url} player", -2)
+		add("index: "+name,
+			map[string][]byte{"public/index.json": []byte(c), "public/a": []byte("x"), "player/keep.txt": x},
+			"fetch {url} player", -2)
 	}
 	for name, data := range map[string][]byte{
-		"a target of exabytes": {0xd6, 0xc3, 0xc4, 0, 0, 0, 20, 0x90, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f, 0, 0, 0, 0},
-		"cut short":            {0xd6, 0xc3, 0xc4, 0},
-		"a source beyond":      {0xd6, 0xc3, 0xc4, 0, 0, 1, 0xff, 0xff, 0xff, 0x7f, 0xff, 0xff, 0x7f, 10, 5, 0, 0, 0, 0},
+		"a target of exabytes": {0xd6, 0xc3, 0xc4, 0, 0, 0, 20, 0x90, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0x7f, 0, 0, 0,
+			0},
+		"cut short": {0xd6, 0xc3, 0xc4, 0},
+		"a source beyond": {0xd6, 0xc3, 0xc4, 0, 0, 1, 0xff, 0xff, 0xff, 0x7f, 0xff, 0xff, 0x7f, 10, 5, 0, 0, 0,
+			0},
 	} {
 		add("delta: "+name, map[string][]byte{"old": x, "d.vcdiff": data}, "delta apply old d.vcdiff new", 1)
 	}
 	for name, data := range map[string][]byte{
-		"huge parts": append([]byte("VNM\x00"), bytes.Repeat([]byte{0xff}, 4000)...), "nothing": {}, "a text": []byte("hello"),
+		"huge parts": append([]byte("VNM\x00"), bytes.Repeat([]byte{0xff}, 4000)...), "nothing": {},
+		"a text": []byte("hello"),
 	} {
 		add("compiled map: "+name, one("m.vnm", data), "inspect m.vnm", 1)
 		add("patch: "+name, one("p.vnp", data), "patch inspect p.vnp", 1)
@@ -420,7 +458,8 @@ func overlapping(n, size int) func(func(entry) bool) {
 		data := bytes.Repeat([]byte{0}, size)
 		packed := uint32(len(deflated(data)))
 		for i := range n {
-			if !yield(entry{name: fmt.Sprintf("e%d", i), deflate: true, sameAs: 1, claims: uint32(size), claimsZip: packed, crc: crc32.ChecksumIEEE(data)}) {
+			if !yield(entry{name: fmt.Sprintf("e%d", i), deflate: true, sameAs: 1, claims: uint32(size),
+				claimsZip: packed, crc: crc32.ChecksumIEEE(data)}) {
 				return
 			}
 		}
@@ -472,7 +511,8 @@ func (a attack) arena(t *testing.T) (dir string, outside func() map[string]strin
 	}
 }
 
-// Each attack ends in one clear refusal or does nothing, soon, with little memory, writes nothing outside its folder, and what is said of it is only text.
+// Each attack ends in one clear refusal or does nothing, soon, with little memory, writes nothing
+// outside its folder, and what is said of it is only text.
 func TestTheHostileSet(t *testing.T) {
 	t.Parallel()
 	program, err := breakable()
@@ -495,7 +535,8 @@ func TestTheHostileSet(t *testing.T) {
 			peak := filepath.Join(t.TempDir(), "peak")
 			cmd := exec.CommandContext(ctx, program, strings.Fields(args)...)
 			cmd.Dir = dir
-			cmd.Env = append(os.Environ(), "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"), "VORNIX_PEAK="+peak)
+			cmd.Env = append(os.Environ(), "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"),
+				"VORNIX_PEAK="+peak)
 			o := run(t, cmd)
 			require.NoError(t, ctx.Err(), "it takes longer than %s", mostTime)
 			switch {
@@ -534,7 +575,8 @@ func TestTheHostileSet(t *testing.T) {
 			assert.Equal(t, before, outside(), "something outside was changed")
 			noTemps(t, dir)
 			_ = filepath.WalkDir(dir, func(p string, e fs.DirEntry, _ error) error {
-				if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() && info.Size() > 64<<20 && a.files[filepath.Base(p)] == nil && !strings.HasSuffix(p, "m.vnx") {
+				if info, err := os.Stat(p); err == nil && info.Mode().IsRegular() && info.Size() > 64<<20 &&
+					a.files[filepath.Base(p)] == nil && !strings.HasSuffix(p, "m.vnx") {
 					t.Errorf("%s has %d bytes", p, info.Size())
 				}
 				return nil
@@ -548,7 +590,8 @@ func TestHostilePatches(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	patched(t, dir)
-	for _, change := range [][2]string{{`"moved/f00.bin"`, `"../f00.bin"`}, {`"f02.bin"`, `"/tmp/vornix-owned.txt"`}, {`"f02.bin"`, `"aux"`}, {`"f02.bin"`, `"a\u001b[2J"`}} {
+	for _, change := range [][2]string{{`"moved/f00.bin"`, `"../f00.bin"`}, {`"f02.bin"`, `"/tmp/vornix-owned.txt"`},
+		{`"f02.bin"`, `"aux"`}, {`"f02.bin"`, `"a\u001b[2J"`}} {
 		var b bytes.Buffer
 		from, err := zip.OpenReader(filepath.Join(dir, "p.vnp"))
 		require.NoError(t, err)

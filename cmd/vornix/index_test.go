@@ -19,11 +19,14 @@ import (
 	"vornix/internal/thorough"
 )
 
-// indexed takes a project with released versions 1.0.0 to 1.2.0 and patches between them from an index to a player, and takes one back.
+// indexed takes a project with released versions 1.0.0 to 1.2.0 and patches between them from an
+// index to a player, and takes one back.
 func indexed(t *testing.T, p string) {
 	t.Helper()
 	var key struct{ Public string }
-	require.NoError(t, json.Unmarshal(parse(t, ok(t, t.TempDir(), "key", "new", filepath.Join(p, "..", "k.key"), "--json")).Result, &key))
+	require.NoError(t,
+		json.Unmarshal(parse(t, ok(t, t.TempDir(), "key", "new", filepath.Join(p, "..", "k.key"), "--json")).Result,
+			&key))
 	public := filepath.Join(t.TempDir(), "public")
 	sign := []string{"--key", filepath.Join(p, "..", "k.key")}
 	o := ok(t, p, append([]string{"index", "write", "--to", public}, sign...)...)
@@ -37,14 +40,16 @@ func indexed(t *testing.T, p string) {
 	assert.Contains(t, o.out, "4 of 4 files whole")
 
 	player := filepath.Join(t.TempDir(), "parcels")
-	put(t, filepath.Join(player, "highline-1.0.0.parcel"), read(t, p, "out", "releases", "1.0.0", "highline-1.0.0.parcel"))
+	put(t, filepath.Join(player, "highline-1.0.0.parcel"),
+		read(t, p, "out", "releases", "1.0.0", "highline-1.0.0.parcel"))
 	o = ok(t, player, "fetch", server.URL, player, "--beside", "--plan")
 	assert.Contains(t, o.out, "patch from 1.0.0")
 	assert.NoDirExists(t, filepath.Join(player, "vornix-fetched"))
 	o = ok(t, player, "fetch", server.URL, player, "--beside")
 	assert.Contains(t, o.out, "highline-1.0.0.parcel did not come this way, and stays")
 	assert.Contains(t, o.out, "Highline 1.2.0 is there and whole")
-	assert.Equal(t, read(t, p, "out", "releases", "1.2.0", "highline-1.2.0.parcel"), read(t, player, "highline-1.2.0.parcel"))
+	assert.Equal(t, read(t, p, "out", "releases", "1.2.0", "highline-1.2.0.parcel"),
+		read(t, player, "highline-1.2.0.parcel"))
 	assert.Contains(t, ok(t, player, "fetch", ".").out, "Highline 1.2.0 is there and whole (1 file")
 	assert.Contains(t, ok(t, player, "fetch", ".", "--list").out, key.Public)
 
@@ -110,7 +115,8 @@ func TestWatchingMirror(t *testing.T) {
 	until := func(file, text string) {
 		t.Helper()
 		for range 150 {
-			if data, err := os.ReadFile(filepath.Join(mirror, file)); err == nil && strings.Contains(string(data), text) {
+			if data, err := os.ReadFile(filepath.Join(mirror, file)); err == nil &&
+				strings.Contains(string(data), text) {
 				return
 			}
 			time.Sleep(50 * time.Millisecond)
@@ -120,8 +126,10 @@ func TestWatchingMirror(t *testing.T) {
 	until("index.json", `"serial": 1`)
 	put(t, filepath.Join(public, "index.json"), "{")
 	time.Sleep(1200 * time.Millisecond)
-	put(t, filepath.Join(p, "vornix.toml"), strings.Replace(read(t, p, "vornix.toml"), `title = "Lower Sidings"`, `title = "The Lower Sidings"`, 1))
-	assert.Equal(t, 3, vornix(t, p, "index", "write", "--to", public, "--date", "2026-11-26").exit, "nobody knows which number players have seen there")
+	put(t, filepath.Join(p, "vornix.toml"),
+		strings.Replace(read(t, p, "vornix.toml"), `title = "Lower Sidings"`, `title = "The Lower Sidings"`, 1))
+	assert.Equal(t, 3, vornix(t, p, "index", "write", "--to", public, "--date", "2026-11-26").exit,
+		"nobody knows which number players have seen there")
 	require.NoError(t, os.Remove(filepath.Join(public, "index.json")))
 	ok(t, p, "index", "write", "--to", public, "--date", "2026-11-26")
 	until("index.json", `"serial": 2`)
@@ -158,7 +166,8 @@ func TestMetadataChangedByHand(t *testing.T) {
 	assert.Contains(t, read(t, p, "vornix.toml"), "code = 'LS-77'")
 	assert.Contains(t, ok(t, p, "addon", "write").out, "3 metadata files")
 	put(t, ini, "all of it by hand\n")
-	assert.Contains(t, ok(t, p, "addon", "write", "--replace-edited").out, "what was changed by hand is in .vornix/safe/")
+	assert.Contains(t, ok(t, p, "addon", "write", "--replace-edited").out,
+		"what was changed by hand is in .vornix/safe/")
 	assert.Contains(t, read(t, ini), "code=LS-77")
 
 	p = quickly(t, "highline")
@@ -166,7 +175,8 @@ func TestMetadataChangedByHand(t *testing.T) {
 	inside := filepath.Join(p, "out", "tree", "waybill.json")
 	made := read(t, inside)
 	put(t, inside, strings.Replace(made, "Highline crew", "Me", 1))
-	assert.Contains(t, ok(t, p, "build", "--draft").err, "somebody changed it by hand; it is made anew, and the changed one is in .vornix/safe/")
+	assert.Contains(t, ok(t, p, "build", "--draft").err,
+		"somebody changed it by hand; it is made anew, and the changed one is in .vornix/safe/")
 	assert.Equal(t, made, read(t, inside))
 	assert.NotContains(t, ok(t, p, "build", "--draft").err, "by hand")
 }
@@ -179,7 +189,8 @@ func TestSigningWithAnAgent(t *testing.T) {
 	daemon := exec.Command(agent, "-D", "-a", socket)
 	require.NoError(t, daemon.Start())
 	t.Cleanup(func() { _ = daemon.Process.Kill(); _ = daemon.Wait() })
-	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second,
+		10*time.Millisecond)
 	t.Setenv("SSH_AUTH_SOCK", socket)
 	for _, name := range []string{"crew-2026", "crew-2027"} {
 		peer.Run(t, dir, keygen, "-q", "-t", "ed25519", "-N", "", "-C", name, "-f", name)
@@ -201,7 +212,8 @@ func TestSigningWithAnAgent(t *testing.T) {
 	ok(t, p, "index", "sign", "--key", "agent:crew-2027")
 	ok(t, p, "index", "write", "--to", public)
 	assert.Contains(t, ok(t, p, "status").out, "number 3, signed")
-	assert.Contains(t, ok(t, p, "fetch", player).out, "is there and whole", "who came by in the overlap knows the new key")
+	assert.Contains(t, ok(t, p, "fetch", player).out, "is there and whole",
+		"who came by in the overlap knows the new key")
 	late := filepath.Join(dir, "late")
 	o = vornix(t, p, "fetch", public, late, "--trust", old)
 	assert.Equal(t, 3, o.exit)

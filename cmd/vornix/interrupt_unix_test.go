@@ -76,12 +76,14 @@ func TestInterruptsAreQuick(t *testing.T) {
 	}
 }
 
-// A command that is stuck where nothing can interrupt it, here on a pipe that nobody writes, ends in time too, and says so.
+// A command that is stuck where nothing can interrupt it, here on a pipe that nobody writes, ends
+// in time too, and says so.
 func TestAStuckCommandEnds(t *testing.T) {
 	dir := t.TempDir()
 	pipe := filepath.Join(dir, "stuck.zip")
 	require.NoError(t, syscall.Mkfifo(pipe, 0o600))
-	for _, args := range []string{"inspect stuck.zip", "inspect stuck.zip --json", "extract stuck.zip --to out", "salvage stuck.zip whole.zip", "delta apply stuck.zip stuck.zip new.bin", "patch apply stuck.zip"} {
+	for _, args := range []string{"inspect stuck.zip", "inspect stuck.zip --json", "extract stuck.zip --to out",
+		"salvage stuck.zip whole.zip", "delta apply stuck.zip stuck.zip new.bin", "patch apply stuck.zip"} {
 		t.Run(args, func(t *testing.T) {
 			r := interrupted(t, dir, args)
 			if r.exit == 2 || r.exit == 1 {

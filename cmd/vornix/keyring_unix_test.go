@@ -16,7 +16,8 @@ import (
 	"vornix/internal/peer"
 )
 
-// TestTheSystemsKeyring keeps a token in a real keyring, which is unlocked for a session of its own, and another program finds it there.
+// TestTheSystemsKeyring keeps a token in a real keyring, which is unlocked for a session of its
+// own, and another program finds it there.
 func TestTheSystemsKeyring(t *testing.T) {
 	t.Parallel()
 	session := peer.Need(t, "dbus-run-session")
@@ -27,7 +28,8 @@ func TestTheSystemsKeyring(t *testing.T) {
 	ok(t, p, "shoot")
 	folder := filepath.Join(p, "..", "workshops", "burrow")
 	url, _ := shop(t, p, folder)
-	put(t, filepath.Join(p, "vornix.toml"), strings.ReplaceAll(read(t, p, "vornix.toml"), `token_file = "../workshops/burrow/tokens/maker"`, ""))
+	put(t, filepath.Join(p, "vornix.toml"),
+		strings.ReplaceAll(read(t, p, "vornix.toml"), `token_file = "../workshops/burrow/tokens/maker"`, ""))
 	token := strings.TrimSpace(read(t, folder, "tokens", "maker"))
 	home := t.TempDir()
 	script := fmt.Sprintf(`printf 'words\n' | %q --unlock --components=secrets >/dev/null 2>&1

@@ -18,7 +18,8 @@ import (
 	"vornix/internal/peer"
 )
 
-// quickly gives a project without the long stages and pictures beside bundles: what only packing and looking inside need.
+// quickly gives a project without the long stages and pictures beside bundles: what only packing
+// and looking inside need.
 func quickly(t *testing.T, name string) string {
 	t.Helper()
 	return filepath.Join(filepath.Dir(demotest.Built(t, name).Dir), name)
@@ -40,9 +41,13 @@ func TestLookInside(t *testing.T) {
 	ok(t, p, "extract", parcel, "materials/**", "--to", "look", "--overwrite")
 	assert.Contains(t, ok(t, p, "extract", parcel, "--except", "maps/**", "--plan").out, "would go to highline-1.0.0")
 	assert.NoDirExists(t, filepath.Join(p, "highline-1.0.0"))
-	assert.Contains(t, vornix(t, p, "extract", parcel, "material/rock/slab.toml").err, `Did you mean "materials/rock/slab.toml"?`)
-	assert.Contains(t, ok(t, t.TempDir(), "extract", filepath.Join(p, parcel), "maps/cairn_station.vnm", "--with-needs", "--profile", "kestrel-post", "--plan").out, "needs sounds/station/bell.wav, which is not in the archive")
-	assert.Equal(t, 2, vornix(t, t.TempDir(), "extract", filepath.Join(p, parcel), "--with-needs").exit, "which game is it for?")
+	assert.Contains(t, vornix(t, p, "extract", parcel, "material/rock/slab.toml").err,
+		`Did you mean "materials/rock/slab.toml"?`)
+	assert.Contains(t,
+		ok(t, t.TempDir(), "extract", filepath.Join(p, parcel), "maps/cairn_station.vnm", "--with-needs", "--profile",
+			"kestrel-post", "--plan").out, "needs sounds/station/bell.wav, which is not in the archive")
+	assert.Equal(t, 2, vornix(t, t.TempDir(), "extract", filepath.Join(p, parcel), "--with-needs").exit,
+		"which game is it for?")
 
 	data := must(os.ReadFile(filepath.Join(p, parcel)))
 	demotest.Edit(t, demotest.Load(t, p), "scripts/winch.txt", "for 3s", "for 30s")
@@ -132,7 +137,8 @@ func TestSweepAndRestore(t *testing.T) {
 	assert.Contains(t, left.out, "stays: another file stands in its place")
 }
 
-// An installer is the program with bundles at its end: it finds, shows, installs, and takes away again; and is a ZIP for any reader.
+// An installer is the program with bundles at its end: it finds, shows, installs, and takes away
+// again; and is a ZIP for any reader.
 func TestInstaller(t *testing.T) {
 	t.Parallel()
 	p := project(t, "lower-sidings")
@@ -162,7 +168,8 @@ func TestInstaller(t *testing.T) {
 	assert.Len(t, entries, 1, "nothing was written yet")
 	quiet := install("--silent")
 	assert.Equal(t, outcome{}, quiet)
-	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "out/bundles/tram_depot.vnm"))), must(os.ReadFile(filepath.Join(game, "levels/tram_depot.vnm"))))
+	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "out/bundles/tram_depot.vnm"))),
+		must(os.ReadFile(filepath.Join(game, "levels/tram_depot.vnm"))))
 	assert.Contains(t, install("--yes").out, "it is all there already")
 	assert.Equal(t, 3, install("--game", home, "--silent").exit, "that is not the game")
 	assert.Contains(t, install("--uninstall", "--yes").out, "done")
@@ -186,7 +193,9 @@ func TestAsking(t *testing.T) {
 	}
 	dir := t.TempDir()
 	said := ask(dir, "night_lanes\nkestrel-post\nNight Lanes\n", exe+" new")
-	for _, want := range []string{"The new project's folder (my_maps):", "one of burrow-tramways, kestrel-post (burrow-tramways):", "Its title, which players read (Night Lanes):", "next: cd night_lanes && vornix pack"} {
+	for _, want := range []string{"The new project's folder (my_maps):",
+		"one of burrow-tramways, kestrel-post (burrow-tramways):", "Its title, which players read (Night Lanes):",
+		"next: cd night_lanes && vornix pack"} {
 		assert.Contains(t, said, want)
 	}
 	assert.Contains(t, read(t, dir, "night_lanes", "vornix.toml"), `title = "Night Lanes"`)
@@ -212,7 +221,8 @@ func TestAsking(t *testing.T) {
 	assert.FileExists(t, filepath.Join(game, "levels/tram_depot.vnm"))
 }
 
-// Loose copies in an installed game are said, set aside, and brought back; packing into the map works beside the bundles.
+// Loose copies in an installed game are said, set aside, and brought back; packing into the map
+// works beside the bundles.
 func TestLooseCopiesAndIntoMap(t *testing.T) {
 	t.Parallel()
 	p := project(t, "highline")
@@ -239,7 +249,8 @@ func TestLooseCopiesAndIntoMap(t *testing.T) {
 func TestSecretsStayAtHome(t *testing.T) {
 	t.Parallel()
 	p := project(t, "highline")
-	demotest.Edit(t, demotest.Load(t, p), "scripts/winch.txt", "on call", "# token gh"+"p_"+strings.Repeat("Ab12", 9)+"\non call")
+	demotest.Edit(t, demotest.Load(t, p), "scripts/winch.txt", "on call",
+		"# token gh"+"p_"+strings.Repeat("Ab12", 9)+"\non call")
 	for _, command := range []string{"check", "pack"} {
 		o := vornix(t, p, command)
 		assert.Equal(t, 1, o.exit)

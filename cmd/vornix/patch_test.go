@@ -46,14 +46,17 @@ func TestDeltas(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "old.bin"), strings.Repeat("0123456789 a line that is there more than once\n", 900))
-	put(t, filepath.Join(dir, "new.bin"), strings.Repeat("0123456789 a line that is there more than once\n", 500)+"something new\n"+strings.Repeat("0123456789 a line that is there more than once\n", 600))
+	put(t, filepath.Join(dir, "new.bin"),
+		strings.Repeat("0123456789 a line that is there more than once\n", 500)+"something new\n"+
+			strings.Repeat("0123456789 a line that is there more than once\n", 600))
 	o := ok(t, dir, "delta", "make", "old.bin", "new.bin", "d.vcdiff", "--json")
 	var made struct{ Size, Target int64 }
 	require.NoError(t, json.Unmarshal(parse(t, o).Result, &made))
 	assert.Less(t, made.Size, int64(200))
 	ok(t, dir, "delta", "apply", "old.bin", "d.vcdiff", "out.bin")
 	assert.Equal(t, read(t, dir, "new.bin"), read(t, dir, "out.bin"))
-	assert.Equal(t, 3, vornix(t, dir, "delta", "apply", "old.bin", "d.vcdiff", "out.bin").exit, "what is there is not overwritten")
+	assert.Equal(t, 3, vornix(t, dir, "delta", "apply", "old.bin", "d.vcdiff", "out.bin").exit,
+		"what is there is not overwritten")
 	o = vornix(t, dir, "delta", "apply", "new.bin", "d.vcdiff", "no.bin")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "the delta does not fit this file")
@@ -61,7 +64,8 @@ func TestDeltas(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.NoFileExists(t, filepath.Join(dir, "no.bin"))
 	noTemps(t, dir)
-	assert.Contains(t, ok(t, dir, "inspect", "d.vcdiff").out, "VCDIFF delta, "+sizeOf(t, dir, "d.vcdiff")+", in 1 window; the new file has 51.7 kB\nmade from a file of ")
+	assert.Contains(t, ok(t, dir, "inspect", "d.vcdiff").out,
+		"VCDIFF delta, "+sizeOf(t, dir, "d.vcdiff")+", in 1 window; the new file has 51.7 kB\nmade from a file of ")
 	if xdelta, err := exec.LookPath("xdelta3"); err == nil || os.Getenv("VORNIX_PEERS") == "required" {
 		require.NoError(t, err)
 		ok(t, dir, "delta", "make", "old.bin", "new.bin", "s.vcdiff", "--standard")
@@ -95,15 +99,18 @@ func TestPatchesBetweenVersions(t *testing.T) {
 	ok(t, game, "patch", "apply", one, game, "--plan")
 	assert.NoDirExists(t, filepath.Join(game, "parcels", "vornix-patched"))
 	ok(t, game, "patch", "apply", one, game)
-	assert.Equal(t, read(t, p, "out", "releases", "1.1.0", "highline-1.1.0.parcel"), read(t, game, "parcels", "highline-1.1.0.parcel"))
+	assert.Equal(t, read(t, p, "out", "releases", "1.1.0", "highline-1.1.0.parcel"),
+		read(t, game, "parcels", "highline-1.1.0.parcel"))
 	assert.NoFileExists(t, filepath.Join(game, "parcels", "highline-1.0.0.parcel"))
-	assert.Equal(t, read(t, p, "out", "releases", "1.1.0", "banner.jpg"), read(t, game, "parcels", "banner.jpg"), "what went out with it comes along")
+	assert.Equal(t, read(t, p, "out", "releases", "1.1.0", "banner.jpg"), read(t, game, "parcels", "banner.jpg"),
+		"what went out with it comes along")
 	assert.Contains(t, ok(t, game, "patch", "apply", one, ".").out, "already applied")
 	o = vornix(t, game, "patch", "apply", filepath.Join(patches, "highline-1.0.0-to-1.2.0.vnp"), ".")
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.err, "this is version 1.1.0, and the patch is for Highline 1.0.0")
 	ok(t, game, "patch", "apply", patches, ".") // all of them lead on
-	assert.Equal(t, read(t, p, "out", "releases", "1.2.0", "highline-1.2.0.parcel"), read(t, game, "parcels", "highline-1.2.0.parcel"))
+	assert.Equal(t, read(t, p, "out", "releases", "1.2.0", "highline-1.2.0.parcel"),
+		read(t, game, "parcels", "highline-1.2.0.parcel"))
 	assert.Equal(t, 2, strings.Count(ok(t, game, "patch", "list").out, "applied"))
 	ok(t, game, "patch", "undo", ".", "--all")
 	assert.Equal(t, old, read(t, game, "parcels", "highline-1.0.0.parcel"))
@@ -142,7 +149,8 @@ func TestSignedPatches(t *testing.T) {
 	assert.Equal(t, "two\n", read(t, dir, "a", "x.txt"))
 
 	p := quickly(t, "highline")
-	put(t, filepath.Join(p, "vornix.toml"), read(t, p, "vornix.toml")+"\n[signing]\nrequired = true\ntrusted = [\""+key.Public+"\"]\n")
+	put(t, filepath.Join(p, "vornix.toml"),
+		read(t, p, "vornix.toml")+"\n[signing]\nrequired = true\ntrusted = [\""+key.Public+"\"]\n")
 	put(t, filepath.Join(dir, "b", "x.txt"), "three\n")
 	o = vornix(t, p, "patch", "make", filepath.Join(dir, "a"), filepath.Join(dir, "b"), filepath.Join(dir, "q.vnp"))
 	assert.Equal(t, 3, o.exit)
@@ -171,7 +179,8 @@ func TestOverlays(t *testing.T) {
 	ok(t, p, "pack")
 	game := t.TempDir()
 	require.NoError(t, os.CopyFS(game, os.DirFS(filepath.Join(p, "out", "tree"))))
-	put(t, filepath.Join(game, "parcels", "highline-1.0.0.parcel"), read(t, p, "out", "bundles", "highline-1.0.0.parcel"))
+	put(t, filepath.Join(game, "parcels", "highline-1.0.0.parcel"),
+		read(t, p, "out", "bundles", "highline-1.0.0.parcel"))
 	skins := t.TempDir()
 	put(t, filepath.Join(skins, "textures", "rock", "cairn.ktx2"), read(t, game, "textures", "snow", "drift.ktx2"))
 	before := read(t, game, "textures", "rock", "cairn.ktx2")
@@ -186,12 +195,14 @@ func TestOverlays(t *testing.T) {
 	ok(t, game, "patch", "undo", ".")
 	assert.Equal(t, before, read(t, game, "textures", "rock", "cairn.ktx2"))
 	put(t, filepath.Join(skins, "textures", "rock", "carn.ktx2"), "x")
-	assert.Contains(t, vornix(t, p, "patch", "overlay", skins, game, "--swap").err, "the game has no textures/rock/carn.ktx2")
+	assert.Contains(t, vornix(t, p, "patch", "overlay", skins, game, "--swap").err,
+		"the game has no textures/rock/carn.ktx2")
 
 	q := project(t, "lower-sidings")
 	ok(t, q, "build")
 	o = ok(t, q, "patch", "overlay", skins, filepath.Join(q, "out", "tree"))
-	assert.FileExists(t, filepath.Join(q, "out", "tree", "dressing", "textures", "rock", "cairn.ktx2"), "no original is touched")
+	assert.FileExists(t, filepath.Join(q, "out", "tree", "dressing", "textures", "rock", "cairn.ktx2"),
+		"no original is touched")
 	assert.Contains(t, o.out, "nothing in the game has this path")
 }
 
@@ -201,7 +212,8 @@ func TestTextPatches(t *testing.T) {
 	dir := t.TempDir()
 	put(t, filepath.Join(dir, "a", "read.txt"), "one\ntwo\nthree\n")
 	put(t, filepath.Join(dir, "b", "read.txt"), "one\nTWO\nthree\n")
-	put(t, filepath.Join(dir, "edits.toml"), "[[edit]]\nfile = \"kestrel.cfg\"\nlines = [\"mount parcels/highline\"]\nafter = \"# mods\"\nset = { \"video.shadows\" = \"high\" }\n")
+	put(t, filepath.Join(dir, "edits.toml"),
+		"[[edit]]\nfile = \"kestrel.cfg\"\nlines = [\"mount parcels/highline\"]\nafter = \"# mods\"\nset = { \"video.shadows\" = \"high\" }\n")
 	ok(t, dir, "patch", "make", "a", "b", "p.vnp", "--edits", "edits.toml")
 	put(t, filepath.Join(dir, "game", "read.txt"), "one\n2\nthree\n")
 	put(t, filepath.Join(dir, "game", "kestrel.cfg"), "# mods\r\n[video]\r\nshadows = low\r\n")
@@ -209,7 +221,8 @@ func TestTextPatches(t *testing.T) {
 	assert.Equal(t, 3, o.exit)
 	assert.Contains(t, o.out, "      | one\n  was | two\n here | 2\npatch | TWO\n      | three\n")
 	ok(t, dir, "patch", "apply", "p.vnp", "game", "--conflicts", "take")
-	assert.Equal(t, "# mods\r\nmount parcels/highline\r\n[video]\r\nshadows = high\r\n", read(t, dir, "game", "kestrel.cfg"))
+	assert.Equal(t, "# mods\r\nmount parcels/highline\r\n[video]\r\nshadows = high\r\n",
+		read(t, dir, "game", "kestrel.cfg"))
 	assert.Equal(t, "one\nTWO\nthree\n", read(t, dir, "game", "read.txt"))
 	put(t, filepath.Join(dir, "game", "read.txt"), "somebody's\n")
 	o = vornix(t, dir, "patch", "undo", "game")
@@ -219,7 +232,8 @@ func TestTextPatches(t *testing.T) {
 	ok(t, dir, "patch", "undo", "game", "--leave-changed")
 	assert.Equal(t, "# mods\r\n[video]\r\nshadows = low\r\n", read(t, dir, "game", "kestrel.cfg"))
 	assert.Equal(t, "somebody's\n", read(t, dir, "game", "read.txt"))
-	put(t, filepath.Join(dir, "edits.toml"), "[[edit]]\nfile = \"../x.cfg\"\nset = { a = [1] }\n[[edit]]\nfile = \"y.txt\"\nset = { a = 1 }\n")
+	put(t, filepath.Join(dir, "edits.toml"),
+		"[[edit]]\nfile = \"../x.cfg\"\nset = { a = [1] }\n[[edit]]\nfile = \"y.txt\"\nset = { a = 1 }\n")
 	o = vornix(t, dir, "patch", "make", "a", "b", "q.vnp", "--edits", "edits.toml")
 	assert.Equal(t, 1, o.exit)
 	for _, want := range []string{"edits.toml:2:", "edits.toml:3:", "edits.toml:4:"} {

@@ -66,7 +66,8 @@ func TestAnItemByTheProgram(t *testing.T) {
 	require.NoError(t, err)
 	answer.Body.Close()
 	assert.Equal(t, 401, answer.StatusCode)
-	assert.Contains(t, ok(t, p, "publish", "exchange", "--yes").out, "nothing changed: exchange has tram_depot 1.0.0 already")
+	assert.Contains(t, ok(t, p, "publish", "exchange", "--yes").out,
+		"nothing changed: exchange has tram_depot 1.0.0 already")
 
 	// Tried as a player, shown, followed by the release of the next version.
 	tried := ok(t, p, "publish", "try", "exchange")
@@ -121,7 +122,9 @@ func TestAnItemByTheProgram(t *testing.T) {
 	assert.Regexp(t, `maker with vornix +made, hidden`, history)
 	ok(t, p, "publish", "withdraw", "exchange", "1.1.0", "--back", "--yes")
 	assert.Contains(t, ok(t, p, "publish", "visibility", "exchange", "hidden", "--yes").out, "tram_depot is hidden")
-	for command, want := range map[string]int{"publish": 2, "publish exchagne": 2, "publish practice": 2, "deploy exchange --plan": 2, "publish visibility exchange all": 2, "publish withdraw exchange --yes": 2, "publish show exchange --item tram": 2} {
+	for command, want := range map[string]int{"publish": 2, "publish exchagne": 2, "publish practice": 2,
+		"deploy exchange --plan": 2, "publish visibility exchange all": 2, "publish withdraw exchange --yes": 2,
+		"publish show exchange --item tram": 2} {
 		o := vornix(t, p, strings.Fields(command)...)
 		assert.Equal(t, want, o.exit, "%s: %s", command, o.err)
 	}
@@ -129,7 +132,8 @@ func TestAnItemByTheProgram(t *testing.T) {
 	// A token is kept on word, in a file that only its owner reads, and printed nowhere; a project never holds one.
 	token := strings.TrimSpace(read(t, folder, "tokens", "maker"))
 	home := t.TempDir()
-	put(t, filepath.Join(p, "vornix.toml"), strings.ReplaceAll(read(t, p, "vornix.toml"), `token_file = "../workshops/burrow/tokens/maker"`, ""))
+	put(t, filepath.Join(p, "vornix.toml"),
+		strings.ReplaceAll(read(t, p, "vornix.toml"), `token_file = "../workshops/burrow/tokens/maker"`, ""))
 	put(t, filepath.Join(p, "page.md"), "Bring a *lamp*.\n")
 	as := func(input string, args ...string) outcome {
 		c := command(p, args...)
@@ -155,7 +159,8 @@ func TestAnItemByTheProgram(t *testing.T) {
 	}))
 }
 
-// TestPublishingIsKilled kills the program, and the workshop, at moments of a first publishing: the next run finishes, and there is one item.
+// TestPublishingIsKilled kills the program, and the workshop, at moments of a first publishing: the
+// next run finishes, and there is one item.
 func TestPublishingIsKilled(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")

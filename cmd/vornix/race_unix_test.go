@@ -34,8 +34,9 @@ func races() int {
 	return thorough.Or(2, 6)
 }
 
-// Two maintainers release at the same time, again and again, with sources that differ, whether or not they pulled, the same version or the next, and some
-// are killed on the way. Whatever comes of it, each version has one content, in every place, and the index only ever rises.
+// Two maintainers release at the same time, again and again, with sources that differ, whether or
+// not they pulled, the same version or the next, and some are killed on the way. Whatever comes of
+// it, each version has one content, in every place, and the index only ever rises.
 func TestTwoMaintainersAtOnce(t *testing.T) {
 	x := newTeam(t)
 	x.env = append(x.env, "VORNIX_TRUST_FILE="+filepath.Join(x.root, "trusted.json"))
@@ -68,7 +69,8 @@ func TestTwoMaintainersAtOnce(t *testing.T) {
 			if r.IntN(3) == 0 {
 				v = fmt.Sprintf("1.0.%d", next+1)
 			}
-			one := &racing{dir: p, args: []string{"release", v, "--yes"}, after: time.Duration(r.IntN(300)) * time.Millisecond}
+			one := &racing{dir: p, args: []string{"release", v, "--yes"},
+				after: time.Duration(r.IntN(300)) * time.Millisecond}
 			if r.IntN(3) == 0 {
 				one.kill = time.Duration(100+r.IntN(2500)) * time.Millisecond
 			}
@@ -107,7 +109,8 @@ func TestTwoMaintainersAtOnce(t *testing.T) {
 		if len(finished) > 0 {
 			won++
 		}
-		// What somebody was cut off in may have reached players: whoever comes next knows, takes the record over, and goes on from there.
+		// What somebody was cut off in may have reached players: whoever comes next knows, takes
+		// the record over, and goes on from there.
 		for _, p := range people {
 			x.sync(p)
 		}
@@ -125,10 +128,11 @@ func TestTwoMaintainersAtOnce(t *testing.T) {
 	x.published()
 	want := h.content[fmt.Sprintf("1.0.%d", next)]
 	for place, data := range map[string]string{
-		"server":     read(t, x.server, "levels/tram_depot.vnm"),
-		"website":    read(t, x.website, "tram_depot.vnm"),
-		"shelf":      read(t, x.shelf, "tram_depot.vnm"),
-		"repository": x.run(x.root, 0, "git", "--git-dir", filepath.Join(x.root, "server.git"), "show", "main:levels/tram_depot.vnm"),
+		"server":  read(t, x.server, "levels/tram_depot.vnm"),
+		"website": read(t, x.website, "tram_depot.vnm"),
+		"shelf":   read(t, x.shelf, "tram_depot.vnm"),
+		"repository": x.run(x.root, 0, "git", "--git-dir", filepath.Join(x.root, "server.git"), "show",
+			"main:levels/tram_depot.vnm"),
 	} {
 		assert.Equal(t, want, fmt.Sprintf("%x", sha256.Sum256([]byte(data))), "what lies at the %s", place)
 	}
@@ -138,7 +142,8 @@ func TestTwoMaintainersAtOnce(t *testing.T) {
 // retitle gives the map another content.
 func retitle(t *testing.T, dir, title string) {
 	t.Helper()
-	text := regexp.MustCompile(`title="[^"]*"`).ReplaceAllString(read(t, dir, "maps/tram_depot.vnx"), fmt.Sprintf("title=%q", title))
+	text := regexp.MustCompile(`title="[^"]*"`).ReplaceAllString(read(t, dir, "maps/tram_depot.vnx"),
+		fmt.Sprintf("title=%q", title))
 	put(t, filepath.Join(dir, "maps", "tram_depot.vnx"), text)
 }
 

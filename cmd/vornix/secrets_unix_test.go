@@ -56,7 +56,8 @@ func arguments() (stop func() string) {
 	}
 }
 
-// Secrets are planted wherever they may be: in variables, files, keys, addresses. Nothing that Vornix prints, writes, packs, sends, keeps or calls holds one.
+// Secrets are planted wherever they may be: in variables, files, keys, addresses. Nothing that
+// Vornix prints, writes, packs, sends, keeps or calls holds one.
 func TestSecretsLeaveNoTrace(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)
@@ -83,7 +84,8 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 	}
 	asked := map[string]bool{}
 	var asking sync.Mutex
-	results := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // takes everything, and has nothing
+	// takes everything, and has nothing
+	results := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		asking.Lock()
 		asked[r.Header.Get("Authorization")] = true
 		asking.Unlock()
@@ -92,14 +94,20 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		}
 	}))
 	t.Cleanup(results.Close)
-	env := append(os.Environ(), "SFTP_PASSWORD="+secrets["a password"], "SERVER_TOKEN="+secrets["a server's token"], "RESULTS="+secrets["a token for results"], "AWS_SECRET_ACCESS_KEY="+secrets["a variable of no matter"],
-		"VORNIX_SIGNING_KEY="+key, "MAKER="+secrets["a workshop's token"], "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"))
-	ssh := fmt.Sprintf("kind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nhost_key = [%q]\npath = %q\n", s.Port, s.User, s.Fingerprint, server)
-	put(t, filepath.Join(p, "vornix.toml"), strings.Replace(read(t, p, "vornix.toml"), "token_file = \"../workshops/burrow/tokens/maker\"\n", "token_env = \"MAKER\"\n", 1)+
-		"\n[target.valley]\n"+ssh+fmt.Sprintf("key = %q\n", s.Key)+"\n[target.locked]\n"+ssh+"password_env = \"SFTP_PASSWORD\"\n"+
-		"\n[target.asked]\nkind = \"folder\"\npath = \"../servers/burrow\"\nserver = \"http://127.0.0.1:1/\"\ntoken_env = \"SERVER_TOKEN\"\n"+
-		fmt.Sprintf("\n[shared]\nurl = %q\ntoken_env = \"RESULTS\"\n", results.URL)+
-		"\n[[step]]\nname = \"spy\"\ncommand = [\"sh\", \"-c\", \"env; echo saw the environment\"]\ninputs = [\"page.md\"]\nstdout = \"notes/env.md\"\n")
+	env := append(os.Environ(), "SFTP_PASSWORD="+secrets["a password"], "SERVER_TOKEN="+secrets["a server's token"],
+		"RESULTS="+secrets["a token for results"], "AWS_SECRET_ACCESS_KEY="+secrets["a variable of no matter"],
+		"VORNIX_SIGNING_KEY="+key, "MAKER="+secrets["a workshop's token"],
+		"VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"))
+	ssh := fmt.Sprintf("kind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nhost_key = [%q]\npath = %q\n",
+		s.Port, s.User, s.Fingerprint, server)
+	put(t, filepath.Join(p, "vornix.toml"),
+		strings.Replace(read(t, p, "vornix.toml"), "token_file = \"../workshops/burrow/tokens/maker\"\n",
+			"token_env = \"MAKER\"\n", 1)+
+			"\n[target.valley]\n"+ssh+fmt.Sprintf("key = %q\n", s.Key)+"\n[target.locked]\n"+ssh+
+			"password_env = \"SFTP_PASSWORD\"\n"+
+			"\n[target.asked]\nkind = \"folder\"\npath = \"../servers/burrow\"\nserver = \"http://127.0.0.1:1/\"\ntoken_env = \"SERVER_TOKEN\"\n"+
+			fmt.Sprintf("\n[shared]\nurl = %q\ntoken_env = \"RESULTS\"\n", results.URL)+
+			"\n[[step]]\nname = \"spy\"\ncommand = [\"sh\", \"-c\", \"env; echo saw the environment\"]\ninputs = [\"page.md\"]\nstdout = \"notes/env.md\"\n")
 	cmd := command(p, "trust", "--yes")
 	cmd.Env = env
 	require.Zero(t, run(t, cmd).exit)
@@ -112,11 +120,15 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 	}{
 		{"build --verbose", []int{0}}, {"pack --verbose", []int{0}}, {"shoot", []int{0}}, {"check --json", []int{0}},
 		{"index write --verbose --offline --to ../public", []int{0}}, {"index check", []int{0}},
-		{"deploy valley --yes --verbose --offline", []int{0}}, {"deploy locked --yes --verbose", []int{1, 4}}, {"deploy locked --yes --json", []int{1, 4}}, {"deploy asked --yes --verbose", []int{1, 4}},
-		{"publish exchange --yes --verbose --offline", []int{0}}, {"publish try exchange --verbose", []int{0}}, {"publish show exchange --json", []int{0}}, {"publish history exchange", []int{0}},
+		{"deploy valley --yes --verbose --offline", []int{0}}, {"deploy locked --yes --verbose", []int{1, 4}},
+		{"deploy locked --yes --json", []int{1, 4}}, {"deploy asked --yes --verbose", []int{1, 4}},
+		{"publish exchange --yes --verbose --offline", []int{0}}, {"publish try exchange --verbose", []int{0}},
+		{"publish show exchange --json", []int{0}}, {"publish history exchange", []int{0}},
 		{"publish preview exchange ../page", []int{0}}, {"status --verbose", []int{0}}, {"status --json", []int{0}},
-		{"release 1.0.1 --yes --verbose --without-server --until index", []int{0}}, {"release 1.0.1 --yes --json --without-server", []int{0, 1, 4}},
-		{"fetch http://crew:" + secrets["a name in an address"] + "@127.0.0.1:1/ ../player", []int{1, 4}}, {"patch overlay nothing ../servers/burrow", []int{1, 2}},
+		{"release 1.0.1 --yes --verbose --without-server --until index", []int{0}},
+		{"release 1.0.1 --yes --json --without-server", []int{0, 1, 4}},
+		{"fetch http://crew:" + secrets["a name in an address"] + "@127.0.0.1:1/ ../player", []int{1, 4}},
+		{"patch overlay nothing ../servers/burrow", []int{1, 2}},
 	} {
 		cmd := command(p, strings.Fields(c.args)...)
 		cmd.Env = env
@@ -124,7 +136,8 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		assert.Contains(t, c.exit, o.exit, "%s\n%s%s", c.args, o.out, o.err)
 		fmt.Fprintf(&said, "$ %s\n%s\n%s\n", strings.Fields(c.args)[0], o.out, o.err)
 	}
-	for _, c := range []string{"index write", "patch sign ../x.vnp", "key show"} { // the key itself, where its file must be named
+	// the key itself, where its file must be named
+	for _, c := range []string{"index write", "patch sign ../x.vnp", "key show"} {
 		cmd := command(p, strings.Fields(c)...)
 		if c == "key show" {
 			cmd = command(p, "key", "show", strings.Join(strings.Split(read(t, key), "\n")[1:2], ""))
@@ -136,7 +149,8 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 		said.WriteString(o.out + o.err)
 	}
 	called := stop()
-	assert.Equal(t, map[string]bool{"Bearer " + secrets["a token for results"]: true}, asked, "the secret goes where it belongs")
+	assert.Equal(t, map[string]bool{"Bearer " + secrets["a token for results"]: true}, asked,
+		"the secret goes where it belongs")
 
 	texts := map[string]string{"what was printed": said.String()}
 	var own []string // what Vornix itself was called with holds the addresses that a person gave it
@@ -176,14 +190,17 @@ func TestSecretsLeaveNoTrace(t *testing.T) {
 	}
 }
 
-// Titles and texts that try to be more than text stay text, in each page that is made of them: an HTML reader that is not ours finds no element of theirs.
+// Titles and texts that try to be more than text stay text, in each page that is made of them: an
+// HTML reader that is not ours finds no element of theirs.
 func TestTitlesAreOnlyText(t *testing.T) {
 	t.Parallel()
 	p := project(t, "highline")
 	const bad = `</title></style><script>alert(1)</script><img src=x onerror=alert(1)>{{.}}{version}${HOME}%s&lt;`
 	text := read(t, p, "vornix.toml")
-	for _, change := range [][2]string{{`title = "Highline"`, "title = '</title><script>alert(1)</script>{{.}}'"}, {`authors = ["Highline crew"]`, "authors = ['" + bad + "']"},
-		{`description = "Mail gliders above the snow line: one station on a cairn, two routes down."`, "description = '" + bad + "'"}} {
+	for _, change := range [][2]string{{`title = "Highline"`, "title = '</title><script>alert(1)</script>{{.}}'"},
+		{`authors = ["Highline crew"]`, "authors = ['" + bad + "']"},
+		{`description = "Mail gliders above the snow line: one station on a cairn, two routes down."`,
+			"description = '" + bad + "'"}} {
 		require.Contains(t, text, change[0])
 		text = strings.Replace(text, change[0], change[1], 1)
 	}
@@ -198,7 +215,8 @@ func TestTitlesAreOnlyText(t *testing.T) {
 	ok(t, p, "deploy", "preview", "practice", filepath.Join(p, "..", "look"))
 	shop(t, p, filepath.Join(p, "..", "workshops", "kestrel"))
 	o = vornix(t, p, "publish", "preview", "exchange", filepath.Join(p, "..", "page"))
-	assert.Contains(t, []int{0, 1}, o.exit, "%s%s", o.out, o.err) // HTML in a description is refused where the workshop is known
+	// HTML in a description is refused where the workshop is known
+	assert.Contains(t, []int{0, 1}, o.exit, "%s%s", o.out, o.err)
 	pages := 0
 	require.NoError(t, filepath.WalkDir(filepath.Dir(p), func(name string, e fs.DirEntry, err error) error {
 		if err != nil || filepath.Ext(name) != ".html" {

@@ -50,11 +50,13 @@ func TestATeamSharesResults(t *testing.T) {
 	// As docs/shared-results.md says: one password reads, another also writes.
 	users := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(users, "writers"), []byte("ci:{PLAIN}pushes\n"), 0o644))
-	require.NoError(t, os.WriteFile(filepath.Join(users, "readers"), []byte("ci:{PLAIN}pushes\nada:{PLAIN}reads\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(users, "readers"), []byte("ci:{PLAIN}pushes\nada:{PLAIN}reads\n"), 0o644))
 	web := peer.Nginx(t, t.TempDir(), fmt.Sprintf(`location / { auth_basic "results"; auth_basic_user_file %[1]s/writers; dav_methods PUT; create_full_put_path on; client_max_body_size 2g;
 		limit_except PUT { auth_basic "results"; auth_basic_user_file %[1]s/readers; } }`, users))
 	nats, _, _ := peer.NATS(t, "authorization { users: [ {user: ci, password: pushes} ] }")
-	for kind, url := range map[string]string{"folder": filepath.ToSlash(t.TempDir()), "nginx": web + "/sidings", "nats": "nats://" + nats + "/sidings"} {
+	for kind, url := range map[string]string{"folder": filepath.ToSlash(t.TempDir()), "nginx": web + "/sidings",
+		"nats": "nats://" + nats + "/sidings"} {
 		t.Run(kind, func(t *testing.T) {
 			t.Setenv("VORNIX_TRUST_FILE", filepath.Join(t.TempDir(), "trusted.json"))
 			t.Setenv("RESULTS", "ci:pushes")
@@ -84,14 +86,16 @@ func TestATeamSharesResults(t *testing.T) {
 			ok(t, third, "trust", "--yes")
 			appendTo(t, third, "maps/tram_depot.vnx", "\n")
 			r := ok(t, third, "build", "--draft")
-			assert.Contains(t, r.out+r.err, "it answered 401 Unauthorized to PUT", "who may only read is told when he gives")
+			assert.Contains(t, r.out+r.err, "it answered 401 Unauthorized to PUT",
+				"who may only read is told when he gives")
 			t.Setenv("VORNIX_SHARED", "read")
 			fourth := machineOf(t, third)
 			ok(t, fourth, "trust", "--yes")
 			r = ok(t, fourth, "build", "--draft")
 			assert.NotContains(t, r.out+r.err, "shared.")
 			assert.Contains(t, r.out, "taken from shared results")
-			assert.NotContains(t, string(must(os.ReadFile(filepath.Join(fourth, ".vornix", "shared.json")))), "reads\"", "no secret is remembered")
+			assert.NotContains(t, string(must(os.ReadFile(filepath.Join(fourth, ".vornix", "shared.json")))), "reads\"",
+				"no secret is remembered")
 		})
 	}
 }

@@ -60,7 +60,8 @@ func TestAMissingPictureStopsARelease(t *testing.T) {
 	for _, args := range []string{"check", "shoot", "release --yes --without-server"} {
 		o := vornix(t, p, strings.Fields(args)...)
 		assert.Equal(t, 1, o.exit, args)
-		assert.Contains(t, o.err, `vornix.toml:25:1  the picture page of cairn_station is to be taken by the camera "proch", which the map does not have [picture.camera]`, args)
+		assert.Contains(t, o.err,
+			`vornix.toml:25:1  the picture page of cairn_station is to be taken by the camera "proch", which the map does not have [picture.camera]`, args)
 		assert.Contains(t, o.err, `Did you mean "porch"?`)
 	}
 	assert.NoDirExists(t, filepath.Join(p, "out/bundles"))
@@ -73,7 +74,8 @@ func TestAMissingPictureStopsARelease(t *testing.T) {
 func TestPlanViews(t *testing.T) {
 	t.Parallel()
 	dir := demotest.WriteCached(t)
-	for project, files := range map[string][]string{"highline": {"cairn_station-above.png", "cairn_station-isometric.png"}, "lower-sidings": {"tram_depot-levels.png"}} {
+	for project, files := range map[string][]string{"highline": {"cairn_station-above.png",
+		"cairn_station-isometric.png"}, "lower-sidings": {"tram_depot-levels.png"}} {
 		p := filepath.Join(dir, project)
 		ok(t, p, "shoot", strings.Split(files[0], "-")[0], "--plan-view")
 		for _, name := range files {
@@ -103,7 +105,9 @@ func TestAQuickLook(t *testing.T) {
 	ok(t, p, "build")
 	built := "out/tree/maps/cairn_station.vnm"
 	for args, want := range map[string]string{
-		"--shot porch": "there is no terminal to draw the shot on", "--shot proch --picture a.png": `Did you mean "porch"?`, "--shot porch --view lit --picture a.png": "--shot is a view and a camera at once",
+		"--shot porch":                            "there is no terminal to draw the shot on",
+		"--shot proch --picture a.png":            `Did you mean "porch"?`,
+		"--shot porch --view lit --picture a.png": "--shot is a view and a camera at once",
 	} {
 		o := vornix(t, p, append([]string{"inspect", built}, strings.Fields(args)...)...)
 		assert.Equal(t, 2, o.exit, args)

@@ -44,9 +44,9 @@ func parts(t *testing.T, p string) (n int) {
 	return n
 }
 
-// A build that is stopped in the middle of lighting a map ends within a second, keeps what it had, and the next one goes on there. Two
-// builds in two folders, one of them stopped, with other file times, places, tongues, processors and numbers of jobs, give the same
-// bytes.
+// A build that is stopped in the middle of lighting a map ends within a second, keeps what it had,
+// and the next one goes on there. Two builds in two folders, one of them stopped, with other file
+// times, places, tongues, processors and numbers of jobs, give the same bytes.
 func TestAStoppedBuildGoesOnAndMakesTheSameBytes(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)
@@ -97,7 +97,8 @@ func TestStagesShowHowFarTheyAre(t *testing.T) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	text := string(out)
-	said := regexp.MustCompile(`about (\d+) s left, map cairn_station: lighting +(\d+)%`).FindAllStringSubmatch(text, -1)
+	said := regexp.MustCompile(`about (\d+) s left, map cairn_station: lighting +(\d+)%`).FindAllStringSubmatch(text,
+		-1)
 	require.NotEmpty(t, said)
 	last := 0
 	for _, s := range said {
@@ -178,7 +179,8 @@ func TestViews(t *testing.T) {
 		seen[string(data)] = args
 	}
 	answer := ok(t, p, "inspect", built).out
-	for _, want := range []string{"visibility   full", "lighting     full", "reflections  full  4 cubes", "navigation   full  courier:", "from cell"} {
+	for _, want := range []string{"visibility   full", "lighting     full", "reflections  full  4 cubes",
+		"navigation   full  courier:", "from cell"} {
 		assert.Contains(t, answer, want)
 	}
 	require.NoError(t, os.Rename(filepath.Join(p, "maps/dawn_ridge.png"), filepath.Join(p, "maps/elsewhere.png")))
@@ -186,7 +188,8 @@ func TestViews(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "dawn_ridge.png")
 	ok(t, p, "map", "prefabs/../drafts/mail_crate.vnx", "dark.vnm", "--stage", "none")
-	for view, want := range map[string]string{"lit": "the map has no light", "cells": "the map has no cells of visibility", "ground": "the map has no ground that one walks on"} {
+	for view, want := range map[string]string{"lit": "the map has no light",
+		"cells": "the map has no cells of visibility", "ground": "the map has no ground that one walks on"} {
 		o := vornix(t, p, "inspect", "dark.vnm", "--picture", "view.png", "--view", view)
 		assert.Equal(t, 1, o.exit)
 		assert.Contains(t, o.err, want)
@@ -195,7 +198,8 @@ func TestViews(t *testing.T) {
 	ok(t, tiles, "build")
 	ok(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--view", "lit")
 	ok(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "g.png", "--view", "ground")
-	o = vornix(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--view", "lit", "--camera", "a")
+	o = vornix(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--view", "lit", "--camera",
+		"a")
 	assert.Equal(t, 2, o.exit)
 	assert.Contains(t, o.err, `the map has no camera "a"`)
 	ok(t, tiles, "inspect", "out/tree/levels/tram_depot.vnm", "--picture", "t.png", "--shot", "junction")

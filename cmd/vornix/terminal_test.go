@@ -80,9 +80,11 @@ func TestAReleaseAsItIsTold(t *testing.T) {
 	assert.Contains(t, o.out, "report     out/reports/1.0.0.html")
 
 	// An editor that finds the remark, and writes above it.
-	put(t, filepath.Join(p, "..", "editor.sh"), "#!/bin/sh\ngrep -q 'what is new in Lower Sidings 1.1.0' \"$2\" || exit 9\nprintf 'Written %s.\\n' \"$1\" | cat - \"$2\" > \"$2.new\" && mv \"$2.new\" \"$2\"\n")
+	put(t, filepath.Join(p, "..", "editor.sh"),
+		"#!/bin/sh\ngrep -q 'what is new in Lower Sidings 1.1.0' \"$2\" || exit 9\nprintf 'Written %s.\\n' \"$1\" | cat - \"$2\" > \"$2.new\" && mv \"$2.new\" \"$2\"\n")
 	editing := func(args ...string) outcome {
-		cmd := command(p, append([]string{"release", "1.1.0", "--without-server", "--write-notes", "--yes"}, args...)...)
+		cmd := command(p,
+			append([]string{"release", "1.1.0", "--without-server", "--write-notes", "--yes"}, args...)...)
 		cmd.Env = append(os.Environ(), "VISUAL=sh ../editor.sh by-hand", "EDITOR=false")
 		return run(t, cmd)
 	}
@@ -102,7 +104,9 @@ func TestTrusting(t *testing.T) {
 	t.Parallel()
 	peer.Need(t, "sh")
 	p := project(t, "lower-sidings")
-	put(t, filepath.Join(p, "vornix.toml"), read(t, p, "vornix.toml")+"\n[[step]]\nname = \"list\"\ncommand = [\"sh\", \"-c\", \"echo looking; wc -c maps/*.vnx > {out}/list.txt\"]\ninputs = [\"maps/*.vnx\"]\noutputs = [\"list.txt\"]\n\n[[step]]\nname = \"about\"\ncommand = [\"{vornix}\", \"inspect\", \"maps\", \"--json\"]\ninputs = [\"maps/**\"]\nstdout = \"about.json\"\n")
+	put(t, filepath.Join(p, "vornix.toml"),
+		read(t, p, "vornix.toml")+
+			"\n[[step]]\nname = \"list\"\ncommand = [\"sh\", \"-c\", \"echo looking; wc -c maps/*.vnx > {out}/list.txt\"]\ninputs = [\"maps/*.vnx\"]\noutputs = [\"list.txt\"]\n\n[[step]]\nname = \"about\"\ncommand = [\"{vornix}\", \"inspect\", \"maps\", \"--json\"]\ninputs = [\"maps/**\"]\nstdout = \"about.json\"\n")
 	with := func(args ...string) outcome {
 		cmd := command(p, args...)
 		cmd.Env = append(os.Environ(), "VORNIX_TRUST_FILE="+filepath.Join(p, "..", "trusted.json"))
@@ -113,7 +117,8 @@ func TestTrusting(t *testing.T) {
 	assert.Contains(t, o.err, "the project runs 2 commands without consent on this machine")
 	assert.Zero(t, with("check").exit, "looking runs nothing")
 	assert.Contains(t, with("status").out, "next: vornix trust")
-	assert.Contains(t, with("trust", "--plan").out, `runs ["sh","-c","echo looking; wc -c maps/*.vnx > {out}/list.txt"]`)
+	assert.Contains(t, with("trust", "--plan").out,
+		`runs ["sh","-c","echo looking; wc -c maps/*.vnx > {out}/list.txt"]`)
 	assert.Equal(t, 2, with("trust").exit, "there is nobody to ask")
 	require.Zero(t, with("trust", "--yes").exit)
 	assert.Contains(t, with("trust", "--list").out, "run (2)")
@@ -121,7 +126,8 @@ func TestTrusting(t *testing.T) {
 	require.Zero(t, o.exit, o.err)
 	assert.Contains(t, o.err, "list said:\n    looking")
 	assert.Contains(t, read(t, p, "out", "tree", "list.txt"), "maps/tram_depot.vnx")
-	assert.Contains(t, read(t, p, "out", "tree", "about.json"), `"tram_depot.vnx"`, "this program is one of the commands that there are")
+	assert.Contains(t, read(t, p, "out", "tree", "about.json"), `"tram_depot.vnx"`,
+		"this program is one of the commands that there are")
 	assert.NotContains(t, with("build").err, "looking")
 	parse(t, with("trust", "--json"))
 	edit(t, p, "vornix.toml", "echo looking;", "echo LOOKING;")
@@ -134,7 +140,8 @@ func TestTrusting(t *testing.T) {
 	assert.Equal(t, 3, with("build").exit)
 }
 
-// What another machine left in a project's state folder is not used: its cache could give what the sources would not. The ledger stays.
+// What another machine left in a project's state folder is not used: its cache could give what the
+// sources would not. The ledger stays.
 func TestStateFromElsewhere(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")
@@ -163,7 +170,8 @@ func TestStateFromElsewhere(t *testing.T) {
 
 	// Bundles that came with a project go nowhere, neither to a server nor to a workshop, before they were packed here.
 	here(settings, "pack")
-	for _, args := range [][]string{{"deploy", "practice", "--yes", "--without-server"}, {"publish", "exchange", "--plan"}} {
+	for _, args := range [][]string{{"deploy", "practice", "--yes", "--without-server"},
+		{"publish", "exchange", "--plan"}} {
 		cmd := command(p, args...)
 		cmd.Env = append(os.Environ(), "VORNIX_STATE=", "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trusted.json"))
 		o := run(t, cmd)

@@ -53,7 +53,8 @@ func TestMain(m *testing.M) {
 		panic(fmt.Sprintf("%v\n%s", err, out))
 	}
 	os.Setenv("VORNIX_TRUST_FILE", filepath.Join(dir, "trusted.json")) // not that of whoever runs the tests
-	os.Setenv("VORNIX_STATE", "any")                                   // projects here are copies of what other processes made
+	// projects here are copies of what other processes made
+	os.Setenv("VORNIX_STATE", "any")
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
@@ -130,7 +131,8 @@ func published(t testing.TB, command, text string) {
 	}
 	instance, err := jsonschema.UnmarshalJSON(strings.NewReader(text))
 	require.NoError(t, err)
-	assert.NoError(t, shapes.of[command].Validate(instance), "%s: the answer is not as docs/schema/answers.json says", command)
+	assert.NoError(t, shapes.of[command].Validate(instance), "%s: the answer is not as docs/schema/answers.json says",
+		command)
 }
 
 // parse reads exactly one JSON object and wants nothing behind it.
@@ -175,7 +177,9 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 		}
 	}
 	text := ok(t, dir, "demo").out
-	for _, want := range []string{"nothing changed: all 49 files in out/tree are up to date", "its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:", "what to try next", "vornix status --project vornix-demo/highline"} {
+	for _, want := range []string{"nothing changed: all 49 files in out/tree are up to date",
+		"its server has loaded cairn_station and saltpan_relay and plays cairn_station", "/status says:",
+		"what to try next", "vornix status --project vornix-demo/highline"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Empty(t, ok(t, dir, "demo", "--quiet").out)
@@ -183,8 +187,10 @@ func TestDemoFromNothingAndAgain(t *testing.T) {
 	// The story of the second week.
 	const before, next = "1.0.0", "1.1.0"
 	text = ok(t, dir, "demo", "--story").out
-	for _, want := range []string{"The second week: Highline goes from " + before + " to " + next, "from " + before + " ", "practice goes from version " + before + " to " + next,
-		"byte for byte as released", "1 changed there since: welcome.html", "deploy says:  refused", "with --overwrite: practice has version " + next, "practice has version " + before + " again"} {
+	for _, want := range []string{"The second week: Highline goes from " + before + " to " + next,
+		"from " + before + " ", "practice goes from version " + before + " to " + next,
+		"byte for byte as released", "1 changed there since: welcome.html", "deploy says:  refused",
+		"with --overwrite: practice has version " + next, "practice has version " + before + " again"} {
 		assert.Contains(t, text, want)
 	}
 	p := filepath.Join(dir, "vornix-demo")
@@ -214,7 +220,8 @@ func TestThreeMistakesInAMap(t *testing.T) {
 	assert.Equal(t, 1, o.exit)
 	assert.Equal(t, 3, strings.Count(o.err, "[map.syntax]"), "all three, once each\n%s", o.err)
 	assert.Contains(t, o.err, "maps/cairn_station.vnx:6:12")
-	assert.Contains(t, o.err, "solid deck bxo 0,0,0 24,16,0.5 material=wood/plank\n                      ^\n", "the line, and a caret under the place")
+	assert.Contains(t, o.err, "solid deck bxo 0,0,0 24,16,0.5 material=wood/plank\n                      ^\n",
+		"the line, and a caret under the place")
 	assert.Contains(t, o.err, `Did you mean "box"?`)
 	assert.Contains(t, o.err, `Did you mean "at"?`)
 	assert.NoFileExists(t, filepath.Join(p, "out/tree/maps/cairn_station.vnm"))
@@ -236,19 +243,25 @@ func TestBadInput(t *testing.T) {
 		exit   int
 		say    []string
 	}{
-		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1, []string{"vornix.toml:3:", "toml.syntax", "["}},
-		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1, []string{"vornix.toml:5:1", `Did you mean "title"?`}},
-		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1, []string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
-		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1, []string{"an accepted finding needs a reason", "vornix.toml:69:"}},
+		{"broken TOML", broken("vornix.toml", "[project]", "[project"), "check", 1,
+			[]string{"vornix.toml:3:", "toml.syntax", "["}},
+		{"unknown key", broken("vornix.toml", "title =", "titel ="), "build", 1,
+			[]string{"vornix.toml:5:1", `Did you mean "title"?`}},
+		{"unknown profile", broken("vornix.toml", `profile = "kestrel-post"`, `profile = "kestrel-pots"`), "build", 1,
+			[]string{"vornix.toml:9:1", `Did you mean "kestrel-post"?`}},
+		{"accepted without a reason", broken("vornix.toml", "reason = ", "# reason = "), "check", 1,
+			[]string{"an accepted finding needs a reason", "vornix.toml:69:"}},
 		{"PNG cut short", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 4000))
-		}, "build --stage none", 1, []string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 31 jobs failed"}},
+		}, "build --stage none", 1,
+			[]string{"textures/wood/plank.png", "cut short", "Export the image again", "1 of 31 jobs failed"}},
 		{"PNG of no size", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			copy(data[16:24], make([]byte, 8))
 			binary.BigEndian.PutUint32(data[29:], crc32.ChecksumIEEE(data[12:29]))
 			require.NoError(t, os.WriteFile(filepath.Join(p, "textures/wood/plank.png"), data, 0o666))
-		}, "build --stage none", 1, []string{"textures/wood/plank.png", "non-positive dimension", "1 of 31 jobs failed"}},
+		}, "build --stage none", 1,
+			[]string{"textures/wood/plank.png", "non-positive dimension", "1 of 31 jobs failed"}},
 		{"PNG of 60,000 a side", func(t testing.TB, p string) {
 			data := must(os.ReadFile(filepath.Join(p, "textures/wood/plank.png")))
 			binary.BigEndian.PutUint32(data[16:], 60000)
@@ -260,66 +273,96 @@ func TestBadInput(t *testing.T) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "textures/wood/plank.png"), 0))
 		}, "build --stage none", 1, []string{"textures/wood/plank.png  it is empty", "1 of 31 jobs failed"}},
 		{"a name with a space", func(t testing.TB, p string) {
-			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
+			require.NoError(t,
+				os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "textures/wood/old plank.png")))
 			edit(t, p, "materials/wood/plank.toml", "wood/plank", "wood/old plank")
-		}, "build", 1, []string{`has " ", which Kestrel Post does not take in names`, "everything was built, but 1 error found"}},
-		{"a prefab in itself", broken("prefabs/relay.vnx", "  solid cap ", "  use pylon\n  solid cap "), "build", 1, []string{"prefabs/relay.vnx:7:3", "the prefab pylon is made of itself: pylon (maps/saltpan_relay.vnx:", "[map.circle]"}},
-		{"ten million repeats", broken("maps/saltpan_relay.vnx", "repeat line line count=5", "repeat line line count=10000000"), "build", 1, []string{"maps/saltpan_relay.vnx:26:", "1 to 262144 copies, and this says 10000000"}},
-		{"no number", broken("maps/cairn_station.vnx", "solid deck box 0,0,0", "solid deck box 0,NaN,0"), "build", 1, []string{`"NaN" is no number`}},
+		}, "build", 1, []string{`has " ", which Kestrel Post does not take in names`,
+			"everything was built, but 1 error found"}},
+		{"a prefab in itself", broken("prefabs/relay.vnx", "  solid cap ", "  use pylon\n  solid cap "), "build", 1,
+			[]string{"prefabs/relay.vnx:7:3", "the prefab pylon is made of itself: pylon (maps/saltpan_relay.vnx:",
+				"[map.circle]"}},
+		{"ten million repeats",
+			broken("maps/saltpan_relay.vnx", "repeat line line count=5", "repeat line line count=10000000"), "build", 1,
+			[]string{"maps/saltpan_relay.vnx:26:", "1 to 262144 copies, and this says 10000000"}},
+		{"no number", broken("maps/cairn_station.vnx", "solid deck box 0,0,0", "solid deck box 0,NaN,0"), "build", 1,
+			[]string{`"NaN" is no number`}},
 		{"a broken model", func(t testing.TB, p string) {
-			require.NoError(t, os.WriteFile(filepath.Join(p, "models/props/mail_crate.glb"), []byte("glTF and then nothing at all"), 0o644))
-		}, "build", 1, []string{"models/props/mail_crate.glb  the model can't be read: it is cut short [model.unreadable]"}},
+			require.NoError(t,
+				os.WriteFile(filepath.Join(p, "models/props/mail_crate.glb"), []byte("glTF and then nothing at all"),
+					0o644))
+		}, "build", 1, []string{
+			"models/props/mail_crate.glb  the model can't be read: it is cut short [model.unreadable]"}},
 		{"a broken grey image", func(t testing.TB, p string) {
 			require.NoError(t, os.WriteFile(filepath.Join(p, "maps/saltpan.png"), []byte("\x89PNG\r\n\x1a\n"), 0o644))
 		}, "build", 1, []string{"the image maps/saltpan.png can't be read", "[map.file]"}},
-		{"a leak", broken("maps/cairn_station.vnx", "modes=relay", "sealed=yes modes=relay"), "build", 1, []string{"the map is not sealed: a way leads outside from", "[map.leak]"}},
-		{"a colour image as normals", broken("vornix.toml", "format = \"auto\"", "kind = \"normal\""), "check", 1, []string{"colour wants a texture of the kind colour", "[material.texture-kind]"}},
-		{"normals as colour", broken("textures/rock/cairn_bumps.texture.toml", "from_height = true", "from_height = true\nkind = \"colour\"\ncolour_space = \"srgb\""), "build", 1,
-			[]string{"normal wants a texture of the kind normal, and the recipe makes", "degrees on average [texture.normal-as-colour]"}},
+		{"a leak", broken("maps/cairn_station.vnx", "modes=relay", "sealed=yes modes=relay"), "build", 1,
+			[]string{"the map is not sealed: a way leads outside from", "[map.leak]"}},
+		{"a colour image as normals", broken("vornix.toml", "format = \"auto\"", "kind = \"normal\""), "check", 1,
+			[]string{"colour wants a texture of the kind colour", "[material.texture-kind]"}},
+		{"normals as colour",
+			broken("textures/rock/cairn_bumps.texture.toml", "from_height = true",
+				"from_height = true\nkind = \"colour\"\ncolour_space = \"srgb\""), "build", 1,
+			[]string{"normal wants a texture of the kind normal, and the recipe makes",
+				"degrees on average [texture.normal-as-colour]"}},
 		{"missing texture", func(t testing.TB, p string) {
 			require.NoError(t, os.Remove(filepath.Join(p, "textures/rock/slab.png")))
-		}, "release --yes --without-server", 1, []string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
-		{"built but wrong", broken("maps/cairn_station.vnx", "item station", "// item station"), "pack", 1, []string{"[item.required]", "everything was built, but 1 error found", "nothing is packed"}},
+		}, "release --yes --without-server", 1,
+			[]string{"materials/rock/slab.toml:1:1", "maps/cairn_station.vnx:8:24", "[texture.missing]"}},
+		{"built but wrong", broken("maps/cairn_station.vnx", "item station", "// item station"), "pack", 1,
+			[]string{"[item.required]", "everything was built, but 1 error found", "nothing is packed"}},
 		{"no such target", nil, "deploy practise --yes", 2, []string{"Run 'vornix pack' first"}},
 		{"target folder gone", func(t testing.TB, p string) {
 			require.NoError(t, os.RemoveAll(filepath.Join(p, "../servers/kestrel")))
-		}, "release --yes", 4, []string{"the folder of target \"practice\" does not exist", "vornix.toml:54:1", "Nothing was changed"}},
-		{"no server", func(testing.TB, string) {}, "release --yes", 4, []string{"no game server runs in", "vornix stand server", "--without-server"}},
+		}, "release --yes", 4,
+			[]string{"the folder of target \"practice\" does not exist", "vornix.toml:54:1", "Nothing was changed"}},
+		{"no server", func(testing.TB, string) {}, "release --yes", 4,
+			[]string{"no game server runs in", "vornix stand server", "--without-server"}},
 		{"no yes", nil, "release", 2, []string{"this needs a yes", "--plan"}},
 		{"earlier version", nil, "release 0.9.0 --yes", 3, []string{"comes before 1.0.0"}},
 		{"no version", nil, "release first --yes", 2, []string{`"first" is no version`}},
 		{"unknown command", nil, "biuld", 2, []string{"unknown command", "build"}},
 		{"unknown flag", nil, "build --job 3", 2, []string{"unknown flag: --job", "Did you mean --jobs?"}},
-		{"unknown stage", nil, "build --stage lightning", 2, []string{`there is no stage "lightning"`, `Did you mean "lighting"?`}},
+		{"unknown stage", nil, "build --stage lightning", 2,
+			[]string{`there is no stage "lightning"`, `Did you mean "lighting"?`}},
 		{"draft and full", nil, "build --draft --full", 2, []string{"exclude each other"}},
 		{"no size of memory", nil, "build --memory lots", 2, []string{`"lots" is no size`}},
-		{"little memory", broken("maps/cairn_station.vnx", "fov=62", "fov=61"), "build --memory 100K", 1, []string{"lighting", "needs about", "[stage.memory]", "--memory"}},
-		{"unknown view", nil, "inspect maps/cairn_station.vnx --picture x.png --view night", 2, []string{`there is no view "night"`, "plan, lit, light, cells, ground"}},
-		{"a view without a picture", nil, "inspect maps/cairn_station.vnx --view lit", 2, []string{"--view is for a picture"}},
-		{"no such camera", nil, "inspect maps/cairn_station.vnx --picture x.png --view light --camera attic", 2, []string{`the map has no camera "attic"`}},
+		{"little memory", broken("maps/cairn_station.vnx", "fov=62", "fov=61"), "build --memory 100K", 1,
+			[]string{"lighting", "needs about", "[stage.memory]", "--memory"}},
+		{"unknown view", nil, "inspect maps/cairn_station.vnx --picture x.png --view night", 2,
+			[]string{`there is no view "night"`, "plan, lit, light, cells, ground"}},
+		{"a view without a picture", nil, "inspect maps/cairn_station.vnx --view lit", 2,
+			[]string{"--view is for a picture"}},
+		{"no such camera", nil, "inspect maps/cairn_station.vnx --picture x.png --view light --camera attic", 2,
+			[]string{`the map has no camera "attic"`}},
 		{"a broken sky", func(t testing.TB, p string) {
 			require.NoError(t, os.Truncate(filepath.Join(p, "maps/dawn_ridge.png"), 9000))
 		}, "build cairn_station", 1, []string{"the image maps/dawn_ridge.png can't be used as a sky", "[map.file]"}},
 		{"a sky of the wrong form", func(t testing.TB, p string) {
-			require.NoError(t, os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "maps/dawn_ridge.png")))
+			require.NoError(t,
+				os.Rename(filepath.Join(p, "textures/wood/plank.png"), filepath.Join(p, "maps/dawn_ridge.png")))
 		}, "check", 1, []string{"it has 512 x 512 pixels", "twice as wide as high"}},
-		{"needs of nothing", nil, "needs textures/rock/slob", 2, []string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
+		{"needs of nothing", nil, "needs textures/rock/slob", 2,
+			[]string{`nothing is called "textures/rock/slob"`, `"textures/rock/slab"?`}},
 		{"wrong number", nil, "build --jobs many", 2, []string{"many"}},
 		{"negative jobs", nil, "build --jobs -2", 2, []string{"--jobs"}},
-		{"half a command", nil, "index", 2, []string{"'vornix index' needs one word more", "It takes: write or sign or check or retract"}},
+		{"half a command", nil, "index", 2,
+			[]string{"'vornix index' needs one word more", "It takes: write or sign or check or retract"}},
 		{"unknown subcommand", nil, "addon wirte", 2, []string{`unknown command "wirte"`, "Did you mean write?"}},
 		{"a folder to try", nil, "try maps", 1, []string{"could not read maps", "is a directory"}},
 		{"another folder", nil, "check --project maps", 2, []string{"there is no project in this folder", "--project"}},
 		{"too many words", nil, "pack it", 2, []string{`takes no argument, and there is "it"`}},
 		{"too few words", nil, "inspect", 2, []string{"takes one file"}},
-		{"nothing of that name", nil, "build maps/other.vnx", 2, []string{`nothing that ships is made of "maps/other.vnx"`}},
+		{"nothing of that name", nil, "build maps/other.vnx", 2,
+			[]string{`nothing that ships is made of "maps/other.vnx"`}},
 		{"inspect nothing", nil, "inspect nothing.vnm", 2, []string{"nothing.vnm"}},
 		{"inspect what nobody knows", func(t testing.TB, p string) {
 			require.NoError(t, os.WriteFile(filepath.Join(p, "a.bin"), []byte("what?"), 0o666))
 		}, "inspect a.bin", 1, []string{"does not know this kind of file"}},
 		{"try before pack", nil, "try", 2, []string{"Run 'vornix pack' first"}},
 		{"index before pack", nil, "index write", 2, []string{"Run 'vornix pack' first"}},
-		{"not a project", func(t testing.TB, p string) { require.NoError(t, os.Remove(filepath.Join(p, "vornix.toml"))) }, "build", 2, []string{"there is no project here", "vornix new DIR"}},
+		{"not a project",
+			func(t testing.TB, p string) { require.NoError(t, os.Remove(filepath.Join(p, "vornix.toml"))) }, "build", 2,
+			[]string{"there is no project here", "vornix new DIR"}},
 	} {
 		if number%thorough.Or(4, 1) != 0 {
 			continue
@@ -422,8 +465,11 @@ func TestInterrupt(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, (&png.Encoder{CompressionLevel: png.NoCompression}).Encode(f, img))
 		require.NoError(t, f.Close())
-		require.NoError(t, os.WriteFile(filepath.Join(p, "materials", fmt.Sprintf("big%d.toml", i)), fmt.Appendf(nil, "colour = \"big%d\"\n", i), 0o666))
-		edit(t, p, "maps/cairn_station.vnx", "solid deck box", fmt.Sprintf("solid big%d box 60,60,0 61,61,%d material=big%d\nsolid deck box", i, i+1, i))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(p, "materials", fmt.Sprintf("big%d.toml", i)),
+				fmt.Appendf(nil, "colour = \"big%d\"\n", i), 0o666))
+		edit(t, p, "maps/cairn_station.vnx", "solid deck box",
+			fmt.Sprintf("solid big%d box 60,60,0 61,61,%d material=big%d\nsolid deck box", i, i+1, i))
 	}
 	cmd := command(p, "release", "--yes", "--without-server")
 	var errs bytes.Buffer
@@ -457,7 +503,8 @@ func TestNewProjects(t *testing.T) {
 		data, err := os.ReadFile(filepath.Join(p, "vornix.toml"))
 		require.NoError(t, err)
 		assert.Contains(t, string(data), `name = "my_maps"`)
-		assert.Equal(t, 3, vornix(t, dir, "new", "My Maps", "--profile", profile).exit, "what is there is not overwritten")
+		assert.Equal(t, 3, vornix(t, dir, "new", "My Maps", "--profile", profile).exit,
+			"what is there is not overwritten")
 	}
 	dir := t.TempDir()
 	o := vornix(t, dir, "new", "x", "--profile", "kestrel-pots")
@@ -466,30 +513,35 @@ func TestNewProjects(t *testing.T) {
 	o = vornix(t, dir, "new", "x")
 	assert.Equal(t, 2, o.exit)
 	assert.Contains(t, o.err, "burrow-tramways, kestrel-post")
-	own := strings.Replace(string(must(os.ReadFile("../../demo/profiles/kestrel-post.toml"))), `id = "kestrel-post"`, `id = "own-game"`, 1)
+	own := strings.Replace(string(must(os.ReadFile("../../demo/profiles/kestrel-post.toml"))), `id = "kestrel-post"`,
+		`id = "own-game"`, 1)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "own.toml"), []byte(own), 0o666))
 	put(t, filepath.Join(dir, "profiles", "own-game.toml"), own)
 	ok(t, dir, "new", "named", "--profile", "own-game")
-	assert.FileExists(t, filepath.Join(dir, "named/profiles/own-game.toml"), "it comes from the folder here, so it goes along")
+	assert.FileExists(t, filepath.Join(dir, "named/profiles/own-game.toml"),
+		"it comes from the folder here, so it goes along")
 	ok(t, dir, "new", "own", "--profile", "own.toml", "--title", "Own \"Maps\"")
 	assert.FileExists(t, filepath.Join(dir, "own/profiles/own-game.toml"))
 	assert.Contains(t, ok(t, filepath.Join(dir, "own"), "check").out, "nothing wrong")
 }
 
-// A project of files that somebody has: it says what it takes for what, takes metadata over, leaves the pile as it is, and builds.
+// A project of files that somebody has: it says what it takes for what, takes metadata over, leaves
+// the pile as it is, and builds.
 func TestAProjectOfAPile(t *testing.T) {
 	t.Parallel()
 	from := project(t, "lower-sidings")
 	ok(t, from, "addon", "write")
 	dir := t.TempDir()
 	pile := filepath.Join(dir, "old stuff")
-	for folder, to := range map[string]string{"maps": "src", "materials": "mat", "textures": "img", "sprites": "img/sprites", "sounds": "noises"} {
+	for folder, to := range map[string]string{"maps": "src", "materials": "mat", "textures": "img",
+		"sprites": "img/sprites", "sounds": "noises"} {
 		require.NoError(t, os.CopyFS(filepath.Join(pile, to), os.DirFS(filepath.Join(from, folder))))
 	}
 	put(t, filepath.Join(pile, "info.ini"), "[depot]\ntitle = Old Sidings\nversion = 3.1.4\nsignal = green\n")
 	put(t, filepath.Join(pile, "thing.blend"), "x")
 	plan := ok(t, dir, "new", "--from", "old stuff", "--plan").out
-	for _, want := range []string{"for Burrow Tramways, as the maps tell", "thing.blend", "nothing of a project ends in .blend", "[sources]", `maps = "src"`, "nothing was written"} {
+	for _, want := range []string{"for Burrow Tramways, as the maps tell", "thing.blend",
+		"nothing of a project ends in .blend", "[sources]", `maps = "src"`, "nothing was written"} {
 		assert.Contains(t, plan, want)
 	}
 	assert.NoFileExists(t, filepath.Join(pile, "vornix.toml"))
@@ -626,13 +678,16 @@ func TestNeeds(t *testing.T) {
 func TestOneTexture(t *testing.T) {
 	t.Parallel()
 	p := project(t, "highline")
-	assert.Contains(t, ok(t, p, "texture", "textures/sign/highline.png", "sign.ktx2").out, "sign.ktx2: 256 x 128, bc1a, 9 levels")
+	assert.Contains(t, ok(t, p, "texture", "textures/sign/highline.png", "sign.ktx2").out,
+		"sign.ktx2: 256 x 128, bc1a, 9 levels")
 	assert.Contains(t, ok(t, p, "inspect", "sign.ktx2").out, "bc1a, sRGB, 9 levels, one bit alpha")
 	lossy := ok(t, p, "texture", "textures/sign/highline.png", "sign.dds", "--format", "bc1", "--mips", "none").out
-	assert.Regexp(t, `sign.dds: 256 x 128, bc1, 1 level, 16.5 kB\n.*\n  \d+ of 32768 texels lose their one bit alpha \(up to 255 of 255 off\) in bc1`, lossy)
+	assert.Regexp(t,
+		`sign.dds: 256 x 128, bc1, 1 level, 16.5 kB\n.*\n  \d+ of 32768 texels lose their one bit alpha \(up to 255 of 255 off\) in bc1`, lossy)
 	ok(t, p, "texture", "sign.ktx2", "sign.png")
 	assert.Contains(t, ok(t, p, "inspect", "sign.png").out, "PNG 256 x 128, colour with one bit alpha")
-	a := parse(t, ok(t, p, "texture", "textures/rock/slab.png", "h.ktx2", "--format", "bc4", "--colour-space", "linear", "--json"))
+	a := parse(t, ok(t, p, "texture", "textures/rock/slab.png", "h.ktx2", "--format", "bc4", "--colour-space", "linear",
+		"--json"))
 	assert.Contains(t, string(a.Result), `"lost_colour": 262144`)
 	for args, say := range map[string]string{
 		"textures/rock/slab.png out.jpg":                  "End it in .ktx2, .dds or .png",
@@ -653,25 +708,32 @@ func TestOneTexture(t *testing.T) {
 		assert.Contains(t, o.err, say)
 	}
 	// Each option does something, and says what.
-	height := ok(t, p, "texture", "textures/rock/cairn_bumps.png", "n.ktx2", "--from-height", "--strength", "6", "--edge", "wrap", "--zstd", "--mips", "3").out
+	height := ok(t, p, "texture", "textures/rock/cairn_bumps.png", "n.ktx2", "--from-height", "--strength", "6",
+		"--edge", "wrap", "--zstd", "--mips", "3").out
 	assert.Contains(t, height, "n.ktx2: 512 x 512, bc5, 3 levels")
 	assert.Contains(t, height, "keeps two channels apart")
 	flat := ok(t, p, "texture", "textures/rock/cairn_bumps.png", "c.ktx2", "--kind", "normal").out
 	assert.Contains(t, flat, "no direction of length one: it is grey all over, as a height image is")
-	assert.Contains(t, ok(t, p, "texture", "textures/metal/rail.png", "b.ktx2", "--quality", "best").out, "bc7 keeps it closest")
-	ok(t, p, "texture", "textures/rock/slab.png", "small.dds", "--resize", "100x30", "--dds-header", "plain", "--filter", "cubic")
-	assert.Contains(t, ok(t, p, "inspect", "small.dds").out, "texture 100 x 30, bc1, sRGB or linear (the plain header does not say), 7 levels")
+	assert.Contains(t, ok(t, p, "texture", "textures/metal/rail.png", "b.ktx2", "--quality", "best").out,
+		"bc7 keeps it closest")
+	ok(t, p, "texture", "textures/rock/slab.png", "small.dds", "--resize", "100x30", "--dds-header", "plain",
+		"--filter", "cubic")
+	assert.Contains(t, ok(t, p, "inspect", "small.dds").out,
+		"texture 100 x 30, bc1, sRGB or linear (the plain header does not say), 7 levels")
 	ok(t, p, "texture", "small.dds", "level.png", "--level", "2")
 	assert.Contains(t, ok(t, p, "inspect", "level.png").out, "PNG 25 x 7")
-	assert.Contains(t, ok(t, p, "texture", "level.png", "pow.ktx2", "--size", "up", "--aspect", "keep").out, "pow.ktx2: 32 x 8")
+	assert.Contains(t, ok(t, p, "texture", "level.png", "pow.ktx2", "--size", "up", "--aspect", "keep").out,
+		"pow.ktx2: 32 x 8")
 	cube := []string{"texture"}
 	for range 6 {
 		cube = append(cube, "textures/rock/slab.png")
 	}
-	ok(t, p, append(cube, "cube.ktx2", "--shape", "cube", "--format", "bc6h", "--kind", "light", "--quality", "draft")...)
+	ok(t, p, append(cube, "cube.ktx2", "--shape", "cube", "--format", "bc6h", "--kind", "light", "--quality",
+		"draft")...)
 	assert.Contains(t, ok(t, p, "inspect", "cube.ktx2").out, "cube of 6 images, each 512 x 512, bc6h, linear")
 	ok(t, p, "texture", "cube.ktx2", "cube.dds", "--format", "rgba16f", "--mips", "none")
-	assert.Contains(t, ok(t, p, "inspect", "cube.dds", "--picture", "cube.png").out, "cube of 6 images, each 512 x 512, rgba16f")
+	assert.Contains(t, ok(t, p, "inspect", "cube.dds", "--picture", "cube.png").out,
+		"cube of 6 images, each 512 x 512, rgba16f")
 	assert.Contains(t, ok(t, p, "inspect", "cube.png").out, "PNG 1256 x ")
 	o := vornix(t, p, "texture", "cube.ktx2", "x.dds", "--format", "bc6h", "--dds-header", "plain")
 	assert.Equal(t, 2, o.exit)
@@ -693,12 +755,16 @@ func TestMapsByThemselves(t *testing.T) {
 		return []int{img.Bounds().Dx(), img.Bounds().Dy()}
 	}())
 	ok(t, p, "build", "--stage", "none")
-	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "out/tree/maps/saltpan_relay.vnm"))), must(os.ReadFile(filepath.Join(p, "a.vnm"))), "as the build makes it")
+	assert.Equal(t, must(os.ReadFile(filepath.Join(p, "out/tree/maps/saltpan_relay.vnm"))),
+		must(os.ReadFile(filepath.Join(p, "a.vnm"))), "as the build makes it")
 	assert.Contains(t, ok(t, p, "diff", "a.vnm", "out/tree/maps/saltpan_relay.vnm").out, "the two maps are the same")
 	var made struct {
 		LeftOut int `json:"left_out"`
 	}
-	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "map", "maps/saltpan_relay.vnx", "b.vnm", "--layer", "helpers", "--stage", "none", "--json")).Result, &made))
+	require.NoError(t,
+		json.Unmarshal(parse(t,
+			ok(t, p, "map", "maps/saltpan_relay.vnx", "b.vnm", "--layer", "helpers", "--stage", "none",
+				"--json")).Result, &made))
 	assert.Zero(t, made.LeftOut)
 	assert.Contains(t, ok(t, p, "diff", "a.vnm", "b.vnm").out, "spawn builder at 0,-20,6")
 	// A scene, with the project's textures, is a map source again.
@@ -712,11 +778,15 @@ func TestMapsByThemselves(t *testing.T) {
 	assert.Contains(t, ok(t, p, "needs", "saltpan_scene").out, "material rock/slab")
 	// Outside of any project materials are plain.
 	lone := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(lone, "m.vnx"), []byte("map m\nsolid s box 0,0,0 1,1,1 material=a\nprop x model=y at=0,0,1\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(lone, "m.vnx"),
+			[]byte("map m\nsolid s box 0,0,0 1,1,1 material=a\nprop x model=y at=0,0,1\n"), 0o644))
 	o = ok(t, lone, "map", "m.vnx", "m.vnm")
 	assert.Contains(t, o.err, `the model "y" is not there`)
 	assert.Contains(t, ok(t, lone, "inspect", "m.vnm").out, "6 faces")
-	require.NoError(t, os.WriteFile(filepath.Join(lone, "open.vnx"), []byte("map open sealed=yes\nsolid s box 0,0,0 1,1,1 material=a\nspawn s at=0.5,0.5,1\n"), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(lone, "open.vnx"),
+			[]byte("map open sealed=yes\nsolid s box 0,0,0 1,1,1 material=a\nspawn s at=0.5,0.5,1\n"), 0o644))
 	o = vornix(t, lone, "map", "open.vnx", "open.vnm", "--picture", "leak.png")
 	assert.Equal(t, 1, o.exit)
 	assert.Contains(t, o.err, "open.vnm was written, but 1 error found")
@@ -745,7 +815,8 @@ func TestMapsByThemselves(t *testing.T) {
 func TestSpriteAndScale(t *testing.T) {
 	p := project(t, "lower-sidings")
 	assert.Regexp(t, `walk +east, west +4 +500 ms +again`, ok(t, p, "sprite", "sprites/mole.toml").out)
-	assert.Contains(t, ok(t, filepath.Join(p, "sprites"), "sprite", "lamp.toml", "glow.gif").out, "4 frames of glow, 64 x 64")
+	assert.Contains(t, ok(t, filepath.Join(p, "sprites"), "sprite", "lamp.toml", "glow.gif").out,
+		"4 frames of glow, 64 x 64")
 	o := vornix(t, p, "sprite", "sprites/mole.toml", "x.gif", "--state", "wlak")
 	assert.Equal(t, 2, o.exit)
 	assert.Contains(t, o.err, `Did you mean "walk"?`)
@@ -760,7 +831,8 @@ func TestSpriteAndScale(t *testing.T) {
 	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.toml", "--picture", "x.png").exit)
 	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.png", "--glb", "x.glb").exit)
 	assert.Equal(t, 2, vornix(t, p, "inspect", "sprites/mole.png", "--source", "sprites/mole.png").exit)
-	for _, bad := range [][]string{{"scale", "six", "512x512"}, {"scale", "6x0", "512x512"}, {"scale", "6", "nothing.png"}, {"scale", "6", "512x512", "--density", "0"}} {
+	for _, bad := range [][]string{{"scale", "six", "512x512"}, {"scale", "6x0", "512x512"},
+		{"scale", "6", "nothing.png"}, {"scale", "6", "512x512", "--density", "0"}} {
 		assert.Equal(t, 2, vornix(t, p, bad...).exit, bad)
 	}
 }
@@ -785,7 +857,8 @@ func TestFmt(t *testing.T) {
 	assert.Equal(t, 1, vornix(t, p, "fmt", "--check", file).exit)
 	assert.Equal(t, rough, must(os.ReadFile(filepath.Join(p, file))), "--check changes nothing")
 	ok(t, p, "fmt", file)
-	assert.Contains(t, string(must(os.ReadFile(filepath.Join(p, file)))), "spawn blue_1 at=3,3,0.5 facing=90 team=blue\n")
+	assert.Contains(t, string(must(os.ReadFile(filepath.Join(p, file)))),
+		"spawn blue_1 at=3,3,0.5 facing=90 team=blue\n")
 	edit(t, p, file, "solid deck", "solib deck")
 	wrong := must(os.ReadFile(filepath.Join(p, file)))
 	assert.Equal(t, 1, vornix(t, p, "fmt", file).exit)
@@ -916,13 +989,14 @@ func TestQuietAndVerbose(t *testing.T) {
 		ids = append(ids, f.ID)
 	}
 	slices.Sort(ids)
-	assert.Equal(t, []string{"asset.unused", "asset.unused", "file.stray", "file.stray", "mode.contained", "sound.missing"}, ids, "JSON has everything")
+	assert.Equal(t, []string{"asset.unused", "asset.unused", "file.stray", "file.stray", "mode.contained",
+		"sound.missing"}, ids, "JSON has everything")
 	short := ok(t, p, "build").out
 	assert.Contains(t, short, "and 41 smaller (--verbose lists all)")
 }
 
-// A map drawn by a modelling program: its scene in the project is checked, built, tried and packed like any other, and its
-// mistakes name the node.
+// A map drawn by a modelling program: its scene in the project is checked, built, tried and packed
+// like any other, and its mistakes name the node.
 func TestScenesInAProject(t *testing.T) {
 	t.Parallel()
 	p := project(t, "highline")
@@ -933,9 +1007,12 @@ func TestScenesInAProject(t *testing.T) {
 	assert.NotContains(t, o.err, "spawn.none", "spawns came along")
 	assert.NotContains(t, o.err, "item.property", "and properties, with their types")
 	assert.NotContains(t, o.err, "item.required")
-	assert.Contains(t, o.err, "spawn.outside", "but ground that was a terrain is a prop that nobody is known to stand on")
+	assert.Contains(t, o.err, "spawn.outside",
+		"but ground that was a terrain is a prop that nobody is known to stand on")
 	scene := must(os.ReadFile(filepath.Join(p, "maps/saltpan_again.glb")))
-	require.NoError(t, os.WriteFile(filepath.Join(p, "maps/saltpan_again.glb"), bytes.Replace(scene, []byte(`"rank":"1"`), []byte(`"rank":"x"`), 1), 0o644))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(p, "maps/saltpan_again.glb"),
+			bytes.Replace(scene, []byte(`"rank":"1"`), []byte(`"rank":"x"`), 1), 0o644))
 	assert.Contains(t, vornix(t, p, "check").err, `rank of the winch must be a whole number, and is "x"`)
 	o = ok(t, p, "inspect", "maps/saltpan_again.glb", "--json")
 	var inspected struct {

@@ -45,7 +45,9 @@ func asSomebody(t *testing.T, p string, args ...string) outcome {
 	t.Helper()
 	cmd := command(p, args...)
 	if os.Getuid() == 0 {
-		require.NoError(t, filepath.WalkDir(filepath.Dir(filepath.Dir(p)), func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
+		require.NoError(t,
+			filepath.WalkDir(filepath.Dir(filepath.Dir(p)),
+				func(name string, _ os.DirEntry, _ error) error { return os.Chown(name, 65534, 65534) }))
 		for _, dir := range []string{filepath.Dir(exe), filepath.Dir(filepath.Dir(filepath.Dir(p)))} {
 			require.NoError(t, os.Chmod(dir, 0o755))
 		}
@@ -61,9 +63,15 @@ func TestUnreadableSources(t *testing.T) {
 		source string
 		say    []string
 	}{
-		{"textures/wood/plank.png", []string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]", "1 of 31 jobs failed"}},
-		{"materials/rock/slab.toml", []string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]", "of 30 jobs failed"}},
-		{"textures/rock/cairn_bumps.texture.toml", []string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]", "1 of 31 jobs failed"}},
+		{"textures/wood/plank.png",
+			[]string{"textures/wood/plank.png  the file can't be read: permission denied [texture.unreadable]",
+				"1 of 31 jobs failed"}},
+		{"materials/rock/slab.toml",
+			[]string{"materials/rock/slab.toml  the file can't be read: permission denied [file.unreadable]",
+				"of 30 jobs failed"}},
+		{"textures/rock/cairn_bumps.texture.toml",
+			[]string{"cairn_bumps.texture.toml  the file can't be read: permission denied [file.unreadable]",
+				"1 of 31 jobs failed"}},
 	} {
 		p := project(t, "highline")
 		require.NoError(t, os.Chmod(filepath.Join(p, c.source), 0))
@@ -77,14 +85,17 @@ func TestUnreadableSources(t *testing.T) {
 	}
 }
 
-// TestKilledWhileDeploying kills a deployment over OpenSSH at many moments: what is there is sound, and the next run finishes.
+// TestKilledWhileDeploying kills a deployment over OpenSSH at many moments: what is there is sound,
+// and the next run finishes.
 func TestKilledWhileDeploying(t *testing.T) {
 	t.Parallel()
 	p := quickly(t, "lower-sidings")
 	ok(t, p, "pack")
 	s := peer.StartSSHD(t, "")
 	dir := t.TempDir()
-	put(t, filepath.Join(p, "vornix.toml"), read(t, p, "vornix.toml")+fmt.Sprintf("\n[target.valley]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", s.Port, s.User, s.Key, s.Fingerprint, dir))
+	put(t, filepath.Join(p, "vornix.toml"),
+		read(t, p, "vornix.toml")+
+			fmt.Sprintf("\n[target.valley]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %d\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", s.Port, s.User, s.Key, s.Fingerprint, dir))
 	want, _, err := safefile.HashFile(filepath.Join(p, "out/bundles/tram_depot.vnm"))
 	require.NoError(t, err)
 	killed := 0

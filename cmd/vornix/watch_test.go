@@ -36,7 +36,8 @@ type watched struct {
 	}
 }
 
-// A build that goes on makes anew what is saved, survives every broken file, and lets the stand-in play what came of it.
+// A build that goes on makes anew what is saved, survives every broken file, and lets the stand-in
+// play what came of it.
 func TestBuildingOnEverySave(t *testing.T) {
 	t.Parallel()
 	p := demotest.Built(t, "lower-sidings").Dir

@@ -16,8 +16,9 @@ import (
 	"vornix/internal/thorough"
 )
 
-// The program for Windows makes the same bytes, takes paths as they are written there, text files with their line ends, and names that only some systems
-// refuse; and its paths may be long. CI runs the whole demo with it.
+// The program for Windows makes the same bytes, takes paths as they are written there, text files
+// with their line ends, and names that only some systems refuse; and its paths may be long. CI runs
+// the whole demo with it.
 func TestTheProgramForWindows(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)
@@ -36,7 +37,8 @@ func TestTheProgramForWindows(t *testing.T) {
 	require.Zero(t, o.exit, "%s%s", o.out, o.err)
 	parse(t, o)
 	assert.NotContains(t, o.out, `\\`, "paths are written with slashes in answers, on every system")
-	for _, f := range []string{"out/bundles/tram_depot.vnm", "out/addon/tram_depot.ini", "out/pictures/tram_depot.png"} {
+	for _, f := range []string{"out/bundles/tram_depot.vnm", "out/addon/tram_depot.ini",
+		"out/pictures/tram_depot.png"} {
 		assert.Equal(t, read(t, here, f), read(t, there, f), f)
 	}
 	noTemps(t, there)
@@ -51,7 +53,8 @@ func TestTheProgramForWindows(t *testing.T) {
 	require.Zero(t, windows(there, "pack").exit)
 	assert.Equal(t, read(t, here, "out/bundles/tram_depot.vnm"), read(t, there, "out/bundles/tram_depot.vnm"))
 
-	// Names that Windows keeps for devices are refused on other systems; there, where opening one waits for the device, there is no such file.
+	// Names that Windows keeps for devices are refused on other systems; there, where opening one
+	// waits for the device, there is no such file.
 	put(t, filepath.Join(there, "materials", "aux.toml"), "colour = \"rock/wall\"\nsurface = \"rock\"\nsize = 1\n")
 	edit(t, there, "maps/tram_depot.vnx", "tile=rock/wall solid=yes", "tile=aux solid=yes")
 	o = windows(there, "check")
@@ -83,7 +86,8 @@ func windowsProgram(t *testing.T) string {
 	return program
 }
 
-// The whole demo, with servers, workshops and all, by the program for Windows: the bundles are those that it makes here. CI asks for it.
+// The whole demo, with servers, workshops and all, by the program for Windows: the bundles are
+// those that it makes here. CI asks for it.
 func TestTheDemoOnWindows(t *testing.T) {
 	if os.Getenv("VORNIX_DEMO_WINDOWS") == "" {
 		t.Skip("it takes a minute: VORNIX_DEMO_WINDOWS=yes asks for it")
@@ -96,7 +100,8 @@ func TestTheDemoOnWindows(t *testing.T) {
 	require.Zero(t, exit, "%s%s", out, errs)
 	assert.Contains(t, out, "what to try next")
 	ok(t, here, "demo", "demo")
-	for _, f := range []string{"highline/out/bundles/highline-1.0.0.parcel", "lower-sidings/out/bundles/ore_spiral.vnm", "lower-sidings/out/bundles/tram_depot.vnm"} {
+	for _, f := range []string{"highline/out/bundles/highline-1.0.0.parcel", "lower-sidings/out/bundles/ore_spiral.vnm",
+		"lower-sidings/out/bundles/tram_depot.vnm"} {
 		assert.Equal(t, read(t, here, "demo", f), read(t, there, "demo", f), f)
 	}
 	noTemps(t, there)

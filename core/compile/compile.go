@@ -63,12 +63,14 @@ const perSolid = 32 << 10
 
 // Compile runs all stages.
 func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
-	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players, Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed, Luxels: m.Luxels}}
+	out := &mapfile.Map{Meta: mapfile.Meta{Name: m.Name, Title: cmp.Or(m.Title, m.Name), Players: m.Players,
+		Modes: slices.Clone(m.Modes), Menu: m.Menu, Sealed: m.Sealed, Luxels: m.Luxels}}
 	if out.Meta.Modes == nil {
 		out.Meta.Modes = []string{}
 	}
 	if s := m.Sky; s != nil {
-		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour), Power: s.Power, Disc: s.Disc, Dome: packed(s.Dome), Horizon: packed(s.Horizon), Glow: s.Glow}
+		out.Meta.Sky = &mapfile.Sky{Name: s.Name, Azimuth: s.Azimuth, Elevation: s.Elevation, Colour: packed(s.Colour),
+			Power: s.Power, Disc: s.Disc, Dome: packed(s.Dome), Horizon: packed(s.Horizon), Glow: s.Glow}
 		if s.Image != nil {
 			out.Meta.Sky.Image = s.Image.Name
 		}
@@ -98,7 +100,8 @@ func Compile(ctx context.Context, m *scene.Map, o Options) (*Result, error) {
 	tiles.Compile(m, out)
 	objects(m, out)
 	r := &Result{Map: out}
-	if err := r.say(ctx, m, o, surface, tree); err != nil || o.Long == nil || finding.Count(r.Findings, finding.Error) > 0 {
+	if err := r.say(ctx, m, o, surface, tree); err != nil || o.Long == nil ||
+		finding.Count(r.Findings, finding.Error) > 0 {
 		return r, err
 	}
 	return r, r.long(ctx, m, o.Long, surface, tree)
@@ -121,9 +124,13 @@ func planes(list []geom.Plane) []mapfile.Plane {
 
 func terrains(m *scene.Map, o Options, out *mapfile.Map) {
 	for _, t := range m.Terrains {
-		to := mapfile.Terrain{Name: t.Name, Material: t.Material.Name, Columns: uint32(t.Columns), Rows: uint32(t.Rows), Min: floats(t.Box.Min), Max: floats(t.Box.Max), Repeat: float32(o.MaterialSize(t.Material.Name)), Heights: t.Heights}
+		to := mapfile.Terrain{Name: t.Name, Material: t.Material.Name, Columns: uint32(t.Columns), Rows: uint32(t.Rows),
+			Min: floats(t.Box.Min), Max: floats(t.Box.Max), Repeat: float32(o.MaterialSize(t.Material.Name)),
+			Heights: t.Heights}
 		for _, l := range t.Layers {
-			to.Layers = append(to.Layers, mapfile.Layer{Material: l.Material.Name, Repeat: float32(o.MaterialSize(l.Material.Name)), Weights: l.Weights})
+			to.Layers = append(to.Layers,
+				mapfile.Layer{Material: l.Material.Name, Repeat: float32(o.MaterialSize(l.Material.Name)),
+					Weights: l.Weights})
 		}
 		out.Terrains = append(out.Terrains, to)
 	}
@@ -143,9 +150,12 @@ func props(m *scene.Map, models map[string]*model.Model, out *mapfile.Map) {
 			number[d] = n
 			to := mapfile.Model{Name: d.Name, Min: floats(d.Box.Min), Max: floats(d.Box.Max)}
 			for _, mesh := range d.Meshes {
-				part := mapfile.Mesh{Material: mesh.Material, FirstVertex: uint32(len(out.Vertices)), Vertices: uint32(len(mesh.Positions)), FirstIndex: uint32(len(out.Indices)), IndexNumber: uint32(len(mesh.Indices))}
+				part := mapfile.Mesh{Material: mesh.Material, FirstVertex: uint32(len(out.Vertices)),
+					Vertices: uint32(len(mesh.Positions)), FirstIndex: uint32(len(out.Indices)),
+					IndexNumber: uint32(len(mesh.Indices))}
 				for i, at := range mesh.Positions {
-					out.Vertices = append(out.Vertices, mapfile.Vertex{Position: floats(at), Normal: floats(mesh.Normals[i]), UV: mesh.UVs[i]})
+					out.Vertices = append(out.Vertices,
+						mapfile.Vertex{Position: floats(at), Normal: floats(mesh.Normals[i]), UV: mesh.UVs[i]})
 				}
 				for _, i := range mesh.Indices {
 					out.Indices = append(out.Indices, part.FirstVertex+i)
@@ -174,7 +184,8 @@ func objects(m *scene.Map, out *mapfile.Map) {
 		out.Objects = append(out.Objects, o)
 	}
 	for _, l := range m.Lights {
-		o := mapfile.Object{Kind: "light", Name: l.Name, Detail: l.Kind, A: floats(l.At), Colour: packed(l.Colour), Value: float32(l.Power), Radius: float32(l.Radius)}
+		o := mapfile.Object{Kind: "light", Name: l.Name, Detail: l.Kind, A: floats(l.At), Colour: packed(l.Colour),
+			Value: float32(l.Power), Radius: float32(l.Radius)}
 		if l.Aimed {
 			o.B, o.Angle, o.Flags = floats(l.Look), float32(l.Cone), 2
 		}
@@ -184,17 +195,21 @@ func objects(m *scene.Map, out *mapfile.Map) {
 		add(mapfile.Object{Kind: "spawn", Name: s.Name, Detail: s.Team, A: floats(s.At), Angle: float32(s.Facing)})
 	}
 	for _, v := range m.Volumes {
-		add(mapfile.Object{Kind: "volume", Name: v.Name, Detail: v.Effect, A: floats(v.Box.Min), B: floats(v.Box.Max)}, given([2]string{"enter", v.Enter}, [2]string{"leave", v.Leave})...)
+		add(mapfile.Object{Kind: "volume", Name: v.Name, Detail: v.Effect, A: floats(v.Box.Min), B: floats(v.Box.Max)},
+			given([2]string{"enter", v.Enter}, [2]string{"leave", v.Leave})...)
 	}
 	for _, a := range m.Areas {
-		o := mapfile.Object{Kind: "area", Name: a.Name, A: [3]float32{float32(a.From[0]), float32(a.From[1]), float32(a.Level)}, B: [3]float32{float32(a.To[0]), float32(a.To[1]), float32(a.Level)}}
+		o := mapfile.Object{Kind: "area", Name: a.Name,
+			A: [3]float32{float32(a.From[0]), float32(a.From[1]), float32(a.Level)},
+			B: [3]float32{float32(a.To[0]), float32(a.To[1]), float32(a.Level)}}
 		add(o, append(given([2]string{"enter", a.Enter}, [2]string{"leave", a.Leave}), pairs(a.Pairs)...)...)
 	}
 	for _, p := range m.Probes {
 		add(mapfile.Object{Kind: "probe", Name: p.Name, A: floats(p.At), Value: float32(p.Reach)})
 	}
 	for _, c := range m.Cameras {
-		o := mapfile.Object{Kind: "camera", Name: c.Name, A: floats(c.At), B: floats(c.Look), Angle: float32(c.FOV), Value: float32(c.Exposure), Radius: float32(c.Lens / 2)}
+		o := mapfile.Object{Kind: "camera", Name: c.Name, A: floats(c.At), B: floats(c.Look), Angle: float32(c.FOV),
+			Value: float32(c.Exposure), Radius: float32(c.Lens / 2)}
 		if c.Lens > 0 && c.Focus != c.Look.Sub(c.At).Length() {
 			add(o, [2]string{mapfile.FocusKey, strconv.FormatFloat(c.Focus, 'g', -1, 64)})
 			continue
@@ -210,7 +225,8 @@ func objects(m *scene.Map, out *mapfile.Map) {
 	}
 	for _, it := range m.Items {
 		add(mapfile.Object{Kind: "item:" + it.Kind, A: floats(it.At), Angle: float32(it.Facing)},
-			append(given([2]string{mapfile.ModelKey, it.Model.Name}, [2]string{mapfile.SpriteKey, it.Sprite.Name}, [2]string{"state", it.State.Name}, [2]string{"direction", it.Direction.Name}), pairs(it.Pairs)...)...)
+			append(given([2]string{mapfile.ModelKey, it.Model.Name}, [2]string{mapfile.SpriteKey, it.Sprite.Name},
+				[2]string{"state", it.State.Name}, [2]string{"direction", it.Direction.Name}), pairs(it.Pairs)...)...)
 	}
 }
 

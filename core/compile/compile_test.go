@@ -16,7 +16,8 @@ func compileSource(t *testing.T, source string, size float64) *mapfile.Map {
 	t.Helper()
 	m, findings := maplang.Read("m.vnx", []byte(source), maplang.Options{})
 	require.Empty(t, findings)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return size }})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return size }})
 	require.NoError(t, err)
 	return r.Map
 }
@@ -91,7 +92,8 @@ func TestNeighboursMeetWithoutASeam(t *testing.T) {
 }
 
 func TestFaceOverrides(t *testing.T) {
-	m := compileSource(t, "map m\nsolid s box 0,0,0 4,4,4 material=a\n  face top material=b scale=2 shift=1,3 turn=90\n", 2)
+	m := compileSource(t,
+		"map m\nsolid s box 0,0,0 4,4,4 material=a\n  face top material=b scale=2 shift=1,3 turn=90\n", 2)
 	top := m.Faces[0]
 	assert.Equal(t, "b", top.Material)
 	assert.Equal(t, "a", m.Faces[1].Material)
@@ -106,9 +108,13 @@ func TestFaceOverrides(t *testing.T) {
 // A fitted face has a whole number of repeats from edge to edge, at every quarter turn, and is not mirrored.
 func TestFittedFaces(t *testing.T) {
 	for _, turn := range []string{"0", "90", "180", "270", "-90"} {
-		m, findings := maplang.Read("m.vnx", []byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"), maplang.Options{})
+		m, findings := maplang.Read("m.vnx",
+			[]byte("map m\nsolid s box 1,2,0 7,5,2.2 material=a\n  face all fit=yes turn="+turn+"\n"),
+			maplang.Options{})
 		require.Empty(t, findings)
-		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 9 }, FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
+		r, err := compile.Compile(context.Background(), m,
+			compile.Options{MaterialSize: func(string) float64 { return 9 },
+				FitSize: func(string) [2]float64 { return [2]float64{2, 1} }})
 		require.NoError(t, err)
 		out := r.Map
 		for _, f := range out.Faces {
@@ -146,17 +152,22 @@ light lamp point 1,2,3 colour=#010203 power=40
 item winch at=8,3,0.5 rank=3
 `, 1)
 	require.Len(t, m.Objects, 4)
-	assert.Equal(t, mapfile.Object{Kind: "light", Name: "lamp", Detail: "point", A: [3]float32{1, 2, 3}, Colour: 0x010203, Value: 40}, m.Objects[0])
-	assert.Equal(t, mapfile.Object{Kind: "sound", Name: "hum", Detail: "a/b", A: [3]float32{1, 2, 3}, Value: 0.25, Flags: 1}, m.Objects[1])
+	assert.Equal(t, mapfile.Object{Kind: "light", Name: "lamp", Detail: "point", A: [3]float32{1, 2, 3},
+		Colour: 0x010203, Value: 40}, m.Objects[0])
+	assert.Equal(t, mapfile.Object{Kind: "sound", Name: "hum", Detail: "a/b", A: [3]float32{1, 2, 3}, Value: 0.25,
+		Flags: 1}, m.Objects[1])
 	assert.Equal(t, [][2]string{{"rank", "2"}}, m.Objects[2].Pairs)
 	assert.Equal(t, [][2]string{{"rank", "3"}}, m.Objects[3].Pairs)
 }
 
 func TestTiles(t *testing.T) {
-	m := compileSource(t, "map m\nlegend # tile=rock/wall solid=yes\nlegend . tile=floor\nlegend _\ngrid g cells=3,2 level=2\n  row #._\n  row .##\n", 1)
+	m := compileSource(t,
+		"map m\nlegend # tile=rock/wall solid=yes\nlegend . tile=floor\nlegend _\ngrid g cells=3,2 level=2\n  row #._\n  row .##\n", 1)
 	require.Len(t, m.Grids, 1)
-	assert.Equal(t, mapfile.Grid{Name: "g", Level: 2, Width: 3, Height: 2, Cells: []uint16{0, 1, 2, 1, 0, 0}}, m.Grids[0])
-	assert.Equal(t, []mapfile.Tile{{Symbol: '#', Material: "rock/wall", Solid: true}, {Symbol: '.', Material: "floor"}, {Symbol: '_'}}, m.Legend)
+	assert.Equal(t, mapfile.Grid{Name: "g", Level: 2, Width: 3, Height: 2, Cells: []uint16{0, 1, 2, 1, 0, 0}},
+		m.Grids[0])
+	assert.Equal(t, []mapfile.Tile{{Symbol: '#', Material: "rock/wall", Solid: true}, {Symbol: '.', Material: "floor"},
+		{Symbol: '_'}}, m.Legend)
 	assert.Equal(t, []string{"rock/wall", "floor"}, m.Materials())
 }
 
@@ -179,12 +190,18 @@ func TestFindings(t *testing.T) {
 		id, lines, text string
 		found           int
 	}{
-		{"solid.hidden", "\nsolid a box 0,0,0 4,4,4 material=plain\nsolid b box 1,1,1 2,2,2 material=plain\n", `nothing can be seen of solid "b"`, 1},
+		{"solid.hidden", "\nsolid a box 0,0,0 4,4,4 material=plain\nsolid b box 1,1,1 2,2,2 material=plain\n",
+			`nothing can be seen of solid "b"`, 1},
 		{"solid.hidden", "\nsolid a box 0,0,0 4,4,4 material=plain\nsolid b box 1,1,1 2,2,4.5 material=plain\n", "", 0},
-		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=blurred\nsolid c box 8,0,0 9,4,1 material=blurred\n", "blurred has 16 texels a metre", 1},
-		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=plain\nsolid c box 8,0,0 12,4,1 material=blurred\n", "", 0},
-		{"texture.density", "\nsolid a box 0,0,0 4,4,1 material=plain\nsolid b box 4,0,0 8,4,1 material=plain\n  face top scale=20\n", "plain has 6 texels a metre", 1},
-		{"map.leak", "sealed=yes\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "a way leads outside from spawn s by 2,2,1.1", 1},
+		{"texture.density",
+			"\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=blurred\nsolid c box 8,0,0 9,4,1 material=blurred\n", "blurred has 16 texels a metre", 1},
+		{"texture.density",
+			"\nsolid a box 0,0,0 4,4,1 material=sharp\nsolid b box 4,0,0 8,4,1 material=plain\nsolid c box 8,0,0 12,4,1 material=blurred\n", "", 0},
+		{"texture.density",
+			"\nsolid a box 0,0,0 4,4,1 material=plain\nsolid b box 4,0,0 8,4,1 material=plain\n  face top scale=20\n",
+			"plain has 6 texels a metre", 1},
+		{"map.leak", "sealed=yes\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n",
+			"a way leads outside from spawn s by 2,2,1.1", 1},
 		{"map.leak", "\nsolid a box 0,0,0 4,4,1 material=plain\nspawn s at=2,2,1\n", "", 0},
 	} {
 		r := say(t, c.lines, compile.Options{Texels: texels, DensityRatio: 10})

@@ -30,8 +30,8 @@ import (
 	"vornix/internal/gltftest"
 )
 
-// blocky is a scene as one exporter writes it: names with numbers behind them, extras on nodes, rotations as quaternions,
-// children under parents, lights through an extra node that turns them.
+// blocky is a scene as one exporter writes it: names with numbers behind them, extras on nodes,
+// rotations as quaternions, children under parents, lights through an extra node that turns them.
 func blocky() (*gltftest.File, string) {
 	g := &gltftest.File{}
 	p, i := g.Cube(4, 1, 2)
@@ -48,8 +48,8 @@ func blocky() (*gltftest.File, string) {
 {"name":"volume_pit","translation":[0,-10,0],"scale":[20,2,20],"extras":{"effect":"remove"}}]`, p, i)
 }
 
-// strips is the same kind of scene as another exporter writes it: matrices, triangle fans, no indices, extras with the keyword,
-// a mesh that is no solid, a mirrored node.
+// strips is the same kind of scene as another exporter writes it: matrices, triangle fans, no
+// indices, extras with the keyword, a mesh that is no solid, a mirrored node.
 func strips() (*gltftest.File, string) {
 	g := &gltftest.File{}
 	p := g.Data("VEC3", 5126, 34962, 3, []float32{0, 0, 0, 2, 0, 0, 2, 0, 2, 0, 0, 2}, 4)
@@ -84,7 +84,9 @@ func TestScenesOfOneExporter(t *testing.T) {
 	require.Len(t, m.Solids, 2)
 	assert.Equal(t, "deck", m.Solids[0].Name)
 	assert.Equal(t, "step_001", m.Solids[1].Name)
-	assert.Equal(t, [6]float64{8, 19, -0.5, 12, 21, 0.5}, [6]float64{m.Solids[0].Box.Min.X, m.Solids[0].Box.Min.Y, m.Solids[0].Box.Min.Z, m.Solids[0].Box.Max.X, m.Solids[0].Box.Max.Y, m.Solids[0].Box.Max.Z}, "Y up becomes Z up")
+	assert.Equal(t, [6]float64{8, 19, -0.5, 12, 21, 0.5},
+		[6]float64{m.Solids[0].Box.Min.X, m.Solids[0].Box.Min.Y, m.Solids[0].Box.Min.Z, m.Solids[0].Box.Max.X,
+			m.Solids[0].Box.Max.Y, m.Solids[0].Box.Max.Z}, "Y up becomes Z up")
 	assert.Equal(t, 0.5, m.Solids[1].Box.Min.Z, "a child stands where its parent puts it")
 	assert.Len(t, m.Solids[0].Faces, 6)
 	assert.Equal(t, "wood/plank", m.Solids[0].Faces[0].Material.Name)
@@ -105,7 +107,8 @@ func TestScenesOfOneExporter(t *testing.T) {
 	assert.Equal(t, -10.0, m.Cameras[0].At.Y)
 	assert.Equal(t, 0.0, m.Cameras[0].Look.Y, "it looks along its -Z, to the north")
 	assert.InDelta(t, 72.7, m.Cameras[0].FOV, 0.1, "vertical becomes horizontal")
-	assert.Equal(t, [4]float64{-20, -12, 20, -8}, [4]float64{m.Volumes[0].Box.Min.X, m.Volumes[0].Box.Min.Z, m.Volumes[0].Box.Max.X, m.Volumes[0].Box.Max.Z})
+	assert.Equal(t, [4]float64{-20, -12, 20, -8},
+		[4]float64{m.Volumes[0].Box.Min.X, m.Volumes[0].Box.Min.Z, m.Volumes[0].Box.Max.X, m.Volumes[0].Box.Max.Z})
 }
 
 func TestScenesOfAnotherExporter(t *testing.T) {
@@ -121,14 +124,16 @@ func TestScenesOfAnotherExporter(t *testing.T) {
 	assert.Equal(t, "light_crag", m.Solids[0].Name, "a mesh is no light, whatever it is called")
 	assert.Equal(t, 6.0, m.Solids[0].Box.Max.X-m.Solids[0].Box.Min.X)
 	for _, f := range m.Solids[0].Faces {
-		assert.Positive(t, f.Plane.N.Dot(f.Polygon.Middle().Sub(m.Solids[0].Box.Middle())), "a mirrored solid looks outward")
+		assert.Positive(t, f.Plane.N.Dot(f.Polygon.Middle().Sub(m.Solids[0].Box.Middle())),
+			"a mirrored solid looks outward")
 	}
 	assert.Equal(t, 10.0, m.Spawns[0].Facing, "an extra takes precedence over the node's rotation")
 }
 
 func TestSceneMistakes(t *testing.T) {
 	for _, c := range []struct{ nodes, id, text string }{
-		{`{"name":"spawn_a","extras":{"team":"Blue Team"}}`, "map.syntax", `node "spawn_a": expected a name of small letters`},
+		{`{"name":"spawn_a","extras":{"team":"Blue Team"}}`, "map.syntax",
+			`node "spawn_a": expected a name of small letters`},
 		{`{"name":"solid_a"}`, "map.syntax", "has no mesh"},
 		{`{"name":"x","extras":{"record":"spwan"}}`, "map.syntax", `says "spwan"`},
 		{`{"name":"light_a"}`, "map.syntax", "power= is missing"},
@@ -139,7 +144,8 @@ func TestSceneMistakes(t *testing.T) {
 	} {
 		g := &gltftest.File{}
 		p := g.Data("VEC3", 5126, 34962, 3, []float32{0, 0, 0, 2, 0, 0, 2, 0, 2}, 3)
-		m, findings := maplang.Read("m.gltf", g.JSON(fmt.Sprintf(`"scenes":[{"nodes":[0]}],"materials":[{"name":"a"}],"meshes":[{"primitives":[{"attributes":{"POSITION":%d},"material":0}]},{"primitives":[{"attributes":{"POSITION":%d}}]}],"nodes":[%s]`, p, p, c.nodes)), maplang.Options{})
+		m, findings := maplang.Read("m.gltf",
+			g.JSON(fmt.Sprintf(`"scenes":[{"nodes":[0]}],"materials":[{"name":"a"}],"meshes":[{"primitives":[{"attributes":{"POSITION":%d},"material":0}]},{"primitives":[{"attributes":{"POSITION":%d}}]}],"nodes":[%s]`, p, p, c.nodes)), maplang.Options{})
 		assert.Nil(t, m)
 		require.NotEmpty(t, findings, c.nodes)
 		assert.Equal(t, c.id, findings[0].ID, c.nodes)
@@ -147,7 +153,8 @@ func TestSceneMistakes(t *testing.T) {
 	}
 }
 
-// An accessor without a buffer view is zero but for the values that it replaces, whatever was read before it; one that replaces a value beyond its end is refused.
+// An accessor without a buffer view is zero but for the values that it replaces, whatever was read
+// before it; one that replaces a value beyond its end is refused.
 func TestSparseData(t *testing.T) {
 	numbers := func(first uint32) []byte {
 		b := binary.LittleEndian.AppendUint32(nil, first)
@@ -198,7 +205,8 @@ prop two model=props/x at=6,2,0.5 turn=90
 	require.Empty(t, findings)
 	d, findings := model.Read("props/x.glb", "props/x", g.JSON(text), nil)
 	require.Empty(t, findings)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }, Models: map[string]*model.Model{"props/x": d}})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 2 }, Models: map[string]*model.Model{"props/x": d}})
 	require.NoError(t, err)
 	data, err := mapfile.Encode(r.Map)
 	require.NoError(t, err)
@@ -215,12 +223,14 @@ func TestWrittenScenes(t *testing.T) {
 	m := everything(t)
 	img := picture()
 	data, err := gltf.Write(m, func(name string) gltf.Surface {
-		return map[string]gltf.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
+		return map[string]gltf.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}},
+			"b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
 	})
 	require.NoError(t, err)
 	gltftest.Validate(t, data)
 	again, err := gltf.Write(m, func(name string) gltf.Surface {
-		return map[string]gltf.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}}, "b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
+		return map[string]gltf.Surface{"a": {Colour: img, Normal: img, Tint: [3]float64{1, 0.5, 0.25}},
+			"b": {Colour: img, Emission: img, SeeThrough: "soft", DoubleSided: true, Unlit: true}}[name]
 	})
 	require.NoError(t, err)
 	assert.Equal(t, data, again, "the same map, the same bytes")
@@ -235,7 +245,8 @@ func TestWrittenScenes(t *testing.T) {
 	assert.InDelta(t, math.Sqrt(33)*10, aim.X*was[0]+aim.Y*was[1]+aim.Z*was[2], 1e-3, "aimed the same way")
 	assert.Equal(t, "sun", back.Lights[2].Kind)
 	assert.InDelta(t, 3, back.Lights[2].Power, 1e-3)
-	assert.Equal(t, []any{"s", "blue", 30.0}, []any{back.Spawns[0].Name, back.Spawns[0].Team, math.Round(back.Spawns[0].Facing*1e3) / 1e3})
+	assert.Equal(t, []any{"s", "blue", 30.0},
+		[]any{back.Spawns[0].Name, back.Spawns[0].Team, math.Round(back.Spawns[0].Facing*1e3) / 1e3})
 	assert.InDelta(t, 60, back.Cameras[0].FOV, 1e-3)
 	assert.Equal(t, 4.0, back.Cameras[0].Look.X)
 	assert.Equal(t, -6.0, back.Volumes[0].Box.Max.Z)
@@ -265,7 +276,8 @@ func TestTheDemoAsScenes(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	data, err := os.ReadFile(p.Join("maps/cairn_station.vnx"))
 	require.NoError(t, err)
-	m, findings := maplang.Read("maps/cairn_station.vnx", data, maplang.Options{Open: func(name string) ([]byte, error) { return os.ReadFile(p.Join(name)) }})
+	m, findings := maplang.Read("maps/cairn_station.vnx", data,
+		maplang.Options{Open: func(name string) ([]byte, error) { return os.ReadFile(p.Join(name)) }})
 	require.Empty(t, findings)
 	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }})
 	require.NoError(t, err)
@@ -287,7 +299,8 @@ func FuzzScenes(f *testing.F) {
 		}
 		m, _ := maplang.Read("a.glb", data, maplang.Options{})
 		if m != nil && len(m.Solids) < 20 {
-			if _, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 2 }}); err != nil {
+			if _, err := compile.Compile(context.Background(), m,
+				compile.Options{MaterialSize: func(string) float64 { return 2 }}); err != nil {
 				t.Fatal(err)
 			}
 		}

@@ -81,7 +81,8 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *csg.R
 		var err error
 		sky = m.Sky.Image
 		if picture, err = radiance.Load(sky); err != nil {
-			r.Findings = append(r.Findings, finding.MapFile.At(m.Sky.Place, "the image %s can't be used as a sky: %v", sky.Name, err))
+			r.Findings = append(r.Findings,
+				finding.MapFile.At(m.Sky.Place, "the image %s can't be used as a sky: %v", sky.Name, err))
 			return nil
 		}
 	}
@@ -120,7 +121,9 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *csg.R
 		}
 		for _, i := range lit.Coarser {
 			s := &m.Solids[out.Faces[i].Solid]
-			r.Findings = append(r.Findings, finding.LightCoarse.At(s.Place, "a face of solid %q is too large for the luxels that it should have", s.Name))
+			r.Findings = append(r.Findings,
+				finding.LightCoarse.At(s.Place, "a face of solid %q is too large for the luxels that it should have",
+					s.Name))
 		}
 		r.Stats["luxels"], r.Stats["rays"], r.Stats["bounces"] = int64(lit.Luxels), lit.Rays, int64(lit.Bounces)
 		done(stage.Lighting)
@@ -134,7 +137,8 @@ func (r *Result) long(ctx context.Context, m *scene.Map, l *Long, surface *csg.R
 	if l.Runs(stage.Reflections) && out.Meta.Stages[stage.Lighting] != "" && len(m.Solids)+len(m.Terrains) > 0 {
 		all := radiance.New(out, looks, picture)
 		all.Lit = radiance.LitOf(out)
-		made, err := reflections.Build(ctx, &l.Env, out, all, reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, sky, l.How(), lightmap.Version)})
+		made, err := reflections.Build(ctx, &l.Env, out, all,
+			reflections.Options{Format: l.Cubes, Key: stage.Key(lightKey, lookKey, sky, l.How(), lightmap.Version)})
 		if err != nil {
 			return err
 		}
@@ -178,7 +182,8 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 			passing = append(passing, name)
 		}
 	}
-	err := navmesh.Build(ctx, &l.Env, out, navmesh.Options{Agents: l.Agents, Passes: l.Passes, Key: stage.Key(key, passing)})
+	err := navmesh.Build(ctx, &l.Env, out,
+		navmesh.Options{Agents: l.Agents, Passes: l.Passes, Key: stage.Key(key, passing)})
 	var large *navmesh.TooLarge
 	if errors.As(err, &large) {
 		r.Findings = append(r.Findings, finding.StageMemory.At(m.Place, "%v", err))
@@ -200,11 +205,15 @@ func (r *Result) lightable(m *scene.Map, looks func(material string) *radiance.P
 		return false
 	}
 	if n := len(m.Lights); n > mostLights {
-		r.Findings = append(r.Findings, finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n, mostLights))
+		r.Findings = append(r.Findings,
+			finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n,
+				mostLights))
 		return false
 	}
-	if m.Sky == nil && len(m.Lights) == 0 && !slices.ContainsFunc(r.Map.Materials(), func(name string) bool { return looks(name).Glows() }) {
-		r.Findings = append(r.Findings, finding.MapDark.At(m.Place, "the map has neither a sky nor lights nor surfaces that glow"))
+	if m.Sky == nil && len(m.Lights) == 0 &&
+		!slices.ContainsFunc(r.Map.Materials(), func(name string) bool { return looks(name).Glows() }) {
+		r.Findings = append(r.Findings,
+			finding.MapDark.At(m.Place, "the map has neither a sky nor lights nor surfaces that glow"))
 		return false
 	}
 	return true

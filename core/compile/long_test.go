@@ -29,7 +29,8 @@ func long(t *testing.T, source string, env stage.Env, change ...func(*compile.Lo
 	for _, c := range change {
 		c(l)
 	}
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: l})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: l})
 	require.NoError(t, err)
 	var said []string
 	for _, f := range r.Findings {
@@ -55,16 +56,25 @@ func TestBadMapsInTheLongStages(t *testing.T) {
 		say          string
 		made         []string
 	}{
-		{"very many lights", ground + lamps(20001), 0, "the map has 20001 lights; at most 20000 are taken", []string{stage.Visibility, stage.Navigation}},
+		{"very many lights", ground + lamps(20001), 0, "the map has 20001 lights; at most 20000 are taken",
+			[]string{stage.Visibility, stage.Navigation}},
 		{"many lights", ground + lamps(15000), 0, "", all},
-		{"a light in a solid", ground + "light l point 3,3,-0.5 power=10\n", 0, `the light "l" lies in the solid "g"`, all},
-		{"no light", ground, 0, "the map has neither a sky nor lights nor surfaces that glow", []string{stage.Visibility, stage.Navigation}},
+		{"a light in a solid", ground + "light l point 3,3,-0.5 power=10\n", 0, `the light "l" lies in the solid "g"`,
+			all},
+		{"no light", ground, 0, "the map has neither a sky nor lights nor surfaces that glow",
+			[]string{stage.Visibility, stage.Navigation}},
 		{"a sky and no light of it", ground + "sky s sun=40,0 power=0 glow=0\n", 0, "", all},
-		{"one giant face", "map m title=\"M\" players=1..2 luxels=0.1\nsolid g hull 0,0,0 60000,0,0 0,60,0 0,0,10 material=g\nlight l point 9,9,30 power=50\n", 1 << 30, "too large for the luxels", []string{stage.Visibility, stage.Lighting, stage.Reflections}},
-		{"a giant face and little memory", "map m title=\"M\" players=1..2\nsolid g box 0,0,-1 4000,4000,0 material=g\nlight l point 9,9,3 power=50\n", 64 << 20, "may have 64 MB", []string{stage.Visibility}},
-		{"a hundred kilometres out", strings.ReplaceAll(ground, "0,0,-1 6,6,0", "100000,100000,-1 100006,100006,0") + "light l point 100003,100003,2 power=50\nspawn s at=100003,100003,0\nprobe p at=100003,100003,1 reach=5\n", 0, "the map reaches 100 km from its middle", all},
+		{"one giant face",
+			"map m title=\"M\" players=1..2 luxels=0.1\nsolid g hull 0,0,0 60000,0,0 0,60,0 0,0,10 material=g\nlight l point 9,9,30 power=50\n", 1 << 30, "too large for the luxels", []string{stage.Visibility, stage.Lighting, stage.Reflections}},
+		{"a giant face and little memory",
+			"map m title=\"M\" players=1..2\nsolid g box 0,0,-1 4000,4000,0 material=g\nlight l point 9,9,3 power=50\n",
+			64 << 20, "may have 64 MB", []string{stage.Visibility}},
+		{"a hundred kilometres out",
+			strings.ReplaceAll(ground, "0,0,-1 6,6,0", "100000,100000,-1 100006,100006,0") +
+				"light l point 100003,100003,2 power=50\nspawn s at=100003,100003,0\nprobe p at=100003,100003,1 reach=5\n", 0, "the map reaches 100 km from its middle", all},
 		{"nothing but a light", "map m title=\"M\" players=1..2\nlight l point 0,0,2 power=5\n", 0, "", nil},
-		{"a tile map without floor", "map m title=\"M\" players=1..2\nlegend # tile=a solid=yes\ngrid g cells=2,1\n  row ##\nlight l point 0,0,0 power=5\n", 0, "", []string{stage.Lighting, stage.Navigation}},
+		{"a tile map without floor",
+			"map m title=\"M\" players=1..2\nlegend # tile=a solid=yes\ngrid g cells=2,1\n  row ##\nlight l point 0,0,0 power=5\n", 0, "", []string{stage.Lighting, stage.Navigation}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			begin := time.Now()
@@ -96,7 +106,8 @@ func contains(list []string, s string) bool { return strings.Contains(strings.Jo
 
 // Faces that have become a line or a point, as rounding makes them, hurt no stage.
 func TestFacesWithoutAnArea(t *testing.T) {
-	m := compileSource(t, "map m\nsky s sun=40,0\nsolid a box 0,0,0 4,4,1 material=a\nsolid b box 1,1,1 2,2,3 material=b\nprobe p at=3,3,2 reach=5\n", 1)
+	m := compileSource(t,
+		"map m\nsky s sun=40,0\nsolid a box 0,0,0 4,4,1 material=a\nsolid b box 1,1,1 2,2,3 material=b\nprobe p at=3,3,2 reach=5\n", 1)
 	for k, f := range m.Faces[:6] {
 		for i := range f.Vertices {
 			v := &m.Vertices[f.FirstVertex+i]

@@ -43,7 +43,9 @@ func (r *Result) reach(m *scene.Map, targets []string) {
 				}
 			}
 			if len(cut) > 0 {
-				r.Findings = append(r.Findings, finding.NavCut.At(cut[0].Place, "%d of %d spawns can't reach the %s%s: %s", len(cut), len(m.Spawns), kind, who, names(cut)))
+				r.Findings = append(r.Findings,
+					finding.NavCut.At(cut[0].Place, "%d of %d spawns can't reach the %s%s: %s", len(cut), len(m.Spawns),
+						kind, who, names(cut)))
 			}
 		}
 	}
@@ -81,7 +83,8 @@ func (r *Result) buried(m *scene.Map) {
 			}
 		})
 		if in >= 0 {
-			r.Findings = append(r.Findings, finding.LightBuried.At(l.Place, "the light %q lies in the solid %q", l.Name, m.Solids[in].Name))
+			r.Findings = append(r.Findings,
+				finding.LightBuried.At(l.Place, "the light %q lies in the solid %q", l.Name, m.Solids[in].Name))
 		}
 	}
 }

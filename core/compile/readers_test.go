@@ -13,13 +13,19 @@ import (
 
 // Whatever can be read as a compiled map, the packages that draw it, light it and walk on it end with an answer.
 func FuzzWhatUsesMaps(f *testing.F) {
-	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{}, Stages: map[string]string{"visibility": "full"}}, Vertices: make([]mapfile.Vertex, 3), Indices: []uint32{0, 1, 2},
-		Faces:  []mapfile.Face{{Material: "a", Vertices: 3, IndexNumber: 3}},
-		Bodies: []mapfile.Body{{Planes: make([]mapfile.Plane, 4), Owner: 1}}, Nodes: []mapfile.Node{{Front: -1, Back: -2}}, Leaves: []mapfile.Leaf{{Cell: 1}, {Cell: 2}},
-		Terrains: []mapfile.Terrain{{Name: "t", Columns: 2, Rows: 2, Heights: make([]uint16, 4), Layers: []mapfile.Layer{{Material: "a", Weights: make([]uint8, 4)}}}},
-		Models:   []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}}, Props: []mapfile.Prop{{Name: "p"}},
+	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{},
+		Stages: map[string]string{"visibility": "full"}}, Vertices: make([]mapfile.Vertex, 3),
+		Indices: []uint32{0, 1, 2},
+		Faces:   []mapfile.Face{{Material: "a", Vertices: 3, IndexNumber: 3}},
+		Bodies:  []mapfile.Body{{Planes: make([]mapfile.Plane, 4), Owner: 1}},
+		Nodes:   []mapfile.Node{{Front: -1, Back: -2}}, Leaves: []mapfile.Leaf{{Cell: 1}, {Cell: 2}},
+		Terrains: []mapfile.Terrain{{Name: "t", Columns: 2, Rows: 2, Heights: make([]uint16, 4),
+			Layers: []mapfile.Layer{{Material: "a", Weights: make([]uint8, 4)}}}},
+		Models:     []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}},
+		Props:      []mapfile.Prop{{Name: "p"}},
 		Visibility: &mapfile.Visibility{Cells: []mapfile.Cell{{Faces: []uint32{0}}, {}}, Rows: [][]uint64{{3}, {2}}},
-		Navigation: []mapfile.Navigation{{Agent: mapfile.Agent{Name: "a", Radius: 1, Height: 1}, Areas: []string{"", "mud"}, Polygons: make([]mapfile.Ground, 2), Links: []mapfile.Link{{To: 1}}}}}
+		Navigation: []mapfile.Navigation{{Agent: mapfile.Agent{Name: "a", Radius: 1, Height: 1},
+			Areas: []string{"", "mud"}, Polygons: make([]mapfile.Ground, 2), Links: []mapfile.Link{{To: 1}}}}}
 	data, err := mapfile.Encode(small)
 	if err != nil {
 		f.Fatal(err)
@@ -42,7 +48,8 @@ func FuzzWhatUsesMaps(f *testing.F) {
 	})
 }
 
-// mended is data with its checksums put right, so that fuzzing reaches what lies behind them (docs/formats/compiled-map.md).
+// mended is data with its checksums put right, so that fuzzing reaches what lies behind them
+// (docs/formats/compiled-map.md).
 func mended(data []byte) []byte {
 	data = append([]byte{}, data...)
 	if len(data) < 64 {

@@ -13,11 +13,13 @@ import (
 	"vornix/core/source/scene"
 )
 
-// say adds the findings that need the compiled surface: leaks, hidden solids, and neighbours with very different texture density.
+// say adds the findings that need the compiled surface: leaks, hidden solids, and neighbours with
+// very different texture density.
 func (r *Result) say(ctx context.Context, m *scene.Map, o Options, surface *csg.Result, tree *bsp.Tree) error {
 	for _, i := range surface.Hidden {
 		s := &m.Solids[i]
-		r.Findings = append(r.Findings, finding.SolidHidden.At(s.Place, "nothing can be seen of solid %q: it lies wholly in others", s.Name))
+		r.Findings = append(r.Findings,
+			finding.SolidHidden.At(s.Place, "nothing can be seen of solid %q: it lies wholly in others", s.Name))
 	}
 	r.density(m, o, surface)
 	f, way, err := leak(ctx, m, tree)
@@ -32,7 +34,9 @@ func Leak(ctx context.Context, m *scene.Map, seeThrough func(material string) bo
 	if !m.Sealed {
 		return nil, nil
 	}
-	surface, err := csg.Build(ctx, m, csg.Options{Size: func(string) float64 { return 1 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} }, SeeThrough: seeThrough})
+	surface, err := csg.Build(ctx, m,
+		csg.Options{Size: func(string) float64 { return 1 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} },
+			SeeThrough: seeThrough})
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +90,8 @@ func leak(ctx context.Context, m *scene.Map, tree *bsp.Tree) (*finding.Finding, 
 		}
 		text += point(p)
 	}
-	f := finding.MapLeak.At(starts[from].place, "the map is not sealed: a way leads outside from %s by %s", starts[from].what, text)
+	f := finding.MapLeak.At(starts[from].place, "the map is not sealed: a way leads outside from %s by %s",
+		starts[from].what, text)
 	return &f, way, nil
 }
 
@@ -123,7 +128,11 @@ func (r *Result) density(m *scene.Map, o Options, surface *csg.Result) {
 				said[pair] = true
 				said[couple{pair.b, pair.a}] = true
 				place := g.Of.Material.Place
-				r.Findings = append(r.Findings, finding.DensityJump.At(place, "%s has %.0f texels a metre on solid %q and its neighbour %s %.0f on %q: %.0f times as many", pair.b, sharpness[j], m.Solids[g.Solid].Name, pair.a, sharpness[i], m.Solids[f.Solid].Name, ratio))
+				r.Findings = append(r.Findings,
+					finding.DensityJump.At(place,
+						"%s has %.0f texels a metre on solid %q and its neighbour %s %.0f on %q: %.0f times as many",
+						pair.b, sharpness[j], m.Solids[g.Solid].Name, pair.a, sharpness[i], m.Solids[f.Solid].Name,
+						ratio))
 			}
 		}
 	}

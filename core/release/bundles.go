@@ -49,9 +49,10 @@ func recordOf(p *project.Project, version string) (*ledger.Record, error) {
 	return records[i], nil
 }
 
-// FetchBundles copies missing bundles of a finished version to out/releases: from what is packed here, from targets, from where
-// players download, from workshops. Each must have the size and hash of the version's record. It says where they came from. A file in out/releases
-// with another content stays, and is an error.
+// FetchBundles copies missing bundles of a finished version to out/releases: from what is packed
+// here, from targets, from where players download, from workshops. Each must have the size and hash
+// of the version's record. It says where they came from. A file in out/releases with another
+// content stays, and is an error.
 func FetchBundles(ctx context.Context, p *project.Project, version string, o Options) (from []string, err error) {
 	r, err := recordOf(p, version)
 	if err != nil || r == nil {
@@ -69,7 +70,10 @@ func FetchBundles(ctx context.Context, p *project.Project, version string, o Opt
 	for _, b := range todo {
 		rel := path.Join(ReleasesDir, version, b.Name)
 		if _, err := d.Stat(rel); err == nil {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the copy of what went out has changed", Place: fault.Place{File: rel}, Why: "Players have another file: a patch made from this would fit nobody's.", Do: "Bring back the file that was released, or remove this one: then it is fetched."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the copy of what went out has changed",
+				Place: fault.Place{File: rel},
+				Why:   "Players have another file: a patch made from this would fit nobody's.",
+				Do:    "Bring back the file that was released, or remove this one: then it is fetched."}
 		}
 	}
 	g := &getter{p: p, o: o, version: version, d: d, todo: map[string]ledger.File{}}
@@ -104,8 +108,11 @@ func FetchBundles(ctx context.Context, p *project.Project, version string, o Opt
 		return from, nil
 	}
 	names := slices.Sorted(maps.Keys(g.todo))
-	f := &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s of version %s can't be had any more", Few(names), version), Place: fault.Place{File: path.Join(ReleasesDir, version)}, Err: errors.New(strings.Join(g.failed, "; ")),
-		Why: "No target, index or workshop that answers has it with the hash of the version's record.", Do: "If somebody has out/releases/" + version + ", copy that folder here."}
+	f := &fault.Fault{Kind: fault.Unreachable,
+		What:  fmt.Sprintf("%s of version %s can't be had any more", Few(names), version),
+		Place: fault.Place{File: path.Join(ReleasesDir, version)}, Err: errors.New(strings.Join(g.failed, "; ")),
+		Why: "No target, index or workshop that answers has it with the hash of the version's record.",
+		Do:  "If somebody has out/releases/" + version + ", copy that folder here."}
 	return from, f
 }
 
@@ -142,7 +149,8 @@ func (g *getter) sources() (list []source) {
 		g.failed = append(g.failed, err.Error())
 	}
 	for _, name := range shops {
-		list = append(list, source{"workshop " + name, func(ctx context.Context) error { return g.workshop(ctx, name) }})
+		list = append(list,
+			source{"workshop " + name, func(ctx context.Context) error { return g.workshop(ctx, name) }})
 	}
 	return list
 }
@@ -222,7 +230,8 @@ func (g *getter) target(ctx context.Context, name string) error {
 
 // web looks in the folder that players download from, for the name that the file had.
 func (g *getter) web(ctx context.Context, base string) error {
-	src, err := download.Open(base, index.FileName, download.Options{Retries: 2, Stall: 10 * time.Second, Agent: g.o.Publish.Agent})
+	src, err := download.Open(base, index.FileName,
+		download.Options{Retries: 2, Stall: 10 * time.Second, Agent: g.o.Publish.Agent})
 	if err != nil {
 		return err
 	}

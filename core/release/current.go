@@ -12,7 +12,8 @@ import (
 	"vornix/core/pack/bundle"
 )
 
-// Current is what is packed, compared with the project as it is now. Status, deployments, publishing and the index judge by it alone.
+// Current is what is packed, compared with the project as it is now. Status, deployments,
+// publishing and the index judge by it alone.
 type Current struct {
 	Bundles  []bundle.Bundle
 	Missing  error    // why nothing is packed, or what is packed was damaged; the bundles are empty then
@@ -49,7 +50,8 @@ func (c *Current) Fresh() bool {
 	return c.Missing == nil && len(c.Stale) == 0 && len(c.Older) == 0
 }
 
-// Fit is nil when the bundles may go out as the project's version: they are of its sources, or of that version as it was finished.
+// Fit is nil when the bundles may go out as the project's version: they are of its sources, or of
+// that version as it was finished.
 func (c *Current) Fit(p *project.Project) error {
 	if c.Missing != nil {
 		return c.Missing
@@ -57,8 +59,10 @@ func (c *Current) Fit(p *project.Project) error {
 	if c.Finished || c.Fresh() {
 		return nil
 	}
-	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("what is packed is not version %s of these sources", p.File.Project.Version), Place: p.Doc.At("project", "version"),
-		Do: "Run 'vornix pack' first, or 'vornix release' for all steps. Nothing was changed."}
+	f := &fault.Fault{Kind: fault.Refused,
+		What:  fmt.Sprintf("what is packed is not version %s of these sources", p.File.Project.Version),
+		Place: p.Doc.At("project", "version"),
+		Do:    "Run 'vornix pack' first, or 'vornix release' for all steps. Nothing was changed."}
 	if len(c.Stale) > 0 {
 		f.Why = fmt.Sprintf("A build would make %s: %s.", Count(len(c.Stale), "result"), Few(c.Stale))
 	} else {

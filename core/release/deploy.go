@@ -20,10 +20,12 @@ import (
 
 // Targets lists the names of the project's targets, sorted, but for workshops, which package publish reaches.
 func Targets(p *project.Project) []string {
-	return slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)), func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
+	return slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)),
+		func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
 }
 
-// Writable lists those of the project's targets that something can be brought to. Those with the index, which tells players, come last.
+// Writable lists those of the project's targets that something can be brought to. Those with the
+// index, which tells players, come last.
 func Writable(p *project.Project) []string {
 	list := slices.DeleteFunc(Targets(p), func(name string) bool { return p.File.Targets[name].Kind == "web" })
 	last := func(name string) int {
@@ -65,8 +67,10 @@ type DeployOptions struct {
 	Claimed *deploy.Target // the target, when it is open and held already; the caller closes it
 }
 
-// PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no lock. Close the Target.
-func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle, o DeployOptions) (*Deploying, error) {
+// PlanDeploy reaches a target and says what a deployment would do. It changes nothing and needs no
+// lock. Close the Target.
+func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string, bundles []bundle.Bundle,
+	o DeployOptions) (*Deploying, error) {
 	if err := indexwriter.Guard(p, bundles); err != nil {
 		return nil, err
 	}
@@ -83,7 +87,8 @@ func PlanDeploy(ctx context.Context, p *project.Project, load Graph, name string
 	var openErr error
 	var opening group.All
 	if target = o.Claimed; target == nil {
-		opening.Go(func() { target, openErr = deploy.Open(ctx, p, name, o.Access) }) // which waits for others, while there is something to do here
+		// which waits for others, while there is something to do here
+		opening.Go(func() { target, openErr = deploy.Open(ctx, p, name, o.Access) })
 	}
 	goal, err := func() (*deploy.Goal, error) {
 		g, err := load(ctx)
@@ -130,7 +135,8 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 		return nil, nil, err
 	}
 	t := d.Target
-	o := deploy.Options{Command: "vornix deploy " + t.Name, Overwrite: s.o.Overwrite, WithoutServer: s.o.WithoutServer, Verify: s.o.Verify, Local: local}
+	o := deploy.Options{Command: "vornix deploy " + t.Name, Overwrite: s.o.Overwrite, WithoutServer: s.o.WithoutServer,
+		Verify: s.o.Verify, Local: local}
 	ended := s.progress(t.Name, &o)
 	r, err := t.Run(ctx, d.Goal, d.Plan, o)
 	ended(err)
@@ -148,7 +154,8 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	step.Server = r.Status
 	step.Summary = said(plan, r)
 	if by := s.o.Access.By(); !step.Kept && plan.Last != nil && plan.Last.By != by {
-		step.Summary += fmt.Sprintf("; %s replaces the %s of version %s by %s", by, plan.Last.Kind, cmp.Or(plan.Last.Version, "none"), plan.Last.By)
+		step.Summary += fmt.Sprintf("; %s replaces the %s of version %s by %s", by, plan.Last.Kind,
+			cmp.Or(plan.Last.Version, "none"), plan.Last.By)
 	}
 	if step.Kept && r.Commit == "" {
 		return r, step, nil
@@ -167,7 +174,8 @@ func (s *Session) Run(ctx context.Context, d *Deploying, bundles []bundle.Bundle
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	if err := ledger.Add(s.P, ledger.Event{Kind: kind, Time: time.Now(), Version: plan.Version, Target: t.Name, Files: files}); err != nil {
+	if err := ledger.Add(s.P,
+		ledger.Event{Kind: kind, Time: time.Now(), Version: plan.Version, Target: t.Name, Files: files}); err != nil {
 		return r, step, err
 	}
 	return r, step, s.went()
@@ -206,7 +214,8 @@ func said(p *deploy.Plan, r *deploy.Result) string {
 	case p.Kind == deploy.RollingBack:
 		text = fmt.Sprintf("%s has %s again: %s changed", p.Target, version, Count(r.Changed, "file"))
 	case p.Before != "" && p.Before != p.Version:
-		text = fmt.Sprintf("%s goes from version %s to %s: %s changed", p.Target, p.Before, p.Version, Count(r.Changed, "file"))
+		text = fmt.Sprintf("%s goes from version %s to %s: %s changed", p.Target, p.Before, p.Version,
+			Count(r.Changed, "file"))
 	default:
 		text = fmt.Sprintf("%s has %s: %s changed", p.Target, version, Count(r.Changed, "file"))
 	}

@@ -35,8 +35,8 @@ type Need struct {
 	Do     string `json:"do,omitempty"` // how to get it
 }
 
-// Handover lists what a release of the project needs, and tries each on this machine. It changes nothing, and shows no secret. The
-// same on a successor's machine says what is still lacking there.
+// Handover lists what a release of the project needs, and tries each on this machine. It changes
+// nothing, and shows no secret. The same on a successor's machine says what is still lacking there.
 func Handover(ctx context.Context, p *project.Project, o Options) ([]Need, error) {
 	list := &handoverList{}
 	history, err := ReadHistory(ctx, p, o)
@@ -80,7 +80,8 @@ func (n *handoverList) sources(ctx context.Context, p *project.Project, o Option
 		return nil
 	}
 	if repo == nil {
-		n.add("sources", "this folder", Only, "the project is in no Git repository", "Hand over the whole folder but for out/ and .vornix/, or put it into a repository.")
+		n.add("sources", "this folder", Only, "the project is in no Git repository",
+			"Hand over the whole folder but for out/ and .vornix/, or put it into a repository.")
 		return nil
 	}
 	look := func(args ...string) string {
@@ -91,10 +92,12 @@ func (n *handoverList) sources(ctx context.Context, p *project.Project, o Option
 		return strings.TrimSpace(out)
 	}
 	if look("rev-parse", "--is-shallow-repository") == "true" {
-		n.add("sources", "history", Lacking, "the clone is shallow, so it can't be told which versions it contains", "git fetch --unshallow")
+		n.add("sources", "history", Lacking, "the clone is shallow, so it can't be told which versions it contains",
+			"git fetch --unshallow")
 	}
 	if changed := look("status", "--porcelain", "--", "."); changed != "" {
-		n.add("sources", "changes", Only, Count(strings.Count(changed, "\n")+1, "file")+" not committed", "Commit and push them, or take them back.")
+		n.add("sources", "changes", Only, Count(strings.Count(changed, "\n")+1, "file")+" not committed",
+			"Commit and push them, or take them back.")
 	}
 	switch ahead := look("rev-list", "--count", "@{upstream}..HEAD"); ahead {
 	case "0":
@@ -118,13 +121,18 @@ func (n *handoverList) records(ctx context.Context, p *project.Project, o Option
 	for i, k := range h.Versions {
 		switch {
 		case len(k.Other) > 0:
-			n.add("record", k.Version, Lacking, "another content has this number at "+strings.Join(k.Other, ", "), "Find out which one players should have.")
+			n.add("record", k.Version, Lacking, "another content has this number at "+strings.Join(k.Other, ", "),
+				"Find out which one players should have.")
 		case !k.Recorded:
-			n.add("record", k.Version, Lacking, "it has no record in "+ledger.RecordsDir+"/", "git pull, or: vornix history --adopt")
+			n.add("record", k.Version, Lacking, "it has no record in "+ledger.RecordsDir+"/",
+				"git pull, or: vornix history --adopt")
 		case i < last && !k.Bundles && len(k.At) == 0:
-			n.add("bundles", k.Version, Lacking, "no place that answers has its bundles, so no patch can be made from it", "Copy out/releases/"+k.Version+" from a machine that has it.")
+			n.add("bundles", k.Version, Lacking,
+				"no place that answers has its bundles, so no patch can be made from it",
+				"Copy out/releases/"+k.Version+" from a machine that has it.")
 		case i < last && k.Bundles && len(k.At) == 0:
-			n.add("bundles", k.Version, Only, "no other place that answers has its bundles", "Hand over out/releases/"+k.Version+".")
+			n.add("bundles", k.Version, Only, "no other place that answers has its bundles",
+				"Hand over out/releases/"+k.Version+".")
 		case i < last:
 			n.add("record", k.Version, Here, "recorded, and its bundles can be had", "")
 		}
@@ -140,7 +148,8 @@ func (n *handoverList) keys(_ context.Context, p *project.Project, o Options, h 
 	}
 	if len(known) == 0 {
 		if p.File.Signing.Required && len(o.Keys) == 0 {
-			n.add("key", "signing", Lacking, "vornix.toml requires signatures, and no key is named", "Name it: --key FILE, or VORNIX_SIGNING_KEY")
+			n.add("key", "signing", Lacking, "vornix.toml requires signatures, and no key is named",
+				"Name it: --key FILE, or VORNIX_SIGNING_KEY")
 		}
 		return nil
 	}
@@ -154,7 +163,8 @@ func (n *handoverList) keys(_ context.Context, p *project.Project, o Options, h 
 	if len(o.Keys) > 0 {
 		detail += ", which the named key is not"
 	}
-	n.add("key", "signing", Lacking, detail, "Get the key over a safe channel, and name it: --key FILE, or VORNIX_SIGNING_KEY. Or change keys: vornix index sign --key OLD --key NEW")
+	n.add("key", "signing", Lacking, detail,
+		"Get the key over a safe channel, and name it: --key FILE, or VORNIX_SIGNING_KEY. Or change keys: vornix index sign --key OLD --key NEW")
 	return nil
 }
 
@@ -175,7 +185,8 @@ func (n *handoverList) secrets(_ context.Context, p *project.Project, o Options,
 		if o.Access.Env != nil && o.Access.Env(v) != "" {
 			n.add("secret", v, Here, "set, for "+names[v], "")
 		} else {
-			n.add("secret", v, Lacking, "the variable is not set; "+names[v]+" wants it", "Get a token or password of your own there, and set it.")
+			n.add("secret", v, Lacking, "the variable is not set; "+names[v]+" wants it",
+				"Get a token or password of your own there, and set it.")
 		}
 	}
 	return nil
@@ -193,7 +204,8 @@ func (n *handoverList) consent(ctx context.Context, p *project.Project, o Option
 		return err
 	}
 	if len(missing) > 0 {
-		n.add("consent", "trust", Lacking, Count(len(missing), "thing")+" that the project wants to do here is not allowed yet", "vornix trust")
+		n.add("consent", "trust", Lacking,
+			Count(len(missing), "thing")+" that the project wants to do here is not allowed yet", "vornix trust")
 	} else if len(all) > 0 {
 		n.add("consent", "trust", Here, "everything that the project does here is allowed", "")
 	}
@@ -232,7 +244,8 @@ func (n *handoverList) workshops(ctx context.Context, p *project.Project, o Opti
 		state, detail, do := Here, "the token is "+account+"'s", ""
 		for _, s := range publish.Survey(ctx, p, name, o.Publish) {
 			if s.Error != "" {
-				state, detail, do = Lacking, s.Error, "Ask the owner of the items for a token, or to transfer them to you."
+				state, detail, do = Lacking, s.Error,
+					"Ask the owner of the items for a token, or to transfer them to you."
 			}
 		}
 		n.add("workshop", name, state, detail, do)
@@ -254,7 +267,8 @@ func (n *handoverList) programs(_ context.Context, p *project.Project, _ Options
 			continue // the project's own
 		}
 		if _, err := exec.LookPath(s.Command[0]); err != nil {
-			n.add("program", s.Command[0], Lacking, fmt.Sprintf("the step %q runs it, and it is not installed", s.Name), "Install it.")
+			n.add("program", s.Command[0], Lacking, fmt.Sprintf("the step %q runs it, and it is not installed", s.Name),
+				"Install it.")
 		}
 	}
 	return nil

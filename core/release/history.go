@@ -99,8 +99,9 @@ type Adopted struct {
 	Part     []string `json:"part"`     // versions without a record, of which the places may know only some bundles
 }
 
-// Adopt writes records of versions that only other places know, and of those that only this machine remembers. Places that contradict one another are
-// an error, and nothing is written. A version of which no place is sure to know every bundle gets no record.
+// Adopt writes records of versions that only other places know, and of those that only this machine
+// remembers. Places that contradict one another are an error, and nothing is written. A version of
+// which no place is sure to know every bundle gets no record.
 func (s *Session) Adopt(ctx context.Context, places Places) (*Adopted, error) {
 	done := &Adopted{Versions: []string{}, Files: []string{}, Part: []string{}}
 	known, err := ledger.Records(s.P)
@@ -165,7 +166,8 @@ type foundRecord struct {
 	committed bool // the record is one that is committed elsewhere
 }
 
-// unrecorded puts together what places know of versions without a record. A record that is committed elsewhere counts as it is.
+// unrecorded puts together what places know of versions without a record. A record that is
+// committed elsewhere counts as it is.
 func (l Places) unrecorded(has map[string]bool) (map[string]*foundRecord, error) {
 	found := map[string]*foundRecord{}
 	for _, x := range l {
@@ -175,11 +177,15 @@ func (l Places) unrecorded(has map[string]bool) (map[string]*foundRecord, error)
 			}
 			f := found[v.Version]
 			if f == nil {
-				f = &foundRecord{record: &ledger.Record{Version: v.Version, Date: time.Now().UTC().Format(time.DateOnly), Places: []string{}}, part: true}
+				f = &foundRecord{record: &ledger.Record{Version: v.Version,
+					Date: time.Now().UTC().Format(time.DateOnly), Places: []string{}}, part: true}
 				found[v.Version] = f
 			}
 			if name := f.contradiction(&v); name != "" {
-				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s has another %s of version %s than other places", x.Name, name, v.Version), Why: "It is not certain which content was released. Nothing was written.", Do: "Find out which content players should have, and take over its record: git pull, or a copy of releases/" + v.Version + ".toml."}
+				return nil, &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("%s has another %s of version %s than other places", x.Name, name, v.Version),
+					Why:  "It is not certain which content was released. Nothing was written.",
+					Do:   "Find out which content players should have, and take over its record: git pull, or a copy of releases/" + v.Version + ".toml."}
 			}
 			f.add(x, &v)
 		}

@@ -13,8 +13,9 @@ import (
 	"vornix/core/pack/bundle"
 )
 
-// journalFile is where the steps of the release under way are written down. What a step made says by itself whether it is still right; the journal
-// adds what can't be seen from files: that bundles were tried, and what a patch was made of.
+// journalFile is where the steps of the release under way are written down. What a step made says
+// by itself whether it is still right; the journal adds what can't be seen from files: that bundles
+// were tried, and what a patch was made of.
 const journalFile = project.StateDir + "/release.json"
 
 // journal is the release under way, or the last one.
@@ -36,7 +37,8 @@ type entry struct {
 	Why     string    `json:"why,omitempty"`    // then
 }
 
-// readJournal reads what is known of the last release; one that can't be read is as good as none, since all of it can be done again.
+// readJournal reads what is known of the last release; one that can't be read is as good as none,
+// since all of it can be done again.
 func readJournal(p *project.Project) *journal {
 	j := &journal{}
 	if data, err := os.ReadFile(p.Join(journalFile)); err != nil || json.Unmarshal(data, j) != nil {
@@ -48,7 +50,8 @@ func readJournal(p *project.Project) *journal {
 	return j
 }
 
-// openJournal goes on with the journal of a version, or begins a new one, which keeps what was found out about files. A rehearsal is of no version.
+// openJournal goes on with the journal of a version, or begins a new one, which keeps what was
+// found out about files. A rehearsal is of no version.
 func openJournal(p *project.Project, rehearsal bool) *journal {
 	j := readJournal(p)
 	v := p.File.Project.Version
@@ -85,7 +88,8 @@ func (j *journal) end(p *project.Project, step *Step, key string) error {
 	id := strings.TrimSpace(step.Name + " " + step.Target)
 	e := j.Steps[id]
 	e.Ended = moment()
-	if (!step.Kept || e.Seconds == 0) && j.Finished.IsZero() { // how long it takes to find that nothing changed is of no interest
+	// how long it takes to find that nothing changed is of no interest
+	if (!step.Kept || e.Seconds == 0) && j.Finished.IsZero() {
 		e.Seconds = step.Seconds
 	}
 	if key != "" {

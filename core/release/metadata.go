@@ -54,7 +54,8 @@ func (s *Session) Addon(ctx context.Context, bundles []bundle.Bundle) (*Step, er
 		}
 		step.add(x.Path, int64(len(x.File.Data)), x.State == metadata.Same)
 	}
-	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(list), "metadata file"), len(files)-len(list))
+	step.Summary = fmt.Sprintf("%s beside the bundles, %d inside them", Count(len(list), "metadata file"),
+		len(files)-len(list))
 	if aside != nil {
 		step.Summary += "; what was changed by hand is in " + path.Join(project.QuarantineDir, aside.Name)
 	}
@@ -68,7 +69,8 @@ func MetadataOfBundles(p *profile.Profile) bool {
 			return true
 		}
 	}
-	return slices.ContainsFunc(p.Addon.Files, func(f profile.AddonFile) bool { return profile.HasForEach(f.Structure, "bundle") })
+	return slices.ContainsFunc(p.Addon.Files,
+		func(f profile.AddonFile) bool { return profile.HasForEach(f.Structure, "bundle") })
 }
 
 // AddonBundles are packed bundles as metadata speaks of them.
@@ -78,7 +80,8 @@ func AddonBundles(bundles []bundle.Bundle) []metadata.Bundle {
 	}
 	list := []metadata.Bundle{}
 	for _, b := range bundles {
-		list = append(list, metadata.Bundle{File: b.Name, Size: b.Size, SHA256: b.SHA256, Files: b.Entries, Maps: b.Maps})
+		list = append(list,
+			metadata.Bundle{File: b.Name, Size: b.Size, SHA256: b.SHA256, Files: b.Entries, Maps: b.Maps})
 	}
 	return list
 }
@@ -96,7 +99,8 @@ func (s *Session) setAside(ctx context.Context, d *safefile.Dir, list []metadata
 			if sum, _, err := safefile.HashFile(d.Join(x.Path)); err == nil && released[path.Base(x.Path)+" "+sum] {
 				continue // it went out as it is; only this machine forgot that it wrote it
 			}
-			edited = append(edited, quarantine.Item{Path: x.Path, Size: int64(len(x.File.Data)), Why: "changed by hand"})
+			edited = append(edited,
+				quarantine.Item{Path: x.Path, Size: int64(len(x.File.Data)), Why: "changed by hand"})
 			diff += x.Diff
 		}
 	}
@@ -141,11 +145,14 @@ func (e *EditedError) fault() *fault.Fault {
 	if e.Count > 1 {
 		what = fmt.Sprintf("somebody changed %d metadata files by hand, and they would be written anew", e.Count)
 	}
-	return &fault.Fault{Kind: fault.Refused, What: what, Place: fault.Place{File: e.File}, Why: "The change would be lost. Nothing was written.",
-		Do: "Take it into vornix.toml (vornix addon import " + e.File + "), or write it anew and keep the change in the safe place: vornix addon write --replace-edited"}
+	return &fault.Fault{Kind: fault.Refused, What: what, Place: fault.Place{File: e.File},
+		Why: "The change would be lost. Nothing was written.",
+		Do: "Take it into vornix.toml (vornix addon import " + e.File +
+			"), or write it anew and keep the change in the safe place: vornix addon write --replace-edited"}
 }
 
-// Index writes the version index of the bundles, with the number after the one that players get. date is that of a release that is being made.
+// Index writes the version index of the bundles, with the number after the one that players get.
+// date is that of a release that is being made.
 func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date string, places Places) (*Step, error) {
 	step := &Step{Name: "index", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
@@ -153,7 +160,8 @@ func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date strin
 	if err != nil {
 		return nil, err
 	}
-	o := indexwriter.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned, LostKey: s.o.LostKey, Rehearsal: s.o.Dry}
+	o := indexwriter.WriteOptions{Date: date, Keys: s.o.Keys, Now: time.Now(), Unsigned: s.o.Unsigned,
+		LostKey: s.o.LostKey, Rehearsal: s.o.Dry}
 	o.Published, o.PublishedAt = places.Index()
 	r, err := indexwriter.Write(ctx, s.P, bundles, g, o)
 	if err != nil {
@@ -172,7 +180,8 @@ func (s *Session) Index(ctx context.Context, bundles []bundle.Bundle, date strin
 		}
 		step.add(rel, info.Size(), r.Kept)
 	}
-	step.Summary = fmt.Sprintf("version %s, %s, number %d", r.Index.Version(), Count(len(r.Index.Bundles), "bundle"), r.Index.Serial)
+	step.Summary = fmt.Sprintf("version %s, %s, number %d", r.Index.Version(), Count(len(r.Index.Bundles), "bundle"),
+		r.Index.Serial)
 	if n := len(r.Index.Signatures); n > 0 {
 		step.Summary += ", signed"
 	}

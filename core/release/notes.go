@@ -18,12 +18,16 @@ func NotesFile(p *project.Project, version string) string {
 	return profile.Fill(p.File.Index.Notes, map[string]string{"version": version})
 }
 
-// WriteNotes writes what is new in a version. Notes of a finished version are not altered, and others only with replace.
+// WriteNotes writes what is new in a version. Notes of a finished version are not altered, and
+// others only with replace.
 func (s *Session) WriteNotes(version string, text []byte, replace bool) error {
 	rel := NotesFile(s.P, version)
-	text = append(bytes.TrimSpace(bytes.ReplaceAll(bytes.TrimPrefix(text, []byte("\ufeff")), []byte("\r\n"), []byte("\n"))), '\n')
+	text = append(bytes.TrimSpace(bytes.ReplaceAll(bytes.TrimPrefix(text, []byte("\ufeff")), []byte("\r\n"),
+		[]byte("\n"))), '\n')
 	if len(text) == 1 {
-		return &fault.Fault{Kind: fault.Refused, What: "there are no notes", Why: "An empty file tells players nothing. Nothing was done.", Do: "Write what is new for them, or release without notes."}
+		return &fault.Fault{Kind: fault.Refused, What: "there are no notes",
+			Why: "An empty file tells players nothing. Nothing was done.",
+			Do:  "Write what is new for them, or release without notes."}
 	}
 	d, err := safefile.OpenDir(s.P.Dir)
 	if err != nil {
@@ -40,10 +44,13 @@ func (s *Session) WriteNotes(version string, text []byte, replace bool) error {
 	}
 	place := fault.Place{File: rel}
 	if ledger.Release(events, version) != nil {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is finished, and its notes would be others", version), Place: place, Why: "A finished version is never altered.", Do: "Release a later version with them."}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("version %s is finished, and its notes would be others", version), Place: place,
+			Why: "A finished version is never altered.", Do: "Release a later version with them."}
 	}
 	if err == nil && !replace {
-		return &fault.Fault{Kind: fault.Refused, What: "there are other notes for this version already", Place: place, Why: "They would be lost. Nothing was done.", Do: "Edit that file, or remove it."}
+		return &fault.Fault{Kind: fault.Refused, What: "there are other notes for this version already", Place: place,
+			Why: "They would be lost. Nothing was done.", Do: "Edit that file, or remove it."}
 	}
 	if s.rehearses {
 		if err := d.WriteFile(rehearsalNotes, text); err != nil {
@@ -59,11 +66,13 @@ const (
 	remarkEnd   = "-->"
 )
 
-// NotesDraft is what an editor begins with: the notes that there are, and a remark that says what is different from the last release.
+// NotesDraft is what an editor begins with: the notes that there are, and a remark that says what
+// is different from the last release.
 func NotesDraft(p *project.Project, version string, old []byte, changes []string) []byte {
 	var b bytes.Buffer
 	b.Write(bytes.TrimRight(old, "\r\n"))
-	fmt.Fprintf(&b, "\n\n%s what is new in %s %s, for players, in Markdown. This remark is taken out.\n", remarkBegin, p.File.Project.Title, version)
+	fmt.Fprintf(&b, "\n\n%s what is new in %s %s, for players, in Markdown. This remark is taken out.\n", remarkBegin,
+		p.File.Project.Title, version)
 	if len(changes) > 0 {
 		b.WriteString("Made anew since the last build:\n")
 		for _, c := range changes[:min(len(changes), 30)] {

@@ -27,25 +27,27 @@ import (
 
 // Overview is where a project stands: what is made, what is released, what is where, and what to do next.
 type Overview struct {
-	Project  string               `json:"project"`
-	Version  string               `json:"version"`
-	Profile  string               `json:"profile"`
-	Errors   int                  `json:"errors"` // that a check finds
-	Warnings int                  `json:"warnings"`
-	Notes    int                  `json:"notes"`
-	Stale    []string             `json:"stale"`    // jobs that a build would run
-	Pictures []string             `json:"pictures"` // beside bundles, that would be made
-	Packed   []bundle.Bundle      `json:"packed"`
-	Older    []string             `json:"older"` // bundles that packing would make, replace or remove
-	Tried    bool                 `json:"tried"` // what is packed was tried, as it is
-	Indexed  bool                 `json:"indexed"`
-	UnderWay string               `json:"under_way"`        // the last step of a release of this version that did not come to its end
+	Project  string          `json:"project"`
+	Version  string          `json:"version"`
+	Profile  string          `json:"profile"`
+	Errors   int             `json:"errors"` // that a check finds
+	Warnings int             `json:"warnings"`
+	Notes    int             `json:"notes"`
+	Stale    []string        `json:"stale"`    // jobs that a build would run
+	Pictures []string        `json:"pictures"` // beside bundles, that would be made
+	Packed   []bundle.Bundle `json:"packed"`
+	Older    []string        `json:"older"` // bundles that packing would make, replace or remove
+	Tried    bool            `json:"tried"` // what is packed was tried, as it is
+	Indexed  bool            `json:"indexed"`
+	// the last step of a release of this version that did not come to its end
+	UnderWay string               `json:"under_way"`
 	Released string               `json:"released"`         // the latest finished version
 	Changed  bool                 `json:"changed"`          // what is packed is not what was released
 	Stray    int                  `json:"stray"`            // files that no release needs
 	Shared   *remotecache.History `json:"shared,omitempty"` // what shared results were worth on this machine
 	Targets  []*deploy.State      `json:"targets"`
-	// Workshops has an entry for each item that the project has somewhere, and one for each workshop at which it has none.
+	// Workshops has an entry for each item that the project has somewhere, and one for each
+	// workshop at which it has none.
 	Workshops []*publish.State `json:"workshops"`
 	Next      string           `json:"next"` // a command; empty when there is nothing to do
 	Why       string           `json:"why"`
@@ -58,9 +60,11 @@ type Overview struct {
 
 // Survey finds out where a project stands. It changes nothing. The last two say how the state of a target and of a
 // workshop's item reads.
-func Survey(ctx context.Context, p *project.Project, o Options, targetWords func(*deploy.State) string, itemWords func(*publish.State) string) (*Overview, error) {
+func Survey(ctx context.Context, p *project.Project, o Options, targetWords func(*deploy.State) string,
+	itemWords func(*publish.State) string) (*Overview, error) {
 	head := p.File.Project
-	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{}, Pictures: []string{}, Packed: []bundle.Bundle{}, Older: []string{}}
+	v := &Overview{Project: head.Name, Version: head.Version, Profile: p.Profile.Game.ID, Stale: []string{},
+		Pictures: []string{}, Packed: []bundle.Bundle{}, Older: []string{}}
 	var looking group.All
 	looking.Go(func() { v.Targets, v.Workshops = lookAtAll(ctx, p, o) }) // others may not answer for a while
 	err := v.here(ctx, p, o)
@@ -79,7 +83,8 @@ func Survey(ctx context.Context, p *project.Project, o Options, targetWords func
 	return v, nil
 }
 
-// unknown gives the first place among the next steps to versions that other places have and this copy of the project does not know.
+// unknown gives the first place among the next steps to versions that other places have and this
+// copy of the project does not know.
 func (v *Overview) unknown() {
 	first := func(why string, args ...any) {
 		v.Next = ""
@@ -89,7 +94,8 @@ func (v *Overview) unknown() {
 		switch {
 		case t.Error != "" || t.Last == nil || !t.Last.Release:
 		case newer(t.Version, v.Released) && !v.from[t.Version]:
-			first("%s has version %s, which was released from elsewhere; this copy of the project does not know it", t.Target, t.Version)
+			first("%s has version %s, which was released from elsewhere; this copy of the project does not know it",
+				t.Target, t.Version)
 			return
 		case t.Version == v.Released && v.other(t.Bundles):
 			first("%s has version %s with another content than the one that was released", t.Target, t.Version)
@@ -125,7 +131,8 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 	}
 	checked, _ := Check(ctx, p, g) // the error says that there are errors
 	if checked != nil {
-		v.Errors, v.Warnings, v.Notes = finding.Count(checked.Findings, finding.Error), finding.Count(checked.Findings, finding.Warning), finding.Count(checked.Findings, finding.Note)
+		v.Errors, v.Warnings, v.Notes = finding.Count(checked.Findings, finding.Error),
+			finding.Count(checked.Findings, finding.Warning), finding.Count(checked.Findings, finding.Note)
 		v.row("checked", "%s", Tally(checked.Findings))
 	}
 	if v.Errors > 0 {
@@ -140,7 +147,8 @@ func (v *Overview) here(ctx context.Context, p *project.Project, o Options) erro
 	}
 	if plan, err := PlanSweep(ctx, p, g, nil, nil); err == nil {
 		if v.Stray = len(plan.Go); v.Stray > 0 {
-			v.row("stray", "%s, %s, that no release needs ('vornix sweep --plan' lists them)", Count(v.Stray, "file"), Bytes(plan.Size()))
+			v.row("stray", "%s, %s, that no release needs ('vornix sweep --plan' lists them)", Count(v.Stray, "file"),
+				Bytes(plan.Size()))
 		}
 	}
 	return v.gone(p)
@@ -306,7 +314,8 @@ func (v *Overview) gone(p *project.Project) error {
 		v.row("released", "nothing yet")
 	} else {
 		text := fmt.Sprintf("%s on %s", last.Version, last.Date)
-		if v.Changed = len(v.Packed) > 0 && last.Version == v.Version && !maps.Equal(last.Files, hashes(v.Packed)); v.Changed {
+		if v.Changed = len(v.Packed) > 0 && last.Version == v.Version &&
+			!maps.Equal(last.Files, hashes(v.Packed)); v.Changed {
 			text += "; what is packed is not what was released"
 		}
 		v.row("released", "%s", text)
@@ -320,7 +329,8 @@ func (v *Overview) gone(p *project.Project) error {
 	case v.Released != v.Version:
 		v.next("vornix release", "version %s is not released", v.Version)
 	case v.Changed:
-		v.next("vornix release "+semver.Next(v.Version), "version %s is finished, and what is packed is not what was released", v.Version)
+		v.next("vornix release "+semver.Next(v.Version),
+			"version %s is finished, and what is packed is not what was released", v.Version)
 	}
 	return nil
 }
@@ -339,7 +349,8 @@ func (v *Overview) abroad() {
 		}
 	}
 	for _, w := range v.Workshops {
-		if w.There != nil && w.There.Withdrawn == nil && v.Released != "" && w.There.Version != v.Released && w.There.Version != "" {
+		if w.There != nil && w.There.Withdrawn == nil && v.Released != "" && w.There.Version != v.Released &&
+			w.There.Version != "" {
 			v.next("vornix publish "+w.Target, "%s has version %s there", w.Item, w.There.Version)
 		}
 	}

@@ -41,15 +41,18 @@ func Versions(p *project.Project) ([]string, error) {
 	return list, nil
 }
 
-// VersionSide is a released version as a side of a patch: its bundles; and the metadata files that went out with them, by where they belong.
-func VersionSide(ctx context.Context, p *project.Project, version string) (side *patch.Side, beside map[string]string, err error) {
+// VersionSide is a released version as a side of a patch: its bundles; and the metadata files that
+// went out with them, by where they belong.
+func VersionSide(ctx context.Context, p *project.Project, version string) (side *patch.Side, beside map[string]string,
+	err error) {
 	events, err := ledger.Read(p)
 	if err != nil {
 		return nil, nil, err
 	}
 	e := ledger.Release(events, version)
 	if e == nil {
-		f := &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released", Do: "Release it first: vornix release " + version}
+		f := &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released",
+			Do: "Release it first: vornix release " + version}
 		if known, err := Versions(p); err == nil && len(known) > 0 {
 			f.Why = "Released were " + strings.Join(known, ", ") + "."
 		}
@@ -66,7 +69,11 @@ func VersionSide(ctx context.Context, p *project.Project, version string) (side 
 	}
 	for _, f := range side.Files {
 		if e.Files[f.Path] != f.SHA256 {
-			return nil, nil, &fault.Fault{Kind: fault.Refused, What: "the copy of what went out has changed", Place: fault.Place{File: path.Join(ReleasesDir, version, f.Path)}, Why: "Players have another file: a patch made from this would fit nobody's.", Do: "Bring back the file that was released."}
+			return nil, nil,
+				&fault.Fault{Kind: fault.Refused, What: "the copy of what went out has changed",
+					Place: fault.Place{File: path.Join(ReleasesDir, version, f.Path)},
+					Why:   "Players have another file: a patch made from this would fit nobody's.",
+					Do:    "Bring back the file that was released."}
 		}
 	}
 	beside = map[string]string{}
@@ -113,8 +120,9 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 		key = x.o.Keys[0]
 	}
 	if key == nil && x.P.File.Signing.Required {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named", Why: "[signing] required stands in vornix.toml; players who hold to it would refuse them.",
-			Do: "Name the key's file, --key FILE, or make no patches: patches = 0 under [release]."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named",
+			Why: "[signing] required stands in vornix.toml; players who hold to it would refuse them.",
+			Do:  "Name the key's file, --key FILE, or make no patches: patches = 0 under [release]."}
 	}
 	files := map[string]string{}
 	for _, b := range x.bundles {
@@ -124,7 +132,8 @@ func (x *running) patches(ctx context.Context) (*Step, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := patch.Options{Workers: x.o.Workers, Title: head.Title, Game: x.P.Profile.Game.ID, To: head.Version, Authors: head.Authors, Key: key, Bring: map[string]string{}}
+	o := patch.Options{Workers: x.o.Workers, Title: head.Title, Game: x.P.Profile.Game.ID, To: head.Version,
+		Authors: head.Authors, Key: key, Bring: map[string]string{}}
 	if o.Notes, err = indexwriter.Notes(x.P); err != nil {
 		return nil, err
 	}
@@ -179,14 +188,16 @@ func (s *Session) patchFrom() ([]string, error) {
 		return nil, err
 	}
 	versions = slices.DeleteFunc(versions, func(v string) bool {
-		return semver.Compare(v, s.P.File.Project.Version) >= 0 || slices.ContainsFunc(s.P.File.Index.Retracted, func(r project.Retracted) bool { return r.Version == v })
+		return semver.Compare(v, s.P.File.Project.Version) >= 0 ||
+			slices.ContainsFunc(s.P.File.Index.Retracted, func(r project.Retracted) bool { return r.Version == v })
 	})
 	slices.Reverse(versions)
 	return versions[:min(len(versions), s.P.File.Release.PatchesFrom())], nil
 }
 
 // patchOne makes the patch from one version, unless it is there already, and says so.
-func (x *running) patchOne(ctx context.Context, step *Step, version string, now *patch.Side, brought map[string]string, o patch.Options) (string, error) {
+func (x *running) patchOne(ctx context.Context, step *Step, version string, now *patch.Side, brought map[string]string,
+	o patch.Options) (string, error) {
 	events, err := ledger.Read(x.P)
 	if err != nil {
 		return "", err
@@ -273,7 +284,8 @@ func (x *running) patchOne(ctx context.Context, step *Step, version string, now 
 	return text, x.journal.save(x.P)
 }
 
-// besideSums are the hashes of the metadata files that went out with a version, by where they belong: as its record has them, or as the copies here are.
+// besideSums are the hashes of the metadata files that went out with a version, by where they
+// belong: as its record has them, or as the copies here are.
 func besideSums(p *project.Project, version string, copies map[string]string) (map[string]string, error) {
 	sums := map[string]string{}
 	r, err := recordOf(p, version)

@@ -27,8 +27,8 @@ import (
 	"vornix/core/ship/publish"
 )
 
-// Place may know finished versions that this copy of the project does not: a target, the published index, a workshop, the
-// Git repository that the project is pushed to.
+// Place may know finished versions that this copy of the project does not: a target, the published
+// index, a workshop, the Git repository that the project is pushed to.
 type Place struct {
 	Name     string         `json:"place"` // for people
 	Kind     string         `json:"kind"`  // index, target, workshop, git
@@ -79,7 +79,8 @@ func (x *Place) add(v PlaceVersion) {
 	}
 }
 
-// QueryPlaces asks every place that may know finished versions, all at once. It changes nothing. The Error of a place says why it gave no answer.
+// QueryPlaces asks every place that may know finished versions, all at once. It changes nothing.
+// The Error of a place says why it gave no answer.
 func QueryPlaces(ctx context.Context, p *project.Project, o Options, q Query) (Places, error) {
 	shops, err := publish.Published(p)
 	if err != nil {
@@ -105,20 +106,24 @@ func QueryPlaces(ctx context.Context, p *project.Project, o Options, q Query) (P
 		if q.indexOnly && !t.Downloads() {
 			continue
 		}
-		ask("target "+name, "target", func(ctx context.Context, x *Place) error { return askTarget(ctx, p, name, o, q, x) })
+		ask("target "+name, "target",
+			func(ctx context.Context, x *Place) error { return askTarget(ctx, p, name, o, q, x) })
 	}
 	if base, _ := index.Normal(p.File.Index.Base); base != "" && !downloads {
-		ask("the index at "+base, "index", func(ctx context.Context, x *Place) error { return askIndex(ctx, p, base, o, x) })
+		ask("the index at "+base, "index",
+			func(ctx context.Context, x *Place) error { return askIndex(ctx, p, base, o, x) })
 	}
 	if at := q.IndexFolder; at != "" {
-		ask("the index in "+filepath.ToSlash(at), "index", func(ctx context.Context, x *Place) error { return askIndex(ctx, p, at, o, x) })
+		ask("the index in "+filepath.ToSlash(at), "index",
+			func(ctx context.Context, x *Place) error { return askIndex(ctx, p, at, o, x) })
 	}
 	if q.indexOnly {
 		all.Wait()
 		return list, ctx.Err()
 	}
 	for _, name := range shops {
-		ask("workshop "+name, "workshop", func(ctx context.Context, x *Place) error { return askWorkshop(ctx, p, name, o, x) })
+		ask("workshop "+name, "workshop",
+			func(ctx context.Context, x *Place) error { return askWorkshop(ctx, p, name, o, x) })
 	}
 	if repo, err := repositoryOf(ctx, p, &o.Access); err == nil && repo != nil {
 		ask("Git", "git", func(ctx context.Context, x *Place) error { return askGit(ctx, p, repo, x) })
@@ -148,7 +153,8 @@ func (x *Place) target(ctx context.Context, p *project.Project, t *deploy.Target
 	}
 	about := p.File.Targets[name]
 	for _, f := range list {
-		x.add(PlaceVersion{Version: f.Version, Files: f.Files, Part: len(about.Maps)+len(about.Without) > 0, sizes: f.Sizes, By: f.By, Commit: f.Commit, Time: f.Time})
+		x.add(PlaceVersion{Version: f.Version, Files: f.Files, Part: len(about.Maps)+len(about.Without) > 0,
+			sizes: f.Sizes, By: f.By, Commit: f.Commit, Time: f.Time})
 	}
 	if !about.Downloads() {
 		return nil
@@ -184,7 +190,8 @@ func (x *Place) ofIndex(p *project.Project, found *index.Index) {
 }
 
 func askIndex(ctx context.Context, p *project.Project, base string, o Options, x *Place) error {
-	src, err := download.Open(base, index.FileName, download.Options{Retries: 1, Stall: 10 * time.Second, Agent: o.Publish.Agent})
+	src, err := download.Open(base, index.FileName,
+		download.Options{Retries: 1, Stall: 10 * time.Second, Agent: o.Publish.Agent})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // a folder that is not made yet
 	}
@@ -203,7 +210,10 @@ func askIndex(ctx context.Context, p *project.Project, base string, o Options, x
 	}
 	found, err := index.Read(data)
 	if err != nil {
-		return &fault.Fault{Kind: fault.Refused, What: "the published index can't be read", Place: fault.Place{File: strings.TrimSuffix(filepath.ToSlash(base), "/") + "/" + index.FileName}, Err: err, Why: "The next index needs a higher number than this one. Nothing was changed.", Do: "Bring the right one back there, or remove it when it is lost."}
+		return &fault.Fault{Kind: fault.Refused, What: "the published index can't be read",
+			Place: fault.Place{File: strings.TrimSuffix(filepath.ToSlash(base), "/") + "/" + index.FileName}, Err: err,
+			Why: "The next index needs a higher number than this one. Nothing was changed.",
+			Do:  "Bring the right one back there, or remove it when it is lost."}
 	}
 	x.ofIndex(p, found)
 	return nil
@@ -271,8 +281,8 @@ func repositoryOf(ctx context.Context, p *project.Project, a *deploy.Access) (*g
 	return repo.In(p.Dir), nil
 }
 
-// askGit reads the records that are committed on the branch that the project is pushed to, and the tags of releases there. Nothing in the
-// repository changes but for objects that nobody names.
+// askGit reads the records that are committed on the branch that the project is pushed to, and the
+// tags of releases there. Nothing in the repository changes but for objects that nobody names.
 func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Place) error {
 	look := func(args ...string) (string, error) {
 		out, err := repo.WithoutHooks(ctx, args...)
@@ -283,7 +293,9 @@ func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Pla
 		far, branch, _ = strings.Cut(up, "/")
 	}
 	if err := repo.Repository.Refused(false); err != nil {
-		return &fault.Fault{Kind: fault.Unreachable, What: "git is not run in the project's repository before you allow it", Err: err, Do: "See what it would run, and allow it once: vornix trust."}
+		return &fault.Fault{Kind: fault.Unreachable,
+			What: "git is not run in the project's repository before you allow it", Err: err,
+			Do: "See what it would run, and allow it once: vornix trust."}
 	}
 	remotes, err := look("remote")
 	if err != nil || !slices.Contains(strings.Fields(remotes), far) || strings.HasPrefix(far, "-") {
@@ -292,7 +304,9 @@ func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Pla
 	x.Name = "Git remote " + far
 	said, err := look("ls-remote", "--", far)
 	if err != nil {
-		return &fault.Fault{Kind: fault.Unreachable, What: "the repository that the project is pushed to can't be reached: " + far, Err: err, Do: "Try 'git ls-remote " + far + "'."}
+		return &fault.Fault{Kind: fault.Unreachable,
+			What: "the repository that the project is pushed to can't be reached: " + far, Err: err,
+			Do: "Try 'git ls-remote " + far + "'."}
 	}
 	refs := map[string]string{}
 	for line := range strings.Lines(said) {
@@ -324,8 +338,10 @@ func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Pla
 // committed reads the records at the tip of a branch.
 func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.Folder, far, ref, tip string) error {
 	if _, err := repo.WithoutHooks(ctx, "cat-file", "-e", tip+"^{commit}"); err != nil {
-		if _, err := repo.WithoutHooks(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", "--", far, ref); err != nil {
-			return &fault.Fault{Kind: fault.Unreachable, What: "what was pushed to " + far + " can't be fetched", Err: err, Do: "Try 'git fetch " + far + "'."}
+		if _, err := repo.WithoutHooks(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", "--",
+			far, ref); err != nil {
+			return &fault.Fault{Kind: fault.Unreachable, What: "what was pushed to " + far + " can't be fetched",
+				Err: err, Do: "Try 'git fetch " + far + "'."}
 		}
 	}
 	prefix, err := repo.WithoutHooks(ctx, "rev-parse", "--show-prefix")
@@ -333,7 +349,8 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 		return err
 	}
 	prefix = strings.TrimSuffix(prefix, "\n")
-	list, err := repo.WithoutHooks(ctx, "ls-tree", "-z", "--name-only", "--full-tree", tip, prefix+ledger.RecordsDir+"/")
+	list, err := repo.WithoutHooks(ctx, "ls-tree", "-z", "--name-only", "--full-tree", tip,
+		prefix+ledger.RecordsDir+"/")
 	if err != nil {
 		return err
 	}
@@ -351,7 +368,8 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 			return fmt.Errorf("in %s of %s: %w", ref, far, err)
 		}
 		seen := PlaceVersion{Version: version, Files: r.Files(), Commit: r.Commit, By: r.By, record: r}
-		if index, err := repo.WithoutHooks(ctx, "cat-file", "blob", tip+":"+prefix+ledger.IndexFile(version)); err == nil {
+		if index, err := repo.WithoutHooks(ctx, "cat-file", "blob",
+			tip+":"+prefix+ledger.IndexFile(version)); err == nil {
 			seen.data = []byte(index)
 		}
 		x.Versions = append(x.Versions, seen)
@@ -359,20 +377,23 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 	return nil
 }
 
-// tags reads which releases are tagged there. A tag that was moved is an error. One that names head, the commit that is checked out, asks for this
-// release and does not prove one.
-func (x *Place) tags(p *project.Project, look func(args ...string) (string, error), refs map[string]string, head string) error {
+// tags reads which releases are tagged there. A tag that was moved is an error. One that names
+// head, the commit that is checked out, asks for this release and does not prove one.
+func (x *Place) tags(p *project.Project, look func(args ...string) (string, error), refs map[string]string,
+	head string) error {
 	form := p.File.Release.Tag
 	if form == "" || form == "none" {
 		return nil
 	}
-	before, after, ok := strings.Cut(profile.Fill(form, map[string]string{"name": p.File.Project.Name, "version": "\x00"}), "\x00")
+	before, after, ok := strings.Cut(profile.Fill(form,
+		map[string]string{"name": p.File.Project.Name, "version": "\x00"}), "\x00")
 	if !ok {
 		return nil
 	}
 	for _, ref := range slices.Sorted(maps.Keys(refs)) {
 		tag, ok := strings.CutPrefix(ref, "refs/tags/")
-		if !ok || strings.HasSuffix(tag, "^{}") || !strings.HasPrefix(tag, before) || !strings.HasSuffix(tag, after) || len(tag) < len(before)+len(after) {
+		if !ok || strings.HasSuffix(tag, "^{}") || !strings.HasPrefix(tag, before) || !strings.HasSuffix(tag, after) ||
+			len(tag) < len(before)+len(after) {
 			continue
 		}
 		version := tag[len(before) : len(tag)-len(after)]
@@ -381,8 +402,11 @@ func (x *Place) tags(p *project.Project, look func(args ...string) (string, erro
 		}
 		here, err := look("rev-parse", "--verify", "--quiet", ref)
 		if err == nil && here != refs[ref] {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the tag %s names another commit at %s than here", tag, strings.TrimPrefix(x.Name, "Git remote ")),
-				Why: "The tag of a finished version was moved, so its sources are not certain. Nothing was changed.", Do: "Find out which one is right, and take that: git fetch --force --tags, or git push --force with the tag."}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the tag %s names another commit at %s than here", tag,
+					strings.TrimPrefix(x.Name, "Git remote ")),
+				Why: "The tag of a finished version was moved, so its sources are not certain. Nothing was changed.",
+				Do:  "Find out which one is right, and take that: git fetch --force --tags, or git push --force with the tag."}
 		}
 		if refs[ref] == head || refs[ref+"^{}"] == head {
 			continue
@@ -404,7 +428,8 @@ func (l Places) Index() (x *index.Index, at string) {
 	return x, at
 }
 
-// Answered says whether all places answered, or nobody minds. going are the targets that the command reaches itself, and so reports on.
+// Answered says whether all places answered, or nobody minds. going are the targets that the
+// command reaches itself, and so reports on.
 func (l Places) Answered(offline bool, going ...string) error {
 	var silent []*Place
 	for _, x := range l {
@@ -425,8 +450,11 @@ func (l Places) Answered(offline bool, going ...string) error {
 	if n := len(silent) - 1; n > 0 {
 		more = fmt.Sprintf(" (and %s)", Count(n, "other place"))
 	}
-	f := &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("cannot tell which versions are released: %s does not answer%s", silent[0].Name, more), Err: silent[0].err,
-		Why: "This version may have been released from elsewhere with another content. Nothing was changed.", Do: "Try again when it answers."}
+	f := &fault.Fault{Kind: fault.Unreachable,
+		What: fmt.Sprintf("cannot tell which versions are released: %s does not answer%s", silent[0].Name, more),
+		Err:  silent[0].err,
+		Why:  "This version may have been released from elsewhere with another content. Nothing was changed.",
+		Do:   "Try again when it answers."}
 	var cause *fault.Fault
 	if errors.As(silent[0].err, &cause) && cause.Do != "" {
 		f.Do = cause.Do
@@ -475,7 +503,9 @@ func (l Places) CheckContent(p *project.Project, bundles []bundle.Bundle) error 
 				continue
 			}
 			if name := s.differs(ours); name != "" {
-				f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s was released with another content: %s at %s differs", version, name, x.Name), Place: p.Doc.At("project", "version"),
+				f := &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("version %s was released with another content: %s at %s differs", version, name,
+						x.Name), Place: p.Doc.At("project", "version"),
 					Why: "Players who have that version would never get the change, and a finished version is never altered. Nothing was changed.",
 					Do:  "Raise the version, with: vornix release " + semver.Next(l.latest(append(known, version)))}
 				if s.By != "" {
@@ -530,7 +560,8 @@ func (l Places) CheckKnown(p *project.Project, version string) error {
 			if s.broughtFrom(here) {
 				continue // a release from here that was not finished, or none
 			}
-			f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s was released elsewhere (%s), and this copy of the project does not know it", last, x.Name), Place: fault.Place{File: ledger.RecordFile(last)},
+			f := &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("version %s was released elsewhere (%s), and this copy of the project does not know it", last, x.Name), Place: fault.Place{File: ledger.RecordFile(last)},
 				Why: "What is released from here would lack what is new in it. Nothing was changed.",
 				Do:  "Get its sources first (git pull). Without Git, copy them here, then take over its record: vornix history --adopt"}
 			if s.By != "" {
@@ -542,7 +573,8 @@ func (l Places) CheckKnown(p *project.Project, version string) error {
 	return nil
 }
 
-// broughtFrom says whether this machine brought the version to where it is, by what it remembers: with the same content.
+// broughtFrom says whether this machine brought the version to where it is, by what it remembers:
+// with the same content.
 func (s *PlaceVersion) broughtFrom(events []ledger.Event) bool {
 	brought := map[string]string{}
 	for _, e := range events {
@@ -572,11 +604,17 @@ func checkAncestry(ctx context.Context, p *project.Project, version string, a *d
 	if _, err := repo.WithoutHooks(ctx, "rev-parse", "--verify", "--quiet", "HEAD"); err != nil {
 		return nil // a new repository around an older project
 	}
-	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("these sources do not contain those of version %s (commit %.10s)", last.Version, last.Commit), Place: fault.Place{File: ledger.RecordFile(last.Version)},
-		Why: "What is released from here would lack what is new in it. Nothing was changed.", Do: "Merge it first: git pull, or git merge " + last.Commit[:min(len(last.Commit), 10)]}
+	f := &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("these sources do not contain those of version %s (commit %.10s)", last.Version,
+			last.Commit),
+		Place: fault.Place{File: ledger.RecordFile(last.Version)},
+		Why:   "What is released from here would lack what is new in it. Nothing was changed.",
+		Do:    "Merge it first: git pull, or git merge " + last.Commit[:min(len(last.Commit), 10)]}
 	if _, err := repo.WithoutHooks(ctx, "cat-file", "-e", last.Commit+"^{commit}"); err != nil {
-		if shallow, err := repo.WithoutHooks(ctx, "rev-parse", "--is-shallow-repository"); err == nil && strings.TrimSpace(shallow) == "true" {
-			f.What = fmt.Sprintf("this clone is too shallow to tell whether it contains version %s (commit %.10s)", last.Version, last.Commit)
+		if shallow, err := repo.WithoutHooks(ctx, "rev-parse", "--is-shallow-repository"); err == nil &&
+			strings.TrimSpace(shallow) == "true" {
+			f.What = fmt.Sprintf("this clone is too shallow to tell whether it contains version %s (commit %.10s)",
+				last.Version, last.Commit)
 			f.Do = "Fetch the whole history: git fetch --unshallow"
 		}
 		return f
@@ -590,7 +628,8 @@ func checkAncestry(ctx context.Context, p *project.Project, version string, a *d
 	return nil
 }
 
-// checkDate refuses a date before that of the last release: the clock of this machine is wrong then, and players would see the versions in the wrong order.
+// checkDate refuses a date before that of the last release: the clock of this machine is wrong
+// then, and players would see the versions in the wrong order.
 func checkDate(p *project.Project, version, date string) error {
 	records, err := ledger.Records(p)
 	if err != nil || len(records) == 0 {
@@ -600,13 +639,18 @@ func checkDate(p *project.Project, version, date string) error {
 	if last.Version == version || date >= last.Date {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the release would be dated %s, and version %s is of %s", date, last.Version, last.Date), Place: fault.Place{File: ledger.RecordFile(last.Version)},
-		Why: "The clock of this machine is wrong, or the date of the last release was. Nothing was changed.", Do: "Set the clock, or give a date: --date " + last.Date}
+	return &fault.Fault{Kind: fault.Refused,
+		What:  fmt.Sprintf("the release would be dated %s, and version %s is of %s", date, last.Version, last.Date),
+		Place: fault.Place{File: ledger.RecordFile(last.Version)},
+		Why:   "The clock of this machine is wrong, or the date of the last release was. Nothing was changed.",
+		Do:    "Set the clock, or give a date: --date " + last.Date}
 }
 
-// CheckPlaces compares the bundles with what every place knows of the project's version, and refuses what contradicts it. new says that a new
-// version goes out: then this copy must know the last one. A version that is finished here with these bundles asks nobody.
-func CheckPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool, o Options, q Query) (Places, error) {
+// CheckPlaces compares the bundles with what every place knows of the project's version, and
+// refuses what contradicts it. new says that a new version goes out: then this copy must know the
+// last one. A version that is finished here with these bundles asks nobody.
+func CheckPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool, o Options,
+	q Query) (Places, error) {
 	if err := indexwriter.Guard(p, bundles); err != nil {
 		return nil, err
 	}
@@ -639,8 +683,9 @@ func CheckPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundl
 	return list, err
 }
 
-// Preflight refuses what would stop a release of a version, before any work is done: places that are silent, a later version that is not known here,
-// sources that lack those of the last version, a clock that is wrong.
+// Preflight refuses what would stop a release of a version, before any work is done: places that
+// are silent, a later version that is not known here, sources that lack those of the last version,
+// a clock that is wrong.
 func Preflight(ctx context.Context, p *project.Project, version, date string, o Options, q Query) (Places, error) {
 	if err := ledger.Verify(p); err != nil {
 		return nil, err

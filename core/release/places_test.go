@@ -78,7 +78,8 @@ func withWebsite(t *testing.T, p *project.Project) *project.Project {
 	require.NoError(t, os.MkdirAll(filepath.Join(filepath.Dir(p.Dir), "website", "sidings"), 0o777))
 	data, err := os.ReadFile(p.Join("vornix.toml"))
 	require.NoError(t, err)
-	demotest.Put(t, p, "vornix.toml", append(data, "\n[target.website]\nkind = \"folder\"\nrole = \"downloads\"\npath = \"../website/sidings\"\n"...))
+	demotest.Put(t, p, "vornix.toml",
+		append(data, "\n[target.website]\nkind = \"folder\"\nrole = \"downloads\"\npath = \"../website/sidings\"\n"...))
 	return demotest.Load(t, p.Dir)
 }
 
@@ -102,7 +103,8 @@ func TestAFreshCloneKnowsWhatWasReleased(t *testing.T) {
 	// The record was never pushed: the places themselves know, and so do all commands that bring something out.
 	c := clone(t, p, "third", "releases")
 	changed(c)
-	f := refused(t, p, func() error { _, err := with(t, ctx, c, "", nil); return err }, "version 1.0.0 was released with another content", "vornix release 1.0.1")
+	f := refused(t, p, func() error { _, err := with(t, ctx, c, "", nil); return err },
+		"version 1.0.0 was released with another content", "vornix release 1.0.1")
 	assert.Equal(t, fault.Refused, f.Kind)
 	s := demotest.Open(t, c)
 	_, built, err := s.Build(ctx, nil)
@@ -111,14 +113,20 @@ func TestAFreshCloneKnowsWhatWasReleased(t *testing.T) {
 	require.NoError(t, err)
 	s.Close()
 	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}}
-	refused(t, p, func() error { _, err := release.CheckPlaces(ctx, c, bundles, false, o, release.Query{}); return err }, "version 1.0.0 was released with another content")
+	refused(t, p, func() error {
+		_,
+			err := release.CheckPlaces(ctx, c, bundles, false, o, release.Query{})
+		return err
+	}, "version 1.0.0 was released with another content")
 
 	// A later version that nobody here knows stops any other, until its record is here.
 	_, err = with(t, ctx, p, "1.1.0", nil)
 	require.NoError(t, err)
-	refused(t, p, func() error { _, err := with(t, ctx, c, "1.2.0", nil); return err }, "version 1.1.0 was released", "git pull", "vornix history --adopt")
+	refused(t, p, func() error { _, err := with(t, ctx, c, "1.2.0", nil); return err }, "version 1.1.0 was released",
+		"git pull", "vornix history --adopt")
 	for _, behind := range []*project.Project{b, c} {
-		v, err := release.Survey(ctx, demotest.Load(t, behind.Dir), o, func(*deploy.State) string { return "" }, func(*publish.State) string { return "" })
+		v, err := release.Survey(ctx, demotest.Load(t, behind.Dir), o, func(*deploy.State) string { return "" },
+			func(*publish.State) string { return "" })
 		require.NoError(t, err)
 		assert.Equal(t, "vornix history", v.Next, "status does not say that there is nothing to do")
 		assert.Contains(t, v.Why, "has version 1.1.0, which was released from elsewhere")
@@ -144,7 +152,8 @@ func TestAFreshCloneKnowsWhatWasReleased(t *testing.T) {
 	refused(t, p, func() error { _, err := with(t, ctx, p, "1.2.0", nil); return err }, "version 1.2.0")
 }
 
-// A version that this machine deployed while it was being made is not the one that somebody else released under its number.
+// A version that this machine deployed while it was being made is not the one that somebody else
+// released under its number.
 func TestAVersionThatWasTriedHereAndReleasedElsewhere(t *testing.T) {
 	p := withWebsite(t, sidings(t))
 	_, err := with(t, ctx, p, "1.0.0", nil)
@@ -166,7 +175,8 @@ func TestAVersionThatWasTriedHereAndReleasedElsewhere(t *testing.T) {
 	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Barn"`)
 	_, err = with(t, ctx, p, "1.1.0", nil)
 	require.NoError(t, err, "what was only tried is no release")
-	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", nil); return err }, "version 1.1.0 was released elsewhere")
+	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", nil); return err },
+		"version 1.1.0 was released elsewhere")
 
 	// What this machine itself brought out, without finishing it, is known here.
 	_, err = with(t, ctx, p, "1.2.0", func(o *release.Options) { o.Until = "deploy" })
@@ -189,7 +199,8 @@ func TestAPartOfAVersionIsNoRecord(t *testing.T) {
 	require.NoError(t, err)
 	b := clone(t, p, "second", "releases")
 	s := demotest.Open(t, b)
-	h, err := release.ReadHistory(ctx, b, release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}})
+	h, err := release.ReadHistory(ctx, b,
+		release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}})
 	require.NoError(t, err)
 	done, err := s.Adopt(ctx, h.Places)
 	require.NoError(t, err)
@@ -204,7 +215,9 @@ func TestAPlaceThatCantBeAsked(t *testing.T) {
 	website := filepath.Join(filepath.Dir(p.Dir), "website", "sidings")
 	require.NoError(t, os.Rename(website, website+"-away"))
 	var o release.Options
-	f := refused(t, p, func() error { _, err := release.CheckPlaces(ctx, p, nil, false, o, release.Query{}); return err }, "target website does not answer", "--offline")
+	f := refused(t, p,
+		func() error { _, err := release.CheckPlaces(ctx, p, nil, false, o, release.Query{}); return err },
+		"target website does not answer", "--offline")
 	assert.Equal(t, fault.Unreachable, f.Kind)
 	o.Offline = true
 	places, err := release.CheckPlaces(ctx, p, nil, false, o, release.Query{})
@@ -213,8 +226,10 @@ func TestAPlaceThatCantBeAsked(t *testing.T) {
 	require.NoError(t, os.Rename(website+"-away", website))
 
 	// One that was not allowed yet lets nobody in: that is silence, and no answer.
-	p.File.Targets["guarded"] = project.Target{Kind: "sftp", Host: "127.0.0.1", Port: 1, PasswordEnv: "SECRET", Path: "x"}
-	o = release.Options{Access: deploy.Access{Env: func(string) string { return "x" }, Trust: func(_ *project.Project, want []trust.Permission) ([]trust.Permission, error) { return want, nil }}}
+	p.File.Targets["guarded"] = project.Target{Kind: "sftp", Host: "127.0.0.1", Port: 1, PasswordEnv: "SECRET",
+		Path: "x"}
+	o = release.Options{Access: deploy.Access{Env: func(string) string { return "x" },
+		Trust: func(_ *project.Project, want []trust.Permission) ([]trust.Permission, error) { return want, nil }}}
 	_, err = release.CheckPlaces(ctx, p, nil, false, o, release.Query{})
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 	o.Offline = true
@@ -223,7 +238,8 @@ func TestAPlaceThatCantBeAsked(t *testing.T) {
 	delete(p.File.Targets, "guarded")
 
 	// What answers with something that can't be understood is not merely silent.
-	require.NoError(t, os.WriteFile(filepath.Join(website, "index.json"), []byte("{\"kind\": \"vornix index\", \"format\": 9"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(website, "index.json"), []byte("{\"kind\": \"vornix index\", \"format\": 9"), 0o666))
 	for _, offline := range []bool{false, true} {
 		refused(t, p, func() error {
 			_, err := with(t, ctx, p, "", func(o *release.Options) { o.Offline = offline })
@@ -233,11 +249,18 @@ func TestAPlaceThatCantBeAsked(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(website, "index.json")))
 	head := filepath.Join(filepath.Dir(p.Dir), "servers", "burrow", ".vornix-target", p.File.Project.Name, "head.json")
 	require.NoError(t, os.MkdirAll(filepath.Dir(head), 0o777))
-	require.NoError(t, os.WriteFile(head, []byte(`{"kind":"vornix target","format":99,"project":"lower_sidings","records":[]}`), 0o666))
-	refused(t, p, func() error { _, err := with(t, ctx, p, "", func(o *release.Options) { o.Offline = true }); return err }, "by a later Vornix")
+	require.NoError(t,
+		os.WriteFile(head, []byte(`{"kind":"vornix target","format":99,"project":"lower_sidings","records":[]}`),
+			0o666))
+	refused(t, p, func() error {
+		_,
+			err := with(t, ctx, p, "", func(o *release.Options) { o.Offline = true })
+		return err
+	}, "by a later Vornix")
 }
 
-// The index goes on from the one that players get, whoever wrote that and wherever: its number rises, and its keys count.
+// The index goes on from the one that players get, whoever wrote that and wherever: its number
+// rises, and its keys count.
 func TestTheIndexGoesOnFromAnyClone(t *testing.T) {
 	p := withWebsite(t, sidings(t))
 	key, other := newKey(t), newKey(t)
@@ -272,14 +295,17 @@ func TestTheIndexGoesOnFromAnyClone(t *testing.T) {
 	b := clone(t, p, "second")
 	demotest.Edit(t, b, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
 	wrong := clone(t, b, "wrong")
-	refused(t, p, func() error { _, err := with(t, ctx, wrong, "1.1.0", nil); return err }, "the index is signed, and no key is named")
-	refused(t, p, func() error { _, err := with(t, ctx, wrong, "1.1.0", keys(other)); return err }, "none of the keys that sign is one that signed the last index")
+	refused(t, p, func() error { _, err := with(t, ctx, wrong, "1.1.0", nil); return err },
+		"the index is signed, and no key is named")
+	refused(t, p, func() error { _, err := with(t, ctx, wrong, "1.1.0", keys(other)); return err },
+		"none of the keys that sign is one that signed the last index")
 	r, err := with(t, ctx, b, "1.1.0", keys(key))
 	require.NoError(t, err)
 	x := published()
 	assert.Equal(t, int64(3), x.Serial)
 	require.NoError(t, x.Trusted([]string{signature.Public(key)}))
-	assert.Contains(t, find(r.Steps, "patch").Summary, "after fetching 1.0.0 from target website", "no copy of 1.0.0 was here")
+	assert.Contains(t, find(r.Steps, "patch").Summary, "after fetching 1.0.0 from target website",
+		"no copy of 1.0.0 was here")
 	require.Len(t, x.Bundles[0].Patches, 1)
 	assert.FileExists(t, filepath.Join(website, "patches", "lower_sidings-1.0.0-to-1.1.0.vnp"))
 
@@ -290,7 +316,8 @@ func TestTheIndexGoesOnFromAnyClone(t *testing.T) {
 	data, err := strange.Encode()
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(website, index.FileName), data, 0o666))
-	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", keys(key)); return err }, "not signed by a key of this project")
+	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", keys(key)); return err },
+		"not signed by a key of this project")
 	_, err = with(t, ctx, b, "1.2.0", func(o *release.Options) { o.Keys, o.LostKey = []crypto.Signer{key}, true })
 	require.NoError(t, err)
 	assert.Equal(t, int64(41), published().Serial)
@@ -320,12 +347,14 @@ func TestRecordsThatCantBe(t *testing.T) {
 	sum = sum[strings.Index(sum, "sha256 = '")+10:][:64]
 	other := strings.Repeat("0123456789abcdef", 4)
 	for what, c := range map[string]struct{ old, new, text string }{
-		"merge conflict":        {"version =", "<<<<<<< HEAD\nversion =", "releases/1.0.0.toml:4: the record of a release has an unresolved merge conflict"},
-		"another content":       {sum, other, "does not name what was released from here"},
-		"no hash":               {sum, "x", "is no SHA-256"},
-		"a later form":          {"format = 1", "format = 2", "format 2"},
-		"a later form, new":     {"format = 1", "format = 2\nwhat = 'is this'", "format 2"},
-		"an unknown key":        {"format = 1", "format = 1\nwhat = 'is this'", "releases/1.0.0.toml:4: the record of a release can't be read: it has no key \"what\""},
+		"merge conflict": {"version =", "<<<<<<< HEAD\nversion =",
+			"releases/1.0.0.toml:4: the record of a release has an unresolved merge conflict"},
+		"another content":   {sum, other, "does not name what was released from here"},
+		"no hash":           {sum, "x", "is no SHA-256"},
+		"a later form":      {"format = 1", "format = 2", "format 2"},
+		"a later form, new": {"format = 1", "format = 2\nwhat = 'is this'", "format 2"},
+		"an unknown key": {"format = 1", "format = 1\nwhat = 'is this'",
+			"releases/1.0.0.toml:4: the record of a release can't be read: it has no key \"what\""},
 		"another version":       {"version = '1.0.0'", "version = '1.0.1'", "its name says another"},
 		"no date":               {"date = '", "date = '31 ", "is no date"},
 		"a path that leads out": {"name = 'tram_depot.vnm'", "name = '../tram_depot.vnm'", "is no path"},
@@ -341,8 +370,10 @@ func TestRecordsThatCantBe(t *testing.T) {
 	copied := p.Join("releases/1.0.0.json")
 	whole, err := os.ReadFile(copied)
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(copied, []byte(strings.Replace(string(whole), `"serial": 1`, `"serial": 7`, 1)), 0o666))
-	refused(t, p, func() error { _, err := with(t, ctx, p, "", nil); return err }, "releases/1.0.0.json: the index that went out with a release was changed")
+	require.NoError(t,
+		os.WriteFile(copied, []byte(strings.Replace(string(whole), `"serial": 1`, `"serial": 7`, 1)), 0o666))
+	refused(t, p, func() error { _, err := with(t, ctx, p, "", nil); return err },
+		"releases/1.0.0.json: the index that went out with a release was changed")
 	require.NoError(t, os.WriteFile(copied, []byte(strings.ReplaceAll(string(whole), "\n", "\r\n")), 0o666))
 	_, err = with(t, ctx, p, "", nil)
 	require.NoError(t, err, "other line ends are no change")
@@ -396,14 +427,16 @@ func TestReleasesFromSeveralClonesInGit(t *testing.T) {
 	demotest.Edit(t, b, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
 	in(b.Dir, "commit", "--quiet", "--all", "--message", "a new name")
 	demote := func(o *release.Options) { o.Tag, o.Until = "v{version}", "" }
-	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", demote); return err }, "version 1.1.0 was released", "git pull")
+	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", demote); return err }, "version 1.1.0 was released",
+		"git pull")
 	assert.Contains(t, text(t, b, "vornix.toml"), `version = "1.0.0"`, "nothing was written")
 
 	// It took over the record but not the sources.
 	in(b.Dir, "fetch", "--quiet", "--no-tags", "origin")
 	in(b.Dir, "checkout", "--quiet", "origin/main", "--", "releases")
 	in(b.Dir, "commit", "--quiet", "--all", "--message", "the record")
-	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", tagged); return err }, "these sources do not contain those of version 1.1.0")
+	refused(t, p, func() error { _, err := with(t, ctx, b, "1.2.0", tagged); return err },
+		"these sources do not contain those of version 1.1.0")
 	in(b.Dir, "pull", "--quiet", "--no-rebase", "--tags")
 	_, err = with(t, ctx, b, "1.2.0", tagged)
 	require.NoError(t, err)
@@ -417,7 +450,8 @@ func TestReleasesFromSeveralClonesInGit(t *testing.T) {
 	in(c.Dir, "fetch", "--quiet", "--unshallow", "--tags")
 	in(p.Dir, "tag", "--force", "--annotate", "--message", "moved", "v1.2.0")
 	in(p.Dir, "push", "--quiet", "--force", "origin", "v1.2.0")
-	refused(t, p, func() error { _, err := with(t, ctx, c, "1.3.0", tagged); return err }, "the tag v1.2.0 names another commit")
+	refused(t, p, func() error { _, err := with(t, ctx, c, "1.3.0", tagged); return err },
+		"the tag v1.2.0 names another commit")
 	in(c.Dir, "fetch", "--quiet", "--force", "--tags")
 	_, err = with(t, ctx, c, "1.3.0", tagged)
 	require.NoError(t, err)

@@ -24,11 +24,12 @@ import (
 
 // Planned is what a release would do.
 type Planned struct {
-	Version   string        `json:"version"`
-	Released  bool          `json:"released"` // that version is finished
-	Before    string        `json:"before"`   // the version before; empty when there is none
-	Begun     time.Time     `json:"begun,omitzero"`
-	Stopped   string        `json:"stopped"` // the last step that a release of this version came to, which did not come to its end; empty when none is under way
+	Version  string    `json:"version"`
+	Released bool      `json:"released"` // that version is finished
+	Before   string    `json:"before"`   // the version before; empty when there is none
+	Begun    time.Time `json:"begun,omitzero"`
+	// the last step that a release of this version came to, which did not come to its end; empty when none is under way
+	Stopped   string        `json:"stopped"`
 	Steps     []PlannedStep `json:"steps"`
 	Build     []string      `json:"build"`    // jobs that would run
 	Pictures  []string      `json:"pictures"` // beside bundles, that would be made
@@ -56,8 +57,9 @@ type PlannedStep struct {
 	What string `json:"what"`
 }
 
-// PlanRelease says what a release of a version would do, "" for the project's own. It changes nothing, and reaches for no target: what would stop the
-// release there, Refuse adds. The project pretends to have the version afterwards.
+// PlanRelease says what a release of a version would do, "" for the project's own. It changes
+// nothing, and reaches for no target: what would stop the release there, Refuse adds. The project
+// pretends to have the version afterwards.
 func PlanRelease(ctx context.Context, p *project.Project, version string, o Options) (*Planned, error) {
 	if err := CanTake(p, version); err != nil {
 		return nil, err
@@ -73,7 +75,9 @@ func PlanRelease(ctx context.Context, p *project.Project, version string, o Opti
 	}
 	head := p.File.Project
 	s := &Session{P: p, o: o}
-	plan := &Planned{Version: head.Version, Released: ledger.Release(events, head.Version) != nil, Steps: []PlannedStep{}, Pictures: []string{}, Fetch: []string{}, Workshops: []string{}, Refused: []Refusal{}, Silent: []string{}}
+	plan := &Planned{Version: head.Version, Released: ledger.Release(events, head.Version) != nil,
+		Steps: []PlannedStep{}, Pictures: []string{}, Fetch: []string{}, Workshops: []string{}, Refused: []Refusal{},
+		Silent: []string{}}
 	current, err := LookPacked(ctx, p, o)
 	if err != nil {
 		return nil, err
@@ -165,7 +169,9 @@ func (plan *Planned) steps(p *project.Project, o Options, current *Current) {
 	if fresh {
 		add("pack", true, "as packed: %s", some(names))
 		tried := j.Steps["try"].Key == tryKey(p, o.Program, packed)
-		add("try", tried, "%s", map[bool]string{true: "the same bundles were tried already", false: "in an empty folder, as a player with nothing else"}[tried])
+		add("try", tried, "%s",
+			map[bool]string{true: "the same bundles were tried already",
+				false: "in an empty folder, as a player with nothing else"}[tried])
 	} else {
 		add("pack", false, "bundles as %s wants them", p.Profile.Game.Title)
 		add("try", false, "in an empty folder, as a player with nothing else")
@@ -199,8 +205,9 @@ func (plan *Planned) steps(p *project.Project, o Options, current *Current) {
 	}
 }
 
-// Refuse reaches for every place that the release goes to, and adds to the plan what would stop it, as the run itself would find it. Deployments are
-// planned in full where what is packed is what would go out. It changes nothing.
+// Refuse reaches for every place that the release goes to, and adds to the plan what would stop it,
+// as the run itself would find it. Deployments are planned in full where what is packed is what
+// would go out. It changes nothing.
 func (plan *Planned) Refuse(ctx context.Context, p *project.Project, o Options) error {
 	add := func(err error) {
 		if err == nil || ctx.Err() != nil {
@@ -262,7 +269,8 @@ func (plan *Planned) Refuse(ctx context.Context, p *project.Project, o Options) 
 			add(refuseWorkshop(ctx, x, name, bundles, ready))
 		}
 	}
-	if silent != nil && !slices.ContainsFunc(plan.Refused, func(r Refusal) bool { return fault.KindOf(r.Err) == fault.Unreachable }) {
+	if silent != nil &&
+		!slices.ContainsFunc(plan.Refused, func(r Refusal) bool { return fault.KindOf(r.Err) == fault.Unreachable }) {
 		add(silent) // unless another refusal names the same place
 	}
 	return ctx.Err()
@@ -273,13 +281,16 @@ func (plan *Planned) unpatched(places Places) {
 	var lost []string
 	for _, v := range plan.Fetch {
 		if !slices.ContainsFunc(places, func(x *Place) bool {
-			return x.Kind != "git" && slices.ContainsFunc(x.Versions, func(s PlaceVersion) bool { return s.Version == v && len(s.Files) > 0 })
+			return x.Kind != "git" &&
+				slices.ContainsFunc(x.Versions, func(s PlaceVersion) bool { return s.Version == v && len(s.Files) > 0 })
 		}) {
 			lost = append(lost, v)
 		}
 	}
-	if i := slices.IndexFunc(plan.Steps, func(s PlannedStep) bool { return s.Step == "patch" }); i >= 0 && len(lost) > 0 {
-		plan.Steps[i].What += "; no place that answers has the bundles of " + strings.Join(lost, ", ") + ", so there may be no patch from it"
+	if i := slices.IndexFunc(plan.Steps, func(s PlannedStep) bool { return s.Step == "patch" }); i >= 0 &&
+		len(lost) > 0 {
+		plan.Steps[i].What += "; no place that answers has the bundles of " + strings.Join(lost, ", ") +
+			", so there may be no patch from it"
 	}
 }
 
@@ -295,8 +306,8 @@ func unsigned(p *project.Project, places Places, o Options) error {
 	return indexwriter.NoKey()
 }
 
-// knownKeys are the public keys that players accept the next index from: those of the published index, or of the last one that was written. None for an
-// index without a signature.
+// knownKeys are the public keys that players accept the next index from: those of the published
+// index, or of the last one that was written. None for an index without a signature.
 func knownKeys(p *project.Project, places Places) ([]string, error) {
 	events, err := ledger.Read(p)
 	if err != nil {
@@ -312,8 +323,10 @@ func knownKeys(p *project.Project, places Places) ([]string, error) {
 	return last.Keys, nil
 }
 
-// refuseTarget says what would stop the deployment to a target. Before the bundles are made, that is who holds it, or that it can't be reached.
-func refuseTarget(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, ready bool, o Options) error {
+// refuseTarget says what would stop the deployment to a target. Before the bundles are made, that
+// is who holds it, or that it can't be reached.
+func refuseTarget(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, ready bool,
+	o Options) error {
 	t, err := deploy.Open(ctx, p, name, o.Access)
 	if err != nil {
 		return err

@@ -26,9 +26,11 @@ type Publishing struct {
 	Findings []finding.Finding
 }
 
-// PlanPublish reaches a workshop and says what publishing items would do; all of the target when no names are given. It changes nothing and needs no
-// lock. Close the Desk. What the workshop would refuse is in the findings.
-func PlanPublish(ctx context.Context, p *project.Project, load Graph, target string, bundles []bundle.Bundle, names []string, o publish.PlanOptions, a publish.Access) (*Publishing, error) {
+// PlanPublish reaches a workshop and says what publishing items would do; all of the target when no
+// names are given. It changes nothing and needs no lock. Close the Desk. What the workshop would
+// refuse is in the findings.
+func PlanPublish(ctx context.Context, p *project.Project, load Graph, target string, bundles []bundle.Bundle,
+	names []string, o publish.PlanOptions, a publish.Access) (*Publishing, error) {
 	if o.Scope == publish.Everything {
 		if err := indexwriter.Guard(p, bundles); err != nil {
 			return nil, err
@@ -71,10 +73,12 @@ func (x *Publishing) Refused() error {
 	if n == 0 {
 		return nil
 	}
-	return &fault.Fault{What: fmt.Sprintf("%s would refuse it: %s", x.Desk.About.Name, Count(n, "error")), Why: "Nothing was sent.", Do: "Correct them and publish again."}
+	return &fault.Fault{What: fmt.Sprintf("%s would refuse it: %s", x.Desk.About.Name, Count(n, "error")),
+		Why: "Nothing was sent.", Do: "Correct them and publish again."}
 }
 
-// workshops are those that a release brings its version to: where the project has items already, and with MakeItems all.
+// workshops are those that a release brings its version to: where the project has items already,
+// and with MakeItems all.
 func (s *Session) workshops() ([]string, error) {
 	switch {
 	case s.o.NoWorkshops:
@@ -87,7 +91,8 @@ func (s *Session) workshops() ([]string, error) {
 
 // publishAll brings bundles to a workshop, as a step of a release.
 func (s *Session) publishAll(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
-	x, err := PlanPublish(ctx, s.P, s.scan, target, bundles, nil, publish.PlanOptions{Overwrite: s.o.Overwrite}, s.o.Publish)
+	x, err := PlanPublish(ctx, s.P, s.scan, target, bundles, nil, publish.PlanOptions{Overwrite: s.o.Overwrite},
+		s.o.Publish)
 	if err != nil {
 		return nil, err
 	}
@@ -152,7 +157,9 @@ func (s *Session) publishOne(ctx context.Context, d *publish.Desk, plan *publish
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	if err := ledger.Add(s.P, ledger.Event{Kind: ledger.Published, Time: time.Now(), Version: plan.Version, Target: d.Name, Item: plan.Item, Files: files}); err != nil {
+	if err := ledger.Add(s.P,
+		ledger.Event{Kind: ledger.Published, Time: time.Now(), Version: plan.Version, Target: d.Name, Item: plan.Item,
+			Files: files}); err != nil {
 		return r, err
 	}
 	return r, s.went()
@@ -194,7 +201,8 @@ type Tried struct {
 	Maps []gameserver.MapStatus `json:"maps"`
 }
 
-// TryPublished gets an item as a player does, holds it hash by hash to what was published, and loads it in a clean room. It is written into the ledger.
+// TryPublished gets an item as a player does, holds it hash by hash to what was published, and
+// loads it in a clean room. It is written into the ledger.
 func (s *Session) TryPublished(ctx context.Context, d *publish.Desk, name string) (*Step, *Tried, error) {
 	scratch, err := safefile.NewScratchDir(s.P.State())
 	if err != nil {
@@ -231,11 +239,14 @@ func (s *Session) TryPublished(ctx context.Context, d *publish.Desk, name string
 	if n := len(got.Files); n != 1 {
 		right = fmt.Sprintf("%d hashes right", n)
 	}
-	step.Summary = fmt.Sprintf("%s %s as %s got it (%s, %s%s): %d of %s loaded in an empty folder", name, got.Version, who, Bytes(got.Size), right, ours, loaded, Count(len(maps), "map"))
+	step.Summary = fmt.Sprintf("%s %s as %s got it (%s, %s%s): %d of %s loaded in an empty folder", name, got.Version,
+		who, Bytes(got.Size), right, ours, loaded, Count(len(maps), "map"))
 	if err != nil {
 		return step, &Tried{got, maps}, err
 	}
-	return step, &Tried{got, maps}, ledger.Add(s.P, ledger.Event{Kind: ledger.Tried, Time: time.Now(), Version: got.Version, Target: d.Name, Item: name, Files: got.Sums})
+	return step, &Tried{got, maps},
+		ledger.Add(s.P, ledger.Event{Kind: ledger.Tried, Time: time.Now(), Version: got.Version, Target: d.Name,
+			Item: name, Files: got.Sums})
 }
 
 // ours holds what came to what this project published, where it knows that.
@@ -251,7 +262,10 @@ func (s *Session) ours(target, name string, got *publish.Got) (string, error) {
 		}
 		for file, sum := range e.Files {
 			if got.Sums[file] != sum {
-				return "", &fault.Fault{What: fmt.Sprintf("what players get as %s is not what was published", file), Place: fault.Place{File: target}, Why: "It was replaced on the workshop, or by somebody with the same account.", Do: "Look at 'vornix publish history " + target + "'."}
+				return "", &fault.Fault{What: fmt.Sprintf("what players get as %s is not what was published", file),
+					Place: fault.Place{File: target},
+					Why:   "It was replaced on the workshop, or by somebody with the same account.",
+					Do:    "Look at 'vornix publish history " + target + "'."}
 			}
 		}
 		return ", as published from here", nil
@@ -266,7 +280,8 @@ func WasTried(p *project.Project, target, name string, v *workshop.Version) (boo
 		return false, err
 	}
 	for _, e := range events {
-		if e.Kind == ledger.Tried && e.Target == target && e.Item == name && e.Version == v.Version && len(e.Files) == len(v.Files) {
+		if e.Kind == ledger.Tried && e.Target == target && e.Item == name && e.Version == v.Version &&
+			len(e.Files) == len(v.Files) {
 			same := true
 			for _, f := range v.Files {
 				same = same && e.Files[f.Name] == f.SHA256

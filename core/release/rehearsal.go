@@ -13,8 +13,10 @@ import (
 	"vornix/core/config/project"
 )
 
-// A rehearsal makes and tries a release where a real one would, so that it is one. The files from before are kept in rehearsalDir, as hard links where the
-// file system has them. They return when the session ends; after a killed rehearsal, with the next session. Only the cache keeps the new results.
+// A rehearsal makes and tries a release where a real one would, so that it is one. The files from
+// before are kept in rehearsalDir, as hard links where the file system has them. They return when
+// the session ends; after a killed rehearsal, with the next session. Only the cache keeps the new
+// results.
 const (
 	rehearsalDir  = project.StateDir + "/rehearsal"
 	rehearsalList = rehearsalDir + "/before.json"
@@ -32,7 +34,8 @@ type before struct {
 // What a rehearsal does not change: finished versions, and what is not of this run.
 var (
 	restOfOut   = []string{"releases", "reports"}
-	restOfState = []string{"cache", "safe", "ledger.jsonl", "lock", "lock.json", "machines", "shared.json", "targets", "mirror", "git", "play", path.Base(rehearsalDir)}
+	restOfState = []string{"cache", "safe", "ledger.jsonl", "lock", "lock.json", "machines", "shared.json", "targets",
+		"mirror", "git", "play", path.Base(rehearsalDir)}
 )
 
 // Rehearse begins a rehearsal of a version, if none has begun. Close ends it.
@@ -63,7 +66,8 @@ func (s *Session) Rehearse(ctx context.Context, version string) error {
 	return d.WriteFile(rehearsalList, append(data, '\n'))
 }
 
-// keepAside links all files of a folder of the project, but those that rest, into the rehearsal's folder, and gives their names.
+// keepAside links all files of a folder of the project, but those that rest, into the rehearsal's
+// folder, and gives their names.
 func keepAside(ctx context.Context, d *safefile.Dir, folder string, rest []string) (names []string, err error) {
 	names, err = within(d, folder, rest)
 	if err != nil {
@@ -117,7 +121,8 @@ func endRehearsal(p *project.Project) error {
 	var b before
 	data, err := d.ReadFile(rehearsalList)
 	odd := func(name string) bool { return name != path.Base(name) || safefile.CheckPath(name) != nil }
-	if err != nil || json.Unmarshal(data, &b) != nil || slices.ContainsFunc(slices.Concat(b.Out, b.State), odd) { // it was stopped before it changed anything
+	// it was stopped before it changed anything
+	if err != nil || json.Unmarshal(data, &b) != nil || slices.ContainsFunc(slices.Concat(b.Out, b.State), odd) {
 		return d.RemoveTree(rehearsalDir)
 	}
 	for _, part := range []struct {
@@ -162,7 +167,8 @@ func endRehearsal(p *project.Project) error {
 	return d.RemoveTree(rehearsalDir)
 }
 
-// EndRehearsal restores the files from before a rehearsal, if a rehearsal began. Close does so too, but can't say when it fails.
+// EndRehearsal restores the files from before a rehearsal, if a rehearsal began. Close does so too,
+// but can't say when it fails.
 func (s *Session) EndRehearsal() error {
 	if !s.rehearses {
 		return nil

@@ -1,7 +1,9 @@
-// Package release runs the steps of a release, each also alone: check, build, shoot, pack, try, addon, index, deploy, publish.
+// Package release runs the steps of a release, each also alone: check, build, shoot, pack, try,
+// addon, index, deploy, publish.
 //
-// A Session works on one project and holds its lock. Each step answers with a Step, which says in words and as data what
-// was made; Release runs all of them and records the version in the ledger, after which it is never altered.
+// A Session works on one project and holds its lock. Each step answers with a Step, which says in
+// words and as data what was made; Release runs all of them and records the version in the ledger,
+// after which it is never altered.
 package release
 
 import (
@@ -63,7 +65,8 @@ type Options struct {
 	Offline       bool             // continue although a place does not answer
 	Dry           bool             // a rehearsal: nothing leaves this machine, nothing is recorded
 	Tag           string           // Git tag of the release instead of the project's; "none" for none
-	ReplaceEdited bool             // metadata files that were changed by hand are overwritten; the old files are set aside
+	// metadata files that were changed by hand are overwritten; the old files are set aside
+	ReplaceEdited bool
 }
 
 // Step is how one step ended.
@@ -162,14 +165,17 @@ func Check(ctx context.Context, p *project.Project, g *assetgraph.Graph) (*Step,
 	for _, a := range g.Assets {
 		count[a.Kind]++
 	}
-	step.Summary = fmt.Sprintf("%s, %s, %s, %s", Count(count[assetgraph.Map], "map"), Count(count[assetgraph.Material], "material"), Count(count[assetgraph.Texture], "image"), Count(count[assetgraph.Sound], "sound"))
+	step.Summary = fmt.Sprintf("%s, %s, %s, %s", Count(count[assetgraph.Map], "map"),
+		Count(count[assetgraph.Material], "material"), Count(count[assetgraph.Texture], "image"),
+		Count(count[assetgraph.Sound], "sound"))
 	if n := count[assetgraph.Sprite]; n > 0 {
 		step.Summary += ", " + Count(n, "sprite")
 	}
 	step.Summary += " looked at: " + Tally(step.Findings)
 	if n := finding.Count(step.Findings, finding.Error); n > 0 {
 		step.Failed = true
-		return step, &fault.Fault{What: Count(n, "error") + " found", Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
+		return step, &fault.Fault{What: Count(n, "error") + " found",
+			Why: "A release with them would be broken for players.", Do: "Correct them and check again."}
 	}
 	return step, nil
 }
@@ -186,7 +192,8 @@ func Tally(list []finding.Finding) string {
 	for _, x := range []struct {
 		n    int
 		word string
-	}{{finding.Count(list, finding.Error), "error"}, {finding.Count(list, finding.Warning), "warning"}, {finding.Count(list, finding.Note), "note"}} {
+	}{{finding.Count(list, finding.Error), "error"}, {finding.Count(list, finding.Warning), "warning"},
+		{finding.Count(list, finding.Note), "note"}} {
 		if x.n > 0 {
 			parts = append(parts, Count(x.n, x.word))
 		}
@@ -232,7 +239,9 @@ func (s *Session) farming() assembly.Farming {
 func (s *Session) Build(ctx context.Context, paths []string) (*Step, *assembly.Result, error) {
 	step := &Step{Name: "build", Made: []Made{}}
 	defer timed(step, time.Now())
-	r, err := assembly.Run(ctx, s.P, assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Studio: &s.studio})
+	r, err := assembly.Run(ctx, s.P,
+		assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Paths: paths,
+			Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Studio: &s.studio})
 	if r == nil {
 		return nil, nil, err
 	}
@@ -250,7 +259,8 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *assembly.R
 			taken++
 		}
 		for _, o := range j.Outputs {
-			step.Made = append(step.Made, Made{Path: path.Join(project.TreeDir, o.Path), Size: o.Size, State: string(j.State), By: j.By})
+			step.Made = append(step.Made,
+				Made{Path: path.Join(project.TreeDir, o.Path), Size: o.Size, State: string(j.State), By: j.By})
 		}
 	}
 	for _, rel := range r.Removed {
@@ -259,25 +269,30 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *assembly.R
 	slices.SortFunc(step.Made, func(a, b Made) int { return strings.Compare(a.Path, b.Path) })
 	step.Kept = len(r.Made) == 0 && len(r.Removed) == 0
 	if step.Kept {
-		step.Summary = fmt.Sprintf("nothing changed: all %d files in %s are up to date", len(r.Tree.Files), project.TreeDir)
+		step.Summary = fmt.Sprintf("nothing changed: all %d files in %s are up to date", len(r.Tree.Files),
+			project.TreeDir)
 	} else {
 		parts := []string{fmt.Sprintf("%d made", made), fmt.Sprintf("%d kept", r.Kept)}
 		for _, x := range []struct {
 			n    int
 			word string
-		}{{restored, "brought back from earlier builds"}, {taken, "taken from shared results"}, {len(r.Removed), "removed"}, {r.Failed(), "failed"}} {
+		}{{restored, "brought back from earlier builds"}, {taken, "taken from shared results"},
+			{len(r.Removed), "removed"}, {r.Failed(), "failed"}} {
 			if x.n > 0 {
 				parts = append(parts, fmt.Sprintf("%d %s", x.n, x.word))
 			}
 		}
 		step.Summary = strings.Join(parts, ", ")
 		if err == nil && len(paths) == 0 {
-			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, Count(len(r.Tree.Files), "file"), Bytes(r.Tree.Size()))
+			step.Summary += fmt.Sprintf("; %s has %s, %s", project.TreeDir, Count(len(r.Tree.Files), "file"),
+				Bytes(r.Tree.Size()))
 		}
 	}
 	if n := finding.Count(r.Findings, finding.Error); err == nil && len(paths) == 0 && n > 0 {
 		step.Failed = true
-		err = &fault.Fault{What: "everything was built, but " + Count(n, "error") + " found", Why: "A release with them would be broken for players, so nothing is packed.", Do: "Correct them and build again."}
+		err = &fault.Fault{What: "everything was built, but " + Count(n, "error") + " found",
+			Why: "A release with them would be broken for players, so nothing is packed.",
+			Do:  "Correct them and build again."}
 	}
 	return step, r, err
 }
@@ -356,10 +371,14 @@ func Try(ctx context.Context, p *project.Project, files []string) (*Step, []game
 	if n := finding.Count(step.Findings, finding.Error); n > 0 || len(r.Maps) == 0 {
 		step.Failed = true
 		if n == 0 {
-			return step, r.Maps, &fault.Fault{What: "there is no map in what was packed, so nothing was loaded", Why: "What players get is tried by loading its maps.", Do: "Add a map, and pack again."}
+			return step, r.Maps,
+				&fault.Fault{What: "there is no map in what was packed, so nothing was loaded",
+					Why: "What players get is tried by loading its maps.", Do: "Add a map, and pack again."}
 		}
-		return step, r.Maps, &fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded, len(r.Maps)),
-			Why: "Players have nothing else.", Do: "Correct the errors above, build and pack again."}
+		return step, r.Maps,
+			&fault.Fault{What: fmt.Sprintf("%d of %d maps can't be played from the bundle alone", len(r.Maps)-loaded,
+				len(r.Maps)),
+				Why: "Players have nothing else.", Do: "Correct the errors above, build and pack again."}
 	}
 	return step, r.Maps, nil
 }

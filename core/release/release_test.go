@@ -61,7 +61,8 @@ func find(steps []release.Step, name string) release.Step {
 // run releases in a session of its own.
 func run(t *testing.T, p *project.Project, version string) ([]release.Step, error) {
 	t.Helper()
-	s, err := release.Open(demotest.Load(t, p.Dir), "test", release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test"})
+	s, err := release.Open(demotest.Load(t, p.Dir), "test",
+		release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test"})
 	require.NoError(t, err)
 	defer s.Close()
 	r, err := s.Release(ctx, version)
@@ -73,14 +74,17 @@ func TestAReleaseAndAgain(t *testing.T) {
 	steps, err := run(t, p, "")
 	require.NoError(t, err)
 	list, _ := names(steps)
-	assert.Equal(t, []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "index", "deploy", "deploy", "record", "report"}, list)
-	for _, f := range []string{"highline-1.0.0.parcel", "addon/highline.waybill.json", "index.json", "pictures/banner.jpg"} {
+	assert.Equal(t, []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "index", "deploy", "deploy",
+		"record", "report"}, list)
+	for _, f := range []string{"highline-1.0.0.parcel", "addon/highline.waybill.json", "index.json",
+		"pictures/banner.jpg"} {
 		assert.FileExists(t, p.Join("out/releases/1.0.0", f))
 	}
 	events, err := ledger.Read(p)
 	require.NoError(t, err)
 	require.Len(t, events, 4)
-	assert.Equal(t, []string{ledger.Indexed, ledger.Deployed, ledger.Deployed, ledger.Released}, []string{events[0].Kind, events[1].Kind, events[2].Kind, events[3].Kind})
+	assert.Equal(t, []string{ledger.Indexed, ledger.Deployed, ledger.Deployed, ledger.Released},
+		[]string{events[0].Kind, events[1].Kind, events[2].Kind, events[3].Kind})
 	assert.FileExists(t, filepath.Join(p.Dir, "..", "website", "highline", "index.json"))
 
 	steps, err = run(t, p, "1.0.0")
@@ -104,7 +108,8 @@ func TestAFinishedVersionIsNeverAltered(t *testing.T) {
 	require.ErrorAs(t, err, &f)
 	assert.Equal(t, fault.Refused, f.Kind)
 	assert.Contains(t, f.Do, "vornix release 1.0.1")
-	there, _, err := safefile.HashFile(filepath.Join(p.Dir, "..", "servers", "kestrel", "parcels", "highline-1.0.0.parcel"))
+	there, _, err := safefile.HashFile(filepath.Join(p.Dir, "..", "servers", "kestrel", "parcels",
+		"highline-1.0.0.parcel"))
 	require.NoError(t, err)
 	assert.Equal(t, before, there, "the server still has what was released")
 
@@ -194,7 +199,9 @@ func must[T any](v T, err error) T {
 
 func TestTheLedgerPassesOverATornLine(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	require.NoError(t, ledger.Add(p, ledger.Event{Kind: ledger.Released, Time: time.Unix(1, 5), Version: "1.0.0", Files: map[string]string{"a": "b"}}))
+	require.NoError(t,
+		ledger.Add(p, ledger.Event{Kind: ledger.Released, Time: time.Unix(1, 5), Version: "1.0.0",
+			Files: map[string]string{"a": "b"}}))
 	file := p.Join(ledger.Path())
 	data, err := os.ReadFile(file)
 	require.NoError(t, err)

@@ -74,7 +74,8 @@ func (s *Session) writeReport(r *report.Report, step *Step) error {
 	return nil
 }
 
-// went brings the report on the project's version up to date with where it is now, when there is one and the pictures are still those of that version.
+// went brings the report on the project's version up to date with where it is now, when there is
+// one and the pictures are still those of that version.
 func (s *Session) went() error {
 	version := s.P.File.Project.Version
 	data, err := os.ReadFile(s.P.Join(ReportsDir, version+".json"))
@@ -89,7 +90,8 @@ func (s *Session) went() error {
 	if err != nil {
 		return err
 	}
-	if bundles, err := bundle.Packed(s.P); err != nil || ledger.Release(events, version) == nil || indexwriter.Guard(s.P, bundles) != nil {
+	if bundles, err := bundle.Packed(s.P); err != nil || ledger.Release(events, version) == nil ||
+		indexwriter.Guard(s.P, bundles) != nil {
 		return nil
 	}
 	for i := range r.Maps {
@@ -107,8 +109,11 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 		return nil, err
 	}
 	program, _, _ := strings.Cut(x.o.Program, " (")
-	r := &report.Report{Kind: report.Kind, Format: report.Format, Project: head.Name, Title: head.Title, Version: head.Version, Game: x.P.Profile.Game.Title, Program: program,
-		Maps: []report.Map{}, Files: []report.File{}, Patches: []report.File{}, NoPatches: []string{}, Changes: []report.Changed{}, Kinds: []report.Amount{}, Growth: []report.Release{}, Times: []report.Time{}, Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Place{}}
+	r := &report.Report{Kind: report.Kind, Format: report.Format, Project: head.Name, Title: head.Title,
+		Version: head.Version, Game: x.P.Profile.Game.Title, Program: program,
+		Maps: []report.Map{}, Files: []report.File{}, Patches: []report.File{}, NoPatches: []string{},
+		Changes: []report.Changed{}, Kinds: []report.Amount{}, Growth: []report.Release{}, Times: []report.Time{},
+		Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Place{}}
 	if e := ledger.Release(events, head.Version); e != nil {
 		r.Date = e.Date
 	}
@@ -193,13 +198,17 @@ func (x *running) mapsOf(r *report.Report) {
 			if slices.ContainsFunc(r.Maps, func(o report.Map) bool { return o.Name == m.Name }) {
 				continue
 			}
-			one := report.Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Changes: []string{}, Pictures: x.pictures(pictures, m.Name)}
+			one := report.Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Changes: []string{},
+				Pictures: x.pictures(pictures, m.Name)}
 			name := path.Base(x.P.Profile.MapPath(m.Name)) // a map that is a bundle itself stands in no folder
-			i := slices.IndexFunc(r.Changes, func(c report.Changed) bool { return path.Base(c.Path) == name && c.State == string(compare.Changed) })
+			i := slices.IndexFunc(r.Changes,
+				func(c report.Changed) bool { return path.Base(c.Path) == name && c.State == string(compare.Changed) })
 			if i >= 0 {
-				one.Changes = report.Words(compare.Maps(x.P.Join(ReleasesDir, r.Before), x.P.Join(ReleasesDir, r.Version), r.Changes[i].Path))
+				one.Changes = report.Words(compare.Maps(x.P.Join(ReleasesDir, r.Before),
+					x.P.Join(ReleasesDir, r.Version), r.Changes[i].Path))
 				if len(one.Changes) == 0 {
-					one.Changes = []string{"what it is made of is the same; its light, reflections or navigation are others"}
+					one.Changes = []string{
+						"what it is made of is the same; its light, reflections or navigation are others"}
 				}
 			}
 			r.Maps = append(r.Maps, one)
@@ -226,7 +235,8 @@ func (x *running) pictures(plan []shots.Picture, name string) []report.Picture {
 		if p.Inside {
 			folder = project.TreeDir
 		}
-		list = append(list, report.Picture{File: path.Join(folder, p.File), Name: p.Name, Width: p.Width, Height: p.Height})
+		list = append(list,
+			report.Picture{File: path.Join(folder, p.File), Name: p.Name, Width: p.Width, Height: p.Height})
 	}
 	slices.SortStableFunc(list, func(a, b report.Picture) int { return b.Width*b.Height - a.Width*a.Height })
 	list = list[:min(len(list), mostPictures)]
@@ -285,7 +295,8 @@ func (x *running) patchFiles(r *report.Report) error {
 // times says how long building and releasing took.
 func (x *running) times(r *report.Report) {
 	for id, t := range assembly.Times(x.P) {
-		r.Times = append(r.Times, report.Time{Step: t.Step, Name: strings.TrimPrefix(id, t.Step+" "), Seconds: t.Seconds, Stages: t.Stages})
+		r.Times = append(r.Times,
+			report.Time{Step: t.Step, Name: strings.TrimPrefix(id, t.Step+" "), Seconds: t.Seconds, Stages: t.Stages})
 	}
 	slices.SortFunc(r.Times, func(a, b report.Time) int {
 		if a.Seconds != b.Seconds {
@@ -321,7 +332,8 @@ func (s *Session) places(r *report.Report, events []ledger.Event) {
 	for _, k := range order {
 		t, ok := s.P.File.Targets[k.target]
 		if e := last[k]; ok && e.Version == r.Version {
-			p := report.Place{Target: k.target, Kind: t.Kind, Where: whereIs(t), Version: e.Version, When: e.Time.Format("2006-01-02 15:04")}
+			p := report.Place{Target: k.target, Kind: t.Kind, Where: whereIs(t), Version: e.Version,
+				When: e.Time.Format("2006-01-02 15:04")}
 			if k.item != "" {
 				p.Where += ", item " + k.item
 			}

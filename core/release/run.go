@@ -28,9 +28,10 @@ import (
 	"vornix/core/source/assetgraph"
 )
 
-// StepNames are the steps of a release at which it can be told to end, in their order. After the last the version is recorded, tagged
-// and reported on.
-var StepNames = []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "patch", "index", "deploy", "publish"}
+// StepNames are the steps of a release at which it can be told to end, in their order. After the
+// last the version is recorded, tagged and reported on.
+var StepNames = []string{"check", "build", "shoot", "sweep", "pack", "try", "addon", "patch", "index", "deploy",
+	"publish"}
 
 // Run is how a release went.
 type Run struct {
@@ -72,7 +73,8 @@ func (s *Session) Release(ctx context.Context, version string) (*Run, error) {
 		name string
 		run  func(context.Context) error
 	}{
-		{"check", x.check}, {"build", x.build}, {"shoot", x.shoot}, {"sweep", x.sweep}, {"pack", x.pack}, {"try", x.try}, {"addon", x.addon}, {"patch", x.patch},
+		{"check", x.check}, {"build", x.build}, {"shoot", x.shoot}, {"sweep", x.sweep}, {"pack", x.pack},
+		{"try", x.try}, {"addon", x.addon}, {"patch", x.patch},
 		{"", x.claim}, {"index", x.index}, {"deploy", x.deploy}, {"publish", x.publish}, {"", x.finish},
 	} {
 		if err := ctx.Err(); err != nil {
@@ -134,7 +136,8 @@ func (x *running) prepare(ctx context.Context, version string) error {
 	}
 	x.date = cmp.Or(x.o.Date, time.Now().UTC().Format(time.DateOnly))
 	if x.reaches("index") {
-		x.places, err = Preflight(ctx, x.P, cmp.Or(version, x.P.File.Project.Version), x.date, x.o, Query{indexOnly: !x.reaches("deploy")})
+		x.places, err = Preflight(ctx, x.P, cmp.Or(version, x.P.File.Project.Version), x.date, x.o,
+			Query{indexOnly: !x.reaches("deploy")})
 		if err != nil {
 			return err
 		}
@@ -156,7 +159,8 @@ func (x *running) prepare(ctx context.Context, version string) error {
 
 // NoStep says that a release has no step of a name.
 func NoStep(name string) error {
-	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a release has no step %q", name), Do: "Its steps are " + strings.Join(StepNames, ", ") + "."}
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a release has no step %q", name),
+		Do: "Its steps are " + strings.Join(StepNames, ", ") + "."}
 	if near := suggest.Word(name, StepNames); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
@@ -224,7 +228,8 @@ func strays(ctx context.Context, p *project.Project, g *assetgraph.Graph) (*Step
 	}
 	step.Summary = "nothing is stray"
 	if n := len(plan.Go); n > 0 {
-		step.Summary = fmt.Sprintf("%s, %s, that no release needs; they stay, 'vornix sweep' moves them away", Count(n, "stray file"), Bytes(plan.Size()))
+		step.Summary = fmt.Sprintf("%s, %s, that no release needs; they stay, 'vornix sweep' moves them away",
+			Count(n, "stray file"), Bytes(plan.Size()))
 	}
 	return step, nil
 }
@@ -272,7 +277,8 @@ func (x *running) index(ctx context.Context) error {
 	return x.ended(step, "", err)
 }
 
-// claim holds every target of the release, then compares what is packed with what every place knows: from here to the end nobody else releases.
+// claim holds every target of the release, then compares what is packed with what every place
+// knows: from here to the end nobody else releases.
 func (x *running) claim(ctx context.Context) error {
 	if !x.reaches("index") {
 		return nil
@@ -289,7 +295,8 @@ func (x *running) claim(ctx context.Context) error {
 			}
 		}
 	}
-	places, err := CheckPlaces(ctx, x.P, x.bundles, true, x.o, Query{indexOnly: !x.reaches("deploy"), claimed: x.claimed})
+	places, err := CheckPlaces(ctx, x.P, x.bundles, true, x.o,
+		Query{indexOnly: !x.reaches("deploy"), claimed: x.claimed})
 	x.places = places
 	return err
 }
@@ -315,7 +322,8 @@ func (x *running) deploy(ctx context.Context) error {
 	}
 	var ways []*Deploying
 	for _, target := range x.targets {
-		d, err := PlanDeploy(ctx, x.P, x.scan, target, x.bundles, DeployOptions{Verify: x.o.Verify, Release: true, Commit: x.commit, Claimed: x.claimed[target]})
+		d, err := PlanDeploy(ctx, x.P, x.scan, target, x.bundles,
+			DeployOptions{Verify: x.o.Verify, Release: true, Commit: x.commit, Claimed: x.claimed[target]})
 		if err != nil {
 			return err
 		}
@@ -340,7 +348,8 @@ func (x *running) deploy(ctx context.Context) error {
 
 // mayPublish says what a workshop would refuse.
 func (x *running) mayPublish(ctx context.Context, shop string) error {
-	p, err := PlanPublish(ctx, x.P, x.scan, shop, x.bundles, nil, publish.PlanOptions{Overwrite: x.o.Overwrite}, x.o.Publish)
+	p, err := PlanPublish(ctx, x.P, x.scan, shop, x.bundles, nil, publish.PlanOptions{Overwrite: x.o.Overwrite},
+		x.o.Publish)
 	if err != nil {
 		return err
 	}
@@ -394,7 +403,8 @@ func (x *running) finish(ctx context.Context) error {
 func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
 	step := &Step{Name: "deploy", Target: target, Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
-	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles, DeployOptions{Access: s.o.Access, Verify: s.o.Verify, Release: true})
+	d, err := PlanDeploy(ctx, s.P, s.scan, target, bundles,
+		DeployOptions{Access: s.o.Access, Verify: s.o.Verify, Release: true})
 	if err != nil {
 		return nil, err
 	}
@@ -410,7 +420,8 @@ func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []b
 			size += w.Size
 		}
 	}
-	step.Summary = fmt.Sprintf("%s would get version %s: %s to change, %s at most", target, d.Plan.Version, Count(n, "file"), Bytes(size))
+	step.Summary = fmt.Sprintf("%s would get version %s: %s to change, %s at most", target, d.Plan.Version,
+		Count(n, "file"), Bytes(size))
 	if n == 0 {
 		step.Summary = fmt.Sprintf("%s has version %s already", target, d.Plan.Version)
 	}
@@ -421,7 +432,8 @@ func (s *Session) rehearseDeploy(ctx context.Context, target string, bundles []b
 func (s *Session) rehearsePublish(ctx context.Context, target string, bundles []bundle.Bundle) (*Step, error) {
 	step := &Step{Name: "publish", Target: target, Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
-	x, err := PlanPublish(ctx, s.P, s.scan, target, bundles, nil, publish.PlanOptions{Overwrite: s.o.Overwrite}, s.o.Publish)
+	x, err := PlanPublish(ctx, s.P, s.scan, target, bundles, nil, publish.PlanOptions{Overwrite: s.o.Overwrite},
+		s.o.Publish)
 	if err != nil {
 		return nil, err
 	}
@@ -435,7 +447,8 @@ func (s *Session) rehearsePublish(ctx context.Context, target string, bundles []
 				n++
 			}
 		}
-		said = append(said, fmt.Sprintf("%s would get %s at %s: %s to change", p.Item, p.Version, target, Count(n, "part")))
+		said = append(said,
+			fmt.Sprintf("%s would get %s at %s: %s to change", p.Item, p.Version, target, Count(n, "part")))
 	}
 	step.Summary = strings.Join(said, "; ")
 	refused := x.Refused()
@@ -463,16 +476,21 @@ func CanTake(p *project.Project, version string) error {
 		return nil
 	}
 	if !semver.Valid(version) {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version), Do: "Write three numbers, as in " + semver.Next(now) + "."}
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no version", version),
+			Do: "Write three numbers, as in " + semver.Next(now) + "."}
 	}
 	if semver.Compare(version, now) < 0 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which the project has", version, now), Place: p.Doc.At("project", "version"),
-			Why: "Players who have the later one would never get it.", Do: "Choose a later one, such as " + semver.Next(now) + "."}
+		return &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("version %s comes before %s, which the project has", version, now),
+			Place: p.Doc.At("project", "version"),
+			Why:   "Players who have the later one would never get it.",
+			Do:    "Choose a later one, such as " + semver.Next(now) + "."}
 	}
 	return nil
 }
 
-// record closes a version: a copy of what went out goes to out/releases, and what it consists of into the record that is committed with the project.
+// record closes a version: a copy of what went out goes to out/releases, and what it consists of
+// into the record that is committed with the project.
 func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date string, places []string) (*Step, error) {
 	step := &Step{Name: "record", Made: []Made{}, Kept: true}
 	defer timed(step, time.Now())
@@ -508,11 +526,14 @@ func (s *Session) record(ctx context.Context, bundles []bundle.Bundle, date stri
 		step.Summary = fmt.Sprintf("version %s was released before and is unchanged: %s", version, folder)
 		return step, nil
 	}
-	step.Summary = fmt.Sprintf("version %s is finished; commit %s; a copy of what went out is in %s", version, ledger.RecordFile(version), folder)
-	return step, ledger.Add(s.P, ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
+	step.Summary = fmt.Sprintf("version %s is finished; commit %s; a copy of what went out is in %s", version,
+		ledger.RecordFile(version), folder)
+	return step, ledger.Add(s.P,
+		ledger.Event{Kind: ledger.Released, Time: time.Now(), Version: version, Date: date, Files: hashes(bundles)})
 }
 
-// keep copies what goes out to out/releases. finished says that the version was finished elsewhere: then its index is the one of its record.
+// keep copies what goes out to out/releases. finished says that the version was finished elsewhere:
+// then its index is the one of its record.
 func (s *Session) keep(ctx context.Context, d *safefile.Dir, step *Step, bundles []bundle.Bundle, finished bool) error {
 	version := s.P.File.Project.Version
 	files, err := s.beside(ctx)
@@ -540,8 +561,10 @@ func (s *Session) keep(ctx context.Context, d *safefile.Dir, step *Step, bundles
 	return nil
 }
 
-// writeRecords writes the record of the version, and those of earlier ones that only this machine remembers. It returns the files that it wrote.
-func (s *Session) writeRecords(ctx context.Context, d *safefile.Dir, bundles []bundle.Bundle, date string, places []string) (wrote []string, err error) {
+// writeRecords writes the record of the version, and those of earlier ones that only this machine
+// remembers. It returns the files that it wrote.
+func (s *Session) writeRecords(ctx context.Context, d *safefile.Dir, bundles []bundle.Bundle, date string,
+	places []string) (wrote []string, err error) {
 	here, err := ledger.Here(s.P)
 	if err != nil {
 		return nil, err
@@ -590,13 +613,15 @@ func (s *Session) writeRecord(d *safefile.Dir, r *ledger.Record, at string) ([]s
 	}
 	x, err := index.Read(data)
 	if err != nil {
-		return nil, &fault.Fault{What: "the index that goes out can't be read", Place: fault.Place{File: at}, Err: err, Do: "Write it again with 'vornix index write'."}
+		return nil, &fault.Fault{What: "the index that goes out can't be read", Place: fault.Place{File: at}, Err: err,
+			Do: "Write it again with 'vornix index write'."}
 	}
 	r.Index.Number, r.Index.Keys = x.Serial, x.Keys
 	return ledger.WriteRecord(s.P, r, data)
 }
 
-// recordOld writes the record of a version that only this machine remembers, as far as its files are still in out/releases.
+// recordOld writes the record of a version that only this machine remembers, as far as its files
+// are still in out/releases.
 func (s *Session) recordOld(ctx context.Context, d *safefile.Dir, e ledger.Event) ([]string, error) {
 	if _, err := d.Stat(ledger.RecordFile(e.Version)); err == nil {
 		return nil, nil

@@ -42,9 +42,11 @@ func sidings(t *testing.T) *project.Project {
 }
 
 // with releases in a session of its own, with options.
-func with(t *testing.T, ctx context.Context, p *project.Project, version string, change func(*release.Options)) (*release.Run, error) {
+func with(t *testing.T, ctx context.Context, p *project.Project, version string,
+	change func(*release.Options)) (*release.Run, error) {
 	t.Helper()
-	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test", Stages: assembly.Stages{Only: []string{}}}
+	o := release.Options{Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Program: "test",
+		Stages: assembly.Stages{Only: []string{}}}
 	if change != nil {
 		change(&o)
 	}
@@ -61,7 +63,8 @@ func text(t *testing.T, p *project.Project, rel string) string {
 	return string(data)
 }
 
-// A release that is stopped after any of its steps goes on there; what is not done yet is all that is left, and a changed source is made again with all that comes of it.
+// A release that is stopped after any of its steps goes on there; what is not done yet is all that
+// is left, and a changed source is made again with all that comes of it.
 func TestAStoppedReleaseGoesOn(t *testing.T) {
 	p := sidings(t)
 	for _, stop := range []string{"build", "pack", "try", "index", "deploy"} {
@@ -117,7 +120,8 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed"`)
 	demotest.Edit(t, p, "vornix.toml", "[project]", "[release]\npatches = 1\n\n[project]")
 	keep := map[string]string{}
-	for _, rel := range []string{"vornix.toml", ".vornix/ledger.jsonl", "out/index/index.json", "out/reports/1.0.0.html", "../servers/burrow/levels.txt"} {
+	for _, rel := range []string{"vornix.toml", ".vornix/ledger.jsonl", "out/index/index.json",
+		"out/reports/1.0.0.html", "../servers/burrow/levels.txt"} {
 		keep[rel] = text(t, p, rel)
 	}
 	r, err := with(t, ctx, p, "2.0.0", func(o *release.Options) { o.Dry = true })
@@ -141,7 +145,8 @@ func TestARehearsalLeavesNoTrace(t *testing.T) {
 	}
 }
 
-// A rehearsal refuses what the release would refuse: files that somebody changed on a target, and an index without its signature.
+// A rehearsal refuses what the release would refuse: files that somebody changed on a target, and
+// an index without its signature.
 func TestARehearsalRefusesWhatTheReleaseWould(t *testing.T) {
 	p := sidings(t)
 	_, err := with(t, ctx, p, "", nil)
@@ -171,7 +176,8 @@ func TestARehearsalRefusesWhatTheReleaseWould(t *testing.T) {
 	assert.Contains(t, said, "vole@bank replaces the deploy of version 1.0.0 by ")
 }
 
-// Whatever a rehearsal does and however it ends, the project is as it was afterwards, bytes and times: what is packed, patches, metadata, what is remembered.
+// Whatever a rehearsal does and however it ends, the project is as it was afterwards, bytes and
+// times: what is packed, patches, metadata, what is remembered.
 func TestARehearsalTakesNothing(t *testing.T) {
 	p := sidings(t)
 	_, err := with(t, ctx, p, "", nil)
@@ -181,7 +187,8 @@ func TestARehearsalTakesNothing(t *testing.T) {
 		list := map[string]string{}
 		require.NoError(t, filepath.WalkDir(p.Dir, func(name string, e fs.DirEntry, err error) error {
 			rel := strings.TrimPrefix(filepath.ToSlash(name), filepath.ToSlash(p.Dir))
-			if err != nil || e.IsDir() || strings.HasPrefix(rel, "/.vornix/cache/") || strings.HasPrefix(rel, "/.vornix/lock") || strings.HasPrefix(rel, "/.vornix/targets/") {
+			if err != nil || e.IsDir() || strings.HasPrefix(rel, "/.vornix/cache/") ||
+				strings.HasPrefix(rel, "/.vornix/lock") || strings.HasPrefix(rel, "/.vornix/targets/") {
 				return err
 			}
 			data, err := os.ReadFile(name)
@@ -275,7 +282,9 @@ func TestPatchesOfARelease(t *testing.T) {
 		for _, m := range find(r.Steps, "patch").Made {
 			files = append(files, filepath.Base(m.Path))
 		}
-		want := map[string][]string{"1.1.0": {"lower_sidings-1.0.0-to-1.1.0.vnp"}, "1.2.0": {"lower_sidings-1.1.0-to-1.2.0.vnp", "lower_sidings-1.0.0-to-1.2.0.vnp"}, "1.3.0": {"lower_sidings-1.2.0-to-1.3.0.vnp", "lower_sidings-1.1.0-to-1.3.0.vnp"}}
+		want := map[string][]string{"1.1.0": {"lower_sidings-1.0.0-to-1.1.0.vnp"},
+			"1.2.0": {"lower_sidings-1.1.0-to-1.2.0.vnp", "lower_sidings-1.0.0-to-1.2.0.vnp"},
+			"1.3.0": {"lower_sidings-1.2.0-to-1.3.0.vnp", "lower_sidings-1.1.0-to-1.3.0.vnp"}}
 		assert.Equal(t, want[version], files, version)
 		assert.Len(t, r.Report.Patches, len(want[version]))
 		for _, f := range r.Report.Patches {
@@ -285,7 +294,8 @@ func TestPatchesOfARelease(t *testing.T) {
 			assert.Equal(t, r.Report.Files[0].SHA256, o.Result.Files[0].SHA256, "it leads to what was released")
 			events, err := ledger.Read(p)
 			require.NoError(t, err)
-			assert.Equal(t, ledger.Release(events, f.From).Files["tram_depot.vnm"], o.Base.Files[0].SHA256, "it starts from what was released then")
+			assert.Equal(t, ledger.Release(events, f.From).Files["tram_depot.vnm"], o.Base.Files[0].SHA256,
+				"it starts from what was released then")
 			for _, b := range o.Brought {
 				assert.NotEqual(t, "tram_depot.png", b.To, "the picture has not changed")
 			}
@@ -348,7 +358,8 @@ func TestATagInGit(t *testing.T) {
 	assert.ErrorContains(t, err, "not in a Git repository")
 	assert.NoDirExists(t, p.Join("out"), "it is found before the work")
 	run := func(args ...string) string {
-		return peer.Run(t, p.Dir, git, append([]string{"-c", "user.name=Crew", "-c", "user.email=crew@example.org"}, args...)...)
+		return peer.Run(t, p.Dir, git,
+			append([]string{"-c", "user.name=Crew", "-c", "user.email=crew@example.org"}, args...)...)
 	}
 	t.Setenv("GIT_AUTHOR_NAME", "Crew")
 	t.Setenv("GIT_AUTHOR_EMAIL", "crew@example.org")
@@ -390,7 +401,10 @@ func TestTheReportOfARelease(t *testing.T) {
 	p := sidings(t)
 	demotest.Edit(t, p, "vornix.toml", `title = "Lower Sidings"`, `title = "Lower <script>alert(1)</script> Sidings"`)
 	s := demotest.Open(t, p)
-	require.NoError(t, s.WriteNotes("1.0.0", []byte("Hear <img src=x onerror=alert(2)> ![x](https://evil.example/x.png) [me](javascript:alert(3))."), false))
+	require.NoError(t,
+		s.WriteNotes("1.0.0",
+			[]byte("Hear <img src=x onerror=alert(2)> ![x](https://evil.example/x.png) [me](javascript:alert(3))."),
+			false))
 	s.Close()
 	_, err := with(t, ctx, p, "", nil)
 	require.NoError(t, err)
@@ -412,7 +426,8 @@ func TestTheReportOfARelease(t *testing.T) {
 	for _, k := range again.Kinds {
 		sum += k.Packed
 	}
-	assert.InDelta(t, float64(r.Report.Files[0].Size), float64(sum), 3000, "what is packed by kind is the bundle but for its directory")
+	assert.InDelta(t, float64(r.Report.Files[0].Size), float64(sum), 3000,
+		"what is packed by kind is the bundle but for its directory")
 	for _, version := range []string{"1.0.0", "1.1.0"} {
 		page := text(t, p, "out/reports/"+version+".html")
 		assert.NotContains(t, page, "<script")
@@ -437,7 +452,8 @@ func TestTheReportOfARelease(t *testing.T) {
 			}
 		}
 	}
-	assert.Contains(t, text(t, p, "out/reports/1.1.0.html"), "default-src 'none'; img-src data:", "not even a picture is fetched")
+	assert.Contains(t, text(t, p, "out/reports/1.1.0.html"), "default-src 'none'; img-src data:",
+		"not even a picture is fetched")
 
 	// What is taken off a target by a deployment later on is gone from the report too.
 	s = demotest.Open(t, demotest.Load(t, p.Dir))

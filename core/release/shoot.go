@@ -39,8 +39,8 @@ type Shots struct {
 	Left  []shots.Left `json:"left"`
 }
 
-// Shoot makes the project's pictures: with all also those inside the tree, with what they need, and of the maps of these names only,
-// when there are any.
+// Shoot makes the project's pictures: with all also those inside the tree, with what they need, and
+// of the maps of these names only, when there are any.
 func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *Shots, error) {
 	step := &Step{Name: "shoot", Made: []Made{}}
 	defer timed(step, time.Now())
@@ -51,7 +51,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	if err := knownMaps(g, names); err != nil {
 		return nil, nil, err
 	}
-	o := assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Pictures: true, Maps: names, Studio: &s.studio}
+	o := assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages,
+		Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Pictures: true, Maps: names, Studio: &s.studio}
 	plan := shots.NewPlan(s.P, g)
 	results := map[string]taskgraph.Result{}
 	stopped := error(nil)
@@ -67,7 +68,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			}
 		}
 		for _, f := range r.Findings {
-			if !slices.ContainsFunc(step.Findings, func(o finding.Finding) bool { return o.ID == f.ID && o.Text == f.Text && o.Place == f.Place }) {
+			if !slices.ContainsFunc(step.Findings,
+				func(o finding.Finding) bool { return o.ID == f.ID && o.Text == f.Text && o.Place == f.Place }) {
 				step.Findings = append(step.Findings, f)
 			}
 		}
@@ -76,7 +78,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		}
 		return true
 	}
-	if all && !take(assembly.Run(ctx, s.P, o)) { // those inside, and the maps; it removes nothing, as it is no whole build
+	// those inside, and the maps; it removes nothing, as it is no whole build
+	if all && !take(assembly.Run(ctx, s.P, o)) {
 		return nil, nil, stopped
 	}
 	if stopped == nil {
@@ -91,7 +94,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 	}
 	if all { // the check speaks of everything; here only pictures are of interest, and what keeps them from being made
 		step.Findings = slices.DeleteFunc(step.Findings, func(f finding.Finding) bool {
-			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") && !strings.HasPrefix(f.ID, "camera.") && !strings.HasPrefix(f.ID, "shared.")
+			return f.Severity != finding.Error && !strings.HasPrefix(f.ID, "picture.") &&
+				!strings.HasPrefix(f.ID, "camera.") && !strings.HasPrefix(f.ID, "shared.")
 		})
 	}
 	out := &Shots{Shots: []Shot{}, Left: []shots.Left{}}
@@ -107,7 +111,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		if x.Inside {
 			folder = project.TreeDir
 		}
-		shot := Shot{Picture: x.Name, Map: x.Map, Number: x.Number, Variant: x.Variant, From: x.Source(), File: path.Join(folder, x.File), Form: x.Of.Form, Width: x.Width, Height: x.Height, State: string(r.State)}
+		shot := Shot{Picture: x.Name, Map: x.Map, Number: x.Number, Variant: x.Variant, From: x.Source(),
+			File: path.Join(folder, x.File), Form: x.Of.Form, Width: x.Width, Height: x.Height, State: string(r.State)}
 		for _, o := range r.Outputs {
 			if o.Path == x.File {
 				shot.Size = o.Size
@@ -121,7 +126,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		out.Shots = append(out.Shots, shot)
 	}
 	for _, l := range plan.Left {
-		if len(names) == 0 || slices.ContainsFunc(names, func(n string) bool { return slices.Contains(strings.Fields(l.Picture), n) }) {
+		if len(names) == 0 ||
+			slices.ContainsFunc(names, func(n string) bool { return slices.Contains(strings.Fields(l.Picture), n) }) {
 			out.Left = append(out.Left, l)
 		}
 	}
@@ -137,7 +143,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 		step.Summary = fmt.Sprintf("%d of %s made", made, Count(len(out.Shots), "picture"))
 	}
 	if n := finding.Count(step.Findings, finding.Error); stopped == nil && n > 0 && all {
-		stopped = &fault.Fault{What: Count(n, "error") + " found", Why: "The game would show a blank somewhere.", Do: "Correct them and shoot again."}
+		stopped = &fault.Fault{What: Count(n, "error") + " found", Why: "The game would show a blank somewhere.",
+			Do: "Correct them and shoot again."}
 	}
 	step.Failed = stopped != nil
 	return step, out, stopped
@@ -147,7 +154,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 func knownMaps(g *assetgraph.Graph, names []string) error {
 	for _, n := range names {
 		if g.Find(assetgraph.Map, n) == nil {
-			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no map %q", n), Do: "The maps are: " + strings.Join(mapNames(g), ", ") + "."}
+			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no map %q", n),
+				Do: "The maps are: " + strings.Join(mapNames(g), ", ") + "."}
 		}
 	}
 	return nil
@@ -183,8 +191,8 @@ type PlanView struct {
 	File string `json:"file"`
 }
 
-// PlanViews draws the maps of these names, or all, from above and cut open, with names, into out/pictures/plans. They are compiled
-// where they changed.
+// PlanViews draws the maps of these names, or all, from above and cut open, with names, into
+// out/pictures/plans. They are compiled where they changed.
 func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, error) {
 	g, err := s.scan(ctx)
 	if err != nil {
@@ -196,10 +204,14 @@ func (s *Session) PlanViews(ctx context.Context, names []string) ([]PlanView, er
 	if len(names) == 0 {
 		names = mapNames(g)
 	}
-	r, err := assembly.Run(ctx, s.P, assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages, Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Paths: names})
+	r, err := assembly.Run(ctx, s.P,
+		assembly.Options{Workers: s.o.Workers, Progress: s.o.Progress, Program: s.o.Program, Stages: s.o.Stages,
+			Own: s.o.Own, Sharing: s.sharing(), Farming: s.farming(), Paths: names})
 	if err != nil {
 		if r != nil {
-			err = &finding.Failure{What: "the maps can't be drawn", Findings: slices.DeleteFunc(r.Findings, func(f finding.Finding) bool { return f.Severity != finding.Error })}
+			err = &finding.Failure{What: "the maps can't be drawn",
+				Findings: slices.DeleteFunc(r.Findings,
+					func(f finding.Finding) bool { return f.Severity != finding.Error })}
 		}
 		return nil, err
 	}

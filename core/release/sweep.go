@@ -53,16 +53,22 @@ func made(p *project.Project, g *assetgraph.Graph, plan *shots.Plan) map[string]
 }
 
 // PlanSweep says what a sweep would move away, and why. It changes nothing.
-func PlanSweep(ctx context.Context, p *project.Project, g *assetgraph.Graph, named []string, rules []sweep.Rule) (*sweep.Plan, error) {
+func PlanSweep(ctx context.Context, p *project.Project, g *assetgraph.Graph, named []string,
+	rules []sweep.Rule) (*sweep.Plan, error) {
 	pictures := shots.NewPlan(p, g)
-	plan, err := sweep.NewPlan(ctx, p, g, sweep.Options{Named: named, Rules: rules, Made: made(p, g, pictures), Pictures: pictures.Images(), Now: time.Now()})
+	plan, err := sweep.NewPlan(ctx, p, g,
+		sweep.Options{Named: named, Rules: rules, Made: made(p, g, pictures), Pictures: pictures.Images(),
+			Now: time.Now()})
 	if err != nil {
 		return nil, err
 	}
-	byHand := []string{path.Join(assembly.PicturesDir, "plans") + "/", fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)} // what somebody asked for
+	// what somebody asked for
+	byHand := []string{path.Join(assembly.PicturesDir, "plans") + "/",
+		fmt.Sprintf("%s/%s-%s-", installer.Dir, p.File.Project.Name, p.File.Project.Version)}
 	toThis := patchTo(p.File.Project.Version)
 	plan.Go = slices.DeleteFunc(plan.Go, func(i sweep.Item) bool {
-		if strings.HasPrefix(i.Path, indexwriter.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) || path.Dir(i.Path) == ReportsDir {
+		if strings.HasPrefix(i.Path, indexwriter.PatchesDir+"/") && strings.HasSuffix(i.Path, toThis) ||
+			path.Dir(i.Path) == ReportsDir {
 			return true // the index names them; reports tell what is not known elsewhere
 		}
 		return slices.ContainsFunc(byHand, func(prefix string) bool { return strings.HasPrefix(i.Path, prefix) })
@@ -88,7 +94,8 @@ func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule)
 		for _, f := range place.Files {
 			files[f.Path] = f.SHA256
 		}
-		if e := ledger.Add(s.P, ledger.Event{Kind: ledger.Swept, Time: place.Time, Place: place.Name, Files: files}); err == nil {
+		if e := ledger.Add(s.P,
+			ledger.Event{Kind: ledger.Swept, Time: place.Time, Place: place.Name, Files: files}); err == nil {
 			err = e
 		}
 	}
@@ -108,10 +115,12 @@ func (s *Session) Sweep(ctx context.Context, named []string, rules []sweep.Rule)
 		if folders > 0 {
 			what += " and " + Count(folders, "empty folder")
 		}
-		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", what, Bytes(place.Size()), path.Join(project.QuarantineDir, place.Name))
+		step.Summary = fmt.Sprintf("%s, %s, moved to %s; 'vornix restore' brings them back", what, Bytes(place.Size()),
+			path.Join(project.QuarantineDir, place.Name))
 	}
 	if n := len(plan.Expired); n > 0 {
-		step.Summary += fmt.Sprintf("; %s older than %d days removed for good", Count(n, "safe place"), s.P.File.Sweep.KeepDays)
+		step.Summary += fmt.Sprintf("; %s older than %d days removed for good", Count(n, "safe place"),
+			s.P.File.Sweep.KeepDays)
 	}
 	return step, place, nil
 }
@@ -154,7 +163,8 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 		files[b.Path] = b.SHA256
 		step.Made = append(step.Made, Made{Path: b.Path, Size: b.Size, State: "restored"})
 	}
-	if e := ledger.Add(s.P, ledger.Event{Kind: ledger.Restored, Time: time.Now(), Place: place.Name, Files: files}); err == nil {
+	if e := ledger.Add(s.P,
+		ledger.Event{Kind: ledger.Restored, Time: time.Now(), Place: place.Name, Files: files}); err == nil {
 		err = e
 	}
 	if err != nil {
@@ -167,8 +177,11 @@ func (s *Session) Restore(ctx context.Context, from string, named []string) (*St
 	step.Summary = fmt.Sprintf("%s brought back from %s", what, path.Join(project.QuarantineDir, place.Name))
 	if left > 0 {
 		step.Failed = true
-		return step, list, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files stay in the safe place", left, len(list)), Why: "Nothing that stands in the project is overwritten.",
-			Do: "Move what stands in their places away and restore again."}
+		return step, list,
+			&fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("%d of %d files stay in the safe place", left, len(list)),
+				Why:  "Nothing that stands in the project is overwritten.",
+				Do:   "Move what stands in their places away and restore again."}
 	}
 	return step, list, nil
 }
@@ -194,11 +207,13 @@ func placeOf(d *safefile.Dir, from string, named []string) (*quarantine.Batch, e
 		return nil, err
 	}
 	for i := range slices.Backward(places) {
-		if from == "" && len(quarantine.PlanRestore(d, project.QuarantineDir, &places[i], named)) > 0 || from == places[i].Name {
+		if from == "" && len(quarantine.PlanRestore(d, project.QuarantineDir, &places[i], named)) > 0 ||
+			from == places[i].Name {
 			return &places[i], nil
 		}
 	}
-	f := &fault.Fault{Kind: fault.Usage, What: "there is nothing to bring back", Do: "'vornix restore --list' shows what there is."}
+	f := &fault.Fault{Kind: fault.Usage, What: "there is nothing to bring back",
+		Do: "'vornix restore --list' shows what there is."}
 	if from != "" {
 		f.What = "there is no safe place " + from
 	} else if len(named) > 0 {

@@ -37,12 +37,17 @@ func (s *Session) openTag(ctx context.Context, version string) (*tagger, error) 
 	}
 	values := map[string]string{"name": head.Name, "version": version}
 	t := &tagger{dir: s.P.Dir, name: profile.Fill(form, values), message: head.Title + " " + version,
-		ours: []string{project.FileName, publish.RecordFile, profile.Fill(s.P.File.Index.Notes, values), ledger.RecordsDir}}
+		ours: []string{project.FileName, publish.RecordFile, profile.Fill(s.P.File.Index.Notes, values),
+			ledger.RecordsDir}}
 	place := s.P.Doc.At("release", "tag")
 	if !gitcmd.Installed() {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the release needs a Git tag, and the program git is not installed", Place: place, Why: "Nothing was done.", Do: "Install it, or release with --tag none."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: "the release needs a Git tag, and the program git is not installed", Place: place,
+			Why: "Nothing was done.", Do: "Install it, or release with --tag none."}
 	}
-	none := &fault.Fault{Kind: fault.Usage, What: "the release needs a Git tag, and the project is not in a Git repository with a commit", Place: place, Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
+	none := &fault.Fault{Kind: fault.Usage,
+		What: "the release needs a Git tag, and the project is not in a Git repository with a commit", Place: place,
+		Why: "Nothing was done.", Do: "Make a first commit, or release with --tag none."}
 	repo, err := repositoryOf(ctx, s.P, &s.o.Access)
 	if err != nil {
 		return nil, err
@@ -58,13 +63,15 @@ func (s *Session) openTag(ctx context.Context, version string) (*tagger, error) 
 		return nil, none
 	}
 	if _, err := t.look(ctx, "check-ref-format", "refs/tags/"+t.name); err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q can't be a Git tag", t.name), Place: place, Do: "Name it as in v{version}."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q can't be a Git tag", t.name), Place: place,
+			Do: "Name it as in v{version}."}
 	}
 	_, err = t.look(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+t.name)
 	t.there = err == nil
 	if t.there {
 		if versions, err := Versions(s.P); err == nil && !slices.Contains(versions, version) {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the repository has a tag " + t.name + " already", Place: place, Why: "It names something that is not this release. Nothing was done.",
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the repository has a tag " + t.name + " already",
+				Place: place, Why: "It names something that is not this release. Nothing was done.",
 				Do: "Choose another version, remove the tag (git tag -d " + t.name + "), or release with --tag none."}
 		}
 		return t, nil
@@ -95,12 +102,16 @@ func (t *tagger) clean(ctx context.Context, s *Session) error {
 		}
 		fresh = slices.DeleteFunc(fresh, func(f string) bool { return !ships[f] && !s.P.Included(f) })
 	}
-	open := slices.DeleteFunc(append(changed, fresh...), func(f string) bool { return slices.Contains(t.ours, f) || strings.HasPrefix(f, ledger.RecordsDir+"/") })
+	open := slices.DeleteFunc(append(changed, fresh...),
+		func(f string) bool { return slices.Contains(t.ours, f) || strings.HasPrefix(f, ledger.RecordsDir+"/") })
 	if len(open) == 0 {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s not committed: %s", Count(len(open), "change"), strings.Join(open[:min(len(open), 4)], ", ")),
-		Why: "The tag " + t.name + " would not name what goes out. Nothing was done.", Do: "Commit them, or release with --tag none."}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("%s not committed: %s", Count(len(open), "change"),
+			strings.Join(open[:min(len(open), 4)], ", ")),
+		Why: "The tag " + t.name + " would not name what goes out. Nothing was done.",
+		Do:  "Commit them, or release with --tag none."}
 }
 
 // run commits what the release itself changed, and tags that.
@@ -121,7 +132,8 @@ func (t *tagger) run(ctx context.Context, p *project.Project) (*Step, error) {
 		if _, err := t.git(ctx, append([]string{"add", "--"}, files...)...); err != nil {
 			return step, t.failed(err)
 		}
-		if _, err := t.git(ctx, append([]string{"commit", "--quiet", "--message", t.message, "--"}, files...)...); err != nil {
+		if _, err := t.git(ctx,
+			append([]string{"commit", "--quiet", "--message", t.message, "--"}, files...)...); err != nil {
 			return step, t.failed(err)
 		}
 	}
@@ -141,7 +153,10 @@ func (t *tagger) run(ctx context.Context, p *project.Project) (*Step, error) {
 }
 
 func (t *tagger) failed(err error) error {
-	return &fault.Fault{What: "the release is finished, but could not be tagged", Place: fault.Place{File: filepath.ToSlash(t.dir)}, Err: err, Why: "What players get is right; only the tag is missing.", Do: "Mend what git says, and run the same command again: only the tag is left."}
+	return &fault.Fault{What: "the release is finished, but could not be tagged",
+		Place: fault.Place{File: filepath.ToSlash(t.dir)}, Err: err,
+		Why: "What players get is right; only the tag is missing.",
+		Do:  "Mend what git says, and run the same command again: only the tag is left."}
 }
 
 func (t *tagger) git(ctx context.Context, args ...string) (string, error) {

@@ -129,7 +129,8 @@ How to write one of your own is in [describing your game](your-game.md).
 	}
 	got, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, text, string(got), "docs/demo-profiles.md is behind; write it with VORNIX_UPDATE=1 go test ./docs/schema")
+	assert.Equal(t, text, string(got),
+		"docs/demo-profiles.md is behind; write it with VORNIX_UPDATE=1 go test ./docs/schema")
 	assert.Greater(t, strings.Count(text, "\n- `"), 120, "nearly every key says something")
 }
 
@@ -144,7 +145,8 @@ func TestTheExampleHasEveryKey(t *testing.T) {
 	for _, key := range profile.Keys() {
 		last := key[strings.LastIndex(key, ".")+1:]
 		if last != "*" {
-			assert.Regexp(t, `(?m)\b`+regexp.QuoteMeta(last)+` *=|\b`+regexp.QuoteMeta(last)+` *\]`, string(source), key)
+			assert.Regexp(t, `(?m)\b`+regexp.QuoteMeta(last)+` *=|\b`+regexp.QuoteMeta(last)+` *\]`, string(source),
+				key)
 		}
 	}
 }

@@ -57,7 +57,8 @@ type signedIndex struct {
 
 func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 	for name, s := range published {
-		r := &reflector.Reflector{FieldNameTag: tagOf(name), RequiredFromJSONSchemaTags: true, Anonymous: true, ExpandedStruct: true}
+		r := &reflector.Reflector{FieldNameTag: tagOf(name), RequiredFromJSONSchemaTags: true, Anonymous: true,
+			ExpandedStruct: true}
 		schema := r.Reflect(s.of)
 		schema.Title = s.title
 		want, err := json.MarshalIndent(schema, "", "  ")
@@ -68,13 +69,15 @@ func TestPublishedSchemasAreThoseOfTheTypes(t *testing.T) {
 		}
 		got, err := os.ReadFile(name)
 		require.NoError(t, err)
-		assert.Equal(t, string(want), string(got), "%s is behind the types; write it with VORNIX_UPDATE=1 go test ./docs/schema", name)
+		assert.Equal(t, string(want), string(got),
+			"%s is behind the types; write it with VORNIX_UPDATE=1 go test ./docs/schema", name)
 	}
 }
 
 // tagOf is where a file's keys are named.
 func tagOf(name string) string {
-	if name == "report.json" || strings.HasSuffix(name, ".answer.json") || name == "sprite-index.json" || name == "patch.json" || name == "index.json" {
+	if name == "report.json" || strings.HasSuffix(name, ".answer.json") || name == "sprite-index.json" ||
+		name == "patch.json" || name == "index.json" {
 		return "json"
 	}
 	return "toml"
@@ -130,7 +133,8 @@ func TestTheDemoFits(t *testing.T) {
 		assert.NoError(t, valid(t, schemas[name], data), p)
 		return nil
 	}))
-	assert.Equal(t, map[string]int{"material.json": 21, "project.json": 2, "texture.json": 2, "sprite.json": 2, "language.json": 2}, found)
+	assert.Equal(t, map[string]int{"material.json": 21, "project.json": 2, "texture.json": 2, "sprite.json": 2,
+		"language.json": 2}, found)
 	profiles, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(t, err)
 	for _, p := range profiles {
@@ -182,11 +186,14 @@ func TestTheIndexFits(t *testing.T) {
 	require.NoError(t, err)
 	key, err := signature.ParseKey(pem, fault.Place{})
 	require.NoError(t, err)
-	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: "highline", Title: "Highline", Game: "kestrel-post", Serial: 7, Base: "https://downloads.example/",
-		Bundles: []index.Record{{Name: "highline", Version: "1.0.1", Date: "2026-11-26", File: "highline.parcel", URL: "highline.parcel", Size: 3, SHA256: sum, Game: "1.2", Notes: "new",
+	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: "highline", Title: "Highline",
+		Game: "kestrel-post", Serial: 7, Base: "https://downloads.example/",
+		Bundles: []index.Record{{Name: "highline", Version: "1.0.1", Date: "2026-11-26", File: "highline.parcel",
+			URL: "highline.parcel", Size: 3, SHA256: sum, Game: "1.2", Notes: "new",
 			Maps:    []index.Map{{Name: "a", Title: "A", Modes: []string{"relay"}, Players: [2]int{2, 8}, Game: "1.2"}},
 			Patches: []index.Patch{{From: "1.0.0", Bases: []string{sum}, URL: "patches/a.vnp", Size: 1, SHA256: sum}}}},
-		Retracted: []index.Retraction{{Version: "1.0.0", Reason: "broken", Files: []string{sum}}}, Texts: []index.TextFile{{File: "list.txt", Size: 1, SHA256: sum}}}
+		Retracted: []index.Retraction{{Version: "1.0.0", Reason: "broken", Files: []string{sum}}},
+		Texts:     []index.TextFile{{File: "list.txt", Size: 1, SHA256: sum}}}
 	require.NoError(t, x.Sign([]crypto.Signer{key}, nil, 30, time.Now(), false))
 	data, err := x.Encode()
 	require.NoError(t, err)
@@ -201,7 +208,8 @@ func TestTheIndexFits(t *testing.T) {
 	data, err = x.Encode()
 	require.NoError(t, err)
 	require.NoError(t, fits(string(data)))
-	for old, now := range map[string]string{`"vornix index"`: `"other"`, `"serial": 7`: `"serial": 0`, `"format": 2`: `"format": 3`, `"size": 3`: `"size": -3`, `"sha256": "0a`: `"sha256": "XX`} {
+	for old, now := range map[string]string{`"vornix index"`: `"other"`, `"serial": 7`: `"serial": 0`,
+		`"format": 2`: `"format": 3`, `"size": 3`: `"size": -3`, `"sha256": "0a`: `"sha256": "XX`} {
 		bad := strings.Replace(string(data), old, now, 1)
 		require.NotEqual(t, string(data), bad)
 		assert.Error(t, fits(bad), now)

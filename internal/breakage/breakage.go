@@ -1,11 +1,13 @@
 //go:build breakage
 
-// Package breakage is what tests build into the program, with the build tag "breakage", to end it or to break its disk at one exact change
-// of many. What players and maintainers get is built without the tag and has none of it.
+// Package breakage is what tests build into the program, with the build tag "breakage", to end it
+// or to break its disk at one exact change of many. What players and maintainers get is built
+// without the tag and has none of it.
 //
-// VORNIX_BREAKAGE says what happens: "log FILE" writes each change to FILE, one a line; "kill N" ends the program before change N as if
-// by SIGKILL; "tear N" does half of the first write from change N on, and ends it; "full N" has no room from change N on; "once N" lets
-// change N alone fail as a broken disk does; "denied N" forbids all but removing from change N on.
+// VORNIX_BREAKAGE says what happens: "log FILE" writes each change to FILE, one a line; "kill N"
+// ends the program before change N as if by SIGKILL; "tear N" does half of the first write from
+// change N on, and ends it; "full N" has no room from change N on; "once N" lets change N alone
+// fail as a broken disk does; "denied N" forbids all but removing from change N on.
 package breakage
 
 import (
@@ -95,8 +97,9 @@ func interrupt() {
 	time.Sleep(20 * time.Millisecond)
 }
 
-// End says what still runs when the program is done, and writes the most memory that it had into the file that VORNIX_PEAK names: what the system
-// tells a parent of its child's peak begins with that of the parent.
+// End says what still runs when the program is done, and writes the most memory that it had into
+// the file that VORNIX_PEAK names: what the system tells a parent of its child's peak begins with
+// that of the parent.
 func End() {
 	if name := os.Getenv("VORNIX_PEAK"); name != "" {
 		data, err := os.ReadFile("/proc/self/status")

@@ -41,7 +41,8 @@ func (a *app) access() deploy.Access {
 
 // publishing is what this person and this machine let in with at workshops.
 func (a *app) publishing() publish.Access {
-	x := publish.Access{Env: os.Getenv, Trust: trusted, Agent: strings.TrimSuffix("vornix/"+released, "/"), Keyring: systemKeyring()}
+	x := publish.Access{Env: os.Getenv, Trust: trusted, Agent: strings.TrimSuffix("vornix/"+released, "/"),
+		Keyring: systemKeyring()}
 	x.Home, _ = os.UserHomeDir()
 	if dir, err := os.UserConfigDir(); err == nil {
 		x.Own = filepath.Join(dir, "vornix", "tokens")

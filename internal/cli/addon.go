@@ -68,7 +68,9 @@ the changed one to the safe place first.`,
 		}),
 	}
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show which files would be written, and write nothing")
-	cmd.Flags().BoolVar(&replace, "replace-edited", false, "write files anew that somebody changed by hand, after moving those to the safe place ("+project.QuarantineDir+")")
+	cmd.Flags().BoolVar(&replace, "replace-edited", false,
+		"write files anew that somebody changed by hand, after moving those to the safe place ("+project.QuarantineDir+
+			")")
 	return cmd
 }
 
@@ -134,7 +136,8 @@ agree, pictures, languages), and shows the files. What is said of bundles is rig
 			}
 			files, findings := metadata.Make(p, g, o)
 			findings = finding.Accept(findings, p.Acceptances())
-			answer.Steps = []release.Step{{Name: "addon", Summary: release.Tally(findings), Made: []release.Made{}, Findings: findings}}
+			answer.Steps = []release.Step{{Name: "addon", Summary: release.Tally(findings), Made: []release.Made{},
+				Findings: findings}}
 			a.out.Findings(findings)
 			shown := []metadataFile{}
 			for _, f := range files {
@@ -182,7 +185,8 @@ listed. The plan is shown first.`,
 			}
 			data, err := os.ReadFile(args[0])
 			if err != nil {
-				return &fault.Fault{Kind: fault.Usage, What: "the metadata can't be read", Place: fault.Place{File: filepath.ToSlash(args[0])}, Err: err, Do: "Check the path."}
+				return &fault.Fault{Kind: fault.Usage, What: "the metadata can't be read",
+					Place: fault.Place{File: filepath.ToSlash(args[0])}, Err: err, Do: "Check the path."}
 			}
 			list, err := metadata.Import(p, g, args[0], data, as)
 			if err != nil {
@@ -210,11 +214,13 @@ listed. The plan is shown first.`,
 			if err != nil {
 				return err
 			}
-			a.out.Say("\n%s written into vornix.toml; 'vornix addon check' shows what comes of it", release.Count(n, "value"))
+			a.out.Say("\n%s written into vornix.toml; 'vornix addon check' shows what comes of it",
+				release.Count(n, "value"))
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&as, "as", "", "which of the profile's metadata files it is, by the `path` there (default: the one that it fits best)")
+	cmd.Flags().StringVar(&as, "as", "",
+		"which of the profile's metadata files it is, by the `path` there (default: the one that it fits best)")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would be taken over, and change nothing")
 	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
 	return cmd
@@ -222,7 +228,9 @@ listed. The plan is shown first.`,
 
 // taken shows what becomes of the values of a file, and says how many go into vornix.toml.
 func (a *app) taken(list []metadata.Taken) (set int) {
-	words := map[string]string{metadata.TakenSet: "goes to", metadata.TakenSame: "is there", metadata.TakenComputed: "computed", metadata.TakenDiffers: "computed otherwise", metadata.TakenUnknown: "no such field", metadata.TakenRefused: "refused"}
+	words := map[string]string{metadata.TakenSet: "goes to", metadata.TakenSame: "is there",
+		metadata.TakenComputed: "computed", metadata.TakenDiffers: "computed otherwise",
+		metadata.TakenUnknown: "no such field", metadata.TakenRefused: "refused"}
 	var rows [][]string
 	for _, t := range list {
 		where := t.To
@@ -234,7 +242,9 @@ func (a *app) taken(list []metadata.Taken) (set int) {
 		case metadata.TakenRefused:
 			where = t.Note
 		}
-		rows = append(rows, []string{show.Clean(t.Key), show.Clean(short(template.Text(t.Value), 40)), words[t.State], show.Clean(short(where, 60))})
+		rows = append(rows,
+			[]string{show.Clean(t.Key), show.Clean(short(template.Text(t.Value), 40)), words[t.State],
+				show.Clean(short(where, 60))})
 	}
 	a.out.Table([]string{"in the file", "value", "", "in vornix.toml"}, rows)
 	return set

@@ -45,34 +45,35 @@ import (
 
 // results are what each command can say as its result with --json.
 var results = map[string][]any{
-	"addon write":        {editedAnswer{}, []standingFile{}},
-	"addon check":        {[]metadataFile{}, []standingFile{}},
-	"addon import":       {[]metadata.Taken{}},
-	"pack":               {[]bundle.Bundle{}, packedAnswer{}},
-	"build":              {watchAnswer{}},
-	"check":              {profileAnswer{}},
-	"delta make":         {deltaAnswer{}},
-	"delta apply":        {deltaAnswer{}},
-	"demo":               {[]demoAnswer{}},
-	"deploy":             {deployAnswer{}},
-	"deploy rollback":    {deploy.Plan{}},
-	"deploy withdraw":    {deploy.Plan{}, []*deploy.Plan{}},
-	"deploy history":     {[]deploy.Past{}},
-	"deploy preview":     {welcomeAnswer{}},
-	"deploy unlock":      {lockAnswer{}},
-	"diff":               {diffAnswer{}, []mapfile.Change{}},
-	"explain":            {explainAnswer{}, []explainAnswer{}},
-	"farm host":          {hostAnswer{}},
-	"farm status":        {remoteexec.State{}},
-	"farm worker":        {remoteexec.Event{}},
-	"extract":            {[]zipfile.Written{}},
-	"salvage":            {salvage.Result{}},
-	"fetch":              {fetch.Result{}, []fetch.Place{}},
-	"index write":        {collected{}},
-	"index sign":         {index.Index{}},
-	"index check":        {fetch.Checked{}, index.Index{}},
-	"index retract":      {retractAnswer{}},
-	"inspect":            {bundleAnswer{}, deltaAbout{}, folderAnswer{}, textureAnswer{}, index.Index{}, mapAnswer{}, modelAnswer{}, patchAnswer{}, soundAnswer{}, sourceAnswer{}, spriteIndexAnswer{}, textAnswer{}},
+	"addon write":     {editedAnswer{}, []standingFile{}},
+	"addon check":     {[]metadataFile{}, []standingFile{}},
+	"addon import":    {[]metadata.Taken{}},
+	"pack":            {[]bundle.Bundle{}, packedAnswer{}},
+	"build":           {watchAnswer{}},
+	"check":           {profileAnswer{}},
+	"delta make":      {deltaAnswer{}},
+	"delta apply":     {deltaAnswer{}},
+	"demo":            {[]demoAnswer{}},
+	"deploy":          {deployAnswer{}},
+	"deploy rollback": {deploy.Plan{}},
+	"deploy withdraw": {deploy.Plan{}, []*deploy.Plan{}},
+	"deploy history":  {[]deploy.Past{}},
+	"deploy preview":  {welcomeAnswer{}},
+	"deploy unlock":   {lockAnswer{}},
+	"diff":            {diffAnswer{}, []mapfile.Change{}},
+	"explain":         {explainAnswer{}, []explainAnswer{}},
+	"farm host":       {hostAnswer{}},
+	"farm status":     {remoteexec.State{}},
+	"farm worker":     {remoteexec.Event{}},
+	"extract":         {[]zipfile.Written{}},
+	"salvage":         {salvage.Result{}},
+	"fetch":           {fetch.Result{}, []fetch.Place{}},
+	"index write":     {collected{}},
+	"index sign":      {index.Index{}},
+	"index check":     {fetch.Checked{}, index.Index{}},
+	"index retract":   {retractAnswer{}},
+	"inspect": {bundleAnswer{}, deltaAbout{}, folderAnswer{}, textureAnswer{}, index.Index{}, mapAnswer{},
+		modelAnswer{}, patchAnswer{}, soundAnswer{}, sourceAnswer{}, spriteIndexAnswer{}, textAnswer{}},
 	"key new":            {keyAnswer{}},
 	"key show":           {keyAnswer{}},
 	"map":                {mapMade{}},
@@ -115,28 +116,32 @@ var results = map[string][]any{
 	"man":                nil,
 }
 
-// The shape of every command's --json is published as a JSON Schema, made from the types that it is made of. The tests of the program hold every answer
-// that they read to it.
+// The shape of every command's --json is published as a JSON Schema, made from the types that it is
+// made of. The tests of the program hold every answer that they read to it.
 func TestAnswersArePublished(t *testing.T) {
 	defs := map[string]any{}
-	r := &reflector.Reflector{FieldNameTag: "json", RequiredFromJSONSchemaTags: true, Anonymous: true, Namer: func(t reflect.Type) string {
-		if t.Name() == "" {
-			return ""
-		}
-		return strings.ReplaceAll(path.Base(t.PkgPath()), "-", "_") + "_" + t.Name()
-	}, Mapper: func(t reflect.Type) *reflector.Schema {
-		if t == reflect.TypeFor[finding.Severity]() {
-			return &reflector.Schema{Type: "string", Enum: []any{"note", "warning", "error"}}
-		}
-		if t != reflect.TypeFor[time.Time]() && (t.Implements(reflect.TypeFor[json.Marshaler]()) || reflect.PointerTo(t).Implements(reflect.TypeFor[json.Marshaler]())) && t.Kind() != reflect.Interface {
-			return &reflector.Schema{} // it says by itself how it is written
-		}
-		switch t.Kind() { // what no schema can say, and no answer has by itself
-		case reflect.Interface, reflect.Chan, reflect.Func:
-			return &reflector.Schema{}
-		}
-		return nil
-	}}
+	r := &reflector.Reflector{FieldNameTag: "json", RequiredFromJSONSchemaTags: true, Anonymous: true,
+		Namer: func(t reflect.Type) string {
+			if t.Name() == "" {
+				return ""
+			}
+			return strings.ReplaceAll(path.Base(t.PkgPath()), "-", "_") + "_" + t.Name()
+		}, Mapper: func(t reflect.Type) *reflector.Schema {
+			if t == reflect.TypeFor[finding.Severity]() {
+				return &reflector.Schema{Type: "string", Enum: []any{"note", "warning", "error"}}
+			}
+			if t != reflect.TypeFor[time.Time]() &&
+				(t.Implements(reflect.TypeFor[json.Marshaler]()) ||
+					reflect.PointerTo(t).Implements(reflect.TypeFor[json.Marshaler]())) &&
+				t.Kind() != reflect.Interface {
+				return &reflector.Schema{} // it says by itself how it is written
+			}
+			switch t.Kind() { // what no schema can say, and no answer has by itself
+			case reflect.Interface, reflect.Chan, reflect.Func:
+				return &reflector.Schema{}
+			}
+			return nil
+		}}
 	of := func(v any) map[string]any {
 		data, err := json.Marshal(r.Reflect(v))
 		require.NoError(t, err)
@@ -153,7 +158,8 @@ func TestAnswersArePublished(t *testing.T) {
 	answers := map[string]any{}
 	for command, list := range results {
 		one := map[string]any{"type": "object", "required": []string{"command", "ok"}, "additionalProperties": false}
-		properties := map[string]any{"command": map[string]any{"const": command}, "ok": map[string]any{"type": "boolean"}}
+		properties := map[string]any{"command": map[string]any{"const": command},
+			"ok": map[string]any{"type": "boolean"}}
 		answer := defs["show_Answer"].(map[string]any)["properties"].(map[string]any)
 		for _, key := range []string{"steps", "error"} {
 			properties[key] = answer[key]
@@ -169,7 +175,8 @@ func TestAnswersArePublished(t *testing.T) {
 	require.NotEmpty(t, whole)
 	delete(defs, "show_Answer")
 	loosen(defs)
-	published := map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "What Vornix prints with --json, by command", "$defs": defs, "properties": answers}
+	published := map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema",
+		"title": "What Vornix prints with --json, by command", "$defs": defs, "properties": answers}
 	data, err := json.MarshalIndent(published, "", "  ")
 	require.NoError(t, err)
 	data = append(data, '\n')
@@ -179,7 +186,8 @@ func TestAnswersArePublished(t *testing.T) {
 	}
 	got, err := os.ReadFile(file)
 	require.NoError(t, err)
-	assert.Equal(t, string(data), string(got), "docs/schema/answers.json is behind the types; write it with VORNIX_UPDATE=1 go test ./internal/cli")
+	assert.Equal(t, string(data), string(got),
+		"docs/schema/answers.json is behind the types; write it with VORNIX_UPDATE=1 go test ./internal/cli")
 
 	var missing []string
 	var walk func(c *cobra.Command)
@@ -188,7 +196,9 @@ func TestAnswersArePublished(t *testing.T) {
 			walk(below)
 		}
 		name := strings.TrimPrefix(c.CommandPath(), "vornix ")
-		if _, ok := results[name]; !ok && c.Runnable() && !c.HasSubCommands() && name != "help" && !strings.HasPrefix(name, "completion") { // which say nothing in JSON
+		// which say nothing in JSON
+		if _, ok := results[name]; !ok && c.Runnable() && !c.HasSubCommands() && name != "help" &&
+			!strings.HasPrefix(name, "completion") {
 			missing = append(missing, name)
 		}
 	}

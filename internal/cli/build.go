@@ -116,9 +116,11 @@ backups, and uninstalls them: this program itself with the bundles at its end, o
 			defer s.Close()
 			switch {
 			case intoMap && withInstaller:
-				return &fault.Fault{Kind: fault.Usage, What: "--installer and --into-map exclude each other", Do: "Give one of them."}
+				return &fault.Fault{Kind: fault.Usage, What: "--installer and --into-map exclude each other",
+					Do: "Give one of them."}
 			case program != "" && !withInstaller:
-				return &fault.Fault{Kind: fault.Usage, What: "--program is for --installer, which was not given", Do: "Add --installer, or leave --program out."}
+				return &fault.Fault{Kind: fault.Usage, What: "--program is for --installer, which was not given",
+					Do: "Add --installer, or leave --program out."}
 			}
 			if withInstaller { // a wrong program is better found before the work than after it
 				if program == "" {
@@ -138,14 +140,16 @@ backups, and uninstalls them: this program itself with the bundles at its end, o
 			return a.installer(ctx, answer, s, program, bundles)
 		}),
 	}
-	cmd.Flags().BoolVar(&withInstaller, "installer", false, "also write a program that installs the bundles into the game")
+	cmd.Flags().BoolVar(&withInstaller, "installer", false,
+		"also write a program that installs the bundles into the game")
 	cmd.Flags().StringVar(&program, "program", "", "with --installer: the Vornix `program` of another system")
 	cmd.Flags().BoolVar(&intoMap, "into-map", false, "pack each map's content into the compiled map, in out/into-map")
 	return cmd
 }
 
 // pack builds and packs: what trying, indexing and deploying stand on.
-func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session, intoMap bool) ([]bundle.Bundle, error) {
+func (a *app) pack(ctx context.Context, answer *show.Answer, s *release.Session, intoMap bool) ([]bundle.Bundle,
+	error) {
 	step, built, err := s.Build(ctx, nil)
 	if err := a.step(answer, step, err); err != nil {
 		return nil, err
@@ -161,7 +165,8 @@ type packedAnswer struct {
 }
 
 // installer writes a program that installs bundles.
-func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Session, program string, bundles []bundle.Bundle) error {
+func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Session, program string,
+	bundles []bundle.Bundle) error {
 	var files []string
 	for _, b := range bundles {
 		files = append(files, s.P.Join(bundle.Dir, b.Name))
@@ -171,5 +176,7 @@ func (a *app) installer(ctx context.Context, answer *show.Answer, s *release.Ses
 		return err
 	}
 	answer.Result = packedAnswer{bundles, made}
-	return a.step(answer, &release.Step{Name: "pack", Made: []release.Made{{Path: made.Path, Size: made.Size, State: "made"}}, Summary: "an installer for " + made.System}, nil)
+	return a.step(answer,
+		&release.Step{Name: "pack", Made: []release.Made{{Path: made.Path, Size: made.Size, State: "made"}},
+			Summary: "an installer for " + made.System}, nil)
 }

@@ -44,7 +44,8 @@ contradict one another, and what is left out; then it makes a first project of i
 			return a.step(answer, step, err)
 		}),
 	}
-	cmd.Flags().StringVar(&profileName, "profile", "", "check this game profile, by its `name` or file, instead of a project")
+	cmd.Flags().StringVar(&profileName, "profile", "",
+		"check this game profile, by its `name` or file, instead of a project")
 	_ = cmd.RegisterFlagCompletionFunc("profile", completeProfiles) // it exists
 	a.addFormat(cmd, show.SARIFFormat)
 	return cmd
@@ -126,7 +127,9 @@ func (a *app) tryProfile(ctx context.Context, answer *show.Answer, prof *profile
 	step.Summary = "a first project of it checks, builds, packs and loads"
 	if n := finding.Count(step.Findings, finding.Error); err != nil && n > 0 {
 		step.Summary = "a first project of it does not come through: " + release.Tally(step.Findings)
-		err = &fault.Fault{What: "no first project can be made with this profile as it is", Err: err, Why: "'vornix new --profile' would give people a project with errors.", Do: "Look at the findings: what it demands must be possible."}
+		err = &fault.Fault{What: "no first project can be made with this profile as it is", Err: err,
+			Why: "'vornix new --profile' would give people a project with errors.",
+			Do:  "Look at the findings: what it demands must be possible."}
 	}
 	return a.step(answer, step, err)
 }

@@ -140,8 +140,9 @@ func Main(args []string) int {
 // patience is how long an interrupted command may take to end by itself.
 const patience = 900 * time.Millisecond
 
-// endSoon ends the program when a command does not heed an interrupt in time: a system call may be stuck, or a server. All that is written is safe from a
-// kill at any moment, and the next run clears up after it.
+// endSoon ends the program when a command does not heed an interrupt in time: a system call may be
+// stuck, or a server. All that is written is safe from a kill at any moment, and the next run
+// clears up after it.
 func (a *app) endSoon(ended <-chan struct{}) {
 	select {
 	case <-ended:
@@ -151,7 +152,9 @@ func (a *app) endSoon(ended <-chan struct{}) {
 	if !a.ending.CompareAndSwap(false, true) {
 		return // the command is just saying how it ended
 	}
-	err := &fault.Fault{What: "interrupted", Why: "The command did not end in time and was stopped. What was finished is kept.", Do: "Run the same command again: it first clears up what was half done."}
+	err := &fault.Fault{What: "interrupted",
+		Why: "The command did not end in time and was stopped. What was finished is kept.",
+		Do:  "Run the same command again: it first clears up what was half done."}
 	command, _ := a.command.Load().(string)
 	if a.out.JSON {
 		a.out.Answer(&show.Answer{Command: command}, err, exitInterrupted)
@@ -177,7 +180,8 @@ packs, tries the packed result alone, writes metadata and the version index, and
 
 A project is a folder with a vornix.toml; a game profile describes the game. Begin with 'vornix demo'.`
 
-// command is one of the program's, which is made when it is asked for: to make them all takes half a millisecond of the five that a start takes.
+// command is one of the program's, which is made when it is asked for: to make them all takes half
+// a millisecond of the five that a start takes.
 type command struct {
 	group, name string
 	make        func() *cobra.Command
@@ -187,12 +191,19 @@ type command struct {
 func (a *app) commands() []command {
 	return []command{
 		{"start", "demo", a.demoCommand}, {"start", "new", a.newCommand}, {"start", "man", a.manCommand},
-		{"make", "check", a.checkCommand}, {"make", "build", a.buildCommand}, {"make", "shoot", a.shootCommand}, {"make", "pack", a.packCommand}, {"make", "try", a.tryCommand},
-		{"make", "sweep", a.sweepCommand}, {"make", "restore", a.restoreCommand}, {"make", "trust", a.trustCommand}, {"make", "farm", a.farmCommand},
-		{"ship", "addon", a.addonCommand}, {"ship", "patch", a.patchCommand}, {"ship", "index", a.indexCommand}, {"ship", "deploy", a.deployCommand}, {"ship", "publish", a.publishCommand},
-		{"ship", "release", a.releaseCommand}, {"ship", "status", a.statusCommand}, {"ship", "history", a.versionsCommand}, {"ship", "handover", a.handoverCommand}, {"ship", "key", a.keyCommand}, {"ship", "fetch", a.fetchCommand},
-		{"look", "explain", a.explainCommand}, {"look", "inspect", a.inspectCommand}, {"look", "diff", a.diffCommand}, {"look", "needs", a.needsCommand}, {"look", "extract", a.extractCommand},
-		{"look", "salvage", a.salvageCommand}, {"look", "map", a.mapCommand}, {"look", "texture", a.textureCommand}, {"look", "sprite", a.spriteCommand}, {"look", "delta", a.deltaCommand},
+		{"make", "check", a.checkCommand}, {"make", "build", a.buildCommand}, {"make", "shoot", a.shootCommand},
+		{"make", "pack", a.packCommand}, {"make", "try", a.tryCommand},
+		{"make", "sweep", a.sweepCommand}, {"make", "restore", a.restoreCommand}, {"make", "trust", a.trustCommand},
+		{"make", "farm", a.farmCommand},
+		{"ship", "addon", a.addonCommand}, {"ship", "patch", a.patchCommand}, {"ship", "index", a.indexCommand},
+		{"ship", "deploy", a.deployCommand}, {"ship", "publish", a.publishCommand},
+		{"ship", "release", a.releaseCommand}, {"ship", "status", a.statusCommand},
+		{"ship", "history", a.versionsCommand}, {"ship", "handover", a.handoverCommand}, {"ship", "key", a.keyCommand},
+		{"ship", "fetch", a.fetchCommand},
+		{"look", "explain", a.explainCommand}, {"look", "inspect", a.inspectCommand}, {"look", "diff", a.diffCommand},
+		{"look", "needs", a.needsCommand}, {"look", "extract", a.extractCommand},
+		{"look", "salvage", a.salvageCommand}, {"look", "map", a.mapCommand}, {"look", "texture", a.textureCommand},
+		{"look", "sprite", a.spriteCommand}, {"look", "delta", a.deltaCommand},
 		{"look", "scale", a.scaleCommand}, {"look", "fmt", a.fmtCommand},
 		{"stand", "stand", a.standCommand},
 	}
@@ -218,16 +229,20 @@ func (a *app) root(args ...string) *cobra.Command {
 	flags.BoolVar(&a.out.Verbose, "verbose", false, "list everything, however long")
 	flags.IntVar(&a.jobs, "jobs", 0, "run this `number` of jobs at once (default: one a processor)")
 	flags.StringVar(&a.cpuProfile, "cpu-profile", "", "write a profile of the processors to this `file`")
-	flags.StringVar(&a.memProfile, "memory-profile", "", "write a profile of all that was allocated, and of what is in use at the end, to this `file`")
+	flags.StringVar(&a.memProfile, "memory-profile", "",
+		"write a profile of all that was allocated, and of what is in use at the end, to this `file`")
 	_, _ = flags.MarkHidden("cpu-profile"), flags.MarkHidden("memory-profile") // they exist
 	root.SetFlagErrorFunc(suggestFlag)
-	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"}, &cobra.Group{ID: "ship", Title: "Ship:"},
+	root.AddGroup(&cobra.Group{ID: "start", Title: "Start:"}, &cobra.Group{ID: "make", Title: "Make:"},
+		&cobra.Group{ID: "ship", Title: "Ship:"},
 		&cobra.Group{ID: "look", Title: "Look:"}, &cobra.Group{ID: "stand", Title: "Stand-ins:"})
 	cobra.EnableCommandSorting = false // they stand in the order of the work
 	root.SetHelpCommandGroupID("start")
 	root.SetCompletionCommandGroupID("start")
 	var only string
-	if len(args) > 0 && (args[0] == "--version" || slices.ContainsFunc(a.commands(), func(c command) bool { return c.name == args[0] })) {
+	if len(args) > 0 &&
+		(args[0] == "--version" ||
+			slices.ContainsFunc(a.commands(), func(c command) bool { return c.name == args[0] })) {
 		only = args[0]
 	}
 	for _, c := range a.commands() {
@@ -269,13 +284,15 @@ func suggestFlag(cmd *cobra.Command, err error) error {
 }
 
 // run wraps a command's work: it shows what comes of it and turns the error into an exit code.
-func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []string) error) func(*cobra.Command, []string) error {
+func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []string) error) func(*cobra.Command,
+	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		answer := &show.Answer{Command: strings.TrimPrefix(cmd.CommandPath(), "vornix ")}
 		a.command.Store(answer.Command)
 		err := error(nil)
 		if a.jobs < 0 {
-			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1", Do: "Leave it out to use every processor."}
+			err = &fault.Fault{Kind: fault.Usage, What: "--jobs must be a number from 1",
+				Do: "Leave it out to use every processor."}
 		} else {
 			err = a.formatted(cmd.Annotations["formats"])
 		}
@@ -290,7 +307,8 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 			exit = fault.KindOf(err).ExitCode()
 			if cmd.Context().Err() != nil {
 				exit = exitInterrupted
-				err = &fault.Fault{What: "interrupted", Why: "Nothing is half written; what was finished is kept.", Do: "Run the same command again to go on."}
+				err = &fault.Fault{What: "interrupted", Why: "Nothing is half written; what was finished is kept.",
+					Do: "Run the same command again to go on."}
 			}
 		}
 		var f *fault.Fault
@@ -318,7 +336,8 @@ func (a *app) run(work func(ctx context.Context, answer *show.Answer, args []str
 
 // addFormat adds the flag that chooses the form of findings and results.
 func (a *app) addFormat(cmd *cobra.Command, formats ...string) {
-	cmd.Flags().StringVar(&a.format, "format", "", "print findings in this `form` on standard output: text, "+strings.Join(formats, ", "))
+	cmd.Flags().StringVar(&a.format, "format", "",
+		"print findings in this `form` on standard output: text, "+strings.Join(formats, ", "))
 	formats = append([]string{show.TextFormat}, formats...)
 	cmd.Annotations = map[string]string{"formats": strings.Join(formats, ", ")}
 	_ = cmd.RegisterFlagCompletionFunc("format", fixed(formats)) // it exists
@@ -342,22 +361,25 @@ func (a *app) formatted(formats string) error {
 	return nil
 }
 
-// guarded is the last guard: a fault of the program's own ends in an error that says so and how to report it, and not in a page for programmers. What
-// was being written is beside its place and is cleared away by the next run, as after any other end.
+// guarded is the last guard: a fault of the program's own ends in an error that says so and how to
+// report it, and not in a page for programmers. What was being written is beside its place and is
+// cleared away by the next run, as after any other end.
 func guarded(work func() error) (err error) {
 	defer func() {
 		r := recover()
 		if r == nil {
 			return
 		}
-		f := &fault.Fault{What: "a fault in Vornix itself: " + strings.TrimPrefix(fmt.Sprint(r), "runtime error: "), Why: "The command could not finish. Nothing is half written.",
-			Do: "Please tell Vornix's authors, with the command and, if you can, the file that it read."}
+		f := &fault.Fault{What: "a fault in Vornix itself: " + strings.TrimPrefix(fmt.Sprint(r), "runtime error: "),
+			Why: "The command could not finish. Nothing is half written.",
+			Do:  "Please tell Vornix's authors, with the command and, if you can, the file that it read."}
 		stack := debug.Stack()
 		if p, ok := r.(*group.Panic); ok {
 			stack = p.Stack
 		}
 		if file, writeErr := writeTrace(r, stack); writeErr == nil {
-			f.Do = "Please send Vornix's authors " + file + ", which says where it happened, with the command and, if you can, the file that it read."
+			f.Do = "Please send Vornix's authors " + file +
+				", which says where it happened, with the command and, if you can, the file that it read."
 		}
 		err = f
 	}()
@@ -372,17 +394,20 @@ func writeTrace(what any, stack []byte) (string, error) {
 	}
 	defer d.Close()
 	name := fmt.Sprintf("vornix-fault-%d-%d.txt", os.Getpid(), time.Now().UnixNano())
-	return filepath.ToSlash(d.Join(name)), d.WritePrivate(name, fmt.Appendf(nil, "%s\n%v\n\n%s", Version(), what, stack))
+	return filepath.ToSlash(d.Join(name)),
+		d.WritePrivate(name, fmt.Appendf(nil, "%s\n%v\n\n%s", Version(), what, stack))
 }
 
-// profiled runs work, and writes down with --cpu-profile what the processors do meanwhile, and with --memory-profile what was allocated where.
+// profiled runs work, and writes down with --cpu-profile what the processors do meanwhile, and with
+// --memory-profile what was allocated where.
 func (a *app) profiled(work func() error) error {
 	if a.memProfile != "" {
 		whole := work
 		work = func() error {
 			err := whole()
 			runtime.GC() // what is in use is counted by the last collection
-			return errors.Join(err, writeProfile(a.memProfile, func(f io.Writer) error { return pprof.Lookup("allocs").WriteTo(f, 0) }))
+			return errors.Join(err,
+				writeProfile(a.memProfile, func(f io.Writer) error { return pprof.Lookup("allocs").WriteTo(f, 0) }))
 		}
 	}
 	if a.cpuProfile == "" {
@@ -442,10 +467,12 @@ func (a *app) scanned(ctx context.Context) (*project.Project, *assetgraph.Graph,
 
 func (a *app) options() release.Options {
 	help := a.farming() // before anybody asks how many jobs there are
-	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(), Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: assembly.Stages{Grows: grow}}
+	return release.Options{Workers: a.jobs, Progress: a.out.Progress(), Program: programID(), Access: a.access(),
+		Publish: a.publishing(), Own: a.own(), Sharing: sharing(), Farming: help, Stages: assembly.Stages{Grows: grow}}
 }
 
-// loadReaching loads the project for a command that reaches targets. Those in Git repositories leave a clone in the state folder: a new one is this machine's own.
+// loadReaching loads the project for a command that reaches targets. Those in Git repositories
+// leave a clone in the state folder: a new one is this machine's own.
 func (a *app) loadReaching() (*project.Project, error) {
 	p, err := a.load()
 	if err != nil {
@@ -477,7 +504,8 @@ func (a *app) session(command string, change func(*release.Options)) (*release.S
 	return a.opened(p, "vornix "+command, o)
 }
 
-// stateVariable makes a project's state folder count as this machine's own, as continuous integration wants that restores it.
+// stateVariable makes a project's state folder count as this machine's own, as continuous
+// integration wants that restores it.
 const stateVariable = "VORNIX_STATE"
 
 // opened locks a project, and sees to it that nothing is used that another machine left in its state folder.
@@ -496,7 +524,9 @@ func (a *app) opened(p *project.Project, command string, o release.Options) (*re
 		return nil, err
 	}
 	if foreign && !a.out.Quiet {
-		fmt.Fprintf(a.out.Stderr, "The build cache in %s was not written on this machine, so it was removed. (%s=any would have kept it.)\n", show.Clean(filepath.ToSlash(p.State())), stateVariable)
+		fmt.Fprintf(a.out.Stderr,
+			"The build cache in %s was not written on this machine, so it was removed. (%s=any would have kept it.)\n",
+			show.Clean(filepath.ToSlash(p.State())), stateVariable)
 	}
 	return s, nil
 }
@@ -510,7 +540,8 @@ func states() (trust.States, error) {
 	return trust.States{File: filepath.Join(filepath.Dir(store.File), "states")}, nil
 }
 
-// ready gives the bundles that may go out as the project's version. Bundles that another machine packed, or a stranger, do not count.
+// ready gives the bundles that may go out as the project's version. Bundles that another machine
+// packed, or a stranger, do not count.
 func (a *app) ready(ctx context.Context, p *project.Project) ([]bundle.Bundle, error) {
 	if s, err := states(); err == nil && os.Getenv(stateVariable) != "any" {
 		foreign, err := s.Foreign(p)
@@ -518,7 +549,9 @@ func (a *app) ready(ctx context.Context, p *project.Project) ([]bundle.Bundle, e
 			return nil, err
 		}
 		if _, packed := bundle.Packed(p); foreign && packed == nil {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "nothing was packed on this machine", Place: fault.Place{File: filepath.ToSlash(p.Join(bundle.Dir))}, Why: "Bundles from elsewhere may hold anything.", Do: "Run 'vornix pack' first."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "nothing was packed on this machine",
+				Place: fault.Place{File: filepath.ToSlash(p.Join(bundle.Dir))},
+				Why:   "Bundles from elsewhere may hold anything.", Do: "Run 'vornix pack' first."}
 		}
 	}
 	return release.Ready(ctx, p, a.options())
@@ -572,7 +605,8 @@ func (a *app) confirm(ctx context.Context, question string) error {
 		return nil
 	}
 	if !a.asks() {
-		return &fault.Fault{Kind: fault.Usage, What: "nothing was done: this needs a yes", Why: "There is no terminal to ask at.", Do: "Add --yes to do it, or --plan to see it only."}
+		return &fault.Fault{Kind: fault.Usage, What: "nothing was done: this needs a yes",
+			Why: "There is no terminal to ask at.", Do: "Add --yes to do it, or --plan to see it only."}
 	}
 	fmt.Fprintf(a.out.Stderr, "%s [y/N] ", question)
 	line, err := a.line(ctx)
@@ -596,12 +630,14 @@ func only(cmd *cobra.Command) *cobra.Command {
 			}
 		}
 		if len(args) == 0 {
-			return fmt.Errorf("'%s' needs one word more\n\nIt takes: %s", cmd.CommandPath(), strings.Join(known, " or "))
+			return fmt.Errorf("'%s' needs one word more\n\nIt takes: %s", cmd.CommandPath(),
+				strings.Join(known, " or "))
 		}
 		if near := suggest.Word(args[0], known); near != "" {
 			return fmt.Errorf("unknown command %q for %q\n\nDid you mean %s?", args[0], cmd.CommandPath(), near)
 		}
-		return fmt.Errorf("unknown command %q for %q\n\nIt takes: %s", args[0], cmd.CommandPath(), strings.Join(known, " or "))
+		return fmt.Errorf("unknown command %q for %q\n\nIt takes: %s", args[0], cmd.CommandPath(),
+			strings.Join(known, " or "))
 	}
 	return cmd
 }
@@ -630,7 +666,8 @@ func inProject(p *project.Project, typed string) string {
 // noArgs, and some, refuse arguments in Vornix's words.
 func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return fmt.Errorf("'%s' takes no argument, and there is %q\n\nSee: %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+		return fmt.Errorf("'%s' takes no argument, and there is %q\n\nSee: %s --help", cmd.CommandPath(), args[0],
+			cmd.CommandPath())
 	}
 	return nil
 }

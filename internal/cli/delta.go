@@ -81,7 +81,8 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 				o.Compression = vcdiff.LZMA
 			case "none":
 			default:
-				return &fault.Fault{Kind: fault.Usage, What: "--compress must be lzma or none", Do: "Leave it out for lzma."}
+				return &fault.Fault{Kind: fault.Usage, What: "--compress must be lzma or none",
+					Do: "Leave it out for lzma."}
 			}
 			old, oldSize, err := openFile(args[0])
 			if err != nil {
@@ -101,7 +102,8 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 			wrote := a.advance("comparing", newSize)
 			stats, err := (*zipdelta.Stats)(nil), zipdelta.ErrPlain
 			if !standard && !asFiles {
-				stats, err = zipdelta.Encode(ctx, old, oldSize, now, newSize, out, zipdelta.Options{Workers: a.workers(), Compression: o.Compression, Wrote: wrote})
+				stats, err = zipdelta.Encode(ctx, old, oldSize, now, newSize, out,
+					zipdelta.Options{Workers: a.workers(), Compression: o.Compression, Wrote: wrote})
 			}
 			if errors.Is(err, zipdelta.ErrPlain) {
 				o.Wrote, o.Size = wrote, newSize
@@ -126,15 +128,19 @@ reader of RFC 3284. --as-files takes archives as any other file.`,
 				a.out.Say("entries: %d as they are, %d compared, %d new", stats.Same, stats.Changed, stats.Fresh)
 				a.out.Say("only Vornix puts archives together again; for other programs there are --as-files and --standard")
 				if stats.AsIs > 0 {
-					a.out.Say("%s packed by another program, and compared packed: these take more", release.Count(stats.AsIs, "entry"))
+					a.out.Say("%s packed by another program, and compared packed: these take more",
+						release.Count(stats.AsIs, "entry"))
 				}
 			}
-			a.out.Say("copied %s, brought along %s", release.Bytes(stats.Copied), release.Bytes(stats.Added+stats.Again))
-			a.out.Say("%s: %s, %s of the new file", filepath.ToSlash(args[2]), release.Bytes(d.Size), percent(d.Size, newSize))
+			a.out.Say("copied %s, brought along %s", release.Bytes(stats.Copied),
+				release.Bytes(stats.Added+stats.Again))
+			a.out.Say("%s: %s, %s of the new file", filepath.ToSlash(args[2]), release.Bytes(d.Size),
+				percent(d.Size, newSize))
 			return nil
 		}),
 	}
-	cmd.Flags().BoolVar(&standard, "standard", false, "keep to the letter of RFC 3284: no checksums, no compression of sections, archives as files")
+	cmd.Flags().BoolVar(&standard, "standard", false,
+		"keep to the letter of RFC 3284: no checksums, no compression of sections, archives as files")
 	cmd.Flags().BoolVar(&asFiles, "as-files", false, "compare archives as they are packed")
 	cmd.Flags().StringVar(&compress, "compress", "lzma", "`how` sections are compressed: lzma or none")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace OUT when it is there")
@@ -178,11 +184,13 @@ appears only when it is whole. Nothing is written for a damaged delta, or one th
 			if !hash {
 				out.Unhashed()
 			}
-			stats, err := zipdelta.Decode(ctx, old, oldSize, change, out, zipdelta.Limits{Workers: a.workers(), Most: limit})
+			stats, err := zipdelta.Decode(ctx, old, oldSize, change, out,
+				zipdelta.Limits{Workers: a.workers(), Most: limit})
 			if err != nil {
 				return deltaFault(err, args[0], args[1])
 			}
-			d := deltaAnswer{Stats: zipdelta.Stats{Stats: *stats}, File: filepath.ToSlash(args[2]), Size: out.Size(), SHA: out.SHA256()}
+			d := deltaAnswer{Stats: zipdelta.Stats{Stats: *stats}, File: filepath.ToSlash(args[2]), Size: out.Size(),
+				SHA: out.SHA256()}
 			if err := out.CommitCache(); err != nil { // it can be made again
 				return err
 			}
@@ -227,7 +235,8 @@ func (a *app) inspectDelta(name string) (any, error) {
 	if d.Archive {
 		kind = "VCDIFF delta between two archives, by their unpacked entries"
 	}
-	a.out.Say("%s, %s, in %s; the new file has %s", kind, release.Bytes(size), release.Count(about.Windows, "window"), release.Bytes(about.Target))
+	a.out.Say("%s, %s, in %s; the new file has %s", kind, release.Bytes(size), release.Count(about.Windows, "window"),
+		release.Bytes(about.Target))
 	if !d.Archive {
 		a.out.Say("made from a file of %s or more", release.Bytes(about.OldLeast))
 	}
@@ -235,7 +244,9 @@ func (a *app) inspectDelta(name string) (any, error) {
 	for _, x := range []struct {
 		is   bool
 		what string
-	}{{about.Adler, "checksums (Adler-32)"}, {about.LZMA, "LZMA sections"}, {about.Table, "a code table of its own"}, {about.Back, "windows that copy from the new file"}, {about.Header > 0 && !d.Archive, "an application header"}} {
+	}{{about.Adler, "checksums (Adler-32)"}, {about.LZMA, "LZMA sections"}, {about.Table, "a code table of its own"},
+		{about.Back, "windows that copy from the new file"},
+		{about.Header > 0 && !d.Archive, "an application header"}} {
 		if x.is {
 			has = append(has, x.what)
 		}
@@ -251,9 +262,12 @@ func deltaFault(err error, old, change string) error {
 	var format *vcdiff.FormatError
 	switch {
 	case errors.Is(err, vcdiff.ErrSource):
-		return &fault.Fault{Kind: fault.Refused, What: "the delta does not fit this file", Place: fault.Place{File: filepath.ToSlash(old)}, Err: err, Why: "Nothing was written.", Do: "Find the file that the delta was made from, or get one for this."}
+		return &fault.Fault{Kind: fault.Refused, What: "the delta does not fit this file",
+			Place: fault.Place{File: filepath.ToSlash(old)}, Err: err, Why: "Nothing was written.",
+			Do: "Find the file that the delta was made from, or get one for this."}
 	case errors.As(err, &format):
-		return &fault.Fault{What: "the delta is no good", Place: fault.Place{File: filepath.ToSlash(change)}, Err: err, Why: "Nothing was written.", Do: "Get it again."}
+		return &fault.Fault{What: "the delta is no good", Place: fault.Place{File: filepath.ToSlash(change)}, Err: err,
+			Why: "Nothing was written.", Do: "Get it again."}
 	}
 	return err
 }
@@ -274,11 +288,13 @@ func percent(part, whole int64) string {
 func openFile(name string) (*os.File, int64, error) {
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, 0, &fault.Fault{Kind: fault.Usage, What: "the file can't be opened", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
+		return nil, 0, &fault.Fault{Kind: fault.Usage, What: "the file can't be opened",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = &fault.Fault{Kind: fault.Usage, What: "this is no file", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Name a file; for folders there is 'vornix patch make'."}
+		err = &fault.Fault{Kind: fault.Usage, What: "this is no file", Place: fault.Place{File: filepath.ToSlash(name)},
+			Do: "Name a file; for folders there is 'vornix patch make'."}
 	}
 	if err != nil {
 		_ = f.Close() // it was only read
@@ -301,7 +317,9 @@ func (o *outFile) close() {
 // createOut begins a file; one that is there is replaced on word only.
 func createOut(name string, overwrite bool) (*outFile, error) {
 	if _, err := os.Lstat(name); err == nil && !overwrite {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(name)}, Why: "Nothing is overwritten unasked.", Do: "Choose another name, or add --overwrite."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Why: "Nothing is overwritten unasked.",
+			Do: "Choose another name, or add --overwrite."}
 	}
 	d, err := safefile.MakeDir(filepath.Dir(name))
 	if err != nil {

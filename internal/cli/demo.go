@@ -39,12 +39,17 @@ changed by hand, and a way back.`,
 			if len(args) > 0 {
 				dir = args[0]
 			}
-			if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(demo.Projects[0].Folder), project.OutDir)); err != nil {
-				a.out.Say("The demo takes about %d s here the first time, and about a second when it is run again.", demoSeconds(runtime.GOMAXPROCS(0)))
+			if _, err := os.Stat(filepath.Join(dir, filepath.FromSlash(demo.Projects[0].Folder),
+				project.OutDir)); err != nil {
+				a.out.Say("The demo takes about %d s here the first time, and about a second when it is run again.",
+					demoSeconds(runtime.GOMAXPROCS(0)))
 			}
 			painted := func(int, int) {}
 			if bar := a.out.Progress(); bar != nil {
-				painted = func(done, total int) { bar.Advanced("", "painting the demo's images", int64(done), int64(total)) }
+				painted = func(done,
+					total int) {
+					bar.Advanced("", "painting the demo's images", int64(done), int64(total))
+				}
 			}
 			written, err := demo.WriteTelling(ctx, dir, painted)
 			if err != nil {
@@ -59,7 +64,8 @@ changed by hand, and a way back.`,
 			for i, d := range demo.Projects {
 				tell := a.teller(firstWeek)
 				if i > 0 {
-					tell = a.teller(map[string]string{"check": "The same for a game that differs in nearly every rule: tiles instead of solids, a bundle for each map, lists on its server, another texture form."})
+					tell = a.teller(map[string]string{
+						"check": "The same for a game that differs in nearly every rule: tiles instead of solids, a bundle for each map, lists on its server, another texture form."})
 				}
 				one, err := a.demoProject(ctx, dir, d, tell, nil)
 				if one != nil {
@@ -100,12 +106,16 @@ changed by hand, and a way back.`,
   look at %[1]s/out/reports/%[7]s.html in a browser
   change a line of %[1]s/maps/cairn_station.vnx, then, while the two stand-ins run:
   %[3]s release %[8]s --project %[1]s`,
-				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)), invocation(), filepath.ToSlash(filepath.Join(dir, "website", first.Folder)), filepath.ToSlash(filepath.Join(dir, "player")),
-				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, semver.Next(version), filepath.ToSlash(dir))
+				filepath.ToSlash(filepath.Join(dir, first.Folder)), filepath.ToSlash(filepath.Join(dir, first.Server)),
+				invocation(), filepath.ToSlash(filepath.Join(dir, "website", first.Folder)),
+				filepath.ToSlash(filepath.Join(dir, "player")),
+				filepath.ToSlash(filepath.Join(dir, filepath.FromSlash(first.Workshop))), version, semver.Next(version),
+				filepath.ToSlash(dir))
 			return nil
 		}),
 	}
-	cmd.Flags().BoolVar(&story, "story", false, "go on with a second week: a changed texture, a new version, a patch, a server that was changed, a way back")
+	cmd.Flags().BoolVar(&story, "story", false,
+		"go on with a second week: a changed texture, a new version, a patch, a server that was changed, a way back")
 	return cmd
 }
 
@@ -146,7 +156,8 @@ type demoAnswer struct {
 }
 
 // demoProject releases one of the demo's projects with its server's stand-in running.
-func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell func(release.Step), week *secondWeek) (*demoAnswer, error) {
+func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell func(release.Step),
+	week *secondWeek) (*demoAnswer, error) {
 	p, err := project.Load(filepath.Join(dir, filepath.FromSlash(d.Folder)), demo.Profiles())
 	if err != nil {
 		return nil, err
@@ -156,14 +167,17 @@ func (a *app) demoProject(ctx context.Context, dir string, d demo.Project, tell 
 		return nil, err
 	}
 	defer server.Close()
-	shop, err := standin.Start(filepath.Join(dir, filepath.FromSlash(d.Workshop)), standin.Options{Accounts: []string{"maker", "player"}, Kinds: workshopKinds(p.Profile), Name: p.Profile.Game.Title + " Exchange"})
+	shop, err := standin.Start(filepath.Join(dir, filepath.FromSlash(d.Workshop)),
+		standin.Options{Accounts: []string{"maker", "player"}, Kinds: workshopKinds(p.Profile),
+			Name: p.Profile.Game.Title + " Exchange"})
 	if err != nil {
 		return nil, err
 	}
 	defer shop.Close()
 	head := p.File.Project
 	if week == nil {
-		a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title, filepath.ToSlash(filepath.Join(dir, d.Folder)))
+		a.out.Heading("%s %s for %s, in %s", head.Title, head.Version, p.Profile.Game.Title,
+			filepath.ToSlash(filepath.Join(dir, d.Folder)))
 		a.out.Say("server  up    a stand-in of the game's server answers at %s", server.URL)
 		a.out.Say("server  up    a stand-in of a workshop answers at %s", shop.URL)
 	}
@@ -237,15 +251,19 @@ func (a *app) demoPublished(ctx context.Context, s *release.Session, one *demoAn
 	return nil
 }
 
-// demoSeconds is about how long the first run takes: measured as 25 s with two processors of 2.5 GHz, of which 21 s are work that all of them share.
+// demoSeconds is about how long the first run takes: measured as 25 s with two processors of 2.5
+// GHz, of which 21 s are work that all of them share.
 func demoSeconds(processors int) int { return 4 + 42/processors }
 
-// demoTrust allows what the demo itself does: it sends the tokens of its stand-ins to its stand-ins, which run on this machine. Whatever else a project in
-// the demo's folder asks for needs consent as anywhere.
+// demoTrust allows what the demo itself does: it sends the tokens of its stand-ins to its
+// stand-ins, which run on this machine. Whatever else a project in the demo's folder asks for needs
+// consent as anywhere.
 func demoTrust(p *project.Project, want []trust.Permission) (missing []trust.Permission, err error) {
 	for _, x := range want {
 		t := p.File.Targets[x.Name]
-		own := x.Kind == trust.Send && t.TokenEnv == "" && t.PlayerTokenEnv == "" && strings.HasPrefix(t.TokenFile, "../workshops/") && strings.HasPrefix(t.PlayerTokenFile, "../workshops/") && strings.HasPrefix(t.URL, "../workshops/") &&
+		own := x.Kind == trust.Send && t.TokenEnv == "" && t.PlayerTokenEnv == "" &&
+			strings.HasPrefix(t.TokenFile, "../workshops/") && strings.HasPrefix(t.PlayerTokenFile, "../workshops/") &&
+			strings.HasPrefix(t.URL, "../workshops/") &&
 			len(x.Lines) == 1 && strings.Contains(x.Lines[0], " to http://127.0.0.1:")
 		if !own {
 			missing = append(missing, x)

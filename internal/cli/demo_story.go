@@ -64,8 +64,10 @@ func (a *app) story(ctx context.Context, w *secondWeek, p *project.Project, o re
 }
 
 // storyRelease releases the next version.
-func (a *app) storyRelease(ctx context.Context, p *project.Project, o release.Options, next string) ([]release.Step, error) {
-	o.OnStep = a.teller(map[string]string{"build": "Only what is made of the texture is made again, and the light of the maps in which its colour falls on other things.", "patch": "Players who have the version before need this much of it:"})
+func (a *app) storyRelease(ctx context.Context, p *project.Project, o release.Options, next string) ([]release.Step,
+	error) {
+	o.OnStep = a.teller(map[string]string{
+		"build": "Only what is made of the texture is made again, and the light of the maps in which its colour falls on other things.", "patch": "Players who have the version before need this much of it:"})
 	fresh, err := project.Load(p.Dir, demo.Profiles())
 	if err != nil {
 		return nil, err
@@ -75,7 +77,8 @@ func (a *app) storyRelease(ctx context.Context, p *project.Project, o release.Op
 		return nil, err
 	}
 	defer s.Close()
-	notes := fmt.Sprintf("The slabs of %s have seen rain: they are darker, and lichen grows on them.\n", show.Clean(p.File.Project.Title))
+	notes := fmt.Sprintf("The slabs of %s have seen rain: they are darker, and lichen grows on them.\n",
+		show.Clean(p.File.Project.Title))
 	if err := s.WriteNotes(next, []byte(notes), true); err != nil {
 		return nil, err
 	}
@@ -92,7 +95,8 @@ func (a *app) storyPlayer(ctx context.Context, w *secondWeek, p *project.Project
 		return err
 	}
 	defer d.Close()
-	if _, _, err := d.CopyFrom(ctx, p.Join(release.ReleasesDir, before, name(before)), path.Join("parcels", name(before))); err != nil {
+	if _, _, err := d.CopyFrom(ctx, p.Join(release.ReleasesDir, before, name(before)),
+		path.Join("parcels", name(before))); err != nil {
 		return err
 	}
 	file := p.Join(release.PatchFile(p, before, next))
@@ -121,7 +125,8 @@ func (a *app) storyPlayer(ctx context.Context, w *secondWeek, p *project.Project
 	if got != released {
 		return &fault.Fault{What: "the patch made another file than was released", Place: fault.Place{File: d.Path()}}
 	}
-	a.out.Say("%s makes %s of %s (%s, byte for byte as released); 'vornix patch undo %s' takes it back", filepath.Base(file), name(next), name(before), release.Bytes(size), filepath.ToSlash(d.Path()))
+	a.out.Say("%s makes %s of %s (%s, byte for byte as released); 'vornix patch undo %s' takes it back",
+		filepath.Base(file), name(next), name(before), release.Bytes(size), filepath.ToSlash(d.Path()))
 	return nil
 }
 
@@ -174,7 +179,8 @@ func (a *app) storyDrift(ctx context.Context, w *secondWeek, p *project.Project,
 	if err != nil {
 		return err
 	}
-	a.out.Say("with --overwrite: %s; the page that was there is kept on the server, for a way back", show.Clean(step.Summary))
+	a.out.Say("with --overwrite: %s; the page that was there is kept on the server, for a way back",
+		show.Clean(step.Summary))
 	return nil
 }
 

@@ -31,7 +31,8 @@ type deployFlags struct {
 func (f *deployFlags) add(a *app, cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "show what would be done, and change nothing")
 	cmd.Flags().BoolVar(&a.yes, "yes", false, "do it without asking")
-	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false, "also overwrite files that others changed on the target (a copy stays there)")
+	cmd.Flags().BoolVar(&f.overwrite, "overwrite", false,
+		"also overwrite files that others changed on the target (a copy stays there)")
 	cmd.Flags().BoolVar(&f.withoutServer, "without-server", false, "copy files without asking the game server")
 	cmd.Flags().BoolVar(&f.verify, "verify", false, "compare files on the target by content, not by size and time")
 	addOffline(cmd, &f.offline)
@@ -43,11 +44,13 @@ func (f *deployFlags) set(o *release.Options) {
 
 // addOffline adds the flag of commands that compare the version with what other places know.
 func addOffline(cmd *cobra.Command, offline *bool) {
-	cmd.Flags().BoolVar(offline, "offline", false, "continue although a place that knows finished versions does not answer")
+	cmd.Flags().BoolVar(offline, "offline", false,
+		"continue although a place that knows finished versions does not answer")
 }
 
 // checkPlaces compares what goes out with what other places know of the version, and says which could not be asked.
-func (a *app) checkPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool, o release.Options, q release.Query) (release.Places, error) {
+func (a *app) checkPlaces(ctx context.Context, p *project.Project, bundles []bundle.Bundle, newVersion bool,
+	o release.Options, q release.Query) (release.Places, error) {
 	places, err := release.CheckPlaces(ctx, p, bundles, newVersion, o, q)
 	if err == nil {
 		a.silent(places)
@@ -104,7 +107,9 @@ server plays what it got.`,
 				args = release.Writable(p)
 			}
 			if len(args) == 0 {
-				return &fault.Fault{Kind: fault.Usage, What: "no target was named", Do: "Its targets: " + orWord(strings.Join(release.Targets(p), ", "), "none; describe one under [target.NAME] in vornix.toml") + "."}
+				return &fault.Fault{Kind: fault.Usage, What: "no target was named",
+					Do: "Its targets: " + orWord(strings.Join(release.Targets(p), ", "),
+						"none; describe one under [target.NAME] in vornix.toml") + "."}
 			}
 			bundles, err := a.ready(ctx, p)
 			if err != nil {
@@ -136,15 +141,20 @@ server plays what it got.`,
 	f.add(a, cmd)
 	cmd.Flags().BoolVar(&fleet.all, "all", false, "all targets of the project but web folders, which can only be read")
 	cmd.Flags().IntVar(&fleet.atOnce, "at-once", 4, "deploy to this `number` of targets at once")
-	cmd.Flags().BoolVar(&fleet.wave, "wave", false, "the first target ahead; the others when its server plays what it got")
-	cmd.Flags().DurationVar(&fleet.pause, "pause", 0, "with --wave: look at the first target for this `time`, as in 5m, before the others follow")
-	cmd.Flags().BoolVar(&fleet.skip, "skip-unreachable", false, "go on without targets that can't be reached; the exit code is 4 all the same")
+	cmd.Flags().BoolVar(&fleet.wave, "wave", false,
+		"the first target ahead; the others when its server plays what it got")
+	cmd.Flags().DurationVar(&fleet.pause, "pause", 0,
+		"with --wave: look at the first target for this `time`, as in 5m, before the others follow")
+	cmd.Flags().BoolVar(&fleet.skip, "skip-unreachable", false,
+		"go on without targets that can't be reached; the exit code is 4 all the same")
 	cmd.AddCommand(a.rollbackCommand(), a.withdrawCommand(), a.historyCommand(), a.unlockCommand(), a.previewCommand())
 	return cmd
 }
 
-// plans makes and shows the plan for each target. Those that can't be reached are an error, or with --skip-unreachable told and left out.
-func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle, verify bool, fleet fleetFlags, result *deployAnswer) ([]*release.Deploying, error) {
+// plans makes and shows the plan for each target. Those that can't be reached are an error, or with
+// --skip-unreachable told and left out.
+func (a *app) plans(ctx context.Context, p *project.Project, targets []string, bundles []bundle.Bundle, verify bool,
+	fleet fleetFlags, result *deployAnswer) ([]*release.Deploying, error) {
 	graph := sync.OnceValues(func() (*assetgraph.Graph, error) { return assetgraph.ScanProject(ctx, p) })
 	ways := make([]*release.Deploying, len(targets))
 	errs := make([]error, len(targets))
@@ -153,7 +163,9 @@ func (a *app) plans(ctx context.Context, p *project.Project, targets []string, b
 	g.SetLimit(max(1, fleet.atOnce))
 	for i, target := range targets {
 		g.Go(func() error {
-			ways[i], errs[i] = release.PlanDeploy(ctx, p, func(context.Context) (*assetgraph.Graph, error) { return graph() }, target, bundles, release.DeployOptions{Access: access, Verify: verify})
+			ways[i], errs[i] = release.PlanDeploy(ctx, p,
+				func(context.Context) (*assetgraph.Graph, error) { return graph() }, target, bundles,
+				release.DeployOptions{Access: access, Verify: verify})
 			return nil
 		})
 	}
@@ -261,7 +273,8 @@ func rank(a deploy.Action) int {
 }
 
 // deployAll does what was planned, after asking.
-func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deployAnswer, ways []*release.Deploying, bundles []bundle.Bundle, f deployFlags, fleet fleetFlags) error {
+func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deployAnswer, ways []*release.Deploying,
+	bundles []bundle.Bundle, f deployFlags, fleet fleetFlags) error {
 	changes := 0
 	for _, w := range ways {
 		changes += w.Plan.Changes()
@@ -284,16 +297,17 @@ func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deploy
 	defer s.Close()
 	steps := map[string]*release.Step{}
 	var mu sync.Mutex
-	o := deploy.FleetOptions{AtOnce: fleet.atOnce, Wave: fleet.wave, Look: func(ctx context.Context, first *deploy.Outcome) error {
-		return a.lookAtFirst(ctx, s.P, first, len(names)-1, f, fleet)
-	}, Ended: func(x *deploy.Outcome) {
-		mu.Lock()
-		defer mu.Unlock()
-		a.deployed(answer, steps[x.Target])
-		if x.Err != nil && len(names) > 1 {
-			a.out.Error(x.Err)
-		}
-	}}
+	o := deploy.FleetOptions{AtOnce: fleet.atOnce, Wave: fleet.wave,
+		Look: func(ctx context.Context, first *deploy.Outcome) error {
+			return a.lookAtFirst(ctx, s.P, first, len(names)-1, f, fleet)
+		}, Ended: func(x *deploy.Outcome) {
+			mu.Lock()
+			defer mu.Unlock()
+			a.deployed(answer, steps[x.Target])
+			if x.Err != nil && len(names) > 1 {
+				a.out.Error(x.Err)
+			}
+		}}
 	result.Outcomes, err = deploy.Fleet(ctx, names, o, func(ctx context.Context, name string) (*deploy.Result, error) {
 		r, step, err := s.Run(ctx, byName[name], bundles)
 		mu.Lock()
@@ -316,20 +330,28 @@ func (a *app) deployAll(ctx context.Context, answer *show.Answer, result *deploy
 				}
 			}
 			if failed > 0 {
-				err = &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("%d of %s failed", failed, release.Count(len(names), "target")), Why: "What they had is there again or still; the others are as the table says.", Do: "Mend the cause, and run the same command again: it goes on with those that are not done."}
+				err = &fault.Fault{Kind: fault.KindOf(err),
+					What: fmt.Sprintf("%d of %s failed", failed, release.Count(len(names), "target")),
+					Why:  "What they had is there again or still; the others are as the table says.",
+					Do:   "Mend the cause, and run the same command again: it goes on with those that are not done."}
 			}
 		}
 	}
 	if err == nil && len(result.Unreachable) > 0 {
-		err = &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s could not be reached: %s", release.Count(len(result.Unreachable), "target"), strings.Join(slices.Sorted(maps.Keys(result.Unreachable)), ", ")), Do: "Run the same command again when they are up."}
+		err = &fault.Fault{Kind: fault.Unreachable,
+			What: fmt.Sprintf("%s could not be reached: %s", release.Count(len(result.Unreachable), "target"),
+				strings.Join(slices.Sorted(maps.Keys(result.Unreachable)), ", ")),
+			Do: "Run the same command again when they are up."}
 	}
 	return err
 }
 
 // lookAtFirst waits and looks before the others follow.
-func (a *app) lookAtFirst(ctx context.Context, p *project.Project, first *deploy.Outcome, others int, f deployFlags, fleet fleetFlags) error {
+func (a *app) lookAtFirst(ctx context.Context, p *project.Project, first *deploy.Outcome, others int, f deployFlags,
+	fleet fleetFlags) error {
 	if fleet.pause > 0 {
-		a.out.Say("%s goes ahead; %s in %s", first.Target, plural(others, "other follows", "others follow"), fleet.pause)
+		a.out.Say("%s goes ahead; %s in %s", first.Target, plural(others, "other follows", "others follow"),
+			fleet.pause)
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -353,7 +375,9 @@ func (a *app) lookAtFirst(ctx context.Context, p *project.Project, first *deploy
 		}
 	}
 	if why != "" {
-		return &fault.Fault{What: fmt.Sprintf("target %q is not well since it was deployed to: %s", first.Target, why), Why: "The others have not been touched.", Do: "Look at it, or go back with: vornix deploy rollback " + first.Target}
+		return &fault.Fault{What: fmt.Sprintf("target %q is not well since it was deployed to: %s", first.Target, why),
+			Why: "The others have not been touched.",
+			Do:  "Look at it, or go back with: vornix deploy rollback " + first.Target}
 	}
 	return a.confirm(ctx, fmt.Sprintf("%s is well. Go on with %s?", first.Target, plural(others, "other", "others")))
 }
@@ -407,7 +431,8 @@ func (a *app) completeMaps(*cobra.Command, []string, string) ([]string, cobra.Sh
 	}
 	var names []string
 	for _, f := range files {
-		if ending := path.Ext(f.Path); strings.HasPrefix(f.Path, p.File.Sources.Maps+"/") && (ending == ".vnx" || ending == ".glb" || ending == ".gltf") {
+		if ending := path.Ext(f.Path); strings.HasPrefix(f.Path, p.File.Sources.Maps+"/") &&
+			(ending == ".vnx" || ending == ".glb" || ending == ".gltf") {
 			names = append(names, strings.TrimSuffix(path.Base(f.Path), ending))
 		}
 	}

@@ -33,7 +33,8 @@ type way struct {
 }
 
 // toGoals shows the plans that lead to goals, asks once, and does them one after the other.
-func (a *app) toGoals(ctx context.Context, answer *show.Answer, ways []way, command, question string, f deployFlags) error {
+func (a *app) toGoals(ctx context.Context, answer *show.Answer, ways []way, command, question string,
+	f deployFlags) error {
 	var plans []*deploy.Plan
 	for i := range ways {
 		w := &ways[i]
@@ -130,11 +131,13 @@ with --as-found.`,
 			if err != nil {
 				return err
 			}
-			return a.toGoals(ctx, answer, []way{{t: t, goal: goal}}, "deploy rollback", fmt.Sprintf("Bring %s back to %s?", t.Name, orWord(goal.Version, "nothing of this project")), f)
+			return a.toGoals(ctx, answer, []way{{t: t, goal: goal}}, "deploy rollback",
+				fmt.Sprintf("Bring %s back to %s?", t.Name, orWord(goal.Version, "nothing of this project")), f)
 		}),
 	}
 	f.add(a, cmd)
-	cmd.Flags().BoolVar(&asFound, "as-found", false, "restore the replaced files as they were found, with the changes of others")
+	cmd.Flags().BoolVar(&asFound, "as-found", false,
+		"restore the replaced files as they were found, with the changes of others")
 	return cmd
 }
 
@@ -175,7 +178,9 @@ back, unless the target names it in without = ["MAP"].`,
 					return err
 				}
 			}
-			if err := a.toGoals(ctx, answer, ways, "deploy withdraw", fmt.Sprintf("Take %s off %s?", strings.Join(names, " and "), strings.Join(targets, " and ")), f); err != nil || f.planOnly {
+			if err := a.toGoals(ctx, answer, ways, "deploy withdraw",
+				fmt.Sprintf("Take %s off %s?", strings.Join(names, " and "), strings.Join(targets, " and ")),
+				f); err != nil || f.planOnly {
 				return err
 			}
 			for _, target := range targets {
@@ -232,7 +237,9 @@ func (a *app) historyCommand() *cobra.Command {
 				case r.Possible:
 					state = "can be gone back to"
 				}
-				rows = append(rows, []string{fmt.Sprint(r.Serial), r.Time.Local().Format("2006-01-02 15:04"), what, orWord(r.Version, "nothing"), changes(&r.Record), show.Clean(r.By), state})
+				rows = append(rows,
+					[]string{fmt.Sprint(r.Serial), r.Time.Local().Format("2006-01-02 15:04"), what,
+						orWord(r.Version, "nothing"), changes(&r.Record), show.Clean(r.By), state})
 			}
 			a.out.Table([]string{"number", "when", "what", "version", "changes", "by", ""}, rows)
 			return nil

@@ -28,7 +28,8 @@ func (a *app) previewCommand() *cobra.Command {
 				return err
 			}
 			if p.Profile.Server.Welcome.File == "" {
-				return &fault.Fault{Kind: fault.Usage, What: "the game's profile describes no welcome page", Place: p.Profile.Doc.At("server"), Do: "Describe it under [server.welcome]."}
+				return &fault.Fault{Kind: fault.Usage, What: "the game's profile describes no welcome page",
+					Place: p.Profile.Doc.At("server"), Do: "Describe it under [server.welcome]."}
 			}
 			bundles, err := bundle.Packed(p)
 			if err != nil {
@@ -59,7 +60,8 @@ func (a *app) previewCommand() *cobra.Command {
 			}
 			answer.Result = welcomeAnswer{args[1], p.Profile.Server.Welcome.File, names}
 			a.out.Table([]string{"file", "size"}, rows)
-			a.out.Say("Open it in a browser: %s", filepath.ToSlash(filepath.Join(args[1], p.Profile.Server.Welcome.File)))
+			a.out.Say("Open it in a browser: %s",
+				filepath.ToSlash(filepath.Join(args[1], p.Profile.Server.Welcome.File)))
 			return nil
 		}),
 	}

@@ -35,7 +35,9 @@ same, it notices before it changes anything.`,
 				a.out.Say("Nobody holds %s.", t.Name)
 				return nil
 			}
-			a.out.Say("%s is held by %s: '%s', process %d, since %s; last sign of life %s ago.", t.Name, show.Clean(h.By), show.Clean(h.Command), h.PID, h.Since.Local().Format("2006-01-02 15:04:05"), h.Quiet.Round(time.Second))
+			a.out.Say("%s is held by %s: '%s', process %d, since %s; last sign of life %s ago.", t.Name,
+				show.Clean(h.By), show.Clean(h.Command), h.PID, h.Since.Local().Format("2006-01-02 15:04:05"),
+				h.Quiet.Round(time.Second))
 			if err := a.confirm(ctx, "Break the lock?"); err != nil {
 				return err
 			}

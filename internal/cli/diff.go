@@ -81,7 +81,8 @@ what the map says of itself, how much of which material is seen, terrains, props
 				}
 			}
 			if shown := 24; len(rows) > shown+1 && !a.out.Verbose {
-				rows = append(rows[:shown], []string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
+				rows = append(rows[:shown],
+					[]string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 			}
 			a.out.Table([]string{"", "file", "size", "size now", "grown"}, rows)
 			for _, m := range d.Maps {
@@ -94,7 +95,8 @@ what the map says of itself, how much of which material is seen, terrains, props
 			}
 			a.out.Say("")
 			a.kindChart(d.Kinds)
-			a.out.Say("\n%d added, %d removed, %d moved, %d changed, %d the same; from %s to %s (%s)", d.Count(compare.Added), d.Count(compare.Removed), d.Count(compare.Moved), d.Count(compare.Changed),
+			a.out.Say("\n%d added, %d removed, %d moved, %d changed, %d the same; from %s to %s (%s)",
+				d.Count(compare.Added), d.Count(compare.Removed), d.Count(compare.Moved), d.Count(compare.Changed),
 				d.Same, release.Bytes(d.Old), release.Bytes(d.New), grown(d.New-d.Old))
 			return nil
 		}),
@@ -118,7 +120,8 @@ func (a *app) kindChart(kinds []compare.Kind) {
 	}
 	var rows [][]string
 	for _, k := range kinds {
-		rows = append(rows, []string{k.Kind, "was", bar(k.Old), release.Bytes(k.Old), strconv.Itoa(k.OldFiles), ""}, []string{"", "now", bar(k.New), release.Bytes(k.New), strconv.Itoa(k.NewFiles), grown(k.New - k.Old)})
+		rows = append(rows, []string{k.Kind, "was", bar(k.Old), release.Bytes(k.Old), strconv.Itoa(k.OldFiles), ""},
+			[]string{"", "now", bar(k.New), release.Bytes(k.New), strconv.Itoa(k.NewFiles), grown(k.New - k.Old)})
 	}
 	a.out.Table([]string{"kind", "", "", "size", "files", "grown"}, rows)
 }
@@ -168,7 +171,8 @@ func (a *app) diffMaps(answer *show.Answer, args []string) error {
 		rows = append(rows, []string{c.Kind, c.Text})
 	}
 	a.out.Table([]string{"", "what"}, rows)
-	a.out.Say("%s from %s to %s", release.Count(len(changes), "change"), filepath.ToSlash(args[0]), filepath.ToSlash(args[1]))
+	a.out.Say("%s from %s to %s", release.Count(len(changes), "change"), filepath.ToSlash(args[0]),
+		filepath.ToSlash(args[1]))
 	return nil
 }
 
@@ -177,15 +181,18 @@ func openMap(name string) (*mapfile.Map, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
 	b, err := gamefs.Open(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the map can't be read", Place: place, Err: err, Do: "Name a compiled map (.vnm)."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the map can't be read", Place: place, Err: err,
+			Do: "Name a compiled map (.vnm)."}
 	}
 	defer b.Close()
 	if b.MapData == nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the file holds no compiled map of its own", Place: place, Do: "Name a compiled map (.vnm); of an archive, extract it first."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the file holds no compiled map of its own", Place: place,
+			Do: "Name a compiled map (.vnm); of an archive, extract it first."}
 	}
 	m, err := mapfile.Read(b.MapData)
 	if err != nil {
-		return nil, &fault.Fault{What: "the map can't be read", Place: place, Err: err, Do: "Build it again, or get it again."}
+		return nil, &fault.Fault{What: "the map can't be read", Place: place, Err: err,
+			Do: "Build it again, or get it again."}
 	}
 	return m, nil
 }

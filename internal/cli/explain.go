@@ -51,7 +51,8 @@ in brackets behind a finding, such as map.leak; a part of one lists those that h
 			}
 			list := slices.DeleteFunc(finding.IDs(), func(id string) bool { return !strings.Contains(id, part) })
 			if len(list) == 0 {
-				f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no finding %q", part), Do: "'vornix explain' lists all of them."}
+				f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no finding %q", part),
+					Do: "'vornix explain' lists all of them."}
 				if near := suggest.Word(part, finding.IDs()); near != "" {
 					f.Do = fmt.Sprintf("Did you mean %q?", near)
 				}
@@ -87,7 +88,8 @@ func (a *app) families(ids []string) {
 		rows = append(rows, []string{family, name})
 	}
 	a.out.Table([]string{"about", "findings"}, rows)
-	a.out.Say("\n%d findings; 'vornix explain map' says more of one row, 'vornix explain map.leak' all of one", len(ids))
+	a.out.Say("\n%d findings; 'vornix explain map' says more of one row, 'vornix explain map.leak' all of one",
+		len(ids))
 }
 
 func (a *app) explanation(k *finding.Kind) explainAnswer {
@@ -113,7 +115,8 @@ func (a *app) explain(x explainAnswer) {
 	}
 	if x.Severity != finding.Error.String() {
 		a.out.Say("\n  known and harmless here? In vornix.toml:")
-		for _, line := range []string{"[[accept]]", fmt.Sprintf("finding = %q", x.ID), `where = "..."`, `reason = "..."`} {
+		for _, line := range []string{"[[accept]]", fmt.Sprintf("finding = %q", x.ID), `where = "..."`,
+			`reason = "..."`} {
 			a.out.Say("      %s", line)
 		}
 	}

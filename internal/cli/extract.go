@@ -78,7 +78,9 @@ are one file on some systems are refused before the first byte is written; files
 			if withNeeds {
 				p, err := a.profileNamed(profileName)
 				if err == nil && p == nil {
-					err = &fault.Fault{Kind: fault.Usage, What: "--with-needs has to know the game", Why: "What a file needs, and where it lies, stands in the game's profile.", Do: "Name it with --profile, or run this in a project."}
+					err = &fault.Fault{Kind: fault.Usage, What: "--with-needs has to know the game",
+						Why: "What a file needs, and where it lies, stands in the game's profile.",
+						Do:  "Name it with --profile, or run this in a project."}
 				}
 				if err != nil {
 					return err
@@ -111,7 +113,8 @@ are one file on some systems are refused before the first byte is written; files
 			if workers == 0 {
 				workers = runtime.GOMAXPROCS(0)
 			}
-			written, err := zipfile.Extract(ctx, d, files, zipfile.ExtractOptions{Workers: workers, Most: limit, Overwrite: overwrite})
+			written, err := zipfile.Extract(ctx, d, files,
+				zipfile.ExtractOptions{Workers: workers, Most: limit, Overwrite: overwrite})
 			if written == nil {
 				written = []zipfile.Written{}
 			}
@@ -123,20 +126,25 @@ are one file on some systems are refused before the first byte is written; files
 				rows = append(rows, []string{w.Path, release.Bytes(w.Size), w.SHA256[:16]})
 			}
 			if shown := 30; len(rows) > shown && !a.out.Verbose {
-				rows = append(rows[:shown], []string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", ""})
+				rows = append(rows[:shown],
+					[]string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", ""})
 			}
 			a.out.Table([]string{"written", "size", "sha-256"}, rows)
-			a.out.Say("\n%s, %s, in %s", release.Count(len(written), "file"), release.Bytes(total), filepath.ToSlash(to))
+			a.out.Say("\n%s, %s, in %s", release.Count(len(written), "file"), release.Bytes(total),
+				filepath.ToSlash(to))
 			return err
 		}),
 	}
 	cmd.Flags().StringVar(&to, "to", "", "`folder` to write to (default: called as the file is)")
-	cmd.Flags().StringArrayVar(&except, "except", nil, "leave out entries of this `pattern`; may be given several times")
+	cmd.Flags().StringArrayVar(&except, "except", nil,
+		"leave out entries of this `pattern`; may be given several times")
 	cmd.Flags().BoolVar(&withNeeds, "with-needs", false, "with all that the entries refer to")
-	cmd.Flags().StringVar(&profileName, "profile", "", "`name` of the game profile for --with-needs (default: that of the project here)")
+	cmd.Flags().StringVar(&profileName, "profile", "",
+		"`name` of the game profile for --with-needs (default: that of the project here)")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would be written, and write nothing")
 	cmd.Flags().BoolVar(&overwrite, "overwrite", false, "replace files that are there")
-	cmd.Flags().StringVar(&most, "max-size", "", "`size` that it may unpack to in all, such as 100G (default: 4G, and at most 100 times its own)")
+	cmd.Flags().StringVar(&most, "max-size", "",
+		"`size` that it may unpack to in all, such as 100G (default: 4G, and at most 100 times its own)")
 	return cmd
 }
 
@@ -148,7 +156,9 @@ func openArchive(name string) (*gamefs.Bundle, error) {
 		if errors.Is(err, fs.ErrNotExist) {
 			kind = fault.Usage
 		}
-		return nil, &fault.Fault{Kind: kind, What: "the archive can't be opened", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path; of a damaged one 'vornix salvage FILE OUT.zip' saves what is left."}
+		return nil, &fault.Fault{Kind: kind, What: "the archive can't be opened",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err,
+			Do: "Check the path; of a damaged one 'vornix salvage FILE OUT.zip' saves what is left."}
 	}
 	return b, nil
 }
@@ -161,7 +171,8 @@ func chosen(b *gamefs.Bundle, patterns, except []string) (files []*zipfile.File,
 	}
 	for _, pattern := range patterns {
 		if !slices.ContainsFunc(known, func(n string) bool { return means(pattern, n) }) {
-			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("no entry is called %q", pattern), Do: "'vornix inspect FILE' lists them."}
+			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("no entry is called %q", pattern),
+				Do: "'vornix inspect FILE' lists them."}
 			if near := suggest.Word(pattern, known); near != "" {
 				f.Do = fmt.Sprintf("Did you mean %q?", near)
 			}
@@ -236,18 +247,22 @@ them, as the game's profile says. It writes what is whole to OUT, and says of ea
 				rows = append(rows, []string{f.Name, release.Bytes(f.Size), f.Kind, content, name})
 			}
 			if shown := 100; len(rows) > shown && !a.out.Verbose {
-				rows = append(rows[:shown], []string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", "", ""})
+				rows = append(rows[:shown],
+					[]string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", "", ""})
 			}
 			a.out.Table([]string{"entry", "size", "is", "content", "name"}, rows)
 			if err == nil {
-				a.out.Say("\n%d of %s saved in %s, %s", r.Written, release.Count(len(r.Found), "entry"), filepath.ToSlash(args[1]), release.Bytes(r.Size))
+				a.out.Say("\n%d of %s saved in %s, %s", r.Written, release.Count(len(r.Found), "entry"),
+					filepath.ToSlash(args[1]), release.Bytes(r.Size))
 				if r.Written < len(r.Found) {
-					return &fault.Fault{What: release.Count(len(r.Found)-r.Written, "entry") + " not whole, and left out", Do: "Get those again from where they came from."}
+					return &fault.Fault{What: release.Count(len(r.Found)-r.Written, "entry") +
+						" not whole, and left out", Do: "Get those again from where they came from."}
 				}
 			}
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&profileName, "profile", "", "`name` of the game profile, by which names are found again (default: that of the project here)")
+	cmd.Flags().StringVar(&profileName, "profile", "",
+		"`name` of the game profile, by which names are found again (default: that of the project here)")
 	return cmd
 }

@@ -30,7 +30,8 @@ const farmVariable = "VORNIX_FARM"
 func farmFolder() (string, error) {
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return "", &fault.Fault{What: "there is no folder for what this program keeps for you", Err: err, Do: "Name one with --dir, and the key's file in " + farmVariable + "."}
+		return "", &fault.Fault{What: "there is no folder for what this program keeps for you", Err: err,
+			Do: "Name one with --dir, and the key's file in " + farmVariable + "."}
 	}
 	return filepath.Join(dir, "vornix", "farm"), nil
 }
@@ -75,15 +76,21 @@ func (a *app) farmFlags(cmd *cobra.Command) func() (assembly.Farming, error) {
 	var on bool
 	var key string
 	var verify float64
-	cmd.Flags().Float64Var(&verify, "verify", 0, fmt.Sprintf("with --farm: the `share` of the workers' work that another worker repeats, from %g to 1 (everything)", remoteexec.Rechecked))
+	cmd.Flags().Float64Var(&verify, "verify", 0,
+		fmt.Sprintf("with --farm: the `share` of the workers' work that another worker repeats, from %g to 1 (everything)", remoteexec.Rechecked))
 	cmd.Flags().BoolVar(&on, "farm", false, "have the workers of a farm do what they can of it; the result is the same")
-	cmd.Flags().StringVar(&key, "farm-key", "", "with --farm: the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
+	cmd.Flags().StringVar(&key, "farm-key", "",
+		"with --farm: the `file` with the farm's key (default: that in "+farmVariable+
+			", or the one that 'farm host' keeps here)")
 	return func() (f assembly.Farming, err error) {
 		if key != "" && !on {
-			return f, &fault.Fault{Kind: fault.Usage, What: "--farm-key goes with --farm", Do: "Add --farm, or leave it out."}
+			return f, &fault.Fault{Kind: fault.Usage, What: "--farm-key goes with --farm",
+				Do: "Add --farm, or leave it out."}
 		}
 		if cmd.Flags().Changed("verify") && (!on || verify < remoteexec.Rechecked || verify > 1) {
-			return f, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", remoteexec.Rechecked), Do: "Give --farm --verify 1 to have two workers do everything."}
+			return f, &fault.Fault{Kind: fault.Usage,
+				What: fmt.Sprintf("--verify goes with --farm, and is a share from %g to 1", remoteexec.Rechecked),
+				Do:   "Give --farm --verify 1 to have two workers do everything."}
 		}
 		f = a.farming()
 		f.Recheck = verify
@@ -95,8 +102,9 @@ func (a *app) farmFlags(cmd *cobra.Command) func() (assembly.Farming, error) {
 	}
 }
 
-// besides leaves room beside the jobs for what is said to other machines: an answer would wait for ten milliseconds where each processor is busy with
-// work that does not pause, and there are several to a job.
+// besides leaves room beside the jobs for what is said to other machines: an answer would wait for
+// ten milliseconds where each processor is busy with work that does not pause, and there are
+// several to a job.
 func (a *app) besides() {
 	if a.jobs == 0 {
 		a.jobs = runtime.GOMAXPROCS(0)
@@ -145,7 +153,8 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
   vornix farm host --listen :7422 --name build.local --keep 72h`,
 		Args: noArgs,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
-			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: remoteexec.Limits{Keep: keep}, Dir: dir, Server: server}
+			o := host.Options{Listen: listen, Names: names, Plain: plain, Limits: remoteexec.Limits{Keep: keep},
+				Dir: dir, Server: server}
 			var err error
 			if o.Dir == "" {
 				if o.Dir, err = farmFolder(); err != nil {
@@ -158,7 +167,9 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 				}
 			}
 			if keep < time.Hour {
-				return &fault.Fault{Kind: fault.Usage, What: "--keep is too short: builds would lose what they are made of", Do: "Give an hour or more, as in 24h."}
+				return &fault.Fault{Kind: fault.Usage,
+					What: "--keep is too short: builds would lose what they are made of",
+					Do:   "Give an hour or more, as in 24h."}
 			}
 			var saying sync.Mutex
 			o.Said = func(text string) {
@@ -200,7 +211,8 @@ A team that has a NATS server of its own needs no host: docs/farm.md says what i
 	cmd.Flags().StringVar(&server, "server", "", "the `program` nats-server (default: the one in PATH)")
 	cmd.Flags().StringVar(&dir, "dir", "", "`folder` for what it keeps (default: vornix/farm in your settings)")
 	cmd.Flags().StringVar(&listen, "listen", fmt.Sprintf(":%d", host.DefaultPort), "`address` to listen at")
-	cmd.Flags().StringArrayVar(&names, "name", nil, "`name` or address by which others reach this machine, for the key; can be given several times (default: its addresses)")
+	cmd.Flags().StringArrayVar(&names, "name", nil,
+		"`name` or address by which others reach this machine, for the key; can be given several times (default: its addresses)")
 	cmd.Flags().BoolVar(&plain, "plain", false, "without encryption")
 	cmd.Flags().DurationVar(&keep, "keep", 24*time.Hour, "how `long` contents are kept")
 	cmd.Flags().StringVar(&most, "max-size", "", "`size` of all contents at most, such as 20G (default: no limit)")
@@ -229,10 +241,12 @@ do that only where you trust everybody who has the farm's key with this machine.
 				return err
 			}
 			a.besides()
-			o := remoteexec.WorkerOptions{Key: k, Version: assembly.FarmVersion(farmProgram()), Name: name, System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
+			o := remoteexec.WorkerOptions{Key: k, Version: assembly.FarmVersion(farmProgram()), Name: name,
+				System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
 			if o.Name == "" {
 				if o.Name, err = os.Hostname(); err != nil || o.Name == "" {
-					return &fault.Fault{Kind: fault.Usage, What: "this machine has no name", Err: err, Do: "Give the worker one with --name."}
+					return &fault.Fault{Kind: fault.Usage, What: "this machine has no name", Err: err,
+						Do: "Give the worker one with --name."}
 				}
 			}
 			if most != "" {
@@ -249,7 +263,8 @@ do that only where you trust everybody who has the farm's key with this machine.
 			if dir == "" {
 				cache, err := os.UserCacheDir()
 				if err != nil {
-					return &fault.Fault{What: "there is no folder for what can be made again", Err: err, Do: "Name one with --dir."}
+					return &fault.Fault{What: "there is no folder for what can be made again", Err: err,
+						Do: "Name one with --dir."}
 				}
 				dir = filepath.Join(cache, "vornix", "farm-worker")
 			}
@@ -267,12 +282,14 @@ do that only where you trust everybody who has the farm's key with this machine.
 			if err != nil {
 				var held *fault.Fault
 				if errors.As(err, &held) && held.Kind == fault.Refused {
-					held.Why, held.Do = "Each would remove contents from "+humanize.Printable(dir)+" that the other one needs.", "Give this worker a folder of its own with --dir."
+					held.Why, held.Do = "Each would remove contents from "+humanize.Printable(dir)+
+						" that the other one needs.", "Give this worker a folder of its own with --dir."
 				}
 				return err
 			}
 			defer lock.Release()
-			a.out.Say("A worker for the farm at %s, %s. Ctrl-C stops it.", show.Clean(k.Where()), release.Count(o.Hands, "job")+" at once")
+			a.out.Say("A worker for the farm at %s, %s. Ctrl-C stops it.", show.Clean(k.Where()),
+				release.Count(o.Hands, "job")+" at once")
 			var saying sync.Mutex
 			o.Said = func(e remoteexec.Event) {
 				saying.Lock()
@@ -286,11 +303,15 @@ do that only where you trust everybody who has the farm's key with this machine.
 			return remoteexec.Work(ctx, o)
 		}),
 	}
-	cmd.Flags().StringVar(&key, "key", "", "the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
-	cmd.Flags().StringVar(&name, "name", "", "`name` in the farm; a number is added where another worker has it (default: this machine's)")
+	cmd.Flags().StringVar(&key, "key", "",
+		"the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
+	cmd.Flags().StringVar(&name, "name", "",
+		"`name` in the farm; a number is added where another worker has it (default: this machine's)")
 	cmd.Flags().StringVar(&dir, "dir", "", "`folder` for contents (default: vornix/farm-worker in your cache)")
-	cmd.Flags().StringVar(&most, "max-size", "", "`size` of the contents that are kept for later, such as 50G (default 10G)")
-	cmd.Flags().StringVar(&memory, "memory", "", "`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
+	cmd.Flags().StringVar(&most, "max-size", "",
+		"`size` of the contents that are kept for later, such as 50G (default 10G)")
+	cmd.Flags().StringVar(&memory, "memory", "",
+		"`size` of memory that a stage may take, such as 500M or 8G (default 4G)")
 	cmd.Flags().BoolVar(&own, "own-steps", false, "also run steps of projects' own that may be run elsewhere")
 	return cmd
 }
@@ -336,7 +357,8 @@ func (a *app) farmStatusCommand() *cobra.Command {
 				return err
 			}
 			answer.Result = s
-			a.out.Say("The farm at %s, %.1f ms away: %d waiting, %d being done, %s of contents.", show.Clean(k.Where()), 1000*s.Trip, s.Waiting, s.Working, release.Bytes(s.Bytes))
+			a.out.Say("The farm at %s, %.1f ms away: %d waiting, %d being done, %s of contents.", show.Clean(k.Where()),
+				1000*s.Trip, s.Waiting, s.Working, release.Bytes(s.Bytes))
 			var rows [][]string
 			for _, w := range s.Workers {
 				doing := "nothing"
@@ -348,7 +370,9 @@ func (a *app) farmStatusCommand() *cobra.Command {
 				case len(w.Doing) > 0:
 					doing = strings.Join(w.Doing, ", ")
 				}
-				rows = append(rows, []string{show.Clean(w.Worker), show.Clean(w.System), fmt.Sprint(w.Hands), map[bool]string{true: "yes", false: "no"}[w.Own], show.Clean(doing)})
+				rows = append(rows,
+					[]string{show.Clean(w.Worker), show.Clean(w.System), fmt.Sprint(w.Hands),
+						map[bool]string{true: "yes", false: "no"}[w.Own], show.Clean(doing)})
 			}
 			if len(rows) == 0 {
 				a.out.Say("No worker is there. Start one: vornix farm worker")
@@ -358,6 +382,7 @@ func (a *app) farmStatusCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&key, "key", "", "the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
+	cmd.Flags().StringVar(&key, "key", "",
+		"the `file` with the farm's key (default: that in "+farmVariable+", or the one that 'farm host' keeps here)")
 	return cmd
 }

@@ -41,21 +41,26 @@ brought up to date from where it came.`,
 			if len(args) == 2 {
 				o.URL = args[0]
 			} else if download.IsWeb(dir) {
-				return &fault.Fault{Kind: fault.Usage, What: "which folder is to be brought up to date?", Do: "Name it after the address: vornix fetch " + dir + " DIR"}
+				return &fault.Fault{Kind: fault.Usage, What: "which folder is to be brought up to date?",
+					Do: "Name it after the address: vornix fetch " + dir + " DIR"}
 			}
 			if err := trustedWords(o.Trust); err != nil {
 				return err
 			}
 			if watch && (o.Plan || back || list) {
-				return &fault.Fault{Kind: fault.Usage, What: "--watch goes with none of --plan, --back, --list", Do: "Leave one out."}
+				return &fault.Fault{Kind: fault.Usage, What: "--watch goes with none of --plan, --back, --list",
+					Do: "Leave one out."}
 			}
 			if o.AtOnce < 1 || o.AtOnce > 64 {
-				return &fault.Fault{Kind: fault.Usage, What: "--at-once must be a number from 1 to 64", Do: "4 is what most servers like."}
+				return &fault.Fault{Kind: fault.Usage, What: "--at-once must be a number from 1 to 64",
+					Do: "4 is what most servers like."}
 			}
 			if every < time.Second {
-				return &fault.Fault{Kind: fault.Usage, What: "--every must be a second at least", Do: "Write it as in 30s, 10m or 2h."}
+				return &fault.Fault{Kind: fault.Usage, What: "--every must be a second at least",
+					Do: "Write it as in 30s, 10m or 2h."}
 			}
-			o.Workers, o.Remote, o.Advanced = a.workers(), download.Options{Agent: download.Agent(Version())}, a.steps("fetching")
+			o.Workers, o.Remote, o.Advanced = a.workers(), download.Options{Agent: download.Agent(Version())},
+				a.steps("fetching")
 			switch {
 			case list:
 				return a.fetchedList(answer, dir)
@@ -85,19 +90,26 @@ brought up to date from where it came.`,
 	}
 	flags := cmd.Flags()
 	flags.BoolVar(&o.Plan, "plan", false, "show what would be done, and change nothing")
-	flags.BoolVar(&back, "back", false, "bring back the version that was there before; it stays until there is another one than that which was left")
+	flags.BoolVar(&back, "back", false,
+		"bring back the version that was there before; it stays until there is another one than that which was left")
 	flags.BoolVar(&list, "list", false, "say what DIR has, in which version, from where, signed by whom")
-	flags.StringArrayVar(&o.Only, "only", nil, "only bundles with this `name`, or with a map of that name (* for any letters); remembered; '*' is all again")
-	flags.StringArrayVar(&o.Trust, "trust", nil, "the index must be signed by this public `key`; may be given several times (default: by whom it was signed before)")
-	flags.BoolVar(&o.Mirror, "mirror", false, "also get patches, the game's own forms and the index itself, so that DIR can be served; remembered")
-	flags.BoolVar(&o.Beside, "beside", false, "look for files beside the index, whatever base it says: from mirrors; remembered")
+	flags.StringArrayVar(&o.Only, "only", nil,
+		"only bundles with this `name`, or with a map of that name (* for any letters); remembered; '*' is all again")
+	flags.StringArrayVar(&o.Trust, "trust", nil,
+		"the index must be signed by this public `key`; may be given several times (default: by whom it was signed before)")
+	flags.BoolVar(&o.Mirror, "mirror", false,
+		"also get patches, the game's own forms and the index itself, so that DIR can be served; remembered")
+	flags.BoolVar(&o.Beside, "beside", false,
+		"look for files beside the index, whatever base it says: from mirrors; remembered")
 	flags.BoolVar(&o.Offline, "offline", false, "ask nobody: verify what is there")
 	flags.BoolVar(&o.Verify, "verify", false, "read every file again, also those that nobody touched")
 	flags.BoolVar(&o.Again, "again", false, "also install the version that was left with --back")
-	flags.BoolVar(&o.Older, "older", false, "take an index with a lower number than the last: when its authors began anew")
+	flags.BoolVar(&o.Older, "older", false,
+		"take an index with a lower number than the last: when its authors began anew")
 	flags.IntVar(&o.AtOnce, "at-once", 4, "`number` of downloads at the same time")
 	flags.BoolVar(&watch, "watch", false, "go on, and look again and again, until Ctrl-C")
-	flags.DurationVar(&every, "every", 5*time.Minute, "how `long` to wait between two looks of --watch, as in 30s, 10m, 2h")
+	flags.DurationVar(&every, "every", 5*time.Minute,
+		"how `long` to wait between two looks of --watch, as in 30s, 10m, 2h")
 	return cmd
 }
 
@@ -143,7 +155,8 @@ func (a *app) fetched(r *fetch.Result, dir string, o fetch.Options, back bool) {
 				how = "take from " + x.From
 			}
 		}
-		rows = append(rows, []string{show.Clean(x.File), show.Clean(how), release.Bytes(x.Size), dash(x.Bytes), show.Clean(x.Note)})
+		rows = append(rows,
+			[]string{show.Clean(x.File), show.Clean(how), release.Bytes(x.Size), dash(x.Bytes), show.Clean(x.Note)})
 	}
 	if len(rows) > 0 {
 		a.out.Table([]string{"file", "how", "size", "bytes", ""}, rows)
@@ -154,11 +167,14 @@ func (a *app) fetched(r *fetch.Result, dir string, o fetch.Options, back bool) {
 	case o.Plan && !r.Changed:
 		a.out.Say("%s is there and whole: nothing to do", version)
 	case o.Plan:
-		a.out.Say("%s would come to %s with %s to download (%s in all); nothing was changed", version, filepath.ToSlash(dir), release.Bytes(r.Bytes), release.Bytes(r.Full))
+		a.out.Say("%s would come to %s with %s to download (%s in all); nothing was changed", version,
+			filepath.ToSlash(dir), release.Bytes(r.Bytes), release.Bytes(r.Full))
 	case back:
-		a.out.Say("back from version %s to %s; it stays so until there is another one, or: --again", show.Clean(r.From), show.Clean(r.To))
+		a.out.Say("back from version %s to %s; it stays so until there is another one, or: --again", show.Clean(r.From),
+			show.Clean(r.To))
 	case !r.Changed:
-		a.out.Say("%s is there and whole (%s, %s)", version, release.Count(counts[fetch.Keep], "file"), release.Bytes(r.Full))
+		a.out.Say("%s is there and whole (%s, %s)", version, release.Count(counts[fetch.Keep], "file"),
+			release.Bytes(r.Full))
 	default:
 		from := ""
 		if r.From != "" && r.From != r.To {
@@ -202,10 +218,13 @@ func (a *app) fetchWatch(ctx context.Context, dir string, o fetch.Options, every
 		case err != nil:
 			line = "not up to date: " + err.Error()
 		case r.Offline:
-			line = fmt.Sprintf("nobody answers (%s): %s %s stays", show.Clean(r.Why), show.Clean(r.Title), show.Clean(r.To))
+			line = fmt.Sprintf("nobody answers (%s): %s %s stays", show.Clean(r.Why), show.Clean(r.Title),
+				show.Clean(r.To))
 		case r.Changed:
-			files := slices.DeleteFunc(slices.Clone(r.Actions), func(x fetch.Action) bool { return x.Do == fetch.Keep || x.Do == fetch.Leave })
-			line = fmt.Sprintf("%s %s: %s changed, %s downloaded", show.Clean(r.Title), show.Clean(r.To), release.Count(len(files), "file"), release.Bytes(r.Bytes))
+			files := slices.DeleteFunc(slices.Clone(r.Actions),
+				func(x fetch.Action) bool { return x.Do == fetch.Keep || x.Do == fetch.Leave })
+			line = fmt.Sprintf("%s %s: %s changed, %s downloaded", show.Clean(r.Title), show.Clean(r.To),
+				release.Count(len(files), "file"), release.Bytes(r.Bytes))
 		default:
 			line = fmt.Sprintf("%s %s is there and whole", show.Clean(r.Title), show.Clean(r.To))
 		}
@@ -232,7 +251,9 @@ func (a *app) fetchedList(answer *show.Answer, dir string) error {
 		if len(p.Keys) > 0 {
 			by = strings.Join(p.Keys, " or ")
 		}
-		rows = append(rows, []string{show.Clean(p.Title), show.Clean(p.Version), orWord(show.Clean(p.Back), "-"), fmt.Sprint(len(p.Files)), show.Clean(p.URL), by})
+		rows = append(rows,
+			[]string{show.Clean(p.Title), show.Clean(p.Version), orWord(show.Clean(p.Back), "-"),
+				fmt.Sprint(len(p.Files)), show.Clean(p.URL), by})
 	}
 	if len(rows) == 0 {
 		a.out.Say("nothing was fetched to %s yet", filepath.ToSlash(dir))

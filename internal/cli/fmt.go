@@ -33,7 +33,8 @@ Comments stay. A file with mistakes is left as it is.`,
 			for _, name := range args {
 				data, err := os.ReadFile(name)
 				if err != nil {
-					return &fault.Fault{Kind: fault.Usage, What: "could not read the map source", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
+					return &fault.Fault{Kind: fault.Usage, What: "could not read the map source",
+						Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
 				}
 				file, findings := maplang.Parse(filepath.ToSlash(name), data)
 				if len(findings) > 0 {
@@ -59,7 +60,8 @@ Comments stay. A file with mistakes is left as it is.`,
 					return err
 				}
 			}
-			step := &release.Step{Name: "fmt", Kept: changed == 0, Summary: fmt.Sprintf("%d of %d files changed", changed, len(args)), Made: made}
+			step := &release.Step{Name: "fmt", Kept: changed == 0,
+				Summary: fmt.Sprintf("%d of %d files changed", changed, len(args)), Made: made}
 			if checkOnly && changed > 0 {
 				step.Summary = fmt.Sprintf("%d of %d files are not in the canonical form", changed, len(args))
 				return a.step(answer, step, &fault.Fault{What: step.Summary, Do: "Run 'vornix fmt' on them."})
@@ -67,6 +69,7 @@ Comments stay. A file with mistakes is left as it is.`,
 			return a.step(answer, step, nil)
 		}),
 	}
-	cmd.Flags().BoolVar(&checkOnly, "check", false, "only say which files would change, with exit code 1 when there are any")
+	cmd.Flags().BoolVar(&checkOnly, "check", false,
+		"only say which files would change, with exit code 1 when there are any")
 	return cmd
 }

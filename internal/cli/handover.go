@@ -52,12 +52,14 @@ still to be handed over. Exit code 1 as long as something is lacking.`,
 			}
 			a.out.Table([]string{"state", "what", "name", "detail"}, rows)
 			if lacking > 0 {
-				return &fault.Fault{What: fmt.Sprintf("%s lacking on this machine", release.Count(lacking, "thing")), Why: "A release from here would stop.", Do: "Go through the lines marked lacking."}
+				return &fault.Fault{What: fmt.Sprintf("%s lacking on this machine", release.Count(lacking, "thing")),
+					Why: "A release from here would stop.", Do: "Go through the lines marked lacking."}
 			}
 			a.out.Say("\nA release from this machine has everything it needs.")
 			return nil
 		}),
 	}
-	cmd.Flags().StringArrayVar(&signing.keys, "key", nil, "the key that signs the index, in this `file`, or agent[:COMMENT] (default: "+keyVariable+")")
+	cmd.Flags().StringArrayVar(&signing.keys, "key", nil,
+		"the key that signs the index, in this `file`, or agent[:COMMENT] (default: "+keyVariable+")")
 	return cmd
 }

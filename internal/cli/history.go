@@ -57,7 +57,8 @@ get the sources of those versions first.`,
 				a.out.Say("\nwrote %s; commit them", strings.Join(done.Files, ", "))
 			}
 			if len(done.Part) > 0 {
-				a.out.Say("\nno record for %s: no place is sure to know all bundles of it", strings.Join(done.Part, ", "))
+				a.out.Say("\nno record for %s: no place is sure to know all bundles of it",
+					strings.Join(done.Part, ", "))
 			}
 			if err == nil && len(done.Files)+len(done.Part) == 0 {
 				a.out.Say("\nnothing to adopt: every finished version has a record")
@@ -86,7 +87,8 @@ func (a *app) showHistory(h *release.History) {
 		if k.Recorded {
 			record = "here"
 		}
-		rows = append(rows, []string{k.Version, k.Date, fmt.Sprintf("%.10s", k.Commit), record, show.Clean(strings.Join(notes, "; "))})
+		rows = append(rows,
+			[]string{k.Version, k.Date, fmt.Sprintf("%.10s", k.Commit), record, show.Clean(strings.Join(notes, "; "))})
 	}
 	if len(rows) == 0 {
 		a.out.Say("no version is finished yet")

@@ -39,12 +39,16 @@ type signFlags struct {
 }
 
 func (f *signFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.keys, "key", nil, "sign the index with the key in this `file`, or agent[:COMMENT]; several to change keys (default: "+keyVariable+")")
-	cmd.Flags().BoolVar(&f.lostKey, "lost-key", false, "sign with keys that the last index does not know, since its own are lost")
+	cmd.Flags().StringArrayVar(&f.keys, "key", nil,
+		"sign the index with the key in this `file`, or agent[:COMMENT]; several to change keys (default: "+keyVariable+
+			")")
+	cmd.Flags().BoolVar(&f.lostKey, "lost-key", false,
+		"sign with keys that the last index does not know, since its own are lost")
 }
 
 func (f *signFlags) addUnsigned(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&f.unsigned, "unsigned", false, "write the index without a signature although the last one had one")
+	cmd.Flags().BoolVar(&f.unsigned, "unsigned", false,
+		"write the index without a signature although the last one had one")
 }
 
 // signers are the keys that were named, or that the environment names; none for no signature.
@@ -117,8 +121,10 @@ With --to, a folder gets everything that the index names, to be served or pushed
 			if err != nil {
 				return err
 			}
-			answer.Result = collected{filepath.ToSlash(to), append([]string{}, c.Copied...), append([]string{}, c.Kept...), append([]string{}, c.Left...)}
-			a.out.Say("%s has all that the index names: %s copied, %d there already", filepath.ToSlash(to), release.Count(len(c.Copied), "file"), len(c.Kept))
+			answer.Result = collected{filepath.ToSlash(to), append([]string{}, c.Copied...),
+				append([]string{}, c.Kept...), append([]string{}, c.Left...)}
+			a.out.Say("%s has all that the index names: %s copied, %d there already", filepath.ToSlash(to),
+				release.Count(len(c.Copied), "file"), len(c.Kept))
 			if len(c.Left) > 0 {
 				a.out.Say("left there, since the index does not name them: %s", release.Few(c.Left))
 			}
@@ -126,7 +132,8 @@ With --to, a folder gets everything that the index names, to be served or pushed
 		}),
 	}
 	cmd.Flags().StringVar(&to, "to", "", "also copy everything that the index names to this `folder`")
-	cmd.Flags().StringVar(&date, "date", "", "`date` of a version that is not released yet, as in 2026-11-25 (a release gives its own)")
+	cmd.Flags().StringVar(&date, "date", "",
+		"`date` of a version that is not released yet, as in 2026-11-25 (a release gives its own)")
 	f.add(cmd)
 	f.addUnsigned(cmd)
 	addOffline(cmd, &offline)
@@ -145,7 +152,8 @@ func (a *app) indexSignCommand() *cobra.Command {
 	var f signFlags
 	var offline bool
 	cmd := &cobra.Command{
-		Use: "sign", Short: "Sign the index that is there: for the first time, for longer, or with other keys", Args: noArgs,
+		Use: "sign", Short: "Sign the index that is there: for the first time, for longer, or with other keys",
+		Args: noArgs,
 		Long: `Sign signs out/index/index.json again, with a new number and, with valid_days under [index], a new day on which it expires.
 
 To change keys, sign with the old and the new one for as long as players need to have been there, then with the new one alone: players who saw
@@ -154,7 +162,9 @@ the index meanwhile know the new key. A key is in a file that only you can read,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, _ []string) error {
 			keys, err := f.signers()
 			if err == nil && len(keys) == 0 {
-				err = &fault.Fault{Kind: fault.Usage, What: "no key is named", Do: "Name its file: --key FILE, --key agent, or in " + keyVariable + "; 'vornix key new FILE' makes one."}
+				err = &fault.Fault{Kind: fault.Usage, What: "no key is named",
+					Do: "Name its file: --key FILE, --key agent, or in " + keyVariable +
+						"; 'vornix key new FILE' makes one."}
 			}
 			if err != nil {
 				return err
@@ -175,7 +185,9 @@ the index meanwhile know the new key. A key is in a file that only you can read,
 			}
 			a.silent(places)
 			published, at := places.Index()
-			x, err := indexwriter.SignAgain(s.P, indexwriter.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey, Published: published, PublishedAt: at})
+			x, err := indexwriter.SignAgain(s.P,
+				indexwriter.WriteOptions{Keys: keys, Now: time.Now(), LostKey: f.lostKey, Published: published,
+					PublishedAt: at})
 			if err != nil {
 				return err
 			}
@@ -229,14 +241,17 @@ own files; with --online, to what base under [index] really serves.`,
 				if online {
 					base, _ := index.Normal(p.File.Index.Base)
 					if base == "" {
-						return &fault.Fault{Kind: fault.Usage, What: "the project does not say where its files are downloaded from", Place: p.Doc.At("index", "base"), Do: "Set base under [index], or name the address."}
+						return &fault.Fault{Kind: fault.Usage,
+							What:  "the project does not say where its files are downloaded from",
+							Place: p.Doc.At("index", "base"), Do: "Set base under [index], or name the address."}
 					}
 					address = base
 				} else {
 					return a.indexHere(answer)
 				}
 			}
-			o := fetch.CheckOptions{Trust: keys, Beside: beside, AtOnce: 4, Workers: a.workers(), Remote: download.Options{Agent: download.Agent(Version())}, Advanced: a.steps("reading")}
+			o := fetch.CheckOptions{Trust: keys, Beside: beside, AtOnce: 4, Workers: a.workers(),
+				Remote: download.Options{Agent: download.Agent(Version())}, Advanced: a.steps("reading")}
 			if p != nil {
 				local, err := indexwriter.NewLocal(p)
 				if err != nil {
@@ -253,12 +268,16 @@ own files; with --online, to what base under [index] really serves.`,
 				return err
 			}
 			if c.Wrong > 0 {
-				return &fault.Fault{What: fmt.Sprintf("%d of %s not as the index says", c.Wrong, release.Count(len(c.Files), "file")), Place: fault.Place{File: c.Address}, Why: "Players' downloads fail there.", Do: "Upload them again, the index last: 'vornix index write --to DIR' brings all together."}
+				return &fault.Fault{What: fmt.Sprintf("%d of %s not as the index says", c.Wrong,
+					release.Count(len(c.Files), "file")), Place: fault.Place{File: c.Address},
+					Why: "Players' downloads fail there.",
+					Do:  "Upload them again, the index last: 'vornix index write --to DIR' brings all together."}
 			}
 			return nil
 		}),
 	}
-	cmd.Flags().StringArrayVar(&trust, "trust", nil, "demand a signature by this public `key`; may be given several times (default: those under [signing])")
+	cmd.Flags().StringArrayVar(&trust, "trust", nil,
+		"demand a signature by this public `key`; may be given several times (default: those under [signing])")
 	cmd.Flags().BoolVar(&online, "online", false, "check what base under [index] serves")
 	cmd.Flags().BoolVar(&beside, "beside", false, "look for files beside the index, whatever base it says: for mirrors")
 	return cmd
@@ -305,7 +324,9 @@ func (a *app) indexTable(x *index.Index) {
 			}
 			patches = "from " + strings.Join(from, ", ")
 		}
-		rows = append(rows, []string{show.Clean(r.File), r.Version, r.Date, release.Bytes(r.Size), r.Game, show.Clean(release.Few(maps)), show.Clean(patches), r.SHA256[:12]})
+		rows = append(rows,
+			[]string{show.Clean(r.File), r.Version, r.Date, release.Bytes(r.Size), r.Game,
+				show.Clean(release.Few(maps)), show.Clean(patches), r.SHA256[:12]})
 	}
 	a.out.Table([]string{"file", "version", "date", "size", "game", "maps", "patches", "sha-256"}, rows)
 	for _, t := range x.Retracted {
@@ -337,7 +358,8 @@ func (a *app) checked(c *fetch.Checked) {
 		a.out.Table([]string{"file", "what", "size", "state"}, rows)
 	}
 	good := len(c.Files) - c.Wrong
-	a.out.Say("\n%d of %s whole, %s read from %s", good, release.Count(len(c.Files), "file"), release.Bytes(c.Bytes), c.Address)
+	a.out.Say("\n%d of %s whole, %s read from %s", good, release.Count(len(c.Files), "file"), release.Bytes(c.Bytes),
+		c.Address)
 	if c.Untried > 0 {
 		a.out.Say("%s not tried: this project has not released what they start from", release.Count(c.Untried, "patch"))
 	}
@@ -357,7 +379,8 @@ back. When it is the newest, the version before replaces it for players.`,
 		ValidArgsFunction: a.completeVersions,
 		RunE: a.run(func(_ context.Context, answer *show.Answer, args []string) error {
 			if !undo && strings.TrimSpace(reason) == "" {
-				return &fault.Fault{Kind: fault.Usage, What: "a version that is taken back needs a reason", Why: "Players read it.", Do: "Say it: --reason \"the lift does not stop\""}
+				return &fault.Fault{Kind: fault.Usage, What: "a version that is taken back needs a reason",
+					Why: "Players read it.", Do: "Say it: --reason \"the lift does not stop\""}
 			}
 			s, err := a.session("index retract", nil)
 			if err != nil {

@@ -61,7 +61,8 @@ much is seen from where (cells), or where one can walk (ground). --shot takes a 
 			answer.Result = result
 			if err != nil {
 				if fault.KindOf(err) == fault.Failed && !isShown(err) {
-					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Make it again, or get it again from where it came from."}
+					err = &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)},
+						Err: err, Do: "Make it again, or get it again from where it came from."}
 				}
 				return err
 			}
@@ -70,10 +71,14 @@ much is seen from where (cells), or where one can walk (ground). --shot takes a 
 	}
 	cmd.Flags().StringVar(&o.source, "source", "", "`image` that a texture was made of, to measure the difference")
 	cmd.Flags().StringVar(&o.picture, "picture", "", "draw a map, a texture or an image into this PNG `file`")
-	cmd.Flags().StringVar(&o.view, "view", "", "`what` a picture of a map shows: plan (default), lit, light, cells of visibility, or ground one walks on")
-	cmd.Flags().StringVar(&o.camera, "camera", "", "`name` of the map's camera for the views lit and light (default: the first)")
-	cmd.Flags().StringVar(&o.shot, "shot", "", "take a quick look through a `camera` of a map: on the terminal, or into the file of --picture")
-	cmd.Flags().StringVar(&o.scene, "glb", "", "write a map's surface, materials, lights and objects into this GLB `file`")
+	cmd.Flags().StringVar(&o.view, "view", "",
+		"`what` a picture of a map shows: plan (default), lit, light, cells of visibility, or ground one walks on")
+	cmd.Flags().StringVar(&o.camera, "camera", "",
+		"`name` of the map's camera for the views lit and light (default: the first)")
+	cmd.Flags().StringVar(&o.shot, "shot", "",
+		"take a quick look through a `camera` of a map: on the terminal, or into the file of --picture")
+	cmd.Flags().StringVar(&o.scene, "glb", "",
+		"write a map's surface, materials, lights and objects into this GLB `file`")
 	return cmd
 }
 
@@ -91,7 +96,8 @@ const headSize = 16
 func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	f, err := os.Open(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: name},
+			Err: err, Do: "Check the path."}
 	}
 	if info, err := f.Stat(); err == nil && info.IsDir() {
 		f.Close()
@@ -102,8 +108,10 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	f.Close()
 	head = head[:n]
 	switch {
-	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") && !strings.EqualFold(filepath.Ext(name), ".vnx") && !gltf.IsScene(name):
-		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+	case o.scene != "" && !strings.EqualFold(filepath.Ext(name), ".vnm") &&
+		!strings.EqualFold(filepath.Ext(name), ".vnx") && !gltf.IsScene(name):
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--glb is for maps",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte{0xd6, 0xc3, 0xc4, 0}):
 		return a.inspectDelta(name)
 	case strings.EqualFold(filepath.Ext(name), patch.Ending):
@@ -113,7 +121,8 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	case slices.Contains(texture.Endings, strings.ToLower(filepath.Ext(name))) && o.source == "":
 		return a.inspectImage(ctx, name, o)
 	case o.source != "":
-		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--source is for textures",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case isModel(name) && o == look{}:
 		return a.inspectModel(name)
 	case strings.HasSuffix(strings.ToLower(name), ".vnx"), gltf.IsScene(name):
@@ -121,7 +130,8 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	case bytes.HasPrefix(head, []byte("\x8bVNM")):
 		return a.inspectBundle(ctx, name, o)
 	case o != look{}:
-		return nil, &fault.Fault{Kind: fault.Usage, What: "--picture is for maps, textures and images, --glb for maps", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "--picture is for maps, textures and images, --glb for maps",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Leave it out."}
 	case bytes.HasPrefix(head, []byte("PK")):
 		return a.inspectBundle(ctx, name, o)
 	case audio.FormOf(head) != "" && slices.Contains(audio.Endings, strings.ToLower(filepath.Ext(name))):
@@ -133,8 +143,9 @@ func (a *app) inspect(ctx context.Context, name string, o look) (any, error) {
 	case bytes.Contains(head, []byte("PK\x03\x04")), holdsEntries(name):
 		return a.inspectBundle(ctx, name, o)
 	}
-	return nil, &fault.Fault{What: "Vornix does not know this kind of file", Place: fault.Place{File: filepath.ToSlash(name)},
-		Do: "Known are folders, .vnm, ZIP archives, KTX2, DDS, images, .vnx, glTF, sounds, texts, index.json and a sprite's index; 'vornix sprite' plays sheets."}
+	return nil, &fault.Fault{What: "Vornix does not know this kind of file",
+		Place: fault.Place{File: filepath.ToSlash(name)},
+		Do:    "Known are folders, .vnm, ZIP archives, KTX2, DDS, images, .vnx, glTF, sounds, texts, index.json and a sprite's index; 'vornix sprite' plays sheets."}
 }
 
 // holdsEntries says whether an archive's directory stands at the end of a file of another kind, as in an installer.
@@ -185,7 +196,8 @@ func (a *app) inspectSprite(data []byte) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	a.out.Say("sprite: %s of %d x %d, %s, stands on texel %d, %d", release.Count(len(s.Pages), "page"), s.Size[0], s.Size[1], release.Count(len(s.Frames), "picture"), s.Pivot[0], s.Pivot[1])
+	a.out.Say("sprite: %s of %d x %d, %s, stands on texel %d, %d", release.Count(len(s.Pages), "page"), s.Size[0],
+		s.Size[1], release.Count(len(s.Frames), "picture"), s.Pivot[0], s.Pivot[1])
 	var rows [][]string
 	for _, name := range slices.Sorted(maps.Keys(s.States)) {
 		st := s.States[name]
@@ -194,7 +206,9 @@ func (a *app) inspectSprite(data []byte) (any, error) {
 			for _, step := range st.Directions[d] {
 				total += step.Milliseconds
 			}
-			rows = append(rows, []string{name, orWord(d, "any"), strconv.Itoa(len(st.Directions[d])), fmt.Sprintf("%d ms", total), st.Loop})
+			rows = append(rows,
+				[]string{name, orWord(d, "any"), strconv.Itoa(len(st.Directions[d])), fmt.Sprintf("%d ms", total),
+					st.Loop})
 		}
 	}
 	a.out.Table([]string{"state", "direction", "frames", "takes", "loop"}, rows)

@@ -50,7 +50,8 @@ type entryAnswer struct {
 func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, error) {
 	b, err := gamefs.OpenAny(name)
 	if err != nil {
-		return nil, &fault.Fault{What: "the archive can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Get it again, or save what is whole: vornix salvage FILE OUT.zip"}
+		return nil, &fault.Fault{What: "the archive can't be read", Place: fault.Place{File: filepath.ToSlash(name)},
+			Err: err, Do: "Get it again, or save what is whole: vornix salvage FILE OUT.zip"}
 	}
 	defer b.Close()
 	answer := bundleAnswer{Kind: "archive", Entries: []entryAnswer{}, Comment: b.Comment()}
@@ -68,7 +69,8 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 	var size, packed int64
 	bad := 0
 	for i, e := range b.Entries() {
-		answer.Entries = append(answer.Entries, entryAnswer{e.Name, e.Size, e.Packed, e.Method.String(), trouble[i], e.Guessed})
+		answer.Entries = append(answer.Entries,
+			entryAnswer{e.Name, e.Size, e.Packed, e.Method.String(), trouble[i], e.Guessed})
 		size, packed = size+e.Size, packed+e.Packed
 		word := trouble[i]
 		if word != "" {
@@ -83,7 +85,8 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 		if bad > 0 {
 			whole = fmt.Sprintf("%d of them not to be unpacked", bad)
 		}
-		a.out.Heading("%s, %s: %s, packed to %s", release.Count(len(rows), "entry"), whole, release.Bytes(size), release.Bytes(packed))
+		a.out.Heading("%s, %s: %s, packed to %s", release.Count(len(rows), "entry"), whole, release.Bytes(size),
+			release.Bytes(packed))
 		header := []string{"entry", "size", "packed", "by", ""}
 		a.out.Table(header, rows)
 	}
@@ -91,7 +94,9 @@ func (a *app) inspectBundle(ctx context.Context, name string, o look) (any, erro
 		a.out.Say("\nit says: %s", show.Clean(answer.Comment))
 	}
 	if bad > 0 {
-		return answer, &fault.Fault{What: fmt.Sprintf("%d of %d entries can't be unpacked, or must not be", bad, len(rows)), Place: fault.Place{File: filepath.ToSlash(name)}, Do: "'vornix extract FILE ENTRY...' unpacks the others; 'vornix salvage' saves what is whole."}
+		return answer, &fault.Fault{What: fmt.Sprintf("%d of %d entries can't be unpacked, or must not be", bad,
+			len(rows)), Place: fault.Place{File: filepath.ToSlash(name)},
+			Do: "'vornix extract FILE ENTRY...' unpacks the others; 'vornix salvage' saves what is whole."}
 	}
 	return answer, nil
 }
@@ -112,16 +117,19 @@ func (a *app) inspectSound(name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	line := fmt.Sprintf("sound: %s (%s), %d samples a second, %s, %.2f s", i.Form, i.Codec, i.Rate, release.Count(i.Channels, "channel"), i.Length().Seconds())
+	line := fmt.Sprintf("sound: %s (%s), %d samples a second, %s, %.2f s", i.Form, i.Codec, i.Rate,
+		release.Count(i.Channels, "channel"), i.Length().Seconds())
 	if i.Bits > 0 {
 		line += fmt.Sprintf(", %d bits", i.Bits)
 	}
 	a.out.Say("%s", line)
 	if i.Loop != nil {
-		a.out.Say("repeats from %.3f s to %.3f s (samples %d to %d)", i.Time(i.Loop[0]).Seconds(), i.Time(i.Loop[1]).Seconds(), i.Loop[0], i.Loop[1])
+		a.out.Say("repeats from %.3f s to %.3f s (samples %d to %d)", i.Time(i.Loop[0]).Seconds(),
+			i.Time(i.Loop[1]).Seconds(), i.Loop[0], i.Loop[1])
 	}
 	if i.Heard {
-		a.out.Say("silent for %.3f s at its beginning and %.3f s at its end; %d samples clipped", i.Time(i.SilentStart).Seconds(), i.Time(i.SilentEnd).Seconds(), i.Clipped)
+		a.out.Say("silent for %.3f s at its beginning and %.3f s at its end; %d samples clipped",
+			i.Time(i.SilentStart).Seconds(), i.Time(i.SilentEnd).Seconds(), i.Clipped)
 	}
 	return soundAnswer{"sound", i, i.Length().Seconds()}, nil
 }
@@ -139,7 +147,8 @@ type textAnswer struct {
 }
 
 // textForms are the forms that endings stand for.
-var textForms = map[string]string{".json": "json", ".toml": "toml", ".xml": "xml", ".ini": "ini", ".cfg": "ini", ".csv": "csv", ".txt": "text", ".md": "text", ".jsonl": "text"}
+var textForms = map[string]string{".json": "json", ".toml": "toml", ".xml": "xml", ".ini": "ini", ".cfg": "ini",
+	".csv": "csv", ".txt": "text", ".md": "text", ".jsonl": "text"}
 
 func (a *app) inspectText(name string) (any, error) {
 	data, err := os.ReadFile(name)
@@ -150,7 +159,8 @@ func (a *app) inspectText(name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer := textAnswer{Kind: "text", Encoding: t.Encoding, Mark: t.Mark, LF: t.LF, CRLF: t.CRLF, Form: textForms[strings.ToLower(filepath.Ext(name))]}
+	answer := textAnswer{Kind: "text", Encoding: t.Encoding, Mark: t.Mark, LF: t.LF, CRLF: t.CRLF,
+		Form: textForms[strings.ToLower(filepath.Ext(name))]}
 	lines := "line ends LF"
 	switch {
 	case t.CRLF > 0 && t.LF > 0:
@@ -177,7 +187,8 @@ func (a *app) inspectText(name string) (any, error) {
 		if bad != nil {
 			place.Line, place.Column = bad.Line, bad.Column
 		}
-		return answer, &fault.Fault{What: "the file is no good " + strings.ToUpper(answer.Form), Place: place, Err: err, Do: "Correct the line."}
+		return answer, &fault.Fault{What: "the file is no good " + strings.ToUpper(answer.Form), Place: place, Err: err,
+			Do: "Correct the line."}
 	}
 	switch {
 	case answer.Form == "toml":
@@ -248,7 +259,9 @@ func (a *app) tomlTable(answer *textAnswer, name string, tables map[string]any) 
 func (a *app) ledgerTable(data []byte) {
 	var rows [][]string
 	for _, e := range ledger.Parse(data) {
-		rows = append(rows, []string{e.Time.Local().Format("2006-01-02 15:04"), e.Kind, e.Version, orWord(e.Target, e.Place), strconv.Itoa(len(e.Files))})
+		rows = append(rows,
+			[]string{e.Time.Local().Format("2006-01-02 15:04"), e.Kind, e.Version, orWord(e.Target, e.Place),
+				strconv.Itoa(len(e.Files))})
 	}
 	a.out.Table([]string{"when", "what", "version", "where", "files"}, rows)
 }

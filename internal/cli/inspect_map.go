@@ -47,7 +47,8 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 	if err != nil {
 		return nil, err
 	}
-	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{}, Uses: slices.Concat(m.Materials(), m.ItemModels(), m.Sprites(), m.Sounds()),
+	answer := &mapAnswer{Meta: m.Meta, Size: r.Size, Chunks: r.Chunks, Objects: []objectAnswer{},
+		Uses:   slices.Concat(m.Materials(), m.ItemModels(), m.Sprites(), m.Sounds()),
 		Counts: counts(m)}
 	if o.shot == "" || a.out.JSON { // a quick look is just that
 		a.showMap(m, r, answer)
@@ -78,7 +79,8 @@ func (a *app) inspectMap(ctx context.Context, name string, data []byte, o look) 
 
 // showMap prints what is inside a map.
 func (a *app) showMap(m *mapfile.Map, r *mapfile.Reader, answer *mapAnswer) {
-	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0], m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
+	a.out.Heading("%s: %s, for %d to %d players, modes %s", m.Meta.Name, m.Meta.Title, m.Meta.Players[0],
+		m.Meta.Players[1], orWord(strings.Join(m.Meta.Modes, ", "), "none"))
 	var has []string
 	for _, what := range []string{"faces", "vertices", "bodies", "leaves", "terrains", "props", "grids", "cells"} {
 		if n := answer.Counts[what]; n > 0 {
@@ -94,7 +96,9 @@ func (a *app) showMap(m *mapfile.Map, r *mapfile.Reader, answer *mapAnswer) {
 	answer.Stages, answer.Cells = a.stages(m, sights), a.cells(m, sights)
 	var rows [][]string
 	for _, c := range r.Chunks {
-		rows = append(rows, []string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10), fmt.Sprintf("%08x", c.CRC)})
+		rows = append(rows,
+			[]string{c.ID, strconv.FormatUint(c.Offset, 10), strconv.FormatUint(c.Size, 10),
+				fmt.Sprintf("%08x", c.CRC)})
 	}
 	a.out.Table([]string{"chunk", "offset", "bytes", "crc-32c"}, rows)
 	rows = nil
@@ -132,8 +136,10 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 			uses = append(uses, r.Name)
 		}
 	}
-	of := map[string]int{"solids": len(m.Solids), "terrains": len(m.Terrains), "props": len(m.Props), "lights": len(m.Lights), "spawns": len(m.Spawns), "volumes": len(m.Volumes),
-		"probes": len(m.Probes), "cameras": len(m.Cameras), "items": len(m.Items), "sounds": len(m.Sounds), "grids": len(m.Grids), "areas": len(m.Areas)}
+	of := map[string]int{"solids": len(m.Solids), "terrains": len(m.Terrains), "props": len(m.Props),
+		"lights": len(m.Lights), "spawns": len(m.Spawns), "volumes": len(m.Volumes),
+		"probes": len(m.Probes), "cameras": len(m.Cameras), "items": len(m.Items), "sounds": len(m.Sounds),
+		"grids": len(m.Grids), "areas": len(m.Areas)}
 	a.out.Findings(one.Findings)
 	a.out.Say("map source %s: %s", m.Name, m.Title)
 	var rows [][]string
@@ -144,18 +150,21 @@ func (a *app) inspectSource(ctx context.Context, name string, o look) (any, erro
 	}
 	a.out.Table([]string{"of", "there are"}, rows)
 	compiled := counts(one.Compiled.Map)
-	a.out.Say("compiles to %d faces, %d triangles, %d leaves", compiled["faces"], compiled["triangles"], compiled["leaves"])
+	a.out.Say("compiles to %d faces, %d triangles, %d leaves", compiled["faces"], compiled["triangles"],
+		compiled["leaves"])
 	a.out.Say("uses %s", orWord(strings.Join(uses, ", "), "nothing"))
 	if len(m.Files) > 0 {
 		a.out.Say("made of %s besides", strings.Join(m.Files, ", "))
 	}
-	answer := sourceAnswer{"map source", m.Name, of, compiled, append([]string{}, uses...), append([]string{}, m.Files...), append([]finding.Finding{}, one.Findings...)}
+	answer := sourceAnswer{"map source", m.Name, of, compiled, append([]string{}, uses...),
+		append([]string{}, m.Files...), append([]finding.Finding{}, one.Findings...)}
 	if o.scene != "" {
 		if err := a.writeScene(o.scene, one.Compiled.Map, one.Surface); err != nil {
 			return nil, err
 		}
 	}
-	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak, func() (assembly.Looks, error) { return one.Looks, nil })
+	return answer, a.viewMap(ctx, o, one.Compiled.Map, one.Compiled.Leak,
+		func() (assembly.Looks, error) { return one.Looks, nil })
 }
 
 // isModel says whether a file lies in the folder of models of its project; elsewhere a scene is a map.
@@ -186,12 +195,14 @@ func (a *app) inspectModel(name string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	m, findings := model.Read(filepath.ToSlash(name), strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)), data, nil)
+	m, findings := model.Read(filepath.ToSlash(name), strings.TrimSuffix(filepath.Base(name), filepath.Ext(name)), data,
+		nil)
 	if m == nil {
 		return nil, &finding.Failure{What: "the model can't be used", Findings: findings}
 	}
 	low, high := m.Box.Min, m.Box.Max
-	answer := modelAnswer{Kind: "model", Triangles: m.Triangles(), Materials: m.Materials(), Min: [3]float64{low.X, low.Y, low.Z}, Max: [3]float64{high.X, high.Y, high.Z},
+	answer := modelAnswer{Kind: "model", Triangles: m.Triangles(), Materials: m.Materials(),
+		Min: [3]float64{low.X, low.Y, low.Z}, Max: [3]float64{high.X, high.Y, high.Z},
 		Bodies: []int{}, Named: m.Named, Images: append([]string{}, m.Images...)}
 	var sides []string
 	for _, body := range m.Collision {
@@ -199,20 +210,23 @@ func (a *app) inspectModel(name string) (any, error) {
 		sides = append(sides, strconv.Itoa(len(body)))
 	}
 	size := high.Sub(low)
-	a.out.Say("model: %s, %.2f x %.2f x %.2f m, from %.2f,%.2f,%.2f", release.Count(answer.Triangles, "triangle"), size.X, size.Y, size.Z, low.X, low.Y, low.Z)
+	a.out.Say("model: %s, %.2f x %.2f x %.2f m, from %.2f,%.2f,%.2f", release.Count(answer.Triangles, "triangle"),
+		size.X, size.Y, size.Z, low.X, low.Y, low.Z)
 	a.out.Say("materials %s", strings.Join(answer.Materials, ", "))
 	how := "around the whole"
 	if m.Named {
 		how = "of its own meshes"
 	}
-	a.out.Say("players bump into %s %s, with %s sides", release.Count(len(sides), "body"), how, orWord(strings.Join(sides, ", "), "no"))
+	a.out.Say("players bump into %s %s, with %s sides", release.Count(len(sides), "body"), how,
+		orWord(strings.Join(sides, ", "), "no"))
 	return answer, nil
 }
 
 // writeScene writes a compiled map as a glTF scene.
 func (a *app) writeScene(name string, m *mapfile.Map, surface func(string) gltf.Surface) error {
 	if !strings.EqualFold(filepath.Ext(name), ".glb") {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: scenes are written as GLB", filepath.ToSlash(name)), Do: "End it in .glb."}
+		return &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%s: scenes are written as GLB", filepath.ToSlash(name)), Do: "End it in .glb."}
 	}
 	data, err := gltf.Write(m, surface)
 	if err != nil {

@@ -57,13 +57,18 @@ func made(m *mapfile.Map, name string, sights []mapfile.CellSight) (list []strin
 			sees += c.Cells
 		}
 		n := len(m.Visibility.Cells)
-		list = append(list, fmt.Sprintf("%s, each sees %.1f of them on average", release.Count(n, "cell"), float64(sees)/float64(max(n, 1))))
+		list = append(list,
+			fmt.Sprintf("%s, each sees %.1f of them on average", release.Count(n, "cell"),
+				float64(sees)/float64(max(n, 1))))
 	case stage.Lighting:
 		if l := m.Lightmap; l != nil {
-			list = append(list, fmt.Sprintf("%s of %d x %d luxels", release.Count(len(l.Pages), "page"), l.Width, l.Height))
+			list = append(list,
+				fmt.Sprintf("%s of %d x %d luxels", release.Count(len(l.Pages), "page"), l.Width, l.Height))
 		}
 		if a := m.Ambient; a != nil {
-			list = append(list, fmt.Sprintf("%s of the light in the air, %.3g m apart", release.Count(len(a.Samples), "sample"), a.Spacing))
+			list = append(list,
+				fmt.Sprintf("%s of the light in the air, %.3g m apart", release.Count(len(a.Samples), "sample"),
+					a.Spacing))
 		}
 		if len(m.GridLight) > 0 {
 			cells := 0
@@ -84,7 +89,8 @@ func made(m *mapfile.Map, name string, sights []mapfile.CellSight) (list []strin
 			for _, l := range n.Links {
 				kinds[l.Kind]++
 			}
-			text := fmt.Sprintf("%s: %s on %s", n.Agent.Name, release.Count(len(n.Polygons), "polygon"), release.Count(len(islands), "island"))
+			text := fmt.Sprintf("%s: %s on %s", n.Agent.Name, release.Count(len(n.Polygons), "polygon"),
+				release.Count(len(islands), "island"))
 			for kind := mapfile.Drop; kind <= mapfile.Door; kind++ {
 				if kinds[kind] > 0 {
 					text += ", " + release.Count(kinds[kind], mapfile.LinkKinds[kind])
@@ -115,8 +121,12 @@ func (a *app) cells(m *mapfile.Map, sights []mapfile.CellSight) []cellAnswer {
 	}
 	var rows [][]string
 	for _, c := range list {
-		rows = append(rows, []string{strconv.Itoa(c.Cell), fmt.Sprintf("%.4g,%.4g,%.4g to %.4g,%.4g,%.4g", c.Min[0], c.Min[1], c.Min[2], c.Max[0], c.Max[1], c.Max[2]),
-			fmt.Sprintf("%d of %d cells", c.Sees, len(m.Visibility.Cells)), fmt.Sprintf("%d of %d faces", c.Faces, len(m.Faces))})
+		rows = append(rows,
+			[]string{strconv.Itoa(c.Cell),
+				fmt.Sprintf("%.4g,%.4g,%.4g to %.4g,%.4g,%.4g", c.Min[0], c.Min[1], c.Min[2], c.Max[0], c.Max[1],
+					c.Max[2]),
+				fmt.Sprintf("%d of %d cells", c.Sees, len(m.Visibility.Cells)),
+				fmt.Sprintf("%d of %d faces", c.Faces, len(m.Faces))})
 	}
 	a.out.Table([]string{"from cell", "which lies at", "one sees", "and draws"}, rows)
 	a.out.Say("")

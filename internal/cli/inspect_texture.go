@@ -52,7 +52,8 @@ func (a *app) inspectTexture(ctx context.Context, name string, o look) (any, err
 		return nil, err
 	}
 	content := texture.Analyse(t.Image(0, 0))
-	answer := textureAnswer{Kind: "texture", Format: t.Format.String(), Shape: texture.ShapeNames[t.Shape], SRGB: t.SRGB, Untold: t.SpaceUntold, Width: t.Width, Height: t.Height,
+	answer := textureAnswer{Kind: "texture", Format: t.Format.String(), Shape: texture.ShapeNames[t.Shape],
+		SRGB: t.SRGB, Untold: t.SpaceUntold, Width: t.Width, Height: t.Height,
 		Images: t.Images, Levels: len(t.Levels), Bytes: len(data), Alpha: content.Alpha(), Holds: content.Holds()}
 	space := "linear"
 	switch {
@@ -65,7 +66,8 @@ func (a *app) inspectTexture(ctx context.Context, name string, o look) (any, err
 	if t.Shape != texture.Flat {
 		what = fmt.Sprintf("%s of %d images, each", answer.Shape, t.Images)
 	}
-	a.out.Say("%s %d x %d, %s, %s, %s, %s alpha, %s", what, t.Width, t.Height, t.Format, space, release.Count(len(t.Levels), "level"), answer.Alpha, release.Bytes(int64(len(data))))
+	a.out.Say("%s %d x %d, %s, %s, %s, %s alpha, %s", what, t.Width, t.Height, t.Format, space,
+		release.Count(len(t.Levels), "level"), answer.Alpha, release.Bytes(int64(len(data))))
 	source, label, why, err := a.sourceOf(ctx, name, t, o)
 	if err != nil {
 		return nil, err
@@ -105,7 +107,8 @@ func (a *app) picture(name string, img image.Image) error {
 		return nil
 	}
 	if !strings.EqualFold(filepath.Ext(name), ".png") {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: pictures are drawn as PNG", filepath.ToSlash(name)), Do: "End it in .png."}
+		return &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%s: pictures are drawn as PNG", filepath.ToSlash(name)), Do: "End it in .png."}
 	}
 	var b bytes.Buffer
 	if err := png.Encode(&b, img); err != nil {
@@ -125,15 +128,20 @@ func (a *app) picture(name string, img image.Image) error {
 
 // sourceOf is what a texture was made of, as its job saw it: the image that was named, or, for a texture in a project's
 // tree, the project's, with why its format was chosen. It is nil when there is none of the texture's size.
-func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o look) (img image.Image, label, why string, err error) {
+func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o look) (img image.Image, label,
+	why string, err error) {
 	if o.source != "" {
 		data, err := os.ReadFile(o.source)
 		if err != nil {
-			return nil, "", "", &fault.Fault{Kind: fault.Usage, What: "could not read the source", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Check the path."}
+			return nil, "", "",
+				&fault.Fault{Kind: fault.Usage, What: "could not read the source",
+					Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Check the path."}
 		}
 		img, err := texture.Decode(data)
 		if err != nil {
-			return nil, "", "", &fault.Fault{What: "the source can't be read", Place: fault.Place{File: filepath.ToSlash(o.source)}, Err: err, Do: "Name another image."}
+			return nil, "", "",
+				&fault.Fault{What: "the source can't be read", Place: fault.Place{File: filepath.ToSlash(o.source)},
+					Err: err, Do: "Name another image."}
 		}
 		if img.Bounds().Size() != image.Pt(t.Width, t.Height) {
 			img = texture.Resize(img, t.Width, t.Height, t.SRGB, texture.Box, texture.Clamp)
@@ -151,8 +159,10 @@ func (a *app) sourceOf(ctx context.Context, name string, t *texture.Texture, o l
 	}
 	for _, x := range g.Of(assetgraph.Texture) {
 		if assetgraph.GamePath(p, x) == inTree {
-			if made := prepared(p, x); made != nil && !made.Refused && made.Images[0].Bounds().Size() == image.Pt(t.Width, t.Height) {
-				return made.Images[0], x.Source, fmt.Sprintf("of the kind %s; %s", made.Recipe.Kind, made.Choice.Why), nil
+			if made := prepared(p, x); made != nil && !made.Refused &&
+				made.Images[0].Bounds().Size() == image.Pt(t.Width, t.Height) {
+				return made.Images[0], x.Source, fmt.Sprintf("of the kind %s; %s", made.Recipe.Kind, made.Choice.Why),
+					nil
 			}
 		}
 	}
@@ -211,8 +221,10 @@ func (a *app) inspectImage(ctx context.Context, name string, o look) (any, error
 		return nil, err
 	}
 	content := texture.Analyse(img)
-	answer := textureAnswer{Kind: "image", SRGB: true, Width: info.Width, Height: info.Height, Images: 1, Bytes: len(data), Alpha: content.Alpha(), Holds: content.Holds()}
-	a.out.Say("%s %d x %d, %s, %s", info.Form, info.Width, info.Height, content.Holds(), release.Bytes(int64(len(data))))
+	answer := textureAnswer{Kind: "image", SRGB: true, Width: info.Width, Height: info.Height, Images: 1,
+		Bytes: len(data), Alpha: content.Alpha(), Holds: content.Holds()}
+	a.out.Say("%s %d x %d, %s, %s", info.Form, info.Width, info.Height, content.Holds(),
+		release.Bytes(int64(len(data))))
 	if info.Misnamed {
 		a.out.Say("its name ends in %s, and it is a %s", filepath.Ext(name), info.Form)
 	}
@@ -221,7 +233,8 @@ func (a *app) inspectImage(ctx context.Context, name string, o look) (any, error
 		a.out.Say("becomes %s", answer.Becomes)
 	}
 	if o.picture != "" {
-		t, err := texture.Compile(ctx, []image.Image{texture.Visible(img)}, texture.Options{Format: texture.RGBA8, SRGB: true})
+		t, err := texture.Compile(ctx, []image.Image{texture.Visible(img)},
+			texture.Options{Format: texture.RGBA8, SRGB: true})
 		if err != nil {
 			return nil, err
 		}
@@ -249,10 +262,12 @@ func becomes(ctx context.Context, name string) string {
 			return ""
 		}
 		if made.Refused {
-			return fmt.Sprintf("nothing: %s does not take %d x %d texels", p.Profile.Game.Title, made.Width, made.Height)
+			return fmt.Sprintf("nothing: %s does not take %d x %d texels", p.Profile.Game.Title, made.Width,
+				made.Height)
 		}
 		b := made.Images[0].Bounds()
-		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", assetgraph.GamePath(p, x), b.Dx(), b.Dy(), made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
+		return fmt.Sprintf("%s: %d x %d, %s, of the kind %s (%s)", assetgraph.GamePath(p, x), b.Dx(), b.Dy(),
+			made.Recipe.Format, made.Recipe.Kind, made.Choice.Why)
 	}
 	return ""
 }

@@ -22,8 +22,9 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 	var game string
 	var silent, planOnly, uninstall bool
 	root := &cobra.Command{
-		Use:           filepath.Base(os.Args[0]),
-		Short:         fmt.Sprintf("Install %s %s for %s", show.Clean(p.Title), show.Clean(p.Version), show.Clean(p.Game)),
+		Use: filepath.Base(os.Args[0]),
+		Short: fmt.Sprintf("Install %s %s for %s", show.Clean(p.Title), show.Clean(p.Version),
+			show.Clean(p.Game)),
 		SilenceErrors: true, SilenceUsage: true,
 		Version: show.Clean(p.Version),
 		Args:    noArgs,
@@ -51,7 +52,8 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 				return err
 			}
 			answer.Result = list
-			a.out.Say("%s %s for %s, in %s", show.Clean(p.Title), show.Clean(p.Version), show.Clean(p.Game), filepath.ToSlash(dir))
+			a.out.Say("%s %s for %s, in %s", show.Clean(p.Title), show.Clean(p.Version), show.Clean(p.Game),
+				filepath.ToSlash(dir))
 			var rows [][]string
 			changes, kept := 0, 0
 			for _, x := range list {
@@ -77,7 +79,9 @@ func (a *app) installerRoot(p *installer.Package) *cobra.Command {
 				return err
 			}
 			if kept > 0 {
-				return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files were left: somebody changed them since", kept, len(list)), Do: "Look at them and remove them by hand."}
+				return &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("%d of %d files were left: somebody changed them since", kept, len(list)),
+					Do:   "Look at them and remove them by hand."}
 			}
 			a.out.Say("done")
 			return nil
@@ -108,7 +112,9 @@ func (a *app) gameFolder(ctx context.Context, p *installer.Package, game string,
 	case len(found) == 1:
 		return found[0], nil
 	case !asking && len(found) > 1:
-		return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s lies in %d folders: %s", p.Game, len(found), strings.Join(found, ", ")), Do: "Say which: --game DIR"}
+		return "", &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%s lies in %d folders: %s", p.Game, len(found), strings.Join(found, ", ")),
+			Do:   "Say which: --game DIR"}
 	case !asking:
 		return "", &fault.Fault{Kind: fault.Usage, What: p.Game + " was not found", Do: "Name its folder: --game DIR"}
 	}

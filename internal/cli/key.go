@@ -39,7 +39,9 @@ can't sign as the same author again.`,
 				return err
 			}
 			if _, err := os.Lstat(args[0]); err == nil {
-				return &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(args[0])}, Why: "It may hold a key that you need: a key is never overwritten.", Do: "Choose another name."}
+				return &fault.Fault{Kind: fault.Refused, What: "the file already exists",
+					Place: fault.Place{File: filepath.ToSlash(args[0])},
+					Why:   "It may hold a key that you need: a key is never overwritten.", Do: "Choose another name."}
 			}
 			out, err := createOut(args[0], false)
 			if err != nil {
@@ -78,8 +80,8 @@ can't sign as the same author again.`,
 	return cmd
 }
 
-// signingKey is the private key that was named, or that the environment names: its file, or "agent" for one that an SSH agent holds;
-// nil for none.
+// signingKey is the private key that was named, or that the environment names: its file, or "agent"
+// for one that an SSH agent holds; nil for none.
 func signingKey(name string) (crypto.Signer, error) {
 	if name == "" {
 		name = os.Getenv(keyVariable)
@@ -90,7 +92,8 @@ func signingKey(name string) (crypto.Signer, error) {
 	if which, ok := strings.CutPrefix(name, signature.AgentName); ok && (which == "" || which[0] == ':') {
 		conn, err := dialAgent(os.Getenv("SSH_AUTH_SOCK"))
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no SSH agent to sign with", Err: err, Do: "Start one (eval $(ssh-agent)) and add the key with ssh-add, or name a key's file."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no SSH agent to sign with", Err: err,
+				Do: "Start one (eval $(ssh-agent)) and add the key with ssh-add, or name a key's file."}
 		}
 		return signature.FromAgent(conn, strings.TrimPrefix(which, ":"))
 	}
@@ -101,7 +104,8 @@ func signingKey(name string) (crypto.Signer, error) {
 	return key, nil
 }
 
-// trusted are the keys whose signatures count here: those that were named, and those of the project here. demanded says whether there must be one.
+// trusted are the keys whose signatures count here: those that were named, and those of the project
+// here. demanded says whether there must be one.
 func (a *app) trusted(named []string) (keys []string, demanded bool, err error) {
 	if err := trustedWords(named); err != nil {
 		return nil, false, err
@@ -122,7 +126,9 @@ func unsigned(key crypto.Signer, required bool) error {
 	if key != nil || !required {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named", Why: "[signing] required stands in vornix.toml; players who hold to it would refuse the patch.", Do: "Name the key's file: --key FILE, or in " + keyVariable}
+	return &fault.Fault{Kind: fault.Refused, What: "this project signs its patches, and no key is named",
+		Why: "[signing] required stands in vornix.toml; players who hold to it would refuse the patch.",
+		Do:  "Name the key's file: --key FILE, or in " + keyVariable}
 }
 
 // trustedWords makes sure that keys are such.

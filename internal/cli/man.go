@@ -54,12 +54,13 @@ func (a *app) manPages(d *safefile.Dir, cmd *cobra.Command, dir string, step *re
 	if err := d.WriteFile(name, page); err != nil {
 		return err
 	}
-	step.Made = append(step.Made, release.Made{Path: filepath.ToSlash(filepath.Join(dir, name)), Size: int64(len(page)), State: "made"})
+	step.Made = append(step.Made,
+		release.Made{Path: filepath.ToSlash(filepath.Join(dir, name)), Size: int64(len(page)), State: "made"})
 	return nil
 }
 
-// manPage is a command's help in the macros of man(7). The libraries that do this read Markdown for it, which costs every start of the program more than
-// all else that it does before its work.
+// manPage is a command's help in the macros of man(7). The libraries that do this read Markdown for
+// it, which costs every start of the program more than all else that it does before its work.
 func manPage(cmd *cobra.Command) []byte {
 	var b bytes.Buffer
 	text := func(s string) { // a line that begins with a point or a quote would be read as a request

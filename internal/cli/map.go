@@ -51,7 +51,9 @@ reflections and navigation, or those that --stage names. The game's rules are no
 			in, out := args[0], args[1]
 			ending := strings.ToLower(filepath.Ext(out))
 			if ending != ".vnm" && ending != ".glb" {
-				return &fault.Fault{Kind: fault.Usage, What: filepath.ToSlash(out) + ": nothing is written with that ending", Do: "End it in .vnm or .glb."}
+				return &fault.Fault{Kind: fault.Usage,
+					What: filepath.ToSlash(out) + ": nothing is written with that ending",
+					Do:   "End it in .vnm or .glb."}
 			}
 			how, err := stages()
 			if err != nil {
@@ -69,7 +71,8 @@ reflections and navigation, or those that --stage names. The game's rules are no
 				return &finding.Failure{What: filepath.ToSlash(in) + " can't be compiled", Findings: one.Findings}
 			}
 			m := one.Compiled.Map
-			made := &mapMade{Path: filepath.ToSlash(out), Counts: counts(m), LeftOut: one.Scene.LeftOut, Findings: append([]finding.Finding{}, one.Findings...)}
+			made := &mapMade{Path: filepath.ToSlash(out), Counts: counts(m), LeftOut: one.Scene.LeftOut,
+				Findings: append([]finding.Finding{}, one.Findings...)}
 			answer.Result = made
 			data, err := encodeAs(ending, m, one.Surface)
 			if err != nil {
@@ -80,21 +83,27 @@ reflections and navigation, or those that --stage names. The game's rules are no
 			}
 			made.Bytes = len(data)
 			a.out.Findings(one.Findings)
-			a.out.Say("%s: %s, %d faces, %d triangles, %d objects, %s", made.Path, m.Meta.Name, made.Counts["faces"], made.Counts["triangles"], made.Counts["objects"], release.Bytes(int64(len(data))))
+			a.out.Say("%s: %s, %d faces, %d triangles, %d objects, %s", made.Path, m.Meta.Name, made.Counts["faces"],
+				made.Counts["triangles"], made.Counts["objects"], release.Bytes(int64(len(data))))
 			if made.LeftOut > 0 {
-				a.out.Say("%s on layers that a release leaves out (--layer keeps them)", release.Count(made.LeftOut, "line"))
+				a.out.Say("%s on layers that a release leaves out (--layer keeps them)",
+					release.Count(made.LeftOut, "line"))
 			}
 			if err := a.picture(pictureFile, render.Plan(m, one.Compiled.Leak)); err != nil {
 				return err
 			}
 			if n := finding.Count(one.Findings, finding.Error); n > 0 {
-				return &fault.Fault{What: fmt.Sprintf("%s was written, but %s found", made.Path, release.Count(n, "error")), Why: "The game would show the map wrongly, and a build refuses it.", Do: "Correct what is said above."}
+				return &fault.Fault{What: fmt.Sprintf("%s was written, but %s found", made.Path,
+					release.Count(n, "error")), Why: "The game would show the map wrongly, and a build refuses it.",
+					Do: "Correct what is said above."}
 			}
 			return nil
 		}),
 	}
-	cmd.Flags().StringArrayVar(&layers, "layer", nil, "keep a `layer` that is left out of releases; may be given several times")
-	cmd.Flags().StringVar(&pictureFile, "picture", "", "draw the map from above and from two sides into this PNG `file`")
+	cmd.Flags().StringArrayVar(&layers, "layer", nil,
+		"keep a `layer` that is left out of releases; may be given several times")
+	cmd.Flags().StringVar(&pictureFile, "picture", "",
+		"draw the map from above and from two sides into this PNG `file`")
 	stages = stageFlags(cmd)
 	return cmd
 }
@@ -119,12 +128,14 @@ func writeBeside(name string, data []byte) error {
 // compileOne compiles a map source, with the project that it lies in where there is one.
 func (a *app) compileOne(ctx context.Context, name string, layers []string, long *stage.Env) (*assembly.One, error) {
 	if _, err := os.Stat(name); err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the map source", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the map source",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
 	switch strings.ToLower(filepath.Ext(name)) {
 	case ".vnx", ".glb", ".gltf":
 	default:
-		return nil, &fault.Fault{Kind: fault.Usage, What: filepath.ToSlash(name) + " is no map source", Do: "Map sources end in .vnx, .glb or .gltf."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: filepath.ToSlash(name) + " is no map source",
+			Do: "Map sources end in .vnx, .glb or .gltf."}
 	}
 	dir, p, err := around(name)
 	if err != nil {
@@ -144,7 +155,8 @@ func (a *app) compileOne(ctx context.Context, name string, layers []string, long
 	}
 	for _, layer := range layers {
 		if one.Scene != nil && !hasLayer(one, layer) {
-			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no layer %q", layer), Do: "Name a layer of the map."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no layer %q", layer),
+				Do: "Name a layer of the map."}
 		}
 	}
 	return one, nil
@@ -159,7 +171,8 @@ func hasLayer(one *assembly.One, name string) bool {
 	return false
 }
 
-// around is the folder that a file's project, or the file itself, lies in, and the project, which is nil when there is none.
+// around is the folder that a file's project, or the file itself, lies in, and the project, which
+// is nil when there is none.
 func around(name string) (dir string, p *project.Project, err error) {
 	if dir, err = filepath.Abs(filepath.Dir(name)); err != nil {
 		return "", nil, err
@@ -181,6 +194,8 @@ func counts(m *mapfile.Map) map[string]int {
 	for _, f := range m.Faces {
 		triangles += int(f.IndexNumber) / 3
 	}
-	return map[string]int{"vertices": len(m.Vertices), "faces": len(m.Faces), "triangles": triangles, "objects": len(m.Objects), "grids": len(m.Grids), "cells": cells,
-		"bodies": len(m.Bodies), "leaves": len(m.Leaves), "terrains": len(m.Terrains), "models": len(m.Models), "props": len(m.Props)}
+	return map[string]int{"vertices": len(m.Vertices), "faces": len(m.Faces), "triangles": triangles,
+		"objects": len(m.Objects), "grids": len(m.Grids), "cells": cells,
+		"bodies": len(m.Bodies), "leaves": len(m.Leaves), "terrains": len(m.Terrains), "models": len(m.Models),
+		"props": len(m.Props)}
 }

@@ -25,7 +25,8 @@ type needAnswer struct {
 	Name   string          `json:"name"`
 	Source string          `json:"source,omitempty"`
 	Size   int64           `json:"size"`
-	// Parts are further files that it is made of: sidecars, frames; Inherits says that values are taken from it, or by it.
+	// Parts are further files that it is made of: sidecars, frames; Inherits says that values are
+	// taken from it, or by it.
 	Parts    []string     `json:"parts,omitempty"`
 	Inherits bool         `json:"inherits,omitempty"`
 	Missing  bool         `json:"missing"`
@@ -69,7 +70,8 @@ a start file names. PATH is a source's path, a name, or a kind and a name in quo
 				}
 			}
 			for _, l := range lines {
-				a.out.Say("%s", strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %9s", width[0], show.Clean(l[0]), width[1], show.Clean(l[1]), l[2]), " "))
+				a.out.Say("%s", strings.TrimRight(fmt.Sprintf("%-*s  %-*s  %9s", width[0], show.Clean(l[0]), width[1],
+					show.Clean(l[1]), l[2]), " "))
 			}
 			if asset != nil {
 				a.summary(asset, by, view.sizes)
@@ -105,7 +107,8 @@ func (a *app) summary(asset *assetgraph.Asset, by bool, sizes map[string]int64) 
 // notOne says why a name leads to no asset, or to several.
 func notOne(g *assetgraph.Graph, what string, found []*assetgraph.Asset) error {
 	if len(found) > 1 {
-		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%d things are called %q", len(found), what), Do: "Say which:"}
+		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%d things are called %q", len(found), what),
+			Do: "Say which:"}
 		for _, x := range found {
 			f.Do += fmt.Sprintf(" %q", string(x.Kind)+" "+x.Name)
 		}
@@ -209,7 +212,8 @@ func (v *needsView) tree(x *assetgraph.Asset, above []*assetgraph.Asset) needAns
 		return n
 	}
 	for _, m := range x.Bases {
-		n.Needs = append(n.Needs, needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: v.sizes[m.Source], Inherits: true})
+		n.Needs = append(n.Needs,
+			needAnswer{Kind: m.Kind, Name: m.Name, Source: m.Source, Size: v.sizes[m.Source], Inherits: true})
 	}
 	for _, m := range x.Needs {
 		if m.Kind == assetgraph.Map {
@@ -220,7 +224,8 @@ func (v *needsView) tree(x *assetgraph.Asset, above []*assetgraph.Asset) needAns
 	}
 	if x.Kind == assetgraph.Map {
 		for _, part := range x.Parts {
-			n.Needs = append(n.Needs, needAnswer{Kind: partKind(part), Name: path.Base(part), Source: part, Size: v.sizes[part]})
+			n.Needs = append(n.Needs,
+				needAnswer{Kind: partKind(part), Name: path.Base(part), Source: part, Size: v.sizes[part]})
 		}
 		for i := range v.plan.Pictures {
 			if p := &v.plan.Pictures[i]; p.Map == x.Name && p.Image != "" {

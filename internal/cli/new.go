@@ -66,7 +66,8 @@ FOLDER stays as it is. When DIR is FOLDER itself, nothing moves, and only the pr
 			if len(args) == 0 {
 				if f.from == "" || !f.planOnly {
 					if !a.asks() {
-						return &fault.Fault{Kind: fault.Usage, What: "'vornix new' takes the new project's folder", Do: "See: vornix new --help"}
+						return &fault.Fault{Kind: fault.Usage, What: "'vornix new' takes the new project's folder",
+							Do: "See: vornix new --help"}
 					}
 					dir, err := a.ask(ctx, "The new project's folder", "my_maps")
 					if err != nil {
@@ -84,10 +85,12 @@ FOLDER stays as it is. When DIR is FOLDER itself, nothing moves, and only the pr
 		}),
 	}
 	cmd.Flags().StringVar(&f.profile, "profile", "", "`name` of a game profile, or a profile file")
-	cmd.Flags().StringVar(&f.title, "title", "", "the project's `title` that players read (default: made of the folder's name)")
+	cmd.Flags().StringVar(&f.title, "title", "",
+		"the project's `title` that players read (default: made of the folder's name)")
 	cmd.Flags().StringVar(&f.from, "from", "", "make it of the files in this `folder`")
 	cmd.Flags().BoolVar(&f.planOnly, "plan", false, "with --from: show what would be made of what, and write nothing")
-	cmd.Flags().BoolVar(&f.ci, "ci", false, "also write ci.sh, a script for continuous integration: check, build, try, rehearse, release on a tag")
+	cmd.Flags().BoolVar(&f.ci, "ci", false,
+		"also write ci.sh, a script for continuous integration: check, build, try, rehearse, release on a tag")
 	_ = cmd.RegisterFlagCompletionFunc("profile", completeProfiles) // it exists
 	_ = cmd.MarkFlagDirname("from")
 	return cmd
@@ -96,16 +99,19 @@ FOLDER stays as it is. When DIR is FOLDER itself, nothing moves, and only the pr
 // newEmpty makes a first project.
 func (a *app) newEmpty(ctx context.Context, answer *show.Answer, dir string, f newFlags) error {
 	if f.planOnly {
-		return &fault.Fault{Kind: fault.Usage, What: "--plan goes with --from", Do: "Leave it out: a new project is written into a new folder only."}
+		return &fault.Fault{Kind: fault.Usage, What: "--plan goes with --from",
+			Do: "Leave it out: a new project is written into a new folder only."}
 	}
 	known := project.Profiles(".", demo.Profiles())
 	asked := false
 	if f.profile == "" {
 		if !a.asks() {
-			return &fault.Fault{Kind: fault.Usage, What: "which game is it for? --profile is missing", Do: "Name a profile, one of " + strings.Join(known, ", ") + ", or a profile file."}
+			return &fault.Fault{Kind: fault.Usage, What: "which game is it for? --profile is missing",
+				Do: "Name a profile, one of " + strings.Join(known, ", ") + ", or a profile file."}
 		}
 		var err error
-		if f.profile, err = a.ask(ctx, "Which game is it for? A profile file, or one of "+strings.Join(known, ", "), known[0]); err != nil {
+		if f.profile, err = a.ask(ctx, "Which game is it for? A profile file, or one of "+strings.Join(known, ", "),
+			known[0]); err != nil {
 			return err
 		}
 		asked = true
@@ -134,7 +140,8 @@ func (a *app) newEmpty(ctx context.Context, answer *show.Answer, dir string, f n
 		files["ci.sh"] = demo.Pipeline
 	}
 	made, err := writeProject(dir, files)
-	step := release.Step{Name: "new", Summary: fmt.Sprintf("the project %q for %s is in %s", name, prof.Game.Title, dir), Made: made}
+	step := release.Step{Name: "new",
+		Summary: fmt.Sprintf("the project %q for %s is in %s", name, prof.Game.Title, dir), Made: made}
 	if err == nil {
 		err = a.step(answer, &step, nil)
 		a.out.Say("\nnext: cd %s && vornix pack", dir)
@@ -156,7 +163,8 @@ func withProfile(files map[string][]byte, prof *profile.Profile, typed string) e
 // addProfile adds a profile, which lies at a path, to a project's files, with what lies beside it.
 func addProfile(files map[string][]byte, prof *profile.Profile, name string) error {
 	source := prof.Source
-	if start, end, ok := prof.Doc.Value("files", "own_folder"); ok && !filepath.IsAbs(prof.Files.OwnFolder) { // it counts from where the profile lies
+	// it counts from where the profile lies
+	if start, end, ok := prof.Doc.Value("files", "own_folder"); ok && !filepath.IsAbs(prof.Files.OwnFolder) {
 		at, err := filepath.Abs(filepath.Join(filepath.Dir(name), filepath.FromSlash(prof.Files.OwnFolder)))
 		if err != nil {
 			return err
@@ -208,7 +216,8 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	x, err := importer.Propose(ctx, f.from, o)
 	if err != nil && f.profile == "" && fault.KindOf(err) == fault.Usage && a.asks() {
 		var typed string
-		if typed, err = a.ask(ctx, "Which game is it for? A profile file, or one of "+strings.Join(known, ", "), known[0]); err != nil {
+		if typed, err = a.ask(ctx, "Which game is it for? A profile file, or one of "+strings.Join(known, ", "),
+			known[0]); err != nil {
 			return err
 		}
 		f.profile = typed
@@ -223,14 +232,18 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	answer.Result = result
 	if len(x.Files) == 0 {
 		a.showLeft(x)
-		return &fault.Fault{Kind: fault.Usage, What: "there is nothing in it that a project could be made of", Place: fault.Place{File: filepath.ToSlash(f.from)}, Do: "Name the folder with the maps and images; or begin anew: vornix new " + dir + " --profile " + prof.Game.ID}
+		return &fault.Fault{Kind: fault.Usage, What: "there is nothing in it that a project could be made of",
+			Place: fault.Place{File: filepath.ToSlash(f.from)},
+			Do: "Name the folder with the maps and images; or begin anew: vornix new " + dir + " --profile " +
+				prof.Game.ID}
 	}
 	a.showProposal(x, prof, f.from)
 	if f.planOnly {
 		a.showLeft(x)
 		a.out.Heading("%s would be", project.FileName)
 		a.out.Say("%s", strings.TrimRight(result.TOML, "\n"))
-		a.out.Say("\nnothing was written; without --plan, metadata is looked for in %s", orWord(strings.Join(x.Metadata, ", "), "no file"))
+		a.out.Say("\nnothing was written; without --plan, metadata is looked for in %s",
+			orWord(strings.Join(x.Metadata, ", "), "no file"))
 		return nil
 	}
 	files := map[string][]byte{project.FileName: x.TOML}
@@ -256,7 +269,9 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	if err != nil {
 		return err
 	}
-	step := &release.Step{Name: "new", Made: made, Summary: fmt.Sprintf("%q for %s is in %s: %s taken, %d left", o.Name, prof.Game.Title, filepath.ToSlash(dir), release.Count(len(x.Files), "file"), len(x.Left))}
+	step := &release.Step{Name: "new", Made: made,
+		Summary: fmt.Sprintf("%q for %s is in %s: %s taken, %d left", o.Name, prof.Game.Title, filepath.ToSlash(dir),
+			release.Count(len(x.Files), "file"), len(x.Left))}
 	answer.Steps = append(answer.Steps, *step)
 	short := *step
 	short.Made = nil
@@ -264,7 +279,8 @@ func (a *app) newFrom(ctx context.Context, answer *show.Answer, dir string, f ne
 	a.out.Step(short)
 	checked, checkErr := release.Check(ctx, p, g)
 	if checked != nil {
-		result.Errors, result.Warnings = finding.Count(checked.Findings, finding.Error), finding.Count(checked.Findings, finding.Warning)
+		result.Errors, result.Warnings = finding.Count(checked.Findings, finding.Error),
+			finding.Count(checked.Findings, finding.Warning)
 		answer.Steps = append(answer.Steps, *checked)
 		a.out.Step(*checked)
 	}
@@ -293,7 +309,8 @@ func sameContent(a, b string) bool {
 }
 
 // writeAdopted copies what was understood, and writes what is new.
-func (a *app) writeAdopted(ctx context.Context, dir, from string, x *importer.Proposal, files map[string][]byte, inPlace bool) ([]release.Made, error) {
+func (a *app) writeAdopted(ctx context.Context, dir, from string, x *importer.Proposal, files map[string][]byte,
+	inPlace bool) ([]release.Made, error) {
 	for name, text := range map[string]string{".gitignore": demo.GitIgnore, ".gitattributes": demo.GitAttributes} {
 		if _, err := os.Stat(filepath.Join(dir, name)); err != nil || !inPlace {
 			files[name] = []byte(text)
@@ -325,7 +342,8 @@ func (a *app) writeAdopted(ctx context.Context, dir, from string, x *importer.Pr
 			made = append(made, release.Made{Path: file.To, Size: file.Size, State: "made"})
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(files)) { // the project file comes last of those that count: before it there is no project
+	// the project file comes last of those that count: before it there is no project
+	for _, name := range slices.Sorted(maps.Keys(files)) {
 		if name == project.FileName {
 			continue
 		}
@@ -359,7 +377,9 @@ func (a *app) adoptMetadata(ctx context.Context, dir, from string, x *importer.P
 		switch {
 		case m == best:
 		case slices.Contains(others, m):
-			x.Left = append(x.Left, importer.Left{Path: m, Why: fmt.Sprintf("metadata too, of which %s has more: 'vornix addon import' takes it", best)})
+			x.Left = append(x.Left,
+				importer.Left{Path: m,
+					Why: fmt.Sprintf("metadata too, of which %s has more: 'vornix addon import' takes it", best)})
 		default:
 			x.Left = append(x.Left, importer.Left{Path: m, Why: "a text that nothing names"})
 		}
@@ -416,7 +436,8 @@ func findProfile(name string, known []string) (*profile.Profile, error) {
 	if strings.HasSuffix(name, ".toml") {
 		data, err := os.ReadFile(name)
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the profile", Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "could not read the profile",
+				Place: fault.Place{File: name}, Err: err, Do: "Check the path."}
 		}
 		return profile.Parse(name, data)
 	}
@@ -428,7 +449,8 @@ func findProfile(name string, known []string) (*profile.Profile, error) {
 			return profile.Parse(name+".toml", data)
 		}
 	}
-	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no game profile %q", name), Do: "Name one of " + strings.Join(known, ", ") + ", or a file that ends in .toml."}
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no game profile %q", name),
+		Do: "Name one of " + strings.Join(known, ", ") + ", or a file that ends in .toml."}
 	if near := suggest.Word(name, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}
@@ -455,8 +477,9 @@ func titleOf(name string) string {
 	return strings.Join(words, " ")
 }
 
-// mustBeEmpty wants a folder that is new or empty, or holds only what a run that was stopped has written: files that would be written again
-// just as they are, which same tells by their slash paths.
+// mustBeEmpty wants a folder that is new or empty, or holds only what a run that was stopped has
+// written: files that would be written again just as they are, which same tells by their slash
+// paths.
 func mustBeEmpty(dir string, same func(rel, file string) bool) error {
 	err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
 		switch {
@@ -468,7 +491,9 @@ func mustBeEmpty(dir string, same func(rel, file string) bool) error {
 		if rel, err := filepath.Rel(dir, p); err == nil && e.Type().IsRegular() && same(filepath.ToSlash(rel), p) {
 			return nil
 		}
-		return &fault.Fault{Kind: fault.Refused, What: dir + " is not empty", Place: fault.Place{File: filepath.ToSlash(p)}, Why: "Files of the same names would be lost.", Do: "Name a new folder."}
+		return &fault.Fault{Kind: fault.Refused, What: dir + " is not empty",
+			Place: fault.Place{File: filepath.ToSlash(p)}, Why: "Files of the same names would be lost.",
+			Do: "Name a new folder."}
 	})
 	var refused *fault.Fault
 	switch {
@@ -512,7 +537,9 @@ func writeProject(dir string, files map[string][]byte) ([]release.Made, error) {
 		if err := d.WriteFile(name, files[name]); err != nil {
 			return made, err
 		}
-		made = append(made, release.Made{Path: filepath.ToSlash(filepath.Join(dir, name)), Size: int64(len(files[name])), State: "made"})
+		made = append(made,
+			release.Made{Path: filepath.ToSlash(filepath.Join(dir, name)), Size: int64(len(files[name])),
+				State: "made"})
 	}
 	return made, nil
 }

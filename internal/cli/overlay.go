@@ -41,13 +41,15 @@ stays as it is. 'vornix patch undo' takes all of it back.`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			p, err := a.profileNamed(profileName)
 			if err == nil && p == nil {
-				err = &fault.Fault{Kind: fault.Usage, What: "the game is not known here", Why: "Which folder takes the place of the game's own files, and what maps use, stands in the game's profile.", Do: "Name it with --profile, or run this in a project."}
+				err = &fault.Fault{Kind: fault.Usage, What: "the game is not known here",
+					Why: "Which folder takes the place of the game's own files, and what maps use, stands in the game's profile.", Do: "Name it with --profile, or run this in a project."}
 			}
 			if err != nil {
 				return err
 			}
 			dir := args[1]
-			if _, err := os.Stat(filepath.Join(dir, project.FileName)); err == nil { // a project: what ships of it is the game's side
+			// a project: what ships of it is the game's side
+			if _, err := os.Stat(filepath.Join(dir, project.FileName)); err == nil {
 				dir = filepath.Join(dir, filepath.FromSlash(project.TreeDir))
 			}
 			if !planOnly {
@@ -78,7 +80,8 @@ stays as it is. 'vornix patch undo' takes all of it back.`,
 				return nil
 			}
 			answer.Result = overlayAnswer{plan, r}
-			a.out.Say("\n%s in place; 'vornix patch undo %s' takes it back", release.Count(len(r.Files), "file"), plan.Game)
+			a.out.Say("\n%s in place; 'vornix patch undo %s' takes it back", release.Count(len(r.Files), "file"),
+				plan.Game)
 			return nil
 		}),
 	}

@@ -29,7 +29,8 @@ func (a *app) patchCommand() *cobra.Command {
   vornix patch apply highline-1.0.0-to-1.1.0.vnp ~/games/kestrel-post
   vornix patch undo ~/games/kestrel-post`,
 	})
-	cmd.AddCommand(a.patchMakeCommand(), a.patchApplyCommand(), a.patchUndoCommand(), a.patchListCommand(), a.patchInspectCommand(), a.patchOverlayCommand(), a.patchSignCommand())
+	cmd.AddCommand(a.patchMakeCommand(), a.patchApplyCommand(), a.patchUndoCommand(), a.patchListCommand(),
+		a.patchInspectCommand(), a.patchOverlayCommand(), a.patchSignCommand())
 	return cmd
 }
 
@@ -62,7 +63,8 @@ unless --conflicts says which is to stay.`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			o := patch.ApplyOptions{Workers: a.workers(), Conflicts: patch.Conflicts(conflicts), To: to}
 			if !slices.Contains([]patch.Conflicts{patch.Refuse, patch.Keep, patch.Take}, o.Conflicts) {
-				return &fault.Fault{Kind: fault.Usage, What: "--conflicts must be keep or take", Do: "keep leaves what is there, take lets the patch's come."}
+				return &fault.Fault{Kind: fault.Usage, What: "--conflicts must be keep or take",
+					Do: "keep leaves what is there, take lets the patch's come."}
 			}
 			if most != "" {
 				var err error
@@ -131,15 +133,18 @@ unless --conflicts says which is to stay.`,
 				a.out.Say("\nall of it was so already")
 			default:
 				answer.Result = appliedAnswer{plan, r}
-				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back", show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), plan.Root())
+				a.out.Say("\napplied: %s; 'vornix patch undo %s' takes it back",
+					show.Clean(version(plan.To, release.Count(len(r.Files), "file"))), plan.Root())
 			}
 			return nil
 		}),
 	}
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would change, and change nothing")
-	cmd.Flags().StringVar(&conflicts, "conflicts", "", "`what` stays where the patch and somebody else changed the same in a text: keep what is there, or take the patch's")
+	cmd.Flags().StringVar(&conflicts, "conflicts", "",
+		"`what` stays where the patch and somebody else changed the same in a text: keep what is there, or take the patch's")
 	cmd.Flags().StringVar(&to, "to", "", "write the result into this new `folder`, and leave the base alone")
-	cmd.Flags().StringArrayVar(&trust, "trust", nil, "demand a signature by this public `key`; may be given several times")
+	cmd.Flags().StringArrayVar(&trust, "trust", nil,
+		"demand a signature by this public `key`; may be given several times")
 	cmd.Flags().StringVar(&most, "max-size", "", "`size` that the result may have, such as 100G (default 64G)")
 	return cmd
 }
@@ -159,7 +164,10 @@ func unfinished(where string) error {
 	}
 	for _, dir := range folders {
 		if transaction.Unfinished(dir) {
-			return &fault.Fault{Kind: fault.Refused, What: "a change was cut off here and is not at its end", Place: fault.Place{File: filepath.ToSlash(dir)}, Why: "Until then nobody can say what would come of a patch.", Do: "Bring it to its end: vornix patch list " + filepath.ToSlash(dir)}
+			return &fault.Fault{Kind: fault.Refused, What: "a change was cut off here and is not at its end",
+				Place: fault.Place{File: filepath.ToSlash(dir)},
+				Why:   "Until then nobody can say what would come of a patch.",
+				Do:    "Bring it to its end: vornix patch list " + filepath.ToSlash(dir)}
 		}
 	}
 	return nil
@@ -178,7 +186,8 @@ func (a *app) steps(what string) func(done, total int64) {
 func openPatches(name string) (list []*patch.Opened, err error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no patch " + filepath.ToSlash(name), Err: err, Do: "Name a patch, or a folder of patches."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no patch " + filepath.ToSlash(name), Err: err,
+			Do: "Name a patch, or a folder of patches."}
 	}
 	if !info.IsDir() {
 		p, err := patch.Open(name)
@@ -189,7 +198,8 @@ func openPatches(name string) (list []*patch.Opened, err error) {
 	}
 	list, err = patchesIn(name)
 	if err == nil && len(list) == 0 {
-		err = &fault.Fault{Kind: fault.Usage, What: "there are no patches in " + filepath.ToSlash(name), Do: "Name a patch, or a folder of patches (*" + patch.Ending + ")."}
+		err = &fault.Fault{Kind: fault.Usage, What: "there are no patches in " + filepath.ToSlash(name),
+			Do: "Name a patch, or a folder of patches (*" + patch.Ending + ")."}
 	}
 	return list, err
 }
@@ -272,7 +282,8 @@ func (a *app) patchPlan(p *patch.Plan) {
 		rows = append(rows, []string{x.Do, x.Path, old, now, x.Why})
 	}
 	if shown := 30; len(rows) > shown+1 && !a.out.Verbose {
-		rows = append(rows[:shown], []string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
+		rows = append(rows[:shown],
+			[]string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 	}
 	a.out.Table([]string{"", "file", "size", "size then", ""}, rows)
 	for _, n := range p.Notes {
@@ -294,11 +305,14 @@ func (a *app) patchRefused(answer *show.Answer, err error) error {
 	switch {
 	case errors.As(err, &wrong):
 		answer.Result = wrong
-		f := &fault.Fault{Kind: fault.Refused, What: wrong.Error(), Place: fault.Place{File: wrong.Place}, Why: "Nothing was changed.", Do: "Get the file that the patch is for again, unchanged, or a patch for what is there."}
+		f := &fault.Fault{Kind: fault.Refused, What: wrong.Error(), Place: fault.Place{File: wrong.Place},
+			Why: "Nothing was changed.",
+			Do:  "Get the file that the patch is for again, unchanged, or a patch for what is there."}
 		if wrong.Version != "" {
 			f.Do = "Get a patch from version " + wrong.Version + ", or the full file."
 			if slices.Contains(wrong.Leads, wrong.Version) {
-				f.Do = "There is a patch from " + wrong.Version + ": apply that one, or name the folder that both lie in."
+				f.Do = "There is a patch from " + wrong.Version +
+					": apply that one, or name the folder that both lie in."
 			}
 		} else {
 			var rows [][]string
@@ -306,7 +320,8 @@ func (a *app) patchRefused(answer *show.Answer, err error) error {
 				rows = append(rows, []string{w.Path, differs(w), where(w), w.Inside})
 			}
 			if shown := 20; len(rows) > shown && !a.out.Verbose {
-				rows = append(rows[:shown], []string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
+				rows = append(rows[:shown],
+					[]string{fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 			}
 			a.out.Table([]string{"not as it must be", "", "from", "in"}, rows)
 			a.out.Say("")
@@ -321,13 +336,17 @@ func (a *app) patchRefused(answer *show.Answer, err error) error {
 					at += fmt.Sprintf(":%d", p.Line)
 				}
 				if p.Key != "" {
-					a.out.Say("%s  %s\n  it was      %s\n  here it is  %s\n  the patch   %s\n", at, show.Clean(p.Key), show.Clean(p.Base), show.Clean(p.Ours), show.Clean(p.Theirs))
+					a.out.Say("%s  %s\n  it was      %s\n  here it is  %s\n  the patch   %s\n", at, show.Clean(p.Key),
+						show.Clean(p.Base), show.Clean(p.Ours), show.Clean(p.Theirs))
 					continue
 				}
-				a.out.Say("%s\n%s%s%s%s%s", at, marked("      ", p.Before), marked("  was ", p.Base), marked(" here ", p.Ours), marked("patch ", p.Theirs), marked("      ", p.After))
+				a.out.Say("%s\n%s%s%s%s%s", at, marked("      ", p.Before), marked("  was ", p.Base),
+					marked(" here ", p.Ours), marked("patch ", p.Theirs), marked("      ", p.After))
 			}
 		}
-		return &fault.Fault{Kind: fault.Refused, What: c.Error(), Place: fault.Place{File: c.Files[0].Path}, Why: "Nothing was changed.", Do: "Decide with --conflicts keep or --conflicts take, or change the text by hand and do it again."}
+		return &fault.Fault{Kind: fault.Refused, What: c.Error(), Place: fault.Place{File: c.Files[0].Path},
+			Why: "Nothing was changed.",
+			Do:  "Decide with --conflicts keep or --conflicts take, or change the text by hand and do it again."}
 	}
 	return err
 }
@@ -351,7 +370,8 @@ func differs(w patch.Wrong) string {
 	case w.Differ < 0:
 		return humanize.Instead(w.Have, w.Want)
 	case w.Have != w.Want:
-		return fmt.Sprintf("%s; at most %s differ, in %s", humanize.Instead(w.Have, w.Want), release.Bytes(w.Differ), release.Count(w.Places, "place"))
+		return fmt.Sprintf("%s; at most %s differ, in %s", humanize.Instead(w.Have, w.Want), release.Bytes(w.Differ),
+			release.Count(w.Places, "place"))
 	}
 	return fmt.Sprintf("at most %s differ, in %s", release.Bytes(w.Differ), release.Count(w.Places, "place"))
 }
@@ -416,7 +436,9 @@ A change that was cut off, since the power went, is brought to its end first.`,
 					if r.From != "" || r.To != "" {
 						versions = orDash(r.From) + " to " + orDash(r.To)
 					}
-					rows = append(rows, []string{fmt.Sprint(r.ID), r.Time.Local().Format("2006-01-02 15:04"), r.Kind, r.Title, versions, release.Count(len(r.Files), "file"), state})
+					rows = append(rows,
+						[]string{fmt.Sprint(r.ID), r.Time.Local().Format("2006-01-02 15:04"), r.Kind, r.Title, versions,
+							release.Count(len(r.Files), "file"), state})
 				}
 				a.out.Table([]string{"", "when", "", "what", "versions", "", ""}, rows)
 			}
@@ -493,7 +515,8 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 					return err
 				}
 				done = append(done, *r)
-				a.out.Say("taken back: change %d, %s (%s)", r.ID, show.Clean(r.Title), release.Count(len(r.Files)-len(drift)+len(aside), "file"))
+				a.out.Say("taken back: change %d, %s (%s)", r.ID, show.Clean(r.Title),
+					release.Count(len(r.Files)-len(drift)+len(aside), "file"))
 				for _, at := range aside {
 					a.out.Say("set aside: %s", show.Clean(filepath.ToSlash(f.Join(at))))
 				}
@@ -505,10 +528,12 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 			return nil
 		}),
 	}
-	cmd.Flags().IntVar(&change, "change", 0, "undo the change with this `number`, as 'patch list' shows it (default: the last)")
+	cmd.Flags().IntVar(&change, "change", 0,
+		"undo the change with this `number`, as 'patch list' shows it (default: the last)")
 	cmd.Flags().BoolVar(&all, "all", false, "undo all changes, the last first")
 	cmd.Flags().BoolVar(&leave, "leave-changed", false, "leave files as they are that somebody changed since")
-	cmd.Flags().BoolVar(&setAside, "set-aside", false, "move files that somebody changed since to "+transaction.Dir+"/aside, and bring their originals back")
+	cmd.Flags().BoolVar(&setAside, "set-aside", false,
+		"move files that somebody changed since to "+transaction.Dir+"/aside, and bring their originals back")
 	cmd.MarkFlagsMutuallyExclusive("leave-changed", "set-aside")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show what would come back, and change nothing")
 	return cmd
@@ -535,11 +560,13 @@ func changedFolder(place string) (string, error) {
 	}
 	switch len(with) {
 	case 0:
-		return "", &fault.Fault{Kind: fault.Usage, What: "there is nothing to undo in " + filepath.ToSlash(place), Do: "'vornix patch list' shows what was applied."}
+		return "", &fault.Fault{Kind: fault.Usage, What: "there is nothing to undo in " + filepath.ToSlash(place),
+			Do: "'vornix patch list' shows what was applied."}
 	case 1:
 		return filepath.FromSlash(with[0]), nil
 	}
-	return "", &fault.Fault{Kind: fault.Usage, What: "several folders were changed", Why: strings.Join(with, ", "), Do: "Name one of them."}
+	return "", &fault.Fault{Kind: fault.Usage, What: "several folders were changed", Why: strings.Join(with, ", "),
+		Do: "Name one of them."}
 }
 
 // toUndo are the changes that are meant.
@@ -556,7 +583,8 @@ func toUndo(f *transaction.Folder, change int, all bool) (list []*transaction.Re
 		}
 	}
 	if len(list) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no change %d to undo", change), Do: "'vornix patch list' shows their numbers."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no change %d to undo", change),
+			Do: "'vornix patch list' shows their numbers."}
 	}
 	return list, nil
 }
@@ -592,7 +620,8 @@ func (a *app) drifted(f *transaction.Folder, list []transaction.Drift) {
 			continue
 		}
 		a.out.Say("")
-		lines := strings.Split(strings.TrimSuffix(diff.Unified(d.Path+" (as the patch left it)", d.Path+" (now)", left, string(now)), "\n"), "\n")
+		lines := strings.Split(strings.TrimSuffix(diff.Unified(d.Path+" (as the patch left it)", d.Path+" (now)", left,
+			string(now)), "\n"), "\n")
 		if shown := 24; len(lines) > shown && !a.out.Verbose {
 			lines = append(lines[:shown], fmt.Sprintf("and %d more lines (--verbose lists all)", len(lines)-shown))
 		}

@@ -53,7 +53,9 @@ TOML and XML.
 				return a.patchMany(ctx, answer, args, f)
 			}
 			if len(args) < 2 || len(args) > 3 {
-				return &fault.Fault{Kind: fault.Usage, What: "'vornix patch make' takes what was, what is to be, and the patch to write", Do: "See: vornix patch make --help"}
+				return &fault.Fault{Kind: fault.Usage,
+					What: "'vornix patch make' takes what was, what is to be, and the patch to write",
+					Do:   "See: vornix patch make --help"}
 			}
 			out := ""
 			if len(args) == 3 {
@@ -70,13 +72,16 @@ TOML and XML.
 	flags.StringVar(&f.title, "title", "", "`name` that players read (default: that of the project, or of NEW)")
 	flags.StringVar(&f.from, "from", "", "`version` of OLD (default: when it is one)")
 	flags.StringVar(&f.to, "to", "", "`version` of NEW (default: when it is one)")
-	flags.StringArrayVar(&f.authors, "author", nil, "`who` made it; may be given several times (default: as in the project)")
+	flags.StringArrayVar(&f.authors, "author", nil,
+		"`who` made it; may be given several times (default: as in the project)")
 	flags.StringVar(&f.notes, "notes", "", "text `file` with what is new")
 	flags.StringVar(&f.name, "name", "", "`name` that the result must have, when it is one file (default: that of NEW)")
-	flags.StringArrayVar(&f.bring, "bring", nil, "`FILE=TO`: a file to include, and its path; may be given several times")
+	flags.StringArrayVar(&f.bring, "bring", nil,
+		"`FILE=TO`: a file to include, and its path; may be given several times")
 	flags.StringVar(&f.edits, "edits", "", "TOML `file` with changes of settings")
 	flags.BoolVar(&f.keepBase, "keep-base", false, "leave a base of another name where it is, beside the result")
-	flags.StringVar(&f.key, "key", "", "sign with the private key in this `file` (default: the one that "+keyVariable+" names)")
+	flags.StringVar(&f.key, "key", "",
+		"sign with the private key in this `file` (default: the one that "+keyVariable+" names)")
 	flags.IntVar(&f.toMany, "to-many", 0, "make patches from each of this `number` of versions before NEW")
 	flags.BoolVar(&f.larger, "even-if-larger", false, "write a patch that is no smaller than what it makes")
 	flags.BoolVar(&f.bare, "without-beside", false, "leave out the metadata files that went out with a version")
@@ -109,7 +114,8 @@ func (a *app) hereProject() (*project.Project, error) {
 }
 
 // patchSide loads what a patch leads from or to. version is empty but for a released one.
-func (a *app) patchSide(ctx context.Context, p *project.Project, name string) (side *patch.Side, beside map[string]string, version string, err error) {
+func (a *app) patchSide(ctx context.Context, p *project.Project, name string) (side *patch.Side,
+	beside map[string]string, version string, err error) {
 	if _, err := os.Lstat(name); err != nil && semver.Valid(name) && p != nil {
 		fetched, err := release.FetchBundles(ctx, p, name, a.options())
 		if err != nil {
@@ -128,7 +134,8 @@ func (a *app) patchSide(ctx context.Context, p *project.Project, name string) (s
 // patchMany makes patches from each of the last versions.
 func (a *app) patchMany(ctx context.Context, answer *show.Answer, args []string, f patchFlags) error {
 	if len(args) > 1 {
-		return &fault.Fault{Kind: fault.Usage, What: "with --to-many, only the version to come to can be named", Do: "See: vornix patch make --help"}
+		return &fault.Fault{Kind: fault.Usage, What: "with --to-many, only the version to come to can be named",
+			Do: "See: vornix patch make --help"}
 	}
 	p, err := a.load()
 	if err != nil {
@@ -141,12 +148,14 @@ func (a *app) patchMany(ctx context.Context, answer *show.Answer, args []string,
 	if len(args) == 1 {
 		i := slices.Index(versions, args[0])
 		if i < 0 {
-			return &fault.Fault{Kind: fault.Usage, What: "version " + args[0] + " was not released", Why: "Released were " + strings.Join(versions, ", ") + ".", Do: "Name one of them."}
+			return &fault.Fault{Kind: fault.Usage, What: "version " + args[0] + " was not released",
+				Why: "Released were " + strings.Join(versions, ", ") + ".", Do: "Name one of them."}
 		}
 		versions = versions[:i+1]
 	}
 	if len(versions) < 2 {
-		return &fault.Fault{Kind: fault.Usage, What: "there is no version before that one", Why: "Released: " + strings.Join(versions, ", "), Do: "Release another one first."}
+		return &fault.Fault{Kind: fault.Usage, What: "there is no version before that one",
+			Why: "Released: " + strings.Join(versions, ", "), Do: "Release another one first."}
 	}
 	to, from := versions[len(versions)-1], versions[max(0, len(versions)-1-f.toMany):len(versions)-1]
 	list := []*patch.Made{}
@@ -185,13 +194,15 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	if err := g.Wait(); err != nil {
 		return nil, err
 	}
-	o := patch.Options{Workers: a.workers(), Title: f.title, From: first(f.from, from), To: first(f.to, to), Authors: f.authors, KeepBase: f.keepBase, Bring: beside, Advanced: a.steps("comparing")}
+	o := patch.Options{Workers: a.workers(), Title: f.title, From: first(f.from, from), To: first(f.to, to),
+		Authors: f.authors, KeepBase: f.keepBase, Bring: beside, Advanced: a.steps("comparing")}
 	if f.bare {
 		o.Bring = nil
 	}
 	if f.name != "" {
 		if len(now.Files) != 1 || len(old.Files) != 1 {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "--name is for a patch of one file", Do: "Leave it out: the files of a folder have the names that they have in NEW."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "--name is for a patch of one file",
+				Do: "Leave it out: the files of a folder have the names that they have in NEW."}
 		}
 		if err := now.Renamed(f.name); err != nil {
 			return nil, err
@@ -218,15 +229,20 @@ func (a *app) patchBetween(ctx context.Context, oldName, newName, out string, f 
 	}
 	made.File = fromHere(out)
 	// A patch that changes texts in whatever somebody made of them does what no full file can.
-	texts := slices.ContainsFunc(made.Patch.Steps, func(s patch.Step) bool { return s.Do == patch.DoEdit || s.Do == patch.DoSettings })
+	texts := slices.ContainsFunc(made.Patch.Steps,
+		func(s patch.Step) bool { return s.Do == patch.DoEdit || s.Do == patch.DoSettings })
 	if made.Full > 0 && made.Size >= made.Full && !f.larger && !texts {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the patch would have %s, and what it makes has %s", release.Bytes(made.Size), release.Bytes(made.Full)), Why: "Players are better off with the file itself. Nothing was written.", Do: "Hand out the full file, or make the patch all the same: --even-if-larger"}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("the patch would have %s, and what it makes has %s", release.Bytes(made.Size),
+				release.Bytes(made.Full)), Why: "Players are better off with the file itself. Nothing was written.",
+			Do: "Hand out the full file, or make the patch all the same: --even-if-larger"}
 	}
 	if err := file.Commit(); err != nil {
 		return nil, err
 	}
 	a.showPatch(made.Patch, made.Signer)
-	size := fmt.Sprintf("%s, %s of the %s that it makes", release.Bytes(made.Size), percent(made.Size, made.Full), release.Bytes(made.Full))
+	size := fmt.Sprintf("%s, %s of the %s that it makes", release.Bytes(made.Size), percent(made.Size, made.Full),
+		release.Bytes(made.Full))
 	if made.Full == 0 || texts {
 		size = release.Bytes(made.Size)
 	}
@@ -273,14 +289,16 @@ func (f *patchFlags) fill(o *patch.Options, p *project.Project) (err error) {
 	if f.notes != "" {
 		data, err := os.ReadFile(f.notes)
 		if err != nil {
-			return &fault.Fault{Kind: fault.Usage, What: "the notes can't be read", Place: fault.Place{File: filepath.ToSlash(f.notes)}, Err: err, Do: "Check the path."}
+			return &fault.Fault{Kind: fault.Usage, What: "the notes can't be read",
+				Place: fault.Place{File: filepath.ToSlash(f.notes)}, Err: err, Do: "Check the path."}
 		}
 		o.Notes = strings.TrimSpace(string(data))
 	}
 	if f.edits != "" {
 		data, err := os.ReadFile(f.edits)
 		if err != nil {
-			return &fault.Fault{Kind: fault.Usage, What: "the changes of settings can't be read", Place: fault.Place{File: filepath.ToSlash(f.edits)}, Err: err, Do: "Check the path."}
+			return &fault.Fault{Kind: fault.Usage, What: "the changes of settings can't be read",
+				Place: fault.Place{File: filepath.ToSlash(f.edits)}, Err: err, Do: "Check the path."}
 		}
 		steps, wrong := patch.ParseEdits(filepath.ToSlash(f.edits), data)
 		if len(wrong) > 0 {
@@ -291,7 +309,8 @@ func (f *patchFlags) fill(o *patch.Options, p *project.Project) (err error) {
 	for _, b := range f.bring {
 		file, to, ok := strings.Cut(b, "=")
 		if !ok || file == "" || to == "" {
-			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--bring wants FILE=TO, and got %q", b), Do: "As in --bring preview.jpg=previews/ground.jpg"}
+			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("--bring wants FILE=TO, and got %q", b),
+				Do: "As in --bring preview.jpg=previews/ground.jpg"}
 		}
 		if o.Bring == nil {
 			o.Bring = map[string]string{}
@@ -347,13 +366,15 @@ func (a *app) showPatch(p *patch.Patch, signer string) {
 		if s.Do == patch.DoSettings {
 			brings = strings.Join(settingWords(&s), "; ")
 		}
-		rows = append(rows, []string{s.Do, what, size(file(&p.Base, first(s.From, s.Path))), size(file(&p.Result, s.Path)), brings})
+		rows = append(rows,
+			[]string{s.Do, what, size(file(&p.Base, first(s.From, s.Path))), size(file(&p.Result, s.Path)), brings})
 	}
 	for _, b := range p.Brought {
 		rows = append(rows, []string{"bring", b.To, "", release.Bytes(b.Data.Size), ""})
 	}
 	if shown := 30; len(rows) > shown+1 && !a.out.Verbose {
-		rows = append(rows[:shown], []string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
+		rows = append(rows[:shown],
+			[]string{"", fmt.Sprintf("and %d more (--verbose lists all)", len(rows)-shown), "", "", ""})
 	}
 	a.out.Table([]string{"", "file", "size", "size then", "by"}, rows)
 	if p.Notes != "" {
@@ -407,7 +428,9 @@ func (a *app) inspectPatch(name string) (any, error) {
 	if len(known) > 0 {
 		a.out.Say("tells version %s from others", show.Clean(strings.Join(known, ", ")))
 	}
-	a.out.Say("for %s, %s; makes %s, %s; the patch has %s", release.Count(len(p.Base.Files), "file"), release.Bytes(p.Base.Size), release.Count(len(p.Result.Files), "file"), release.Bytes(p.Result.Size), release.Bytes(p.Size))
+	a.out.Say("for %s, %s; makes %s, %s; the patch has %s", release.Count(len(p.Base.Files), "file"),
+		release.Bytes(p.Base.Size), release.Count(len(p.Result.Files), "file"), release.Bytes(p.Result.Size),
+		release.Bytes(p.Size))
 	return patchAnswer{&p.Patch, filepath.ToSlash(name), p.Size, p.SHA256, p.Signer}, nil
 }
 
@@ -437,7 +460,8 @@ func (a *app) patchSignCommand() *cobra.Command {
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			private, err := signingKey(key)
 			if err == nil && private == nil {
-				err = &fault.Fault{Kind: fault.Usage, What: "no key is named", Do: "Name its file: --key FILE, or in " + keyVariable + "; 'vornix key new FILE' makes one."}
+				err = &fault.Fault{Kind: fault.Usage, What: "no key is named",
+					Do: "Name its file: --key FILE, or in " + keyVariable + "; 'vornix key new FILE' makes one."}
 			}
 			if err != nil {
 				return err
@@ -466,6 +490,7 @@ func (a *app) patchSignCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&key, "key", "", "sign with the private key in this `file` (default: the one that "+keyVariable+" names)")
+	cmd.Flags().StringVar(&key, "key", "",
+		"sign with the private key in this `file` (default: the one that "+keyVariable+" names)")
 	return cmd
 }

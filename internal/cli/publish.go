@@ -32,7 +32,8 @@ func (f *publishFlags) add(a *app, cmd *cobra.Command) {
 }
 
 func itemFlag(cmd *cobra.Command, items *[]string) {
-	cmd.Flags().StringArrayVar(items, "item", nil, "only the item of this `name`, where each bundle is one; can be given several times")
+	cmd.Flags().StringArrayVar(items, "item", nil,
+		"only the item of this `name`, where each bundle is one; can be given several times")
 }
 
 // publishAnswer is the result of publish in JSON.
@@ -56,7 +57,8 @@ the project changed too is a conflict, and shown.`,
 		Example: `  vornix publish bazaar --plan
   vornix publish bazaar --yes
   vornix publish try bazaar && vornix publish visibility bazaar public`,
-		Args:              between(1, -1, "the names of targets of the kind workshop (see [target.NAME] in vornix.toml)"),
+		Args: between(1, -1,
+			"the names of targets of the kind workshop (see [target.NAME] in vornix.toml)"),
 		ValidArgsFunction: a.completeWorkshops,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			return a.publish(ctx, answer, "publish", args, f, publish.Everything)
@@ -64,8 +66,10 @@ the project changed too is a conflict, and shown.`,
 	}
 	f.add(a, cmd)
 	cmd.Flags().BoolVar(&f.fresh, "new-item", false, "make a new item in the place of one that was deleted there")
-	cmd.AddCommand(a.publishPartCommand("edit", publish.Texts), a.publishPartCommand("images", publish.Pictures), a.publishPreviewCommand(), a.publishTryCommand(), a.visibilityCommand(),
-		a.publishShowCommand(), a.publishHistoryCommand(), a.publishWithdrawCommand(), a.loginCommand(), a.logoutCommand())
+	cmd.AddCommand(a.publishPartCommand("edit", publish.Texts), a.publishPartCommand("images", publish.Pictures),
+		a.publishPreviewCommand(), a.publishTryCommand(), a.visibilityCommand(),
+		a.publishShowCommand(), a.publishHistoryCommand(), a.publishWithdrawCommand(), a.loginCommand(),
+		a.logoutCommand())
 	return cmd
 }
 
@@ -94,7 +98,8 @@ func (a *app) publishPartCommand(name string, scope publish.Scope) *cobra.Comman
 }
 
 // publish plans for each target, shows that, asks, and does it.
-func (a *app) publish(ctx context.Context, answer *show.Answer, command string, targets []string, f publishFlags, scope publish.Scope) error {
+func (a *app) publish(ctx context.Context, answer *show.Answer, command string, targets []string, f publishFlags,
+	scope publish.Scope) error {
 	p, bundles, err := a.packed()
 	if err == nil && scope == publish.Everything { // otherwise the files stay as they are
 		bundles, err = a.ready(ctx, p)
@@ -119,7 +124,8 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 	changes := 0
 	var refused error
 	for _, target := range targets {
-		x, err := release.PlanPublish(ctx, p, load, target, bundles, f.items, publish.PlanOptions{Scope: scope, Overwrite: f.overwrite, New: f.fresh}, a.publishing())
+		x, err := release.PlanPublish(ctx, p, load, target, bundles, f.items,
+			publish.PlanOptions{Scope: scope, Overwrite: f.overwrite, New: f.fresh}, a.publishing())
 		if err != nil {
 			return err
 		}
@@ -176,7 +182,9 @@ func (a *app) publish(ctx context.Context, answer *show.Answer, command string, 
 // planned are the findings of plans, as steps, for JSON.
 func planned(list []*release.Publishing) (steps []release.Step) {
 	for _, x := range list {
-		steps = append(steps, release.Step{Name: "publish", Made: []release.Made{}, Findings: append([]finding.Finding{}, x.Findings...), Summary: "planned for " + x.Desk.Name})
+		steps = append(steps,
+			release.Step{Name: "publish", Made: []release.Made{}, Findings: append([]finding.Finding{}, x.Findings...),
+				Summary: "planned for " + x.Desk.Name})
 	}
 	return steps
 }
@@ -202,7 +210,8 @@ func (a *app) showPublishPlan(d *publish.Desk, p *publish.Plan) {
 	case p.Found:
 		a.out.Heading("plan for %s: %s, which was found there by its key, %s", p.Target, p.Item, p.There.Visibility)
 	default:
-		a.out.Heading("plan for %s: %s, which is there with %s, %s", p.Target, p.Item, orWord(p.Before, "no version"), p.There.Visibility)
+		a.out.Heading("plan for %s: %s, which is there with %s, %s", p.Target, p.Item, orWord(p.Before, "no version"),
+			p.There.Visibility)
 	}
 	var rows [][]string
 	var diffs []publish.Step
@@ -248,7 +257,8 @@ func (a *app) showPublishPlan(d *publish.Desk, p *publish.Plan) {
 		a.out.Say("%s", strings.TrimSuffix(show.CleanLines(s.Diff), "\n"))
 	}
 	if left > 0 {
-		a.out.Say("%s as %s", plural(left, "part stays", "parts stay"), map[bool]string{true: "it is", false: "they are"}[left == 1])
+		a.out.Say("%s as %s", plural(left, "part stays", "parts stay"),
+			map[bool]string{true: "it is", false: "they are"}[left == 1])
 	}
 	if p.Send > 0 {
 		a.out.Say("about %s of %s to send", release.Bytes(p.Send), release.Bytes(p.Size))
@@ -313,5 +323,6 @@ func oneItem(names []string) (string, error) {
 	if len(names) == 1 {
 		return names[0], nil
 	}
-	return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the target has %d items", len(names)), Do: "Name one of them with --item: " + strings.Join(names, ", ") + "."}
+	return "", &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the target has %d items", len(names)),
+		Do: "Name one of them with --item: " + strings.Join(names, ", ") + "."}
 }

@@ -17,7 +17,8 @@ import (
 )
 
 // aboutItems makes a command one about the items of a target.
-func (a *app) aboutItems(cmd *cobra.Command, work func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error) *cobra.Command {
+func (a *app) aboutItems(cmd *cobra.Command,
+	work func(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string) error) *cobra.Command {
 	var items []string
 	cmd.Args, cmd.ValidArgsFunction = between(1, 1, "the name of one target"), a.completeWorkshops
 	cmd.RunE = a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
@@ -62,7 +63,8 @@ Without a second account it is got as nobody, or while it is hidden as its owner
 	})
 }
 
-func (a *app) tryOne(ctx context.Context, answer *show.Answer, s *release.Session, d *publish.Desk, name string) (*release.Tried, error) {
+func (a *app) tryOne(ctx context.Context, answer *show.Answer, s *release.Session, d *publish.Desk,
+	name string) (*release.Tried, error) {
 	step, tried, err := s.TryPublished(ctx, d, name)
 	err = a.step(answer, step, err)
 	if tried != nil {
@@ -93,7 +95,8 @@ is tried as 'vornix publish try' does, unless that was done.`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			to := workshop.Visibility(args[1])
 			if !slices.Contains(known, args[1]) {
-				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no visibility", args[1]), Do: "It is one of " + strings.Join(known, ", ") + "."}
+				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no visibility", args[1]),
+					Do: "It is one of " + strings.Join(known, ", ") + "."}
 			}
 			d, names, err := a.desk(ctx, args[0], items)
 			if err != nil {
@@ -109,7 +112,8 @@ is tried as 'vornix publish try' does, unless that was done.`,
 	return cmd
 }
 
-func (a *app) visibility(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string, to workshop.Visibility, planOnly bool) error {
+func (a *app) visibility(ctx context.Context, answer *show.Answer, d *publish.Desk, names []string,
+	to workshop.Visibility, planOnly bool) error {
 	var plans []*publish.Show
 	var untried []string
 	for _, name := range names {
@@ -174,7 +178,8 @@ func (a *app) visibility(ctx context.Context, answer *show.Answer, d *publish.De
 			return err
 		}
 	}
-	who := map[workshop.Visibility]string{workshop.Hidden: "Hide it", workshop.Link: "Show it to whoever has the address", workshop.Public: "Show it to everybody"}[to]
+	who := map[workshop.Visibility]string{workshop.Hidden: "Hide it",
+		workshop.Link: "Show it to whoever has the address", workshop.Public: "Show it to everybody"}[to]
 	if slices.ContainsFunc(plans, func(x *publish.Show) bool { return x.From != to }) {
 		if err := a.confirm(ctx, who+"?"); err != nil {
 			return err
@@ -232,7 +237,8 @@ func (a *app) showItem(d *publish.Desk, st *publish.State) {
 		return
 	}
 	a.out.Heading("%s at %s", show.Clean(x.Page.Title), show.Clean(d.About.Name))
-	rows := [][]string{{"page", st.Address}, {"visibility", string(x.Visibility)}, {"version", orWord(x.Version, "none yet")}}
+	rows := [][]string{{"page", st.Address}, {"visibility", string(x.Visibility)},
+		{"version", orWord(x.Version, "none yet")}}
 	row := func(what, text string) {
 		if text != "" {
 			rows = append(rows, []string{what, show.Clean(text)})
@@ -255,7 +261,8 @@ func (a *app) showItem(d *publish.Desk, st *publish.State) {
 		if i == 0 {
 			what = "pictures"
 		}
-		rows = append(rows, []string{what, fmt.Sprintf("%s, %dx%d, %s", show.Clean(p.Name), p.Width, p.Height, release.Bytes(p.Size))})
+		rows = append(rows,
+			[]string{what, fmt.Sprintf("%s, %dx%d, %s", show.Clean(p.Name), p.Width, p.Height, release.Bytes(p.Size))})
 	}
 	a.out.Table([]string{"", ""}, rows)
 	if x.Page.Description != "" {
@@ -340,13 +347,17 @@ func (a *app) publishHistoryCommand() *cobra.Command {
 				for _, f := range v.Files {
 					size += f.Size
 				}
-				rows = append(rows, []string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size), show.Clean(state), show.Clean(short(oneLine(strings.TrimLeft(v.Notes, "# ")), noteWidth))})
+				rows = append(rows,
+					[]string{v.Version, v.Time.Local().Format("2006-01-02 15:04"), release.Bytes(size),
+						show.Clean(state), show.Clean(short(oneLine(strings.TrimLeft(v.Notes, "# ")), noteWidth))})
 			}
 			a.out.Table([]string{"version", "since", "size", "", "notes"}, rows)
 			a.out.Heading("what happened")
 			rows = nil
 			for _, e := range t.Events {
-				rows = append(rows, []string{e.Time.Local().Format("2006-01-02 15:04:05"), show.Clean(e.By), show.Clean(short(e.What, noteWidth))})
+				rows = append(rows,
+					[]string{e.Time.Local().Format("2006-01-02 15:04:05"), show.Clean(e.By),
+						show.Clean(short(e.What, noteWidth))})
 			}
 			a.out.Table([]string{"", "by", ""}, rows)
 		}
@@ -370,7 +381,8 @@ why, and nobody can download it. --back brings it back.`,
 		ValidArgsFunction: a.completeWorkshops,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
 			if !back && strings.TrimSpace(reason) == "" {
-				return &fault.Fault{Kind: fault.Usage, What: "players should know why", Do: "Add --reason \"...\"; it stands on the item's page."}
+				return &fault.Fault{Kind: fault.Usage, What: "players should know why",
+					Do: "Add --reason \"...\"; it stands on the item's page."}
 			}
 			d, names, err := a.desk(ctx, args[0], items)
 			if err != nil {
@@ -397,7 +409,8 @@ why, and nobody can download it. --back brings it back.`,
 			if back {
 				doing = "bring back"
 			}
-			a.out.Heading("%s at %s, %s with %s: %s %s", name, d.Name, x.Visibility, orWord(x.Version, "no version"), doing, what)
+			a.out.Heading("%s at %s, %s with %s: %s %s", name, d.Name, x.Visibility, orWord(x.Version, "no version"),
+				doing, what)
 			answer.Result = x
 			if planOnly {
 				return nil

@@ -51,7 +51,8 @@ func (a *app) publishPreviewCommand() *cobra.Command {
 					return err
 				}
 				all = append(all, files...)
-				a.out.Say("Open it in a browser: %s", filepath.ToSlash(filepath.Join(args[1], filepath.FromSlash(files[0]))))
+				a.out.Say("Open it in a browser: %s",
+					filepath.ToSlash(filepath.Join(args[1], filepath.FromSlash(files[0]))))
 			}
 			a.out.Findings(x.Findings)
 			answer.Result = pagesAnswer{args[1], all, x.Plans}
@@ -140,7 +141,8 @@ func (a *app) readToken(question string) (string, error) {
 	}
 	line, err := bufio.NewReader(io.LimitReader(os.Stdin, 1<<16)).ReadString('\n')
 	if line = strings.TrimSpace(line); line == "" {
-		return "", &fault.Fault{Kind: fault.Usage, What: "there is no token on standard input", Err: err, Do: "Give it there, as in: vornix publish login TARGET < FILE"}
+		return "", &fault.Fault{Kind: fault.Usage, What: "there is no token on standard input", Err: err,
+			Do: "Give it there, as in: vornix publish login TARGET < FILE"}
 	}
 	return line, nil
 }

@@ -60,17 +60,20 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 				version = args[0]
 			}
 			if _, err := time.Parse(time.DateOnly, r.date); r.date != "" && err != nil {
-				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no date", r.date), Do: "Write it as in 2026-11-25."}
+				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no date", r.date),
+					Do: "Write it as in 2026-11-25."}
 			}
 			if r.until != "" && !slices.Contains(release.StepNames, r.until) {
 				return release.NoStep(r.until)
 			}
 			if r.notes != "" && r.editNotes {
-				return &fault.Fault{Kind: fault.Usage, What: "--notes and --write-notes exclude each other", Do: "Give one of them."}
+				return &fault.Fault{Kind: fault.Usage, What: "--notes and --write-notes exclude each other",
+					Do: "Give one of them."}
 			}
 			change := func(o *release.Options) {
 				f.set(o)
-				o.OnStep, o.Date, o.ReplaceEdited, o.NoWorkshops, o.MakeItems, o.Until, o.Dry, o.Tag = a.out.Step, r.date, r.replace, r.noWorkshops, r.makeItems, r.until, r.dry, r.tag
+				o.OnStep, o.Date, o.ReplaceEdited, o.NoWorkshops, o.MakeItems, o.Until, o.Dry, o.Tag = a.out.Step,
+					r.date, r.replace, r.noWorkshops, r.makeItems, r.until, r.dry, r.tag
 			}
 			p, err := a.loadReaching()
 			if err != nil {
@@ -129,14 +132,19 @@ out/releases, and never altered: with changed content it has to be raised. A rep
 	f.add(a, cmd)
 	flags := cmd.Flags()
 	flags.StringVar(&r.until, "until", "", "end with this `step`: "+strings.Join(release.StepNames, ", "))
-	flags.BoolVar(&r.dry, "dry", false, "a rehearsal: make and try everything here, and only say what would be sent; nothing is recorded, and out/ stays as it is")
+	flags.BoolVar(&r.dry, "dry", false,
+		"a rehearsal: make and try everything here, and only say what would be sent; nothing is recorded, and out/ stays as it is")
 	flags.StringVar(&r.notes, "notes", "", "take what is new in the version from this `file`")
 	flags.BoolVar(&r.editNotes, "write-notes", false, "write what is new in the version in an editor (VISUAL, EDITOR)")
-	flags.StringVar(&r.tag, "tag", "", "Git `name` of the release, as in v{version}; none for no tag (default: as under [release])")
+	flags.StringVar(&r.tag, "tag", "",
+		"Git `name` of the release, as in v{version}; none for no tag (default: as under [release])")
 	flags.StringVar(&r.date, "date", "", "`date` of the release, as in 2026-11-25 (default: today)")
-	flags.BoolVar(&r.replace, "replace-edited", false, "write metadata files anew that somebody changed by hand, after moving those to the safe place")
-	flags.BoolVar(&r.makeItems, "make-items", false, "also make items, hidden, at workshops where the project has none yet")
-	flags.BoolVar(&r.noWorkshops, "without-workshops", false, "leave workshops out; 'vornix publish' brings the release there later")
+	flags.BoolVar(&r.replace, "replace-edited", false,
+		"write metadata files anew that somebody changed by hand, after moving those to the safe place")
+	flags.BoolVar(&r.makeItems, "make-items", false,
+		"also make items, hidden, at workshops where the project has none yet")
+	flags.BoolVar(&r.noWorkshops, "without-workshops", false,
+		"leave workshops out; 'vornix publish' brings the release there later")
 	_ = cmd.RegisterFlagCompletionFunc("until", fixed(release.StepNames)) // it exists
 	cmd.MarkFlagsMutuallyExclusive("make-items", "without-workshops")
 	cmd.MarkFlagsMutuallyExclusive("dry", "write-notes")
@@ -151,9 +159,11 @@ func (a *app) showReleasePlan(p *project.Project, plan *release.Planned, dry boo
 	if dry {
 		what = ", a rehearsal"
 	}
-	a.out.Heading("%s %s for %s%s", show.Clean(p.File.Project.Title), plan.Version, show.Clean(p.Profile.Game.Title), what)
+	a.out.Heading("%s %s for %s%s", show.Clean(p.File.Project.Title), plan.Version, show.Clean(p.Profile.Game.Title),
+		what)
 	if plan.Stopped != "" {
-		a.out.Say("goes on: it began at %s and came as far as %s", plan.Begun.Local().Format("2006-01-02 15:04"), plan.Stopped)
+		a.out.Say("goes on: it began at %s and came as far as %s", plan.Begun.Local().Format("2006-01-02 15:04"),
+			plan.Stopped)
 	}
 	var rows [][]string
 	for _, s := range plan.Steps {
@@ -185,7 +195,8 @@ func (a *app) takeNotes(ctx context.Context, s *release.Session, plan *release.P
 	case r.notes != "":
 		data, err := os.ReadFile(r.notes)
 		if err != nil {
-			return &fault.Fault{Kind: fault.Usage, What: "the notes can't be read", Place: fault.Place{File: filepath.ToSlash(r.notes)}, Err: err, Do: "Check the path."}
+			return &fault.Fault{Kind: fault.Usage, What: "the notes can't be read",
+				Place: fault.Place{File: filepath.ToSlash(r.notes)}, Err: err, Do: "Check the path."}
 		}
 		return s.WriteNotes(plan.Version, data, false)
 	case r.editNotes:
@@ -223,7 +234,8 @@ func (a *app) edit(ctx context.Context, text []byte) ([]byte, error) {
 	cmd := exec.CommandContext(ctx, words[0], append(words[1:], d.Join(name))...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = os.Stdin, os.Stderr, os.Stderr
 	if err := cmd.Run(); err != nil {
-		return nil, &fault.Fault{What: "the editor did not end well: " + words[0], Err: err, Why: "Nothing was done.", Do: "Name another one in VISUAL or EDITOR, or take the notes from a file: --notes FILE"}
+		return nil, &fault.Fault{What: "the editor did not end well: " + words[0], Err: err, Why: "Nothing was done.",
+			Do: "Name another one in VISUAL or EDITOR, or take the notes from a file: --notes FILE"}
 	}
 	return d.ReadFile(name)
 }
@@ -250,7 +262,10 @@ func (a *app) releaseEnd(p *project.Project, run *release.Run, f releaseFlags) {
 		rows = append(rows, []string{"bundle", fmt.Sprintf("%s, %s", file.Name, release.Bytes(file.Size))})
 	}
 	if r.Before != "" {
-		rows = append(rows, []string{"since " + r.Before, fmt.Sprintf("%s: %s in all; %s", report.Counted(r), release.Bytes(r.Size()), report.Grown(r.Size()-r.SizeBefore()))})
+		rows = append(rows,
+			[]string{"since " + r.Before,
+				fmt.Sprintf("%s: %s in all; %s", report.Counted(r), release.Bytes(r.Size()),
+					report.Grown(r.Size()-r.SizeBefore()))})
 	}
 	for _, file := range r.Patches {
 		rows = append(rows, []string{"patch", fmt.Sprintf("from %s, %s", file.From, release.Bytes(file.Size))})
@@ -259,6 +274,7 @@ func (a *app) releaseEnd(p *project.Project, run *release.Run, f releaseFlags) {
 	for _, place := range r.Places {
 		rows = append(rows, []string{place.Target, fmt.Sprintf("%s since %s", place.Version, place.When)})
 	}
-	rows = append(rows, []string{"took", report.Seconds(seconds)}, []string{"report", fromHere(p.Join(release.ReportsDir, r.Version+".html"))})
+	rows = append(rows, []string{"took", report.Seconds(seconds)},
+		[]string{"report", fromHere(p.Join(release.ReportsDir, r.Version+".html"))})
 	a.out.Table([]string{"", ""}, rows)
 }

@@ -37,23 +37,27 @@ func TestTheCoreKnowsNoScreen(t *testing.T) {
 		for _, i := range f.Imports {
 			p := strings.Trim(i.Path.Value, `"`)
 			assert.False(t, strings.HasPrefix(p, "vornix/internal"), "%s imports %s", name, p)
-			assert.NotContains(t, []string{"log", "flag", "github.com/spf13/cobra", "github.com/jedib0t/go-pretty/v6/table"}, p, name)
+			assert.NotContains(t,
+				[]string{"log", "flag", "github.com/spf13/cobra", "github.com/jedib0t/go-pretty/v6/table"}, p, name)
 		}
 		calls(f, func(pkg, function string) {
-			for _, bad := range []string{"fmt.Print", "fmt.Println", "fmt.Printf", "os.Exit", "os.Getenv", "os.LookupEnv", "os.Environ"} {
+			for _, bad := range []string{"fmt.Print", "fmt.Println", "fmt.Printf", "os.Exit", "os.Getenv",
+				"os.LookupEnv", "os.Environ"} {
 				assert.NotEqual(t, bad, pkg+"."+function, name)
 			}
 		})
 	})
 }
 
-// Everything that is written goes through safefile. The clean room's own temporary folder is made and removed by hand; the pipe of an
-// agent on Windows is no file.
+// Everything that is written goes through safefile. The clean room's own temporary folder is made
+// and removed by hand; the pipe of an agent on Windows is no file.
 func TestAllWritesAreSafe(t *testing.T) {
-	writing := []string{"WriteFile", "Create", "CreateTemp", "OpenFile", "Rename", "Remove", "Mkdir", "MkdirAll", "Truncate", "Link", "Symlink", "Chtimes"}
+	writing := []string{"WriteFile", "Create", "CreateTemp", "OpenFile", "Rename", "Remove", "Mkdir", "MkdirAll",
+		"Truncate", "Link", "Symlink", "Chtimes"}
 	for _, dir := range []string{"../../core", "../../internal/cli", "../../demo", "../../cmd"} {
 		require.NoError(t, filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-			if err != nil || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") || strings.Contains(filepath.ToSlash(p), "core/base/safefile/") || e.Name() == "agent_windows.go" {
+			if err != nil || filepath.Ext(p) != ".go" || strings.HasSuffix(p, "_test.go") ||
+				strings.Contains(filepath.ToSlash(p), "core/base/safefile/") || e.Name() == "agent_windows.go" {
 				return err
 			}
 			f, err := parser.ParseFile(token.NewFileSet(), p, nil, 0)

@@ -31,11 +31,13 @@ its size in texels, such as 512x512. In a map 'face ... fit=yes' does the same b
 			if !both {
 				var err error
 				if width, err = strconv.ParseFloat(args[0], 64); err != nil {
-					return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no size of a surface", args[0]), Do: "Give metres: a width such as 6, or a width and a height such as 6x3."}
+					return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no size of a surface", args[0]),
+						Do: "Give metres: a width such as 6, or a width and a height such as 6x3."}
 				}
 			}
 			if width <= 0 || both && height <= 0 || width > 1e6 || height > 1e6 || density <= 0 || density > 1e6 {
-				return &fault.Fault{Kind: fault.Usage, What: "sizes and the density must lie between 0 and 1,000,000", Do: "See: vornix scale --help"}
+				return &fault.Fault{Kind: fault.Usage, What: "sizes and the density must lie between 0 and 1,000,000",
+					Do: "See: vornix scale --help"}
 			}
 			w, h, err := imageSize(args[1])
 			if err != nil {
@@ -48,10 +50,13 @@ its size in texels, such as 512x512. In a map 'face ... fit=yes' does the same b
 			answer.Result = result
 			var rows [][]string
 			for i, s := range result {
-				rows = append(rows, []string{[]string{"across", "down"}[i], fmt.Sprintf("%g m", s.Length), strconv.Itoa(s.Texels), fmt.Sprintf("%.4g m", s.Exact),
-					strconv.Itoa(s.Repeats), fmt.Sprintf("%.4g m", s.Repeat), fmt.Sprintf("%.4g", s.Density)})
+				rows = append(rows,
+					[]string{[]string{"across", "down"}[i], fmt.Sprintf("%g m", s.Length), strconv.Itoa(s.Texels),
+						fmt.Sprintf("%.4g m", s.Exact),
+						strconv.Itoa(s.Repeats), fmt.Sprintf("%.4g m", s.Repeat), fmt.Sprintf("%.4g", s.Density)})
 			}
-			a.out.Table([]string{"", "surface", "texels", fmt.Sprintf("repeat at %g texels/m", density), "whole repeats", "size of each", "texels/m"}, rows)
+			a.out.Table([]string{"", "surface", "texels", fmt.Sprintf("repeat at %g texels/m", density),
+				"whole repeats", "size of each", "texels/m"}, rows)
 			a.out.Say("\nsize = %.4g in the material, or fit=yes on the face", result[0].Repeat)
 			return nil
 		}),
@@ -67,11 +72,14 @@ func imageSize(arg string) (w, h int, err error) {
 	}
 	data, err := os.ReadFile(arg)
 	if err != nil {
-		return 0, 0, &fault.Fault{Kind: fault.Usage, What: "could not read the image", Place: fault.Place{File: filepath.ToSlash(arg)}, Err: err, Do: "Check the path, or give a size such as 512x512."}
+		return 0, 0, &fault.Fault{Kind: fault.Usage, What: "could not read the image",
+			Place: fault.Place{File: filepath.ToSlash(arg)}, Err: err,
+			Do: "Check the path, or give a size such as 512x512."}
 	}
 	info, err := texture.Probe(arg, data)
 	if err != nil {
-		return 0, 0, &fault.Fault{What: "the image can't be read", Place: fault.Place{File: filepath.ToSlash(arg)}, Err: err, Do: "Export it again."}
+		return 0, 0, &fault.Fault{What: "the image can't be read", Place: fault.Place{File: filepath.ToSlash(arg)},
+			Err: err, Do: "Export it again."}
 	}
 	return info.Width, info.Height, nil
 }

@@ -28,7 +28,8 @@ it instead: from above, and from a corner with all that is above the players' he
   vornix shoot cairn_station --draft
   vornix shoot cairn_station --plan-view`,
 		RunE: a.run(func(ctx context.Context, answer *show.Answer, args []string) error {
-			s, err := a.session("shoot", func(o *release.Options) { o.Stages = assembly.Stages{Draft: draft, Grows: grow} })
+			s, err := a.session("shoot",
+				func(o *release.Options) { o.Stages = assembly.Stages{Draft: draft, Grows: grow} })
 			if err != nil {
 				return err
 			}
@@ -53,7 +54,8 @@ it instead: from above, and from a corner with all that is above the players' he
 		}),
 	}
 	cmd.Flags().BoolVar(&draft, "draft", false, "light and draw quickly and roughly")
-	cmd.Flags().BoolVar(&plans, "plan-view", false, "draw maps for those who build them: from above and cut open, with names")
+	cmd.Flags().BoolVar(&plans, "plan-view", false,
+		"draw maps for those who build them: from above and cut open, with names")
 	return cmd
 }
 
@@ -65,7 +67,9 @@ func (a *app) shots(s *release.Shots) {
 		if x.Variant != "" {
 			name += ", " + x.Variant
 		}
-		rows = append(rows, []string{name, orWord(x.Map, "the project"), x.From, fmt.Sprintf("%d x %d", x.Width, x.Height), x.File, release.Bytes(x.Size), x.State})
+		rows = append(rows,
+			[]string{name, orWord(x.Map, "the project"), x.From, fmt.Sprintf("%d x %d", x.Width, x.Height), x.File,
+				release.Bytes(x.Size), x.State})
 	}
 	if len(rows) > 0 {
 		a.out.Table([]string{"picture", "of", "from", "size", "file", "bytes", ""}, rows)

@@ -40,7 +40,9 @@ state as an animated GIF (.gif: 255 colours, one bit of alpha) or PNG (.png: all
 			}
 			if len(args) == 1 {
 				if state != "" || direction != "" {
-					return &fault.Fault{Kind: fault.Usage, What: "--state and --direction say what is played into OUT, and there is no OUT", Do: "Add a file that ends in .gif or .png."}
+					return &fault.Fault{Kind: fault.Usage,
+						What: "--state and --direction say what is played into OUT, and there is no OUT",
+						Do:   "Add a file that ends in .gif or .png."}
 				}
 				answer.Result = a.spriteStates(s)
 				return nil
@@ -61,7 +63,8 @@ state as an animated GIF (.gif: 255 colours, one bit of alpha) or PNG (.png: all
 				return err
 			}
 			answer.Result = played
-			a.out.Say("%s: %s of %s, %d x %d, %d ms, %s", filepath.ToSlash(args[1]), release.Count(played.Frames, "frame"), played.State, played.Width, played.Height,
+			a.out.Say("%s: %s of %s, %d x %d, %d ms, %s", filepath.ToSlash(args[1]),
+				release.Count(played.Frames, "frame"), played.State, played.Width, played.Height,
 				played.Milliseconds, release.Bytes(int64(len(played.data))))
 			return nil
 		}),
@@ -80,7 +83,8 @@ func openSheet(name string) (*sprite.Sheet, string, error) {
 	}
 	data, err := os.ReadFile(name)
 	if err != nil {
-		return nil, "", &fault.Fault{Kind: fault.Usage, What: "could not read the sheet", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
+		return nil, "", &fault.Fault{Kind: fault.Usage, What: "could not read the sheet",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
 	var files []string
 	err = fs.WalkDir(os.DirFS(dir), ".", func(p string, e fs.DirEntry, err error) error {
@@ -108,7 +112,8 @@ func sheetFrames(s *sprite.Sheet, dir string) ([]*image.NRGBA, error) {
 		}
 		img, err := sprite.Visible(data)
 		if err != nil {
-			return nil, &fault.Fault{What: "the image can't be read", Place: fault.Place{File: file}, Err: err, Do: "Export it again."}
+			return nil, &fault.Fault{What: "the image can't be read", Place: fault.Place{File: file}, Err: err,
+				Do: "Export it again."}
 		}
 		return img, nil
 	})
@@ -141,7 +146,9 @@ func (a *app) spriteStates(s *sprite.Sheet) []stateAnswer {
 			x.Milliseconds += step.Milliseconds
 		}
 		answers = append(answers, x)
-		rows = append(rows, []string{st.Name, orWord(strings.Join(x.Directions, ", "), "any"), strconv.Itoa(x.Frames), fmt.Sprintf("%d ms", x.Milliseconds), st.Loop})
+		rows = append(rows,
+			[]string{st.Name, orWord(strings.Join(x.Directions, ", "), "any"), strconv.Itoa(x.Frames),
+				fmt.Sprintf("%d ms", x.Milliseconds), st.Loop})
 	}
 	a.out.Say("%s: %s, %s", s.Name, release.Count(len(s.States), "state"), release.Count(len(s.Sources), "frame"))
 	a.out.Table([]string{"state", "directions", "frames", "takes", "loop"}, rows)
@@ -182,7 +189,8 @@ func playState(s *sprite.Sheet, dir, out, state, direction string, scale int) (*
 		return nil, err
 	}
 	list := s.Play(frames, st, d, scale)
-	p := &statePlayed{stateAnswer: stateAnswer{State: st.Name, Directions: []string{d.Name}, Frames: len(list), Loop: st.Loop},
+	p := &statePlayed{stateAnswer: stateAnswer{State: st.Name, Directions: []string{d.Name}, Frames: len(list),
+		Loop: st.Loop},
 		Width: list[0].Image.Rect.Dx(), Height: list[0].Image.Rect.Dy()}
 	for _, f := range list {
 		p.Milliseconds += f.Milliseconds
@@ -193,13 +201,16 @@ func playState(s *sprite.Sheet, dir, out, state, direction string, scale int) (*
 	case ".png":
 		p.data, err = sprite.APNG(list, st.Loop == "once")
 	default:
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s: nothing is played into a file with that ending", filepath.ToSlash(out)), Do: "End it in .gif or .png."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%s: nothing is played into a file with that ending", filepath.ToSlash(out)),
+			Do:   "End it in .gif or .png."}
 	}
 	return p, err
 }
 
 func noSuch(what, got string, known []string) error {
-	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the sheet has no %s %q", what, got), Do: "It has " + strings.Join(known, ", ") + "."}
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the sheet has no %s %q", what, got),
+		Do: "It has " + strings.Join(known, ", ") + "."}
 	if near := suggest.Word(got, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	}

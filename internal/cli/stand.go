@@ -55,10 +55,12 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 				return err
 			}
 			mode, name, _ := strings.Cut(fail, ":")
-			o := gameserver.Options{Listen: listen, Watch: !noWatch, Players: players, Round: round, Fail: gameserver.Failure{Mode: mode, Map: name}}
+			o := gameserver.Options{Listen: listen, Watch: !noWatch, Players: players, Round: round,
+				Fail: gameserver.Failure{Mode: mode, Map: name}}
 			if tokenEnv != "" {
 				if o.Token = os.Getenv(tokenEnv); o.Token == "" {
-					return &fault.Fault{Kind: fault.Usage, What: "the environment variable " + tokenEnv + " is empty", Do: "Set it to the token that clients must send."}
+					return &fault.Fault{Kind: fault.Usage, What: "the environment variable " + tokenEnv + " is empty",
+						Do: "Set it to the token that clients must send."}
 				}
 			}
 			_, missing := os.Stat(args[0])
@@ -67,7 +69,8 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 				return err
 			}
 			if missing != nil {
-				a.out.Say("The folder %s did not exist; it was created, and is empty.", show.Clean(filepath.ToSlash(args[0])))
+				a.out.Say("The folder %s did not exist; it was created, and is empty.",
+					show.Clean(filepath.ToSlash(args[0])))
 			}
 			a.out.Say("%s stand-in at %s, playing from %s. Ctrl-C stops it.", prof.Game.Title, s.URL, args[0])
 			a.mapTable(s.Status().Maps)
@@ -78,7 +81,9 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 			case <-s.Ended():
 			}
 			if st := s.Status(); st.Players != nil {
-				a.out.Say("%s joined %s and got %s; %s failed", release.Count(st.Players.Count, "player"), release.Count(st.Players.Joined, "time"), release.Bytes(st.Players.Loaded), release.Count(st.Players.Failed, "join"))
+				a.out.Say("%s joined %s and got %s; %s failed", release.Count(st.Players.Count, "player"),
+					release.Count(st.Players.Joined, "time"), release.Bytes(st.Players.Loaded),
+					release.Count(st.Players.Failed, "join"))
 			}
 			return s.Close()
 		}),
@@ -88,11 +93,13 @@ With --token-env, what changes something wants the token as a bearer token. Ways
 	server.Flags().StringVar(&tokenEnv, "token-env", "", "environment `variable` that holds the token for /reload")
 	server.Flags().BoolVar(&noWatch, "no-watch", false, "load anew only when told to")
 	server.Flags().IntVar(&players, "players", 0, "simulate this `number` of players, who join again and again")
-	server.Flags().DurationVar(&round, "round", 0, "play each map of the rotation for this `time`, as in 10m (default: until told otherwise)")
+	server.Flags().DurationVar(&round, "round", 0,
+		"play each map of the rotation for this `time`, as in 10m (default: until told otherwise)")
 	server.Flags().StringVar(&fail, "fail", "", "go wrong from the beginning: `MODE`, or load:MAP")
-	_ = server.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return slices.Sorted(maps.Keys(gameserver.Failures)), cobra.ShellCompDirectiveNoFileComp
-	})
+	_ = server.RegisterFlagCompletionFunc("fail",
+		func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return slices.Sorted(maps.Keys(gameserver.Failures)), cobra.ShellCompDirectiveNoFileComp
+		})
 	cmd.AddCommand(server, a.standWorkshopCommand())
 	return only(cmd)
 }

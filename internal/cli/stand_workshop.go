@@ -49,7 +49,8 @@ Ways to go wrong:
 				}
 			}
 			mode, where, _ := strings.Cut(fail, ":")
-			o := standin.Options{Listen: listen, Accounts: accounts, Name: name, Kinds: workshopKinds(prof), Fail: standin.Failure{Mode: mode, At: where}}
+			o := standin.Options{Listen: listen, Accounts: accounts, Name: name, Kinds: workshopKinds(prof),
+				Fail: standin.Failure{Mode: mode, At: where}}
 			w, err := standin.Start(args[0], o)
 			if err != nil {
 				return err
@@ -66,13 +67,17 @@ Ways to go wrong:
 		}),
 	}
 	cmd.Flags().StringVar(&listen, "listen", "", "`address` to listen on (default: a free port of this machine)")
-	cmd.Flags().StringVar(&profileName, "profile", "", "game profile `name`, which says what a new workshop takes (default: that of the project here)")
+	cmd.Flags().StringVar(&profileName, "profile", "",
+		"game profile `name`, which says what a new workshop takes (default: that of the project here)")
 	cmd.Flags().StringVar(&name, "name", "", "`name` of a new workshop")
-	cmd.Flags().StringArrayVar(&accounts, "account", []string{"maker", "player"}, "`name` of an account that is made when it is not there; can be given several times")
-	cmd.Flags().StringVar(&fail, "fail", "", "go wrong from the beginning: `MODE`, or MODE:REQUEST with a piece of the requests' method and path")
-	_ = cmd.RegisterFlagCompletionFunc("fail", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
-	})
+	cmd.Flags().StringArrayVar(&accounts, "account", []string{"maker", "player"},
+		"`name` of an account that is made when it is not there; can be given several times")
+	cmd.Flags().StringVar(&fail, "fail", "",
+		"go wrong from the beginning: `MODE`, or MODE:REQUEST with a piece of the requests' method and path")
+	_ = cmd.RegisterFlagCompletionFunc("fail",
+		func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+			return slices.Sorted(maps.Keys(standin.Failures)), cobra.ShellCompDirectiveNoFileComp
+		})
 	return cmd
 }
 

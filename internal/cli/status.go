@@ -66,7 +66,8 @@ func itemState(s *publish.State) string {
 	if x.Withdrawn != nil {
 		text += ", withdrawn"
 	}
-	return text + fmt.Sprintf("; %s, %s", release.Count(x.Followers, "follower"), release.Count(x.Downloads, "download"))
+	return text + fmt.Sprintf("; %s, %s", release.Count(x.Followers, "follower"),
+		release.Count(x.Downloads, "download"))
 }
 
 // stateOf says what a target has, in a line.

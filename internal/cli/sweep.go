@@ -78,7 +78,8 @@ only what it covers is looked at. Links are not followed.`,
 	for _, r := range sweep.Rules {
 		words = append(words, string(r))
 	}
-	cmd.Flags().StringArrayVar(&ruleNames, "rule", nil, "only what this `rule` finds: "+strings.Join(words, ", ")+"; may be given several times")
+	cmd.Flags().StringArrayVar(&ruleNames, "rule", nil,
+		"only what this `rule` finds: "+strings.Join(words, ", ")+"; may be given several times")
 	_ = cmd.RegisterFlagCompletionFunc("rule", fixed(words)) // it exists
 	return cmd
 }
@@ -90,7 +91,8 @@ func sweepRules(names []string) (rules []sweep.Rule, err error) {
 	}
 	for _, n := range names {
 		if !slices.Contains(known, n) {
-			f := &fault.Fault{Kind: fault.Usage, What: "there is no rule " + n, Do: "The rules are: " + strings.Join(known, ", ") + "."}
+			f := &fault.Fault{Kind: fault.Usage, What: "there is no rule " + n,
+				Do: "The rules are: " + strings.Join(known, ", ") + "."}
 			if near := suggest.Word(n, known); near != "" {
 				f.Do = "Did you mean " + near + "?"
 			}
@@ -130,7 +132,8 @@ func (a *app) sweepPlan(plan *sweep.Plan) {
 				folders++
 			}
 		}
-		a.out.Say("\n%s and %s, %s", release.Count(len(plan.Go)-folders, "file"), release.Count(folders, "folder"), release.Bytes(plan.Size()))
+		a.out.Say("\n%s and %s, %s", release.Count(len(plan.Go)-folders, "file"), release.Count(folders, "folder"),
+			release.Bytes(plan.Size()))
 	}
 	if len(plan.Left) > 0 {
 		var rows [][]string
@@ -141,7 +144,8 @@ func (a *app) sweepPlan(plan *sweep.Plan) {
 		a.out.Table([]string{"left alone", "size", "why", "but"}, rows)
 	}
 	for _, p := range plan.Expired {
-		a.out.Say("the safe place of %s goes for good: %s, %s", p.Time.Local().Format("2006-01-02"), release.Count(len(p.Files), "file"), release.Bytes(p.Size()))
+		a.out.Say("the safe place of %s goes for good: %s, %s", p.Time.Local().Format("2006-01-02"),
+			release.Count(len(p.Files), "file"), release.Bytes(p.Size()))
 	}
 }
 

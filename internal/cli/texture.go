@@ -64,7 +64,8 @@ loses something says how many texels lose what.`,
 			for _, name := range in {
 				data, err := os.ReadFile(name)
 				if err != nil {
-					return &fault.Fault{Kind: fault.Usage, What: "could not read the image", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
+					return &fault.Fault{Kind: fault.Usage, What: "could not read the image",
+						Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 				}
 				files = append(files, data)
 			}
@@ -89,7 +90,9 @@ loses something says how many texels lose what.`,
 			for _, p := range parts {
 				made.Bytes += len(p)
 			}
-			a.out.Say("%s: %d x %d, %s, %s, %s", filepath.ToSlash(out), made.Width, made.Height, orWord(made.Format, "png"), release.Count(max(made.Levels, 1), "level"), release.Bytes(int64(made.Bytes)))
+			a.out.Say("%s: %d x %d, %s, %s, %s", filepath.ToSlash(out), made.Width, made.Height,
+				orWord(made.Format, "png"), release.Count(max(made.Levels, 1), "level"),
+				release.Bytes(int64(made.Bytes)))
 			if made.Why != "" {
 				a.out.Say("  %s", made.Why)
 			}
@@ -103,14 +106,18 @@ loses something says how many texels lose what.`,
 	f.StringVar(&o.Format, "format", "auto", "`name` of the format: auto, "+strings.Join(texture.FormatNames(), ", "))
 	f.StringVar(&o.Kind, "kind", "colour", "`kind` of image: "+strings.Join(texture.Kinds(), ", "))
 	f.StringVar(&o.ColourSpace, "colour-space", "", "colour `space`: srgb or linear (default: by kind)")
-	f.StringVar(&o.Quality, "quality", "normal", "`quality`, by the time taken to search for the best blocks: "+strings.Join(bcn.Qualities(), ", "))
+	f.StringVar(&o.Quality, "quality", "normal",
+		"`quality`, by the time taken to search for the best blocks: "+strings.Join(bcn.Qualities(), ", "))
 	f.StringVar(&o.mips, "mips", "", "`levels`: full, none or the most there may be (default: by kind)")
-	f.StringVar(&o.Filter, "filter", "box", "`filter` of levels and of resizing: "+strings.Join(texture.FilterNames, ", "))
+	f.StringVar(&o.Filter, "filter", "box",
+		"`filter` of levels and of resizing: "+strings.Join(texture.FilterNames, ", "))
 	f.StringVar(&o.Edge, "edge", "clamp", "what lies beyond the image's `edge`: clamp or wrap")
-	f.StringVar(&o.coverage, "coverage", "auto", "`choice` whether the drawn part of cut-outs is kept in smaller levels: yes, no, auto")
+	f.StringVar(&o.coverage, "coverage", "auto",
+		"`choice` whether the drawn part of cut-outs is kept in smaller levels: yes, no, auto")
 	f.StringVar(&o.resize, "resize", "", "exact `size`, such as 512x256")
 	f.StringVar(&o.Size, "size", "", "make sides powers of two by this `rule`: nearest, up, down")
-	f.StringVar(&o.Aspect, "aspect", "stretch", "with --size: stretch, or keep the `aspect` and repeat the edge over the rest")
+	f.StringVar(&o.Aspect, "aspect", "stretch",
+		"with --size: stretch, or keep the `aspect` and repeat the edge over the rest")
 	f.IntVar(&o.rules.Largest, "largest", 0, "longest side in `texels`; larger images are made smaller")
 	f.BoolVar(&o.fromHeight, "from-height", false, "make a normal map of the image's brightness")
 	f.Float64Var(&o.Strength, "strength", 4, "with --from-height: how many `texels` high white stands over black")
@@ -172,10 +179,14 @@ func (o *oneTexture) recipe() (texture.Recipe, error) {
 		option, value string
 		known         []string
 	}{
-		{"format", o.Format, append([]string{"auto"}, texture.FormatNames()...)}, {"kind", o.Kind, texture.Kinds()}, {"colour-space", o.ColourSpace, []string{"srgb", "linear"}},
-		{"quality", o.Quality, bcn.Qualities()}, {"filter", o.Filter, texture.FilterNames}, {"edge", o.Edge, texture.EdgeNames},
-		{"coverage", o.coverage, []string{"auto", "yes", "no"}}, {"size", o.Size, []string{"nearest", "up", "down"}}, {"aspect", o.Aspect, []string{"stretch", "keep"}},
-		{"green", o.Green, []string{texture.Up, texture.Down}}, {"green-out", o.rules.Green, []string{texture.Up, texture.Down}}, {"shape", o.Shape, texture.ShapeNames},
+		{"format", o.Format, append([]string{"auto"}, texture.FormatNames()...)}, {"kind", o.Kind, texture.Kinds()},
+		{"colour-space", o.ColourSpace, []string{"srgb", "linear"}},
+		{"quality", o.Quality, bcn.Qualities()}, {"filter", o.Filter, texture.FilterNames},
+		{"edge", o.Edge, texture.EdgeNames},
+		{"coverage", o.coverage, []string{"auto", "yes", "no"}}, {"size", o.Size, []string{"nearest", "up", "down"}},
+		{"aspect", o.Aspect, []string{"stretch", "keep"}},
+		{"green", o.Green, []string{texture.Up, texture.Down}},
+		{"green-out", o.rules.Green, []string{texture.Up, texture.Down}}, {"shape", o.Shape, texture.ShapeNames},
 		{"dds-header", o.header, []string{"dx10", "plain"}},
 	} {
 		if w.value == "" || slices.Contains(w.known, w.value) {
@@ -230,8 +241,10 @@ func (o *oneTexture) recipe() (texture.Recipe, error) {
 }
 
 // convert makes the bytes of OUT.
-func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out string, files [][]byte) ([][]byte, *textureMade, error) {
-	container := texture.Container{Name: strings.TrimPrefix(strings.ToLower(filepath.Ext(out)), "."), Zstd: o.zstd, Plain: o.header == "plain"}
+func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out string, files [][]byte) ([][]byte,
+	*textureMade, error) {
+	container := texture.Container{Name: strings.TrimPrefix(strings.ToLower(filepath.Ext(out)), "."), Zstd: o.zstd,
+		Plain: o.header == "plain"}
 	if container.Name != "png" && !slices.Contains(texture.Containers, container.Name) {
 		f := usage("%s: nothing is written with that ending", filepath.ToSlash(out))
 		f.Do = "End it in .ktx2, .dds or .png."
@@ -250,13 +263,15 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 		return nil, nil, err
 	}
 	b := p.Images[0].Bounds()
-	made := &textureMade{textureAnswer: textureAnswer{Kind: "texture", SRGB: p.Recipe.SRGB, Width: b.Dx(), Height: b.Dy(), Images: len(p.Images), Alpha: p.Content.Alpha()}, Findings: []finding.Finding{}}
+	made := &textureMade{textureAnswer: textureAnswer{Kind: "texture", SRGB: p.Recipe.SRGB, Width: b.Dx(),
+		Height: b.Dy(), Images: len(p.Images), Alpha: p.Content.Alpha()}, Findings: []finding.Finding{}}
 	if container.Name == "png" {
 		made.Kind = "image"
 		data, err := pictures(p.Images)
 		return [][]byte{data}, made, err
 	}
-	made.Findings = append(made.Findings, assembly.TextureFindings(p, assembly.Context{Place: place, Recipe: p.Recipe})...)
+	made.Findings = append(made.Findings,
+		assembly.TextureFindings(p, assembly.Context{Place: place, Recipe: p.Recipe})...)
 	if finding.Count(made.Findings, finding.Error) > 0 {
 		return nil, nil, &finding.Failure{What: "the texture can't be made", Findings: made.Findings}
 	}
@@ -266,7 +281,8 @@ func (o *oneTexture) convert(ctx context.Context, r texture.Recipe, in, out stri
 	if err != nil {
 		return nil, nil, err
 	}
-	made.Format, made.Levels, made.Shape, made.SRGB = tex.Format.String(), len(tex.Levels), texture.ShapeNames[tex.Shape], tex.SRGB
+	made.Format, made.Levels, made.Shape, made.SRGB = tex.Format.String(), len(tex.Levels),
+		texture.ShapeNames[tex.Shape], tex.SRGB
 	parts, err := tex.Parts(container)
 	if err != nil {
 		f := usage("%v", err)
@@ -288,7 +304,9 @@ func oneLevel(data []byte, in string, level int) ([][]byte, *textureMade, error)
 	}
 	w, h := t.LevelBounds(level)
 	out, err := pictures(images)
-	return [][]byte{out}, &textureMade{textureAnswer: textureAnswer{Kind: "image", SRGB: t.SRGB, Width: w, Height: h, Images: t.Images, Alpha: texture.Analyse(images[0]).Alpha()}, Findings: []finding.Finding{}}, err
+	return [][]byte{out},
+		&textureMade{textureAnswer: textureAnswer{Kind: "image", SRGB: t.SRGB, Width: w, Height: h, Images: t.Images,
+			Alpha: texture.Analyse(images[0]).Alpha()}, Findings: []finding.Finding{}}, err
 }
 
 // exactSize resizes as --resize says.

@@ -29,7 +29,9 @@ func trusting() (trust.Store, error) {
 	}
 	dir, err := os.UserConfigDir()
 	if err != nil {
-		return trust.Store{}, &fault.Fault{What: "there is no folder for what this program keeps for you", Err: err, Do: "Name a file in " + trustVariable + "."}
+		return trust.Store{},
+			&fault.Fault{What: "there is no folder for what this program keeps for you", Err: err,
+				Do: "Name a file in " + trustVariable + "."}
 	}
 	return trust.Store{File: filepath.Join(dir, "vornix", "trusted.json")}, nil
 }
@@ -97,7 +99,8 @@ again, with what it was before.`,
 					for _, kind := range slices.Sorted(maps.Keys(count)) {
 						may = append(may, fmt.Sprintf("%s (%d)", kind, count[kind]))
 					}
-					rows = append(rows, []string{t.Folder, strings.Join(may, ", "), t.Since.Local().Format("2006-01-02 15:04")})
+					rows = append(rows,
+						[]string{t.Folder, strings.Join(may, ", "), t.Since.Local().Format("2006-01-02 15:04")})
 				}
 				if rows == nil {
 					a.out.Say("no project is trusted on this machine")
@@ -131,10 +134,12 @@ again, with what it was before.`,
 			if err != nil {
 				return err
 			}
-			result := &trustAnswer{append([]trust.Permission{}, want...), append([]trust.Permission{}, missing...), len(missing) == 0}
+			result := &trustAnswer{append([]trust.Permission{}, want...), append([]trust.Permission{}, missing...),
+				len(missing) == 0}
 			answer.Result = result
 			if len(want) == 0 {
-				a.out.Say("%s only reads and writes its own files: there is nothing to allow", show.Clean(p.File.Project.Title))
+				a.out.Say("%s only reads and writes its own files: there is nothing to allow",
+					show.Clean(p.File.Project.Title))
 				return nil
 			}
 			if err := a.permissions(store, p, want, missing); err != nil {
@@ -143,7 +148,8 @@ again, with what it was before.`,
 			if len(missing) == 0 || planOnly {
 				return nil
 			}
-			if err := a.confirm(ctx, fmt.Sprintf("May %s do that on this machine, as you?", show.Clean(p.File.Project.Title))); err != nil {
+			if err := a.confirm(ctx,
+				fmt.Sprintf("May %s do that on this machine, as you?", show.Clean(p.File.Project.Title))); err != nil {
 				return err
 			}
 			if err := store.Allow(p, want); err != nil {
@@ -166,7 +172,8 @@ again, with what it was before.`,
 func (a *app) permissions(store trust.Store, p *project.Project, want, missing []trust.Permission) error {
 	a.out.Heading("What %s wants to do on this machine", show.Clean(p.File.Project.Title))
 	for _, x := range want {
-		state, isNew := "allowed", slices.ContainsFunc(missing, func(m trust.Permission) bool { return reflect.DeepEqual(m, x) })
+		state, isNew := "allowed",
+			slices.ContainsFunc(missing, func(m trust.Permission) bool { return reflect.DeepEqual(m, x) })
 		var before []string
 		if isNew {
 			state = "new"

@@ -46,7 +46,9 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 				return err
 			}
 			if (o.setAside || o.bringBack) && o.installed == "" || o.setAside && o.bringBack {
-				return &fault.Fault{Kind: fault.Usage, What: "--set-aside and --bring-back go with --installed, one at a time", Do: "Name the game's folder: --installed DIR"}
+				return &fault.Fault{Kind: fault.Usage,
+					What: "--set-aside and --bring-back go with --installed, one at a time",
+					Do:   "Name the game's folder: --installed DIR"}
 			}
 			if o.bringBack {
 				return a.bringBack(ctx, answer, o.installed)
@@ -74,7 +76,8 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&o.installed, "installed", "", "look for loose copies of packed files in this game's `folder`")
+	cmd.Flags().StringVar(&o.installed, "installed", "",
+		"look for loose copies of packed files in this game's `folder`")
 	cmd.Flags().BoolVar(&o.setAside, "set-aside", false, "move loose copies out of the game's way")
 	cmd.Flags().BoolVar(&o.bringBack, "bring-back", false, "bring back what was set aside")
 	a.addFormat(cmd, show.SARIFFormat, show.JUnitFormat)
@@ -82,7 +85,8 @@ sees the packed ones. --set-aside moves them into DIR/vornix-aside, --bring-back
 }
 
 // loose looks for what hides packed files in an installed game.
-func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project, bundles []string, o tryOptions) error {
+func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project, bundles []string,
+	o tryOptions) error {
 	list, err := smoketest.FindLoose(ctx, p.Profile, o.installed, bundles)
 	if err != nil {
 		return err
@@ -98,7 +102,8 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 		for _, f := range place.Files {
 			step.Made = append(step.Made, release.Made{Path: f.Path, Size: f.Size, State: "removed"})
 		}
-		step.Summary = fmt.Sprintf("%s set aside in %s/%s/%s; --bring-back brings them back", release.Count(len(list), "loose file"), dir, smoketest.AsideDir, place.Name)
+		step.Summary = fmt.Sprintf("%s set aside in %s/%s/%s; --bring-back brings them back",
+			release.Count(len(list), "loose file"), dir, smoketest.AsideDir, place.Name)
 	} else if len(list) > 0 {
 		for _, l := range list {
 			step.Findings = append(step.Findings, l.Finding(o.installed))
@@ -106,7 +111,9 @@ func (a *app) loose(ctx context.Context, answer *show.Answer, p *project.Project
 		step.Findings = finding.Accept(step.Findings, p.Acceptances())
 		step.Failed = true
 		step.Summary = release.Count(len(list), "loose file") + " in " + dir + " hide packed ones"
-		return a.step(answer, step, &fault.Fault{What: "what is tried there is not what players get", Do: "Move the loose files away, or let --set-aside do it."})
+		return a.step(answer, step,
+			&fault.Fault{What: "what is tried there is not what players get",
+				Do: "Move the loose files away, or let --set-aside do it."})
 	}
 	return a.step(answer, step, nil)
 }
@@ -126,7 +133,9 @@ func (a *app) bringBack(ctx context.Context, answer *show.Answer, game string) e
 	}
 	a.out.Say("%s brought back", release.Count(len(list)-left, "file"))
 	if left > 0 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files stay aside", left, len(list)), Why: "Nothing that stands in the game's folder is overwritten.", Do: "Move what stands in their places away and try again."}
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files stay aside", left, len(list)),
+			Why: "Nothing that stands in the game's folder is overwritten.",
+			Do:  "Move what stands in their places away and try again."}
 	}
 	return nil
 }

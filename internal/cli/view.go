@@ -29,7 +29,8 @@ var views = []string{viewPlan, viewLit, viewLight, viewCells, viewGround}
 
 // env is how the long stages run for a picture of a map source: the one whose result it shows; light as a draft.
 func (o look) env(workers int) *stage.Env {
-	needs := map[string]string{viewLit: stage.Lighting, viewLight: stage.Lighting, viewCells: stage.Visibility, viewGround: stage.Navigation}[o.view]
+	needs := map[string]string{viewLit: stage.Lighting, viewLight: stage.Lighting, viewCells: stage.Visibility,
+		viewGround: stage.Navigation}[o.view]
 	if o.picture == "" && o.shot == "" || needs == "" {
 		return nil
 	}
@@ -61,14 +62,17 @@ func (o *look) checkView(terminal bool) error {
 }
 
 // viewMap draws a compiled map as it was asked for. way is that of a leak; looks gives how the map looks.
-func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec, looks func() (assembly.Looks, error)) error {
+func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Vec,
+	looks func() (assembly.Looks, error)) error {
 	if o.picture == "" && o.shot == "" {
 		return nil
 	}
 	var img image.Image
 	var err error
 	missing := func(what, stage string) error {
-		return &fault.Fault{What: "the map has no " + what, Why: "It was compiled without the stage " + stage + ", or has nothing that it is for.", Do: "Build it with that stage."}
+		return &fault.Fault{What: "the map has no " + what,
+			Why: "It was compiled without the stage " + stage + ", or has nothing that it is for.",
+			Do:  "Build it with that stage."}
 	}
 	switch o.view {
 	case viewCells:
@@ -98,7 +102,8 @@ func (a *app) viewMap(ctx context.Context, o look, m *mapfile.Map, way []geom.Ve
 }
 
 // litView draws a map in its light; nil when it has none.
-func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (assembly.Looks, error)) (image.Image, error) {
+func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() (assembly.Looks, error)) (image.Image,
+	error) {
 	of, err := looks()
 	if err != nil {
 		return nil, err
@@ -120,7 +125,8 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 		if o.camera == "" {
 			return t.Levels(what), nil
 		}
-		return t.Shoot(render.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])}, Width: w, Height: h, Shown: what}), nil
+		return t.Shoot(render.TileShot{Level: int(c.At[2]), At: &[2]float64{float64(c.At[0]), float64(c.At[1])},
+			Width: w, Height: h, Shown: what}), nil
 	}
 	s, err := of.Scene(m)
 	if err != nil || !s.Lit() {
@@ -140,7 +146,8 @@ func (a *app) litView(ctx context.Context, o look, m *mapfile.Map, looks func() 
 
 // noCamera says which cameras a map has.
 func noCamera(m *mapfile.Map, name string) error {
-	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", name), Do: "It has none at all: add a camera line to it."}
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the map has no camera %q", name),
+		Do: "It has none at all: add a camera line to it."}
 	var names []string
 	for _, o := range m.Objects {
 		if o.Kind == "camera" {

@@ -29,14 +29,17 @@ type watchFlags struct {
 
 func (f *watchFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.on, "watch", false, "build again whenever a source is saved, until Ctrl-C")
-	cmd.Flags().BoolVar(&f.server, "server", false, "with --watch: let a stand-in of the game's server play what was built, and load it anew each time")
-	cmd.Flags().StringVar(&f.listen, "listen", "", "with --server: `address` to listen on (default: a free port of this machine)")
+	cmd.Flags().BoolVar(&f.server, "server", false,
+		"with --watch: let a stand-in of the game's server play what was built, and load it anew each time")
+	cmd.Flags().StringVar(&f.listen, "listen", "",
+		"with --server: `address` to listen on (default: a free port of this machine)")
 }
 
 func (f *watchFlags) check() error {
 	switch {
 	case f.server && !f.on:
-		return &fault.Fault{Kind: fault.Usage, What: "--server goes with --watch", Do: "Add --watch, or start one by itself: vornix stand server DIR"}
+		return &fault.Fault{Kind: fault.Usage, What: "--server goes with --watch",
+			Do: "Add --watch, or start one by itself: vornix stand server DIR"}
 	case f.listen != "" && !f.server:
 		return &fault.Fault{Kind: fault.Usage, What: "--listen goes with --server", Do: "Add --watch --server."}
 	}
@@ -73,7 +76,8 @@ func (a *app) watch(ctx context.Context, args []string, change func(*release.Opt
 		}
 	}()
 	a.out.Say("watching %s; Ctrl-C ends it", filepath.ToSlash(dir))
-	if err := watch.Run(ctx, dir, watch.Options{}, func(changes []watch.Change) { w.round(ctx, append([]watch.Change{}, changes...)) }); err != nil {
+	if err := watch.Run(ctx, dir, watch.Options{},
+		func(changes []watch.Change) { w.round(ctx, append([]watch.Change{}, changes...)) }); err != nil {
 		return err
 	}
 	a.out.Say("")
@@ -102,7 +106,8 @@ func (w *watcher) round(ctx context.Context, changes []watch.Change) {
 		a.out.Line(answer, err, exit)
 	case err != nil:
 		a.out.Error(err)
-		a.out.Say("%s  what was built before stays as it is; the next save is waited for", time.Now().Format(time.TimeOnly))
+		a.out.Say("%s  what was built before stays as it is; the next save is waited for",
+			time.Now().Format(time.TimeOnly))
 	default:
 		a.out.Say("%s  ready after %.1f s", time.Now().Format(time.TimeOnly), result.Seconds)
 	}
@@ -140,7 +145,12 @@ func (w *watcher) show(step release.Step) {
 	known := w.said
 	w.said = step.Findings
 	step.Findings = slices.DeleteFunc(slices.Clone(step.Findings), func(f finding.Finding) bool {
-		return f.Severity != finding.Error && slices.ContainsFunc(known, func(o finding.Finding) bool { return o.ID == f.ID && o.Text == f.Text && o.Place.File == f.Place.File })
+		return f.Severity != finding.Error &&
+			slices.ContainsFunc(known,
+				func(o finding.Finding) bool {
+					return o.ID == f.ID && o.Text == f.Text &&
+						o.Place.File == f.Place.File
+				})
 	})
 	w.a.out.Step(step)
 }

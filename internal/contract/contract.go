@@ -1,4 +1,5 @@
-// Package contract holds what goes between a workshop and its clients to the protocol's description, docs/workshop/openapi.yaml, in tests.
+// Package contract holds what goes between a workshop and its clients to the protocol's
+// description, docs/workshop/openapi.yaml, in tests.
 package contract
 
 import (
@@ -35,8 +36,9 @@ type Contract struct {
 	used     map[string]bool // operations and statuses that came by
 }
 
-// resource names the protocol's description for the schema compiler. Without a scheme the compiler would take it for a file in the working folder, whose
-// path may hold characters that are escaped in addresses.
+// resource names the protocol's description for the schema compiler. Without a scheme the compiler
+// would take it for a file in the working folder, whose path may hold characters that are escaped
+// in addresses.
 const resource = "vornix:///openapi.json"
 
 // File is the system path of the description.

@@ -31,9 +31,10 @@ import (
 	"vornix/demo"
 )
 
-// A fixture is a copy of the demo in a state that many tests begin with. Making one takes seconds, and the packages' tests run as
-// programs of their own: so each is made once, by whoever comes first, in a folder of the system's temporary files that is named after
-// the sources that it is made by. Tests only ever copy it.
+// A fixture is a copy of the demo in a state that many tests begin with. Making one takes seconds,
+// and the packages' tests run as programs of their own: so each is made once, by whoever comes
+// first, in a folder of the system's temporary files that is named after the sources that it is
+// made by. Tests only ever copy it.
 type fixture struct {
 	name string
 	make func(dir string) error
@@ -116,7 +117,8 @@ var sources = sync.OnceValues(func() (string, error) {
 
 var (
 	original = newFixture("original", writeOriginal)
-	// plain has the results of builds without the long stages, cached those of whole ones, lit only what the long stages made.
+	// plain has the results of builds without the long stages, cached those of whole ones, lit only
+	// what the long stages made.
 	plain  = newFixture("plain", func(dir string) error { return buildCopy(dir, assembly.Stages{Only: []string{}}) })
 	cached = newFixture("cached", func(dir string) error { return buildCopy(dir, assembly.Stages{}) })
 	lit    = newFixture("lit", func(dir string) error {
@@ -125,14 +127,17 @@ var (
 			err = copyDemo(filepath.Join(dir, "demo"), filepath.Join(from, "demo"))
 		}
 		for _, name := range projects {
-			err = errors.Join(err, remove(filepath.Join(dir, name), ".vornix/cache/actions", ".vornix/cache/objects", ".vornix/pictures/cache/actions", ".vornix/pictures/cache/objects"))
+			err = errors.Join(err,
+				remove(filepath.Join(dir, name), ".vornix/cache/actions", ".vornix/cache/objects",
+					".vornix/pictures/cache/actions", ".vornix/pictures/cache/objects"))
 		}
 		return err
 	})
 )
 
-// writeOriginal writes the demo. Tests build the maps again and again: with few luxels, which light is tested without, they do so
-// quickly. The project of tiles has one of its two maps only: tests count what comes of it. 'vornix demo' writes the other one again.
+// writeOriginal writes the demo. Tests build the maps again and again: with few luxels, which light
+// is tested without, they do so quickly. The project of tiles has one of its two maps only: tests
+// count what comes of it. 'vornix demo' writes the other one again.
 func writeOriginal(dir string) error {
 	if _, err := demo.Write(filepath.Join(dir, "demo")); err != nil {
 		return err
@@ -141,7 +146,8 @@ func writeOriginal(dir string) error {
 	maps, err := filepath.Glob(filepath.Join(highline, "maps", "*.vnx"))
 	for _, name := range append(maps, filepath.Join(highline, "materials", "rock", "cairn_wet.toml")) {
 		data, readErr := os.ReadFile(name)
-		for _, few := range [][2]string{{" luxels=3", " luxels=0.2"}, {" luxels=1", ""}, {"luxels = 1 ", "luxels = 0.2"}} {
+		for _, few := range [][2]string{{" luxels=3", " luxels=0.2"}, {" luxels=1", ""},
+			{"luxels = 1 ", "luxels = 0.2"}} {
 			data = bytes.Replace(data, []byte(few[0]), []byte(few[1]), 1)
 		}
 		err = errors.Join(err, readErr, os.WriteFile(name, data, 0o644))
@@ -163,13 +169,15 @@ func writeOriginal(dir string) error {
 		}
 		return fmt.Appendf(nil, "%s = %d", key, n/8)
 	})
-	return errors.Join(err, readErr, os.MkdirAll(filepath.Join(highline, "profiles"), 0o755), os.WriteFile(filepath.Join(highline, "profiles", "kestrel-post.toml"), small, 0o644))
+	return errors.Join(err, readErr, os.MkdirAll(filepath.Join(highline, "profiles"), 0o755),
+		os.WriteFile(filepath.Join(highline, "profiles", "kestrel-post.toml"), small, 0o644))
 }
 
 // projects are the demo's, in the folder of a copy.
 var projects = []string{"demo/highline", "demo/lower-sidings"}
 
-// buildCopy copies the original and builds its projects, in a folder where all that a build keeps is still there, but nothing else.
+// buildCopy copies the original and builds its projects, in a folder where all that a build keeps
+// is still there, but nothing else.
 func buildCopy(dir string, stages assembly.Stages) error {
 	from, err := original.dir()
 	if err != nil {
@@ -183,7 +191,8 @@ func buildCopy(dir string, stages assembly.Stages) error {
 		if err != nil {
 			return err
 		}
-		s, err := release.Open(p, "test", release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: stages})
+		s, err := release.Open(p, "test",
+			release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: stages})
 		if err != nil {
 			return err
 		}
@@ -192,8 +201,10 @@ func buildCopy(dir string, stages assembly.Stages) error {
 			_, _, err = s.Shoot(context.Background(), false, nil)
 		}
 		s.Close()
-		if err := errors.Join(err, remove(filepath.Join(dir, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock", ".vornix/lock.json", ".vornix/cache/trimmed",
-			".vornix/pictures/build.state", ".vornix/pictures/cache/trimmed")); err != nil {
+		if err := errors.Join(err,
+			remove(filepath.Join(dir, name), "out", ".vornix/build.state", ".vornix/quick.state", ".vornix/lock",
+				".vornix/lock.json", ".vornix/cache/trimmed",
+				".vornix/pictures/build.state", ".vornix/pictures/cache/trimmed")); err != nil {
 			return err
 		}
 	}
@@ -207,7 +218,8 @@ func remove(project string, list ...string) (err error) {
 	return err
 }
 
-// copyDemo copies a folder. What a project keeps in its cache is never written in place, so that a link is as good as a copy.
+// copyDemo copies a folder. What a project keeps in its cache is never written in place, so that a
+// link is as good as a copy.
 func copyDemo(to, from string) error {
 	return filepath.WalkDir(from, func(p string, e os.DirEntry, err error) error {
 		if err != nil {
@@ -232,7 +244,8 @@ func copyDemo(to, from string) error {
 	})
 }
 
-// WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in full and are not about those.
+// WriteLit is Write, with the results of the maps' long stages at hand, for tests that build in
+// full and are not about those.
 func WriteLit(t testing.TB) string { return copied(t, lit) }
 
 // WriteCached is Write, with all results in the projects' caches, for tests of what goes wrong beside the building.
@@ -273,7 +286,8 @@ func Project(t testing.TB, name string) *project.Project {
 // Open opens a session on a project; it is closed when the test ends.
 func Open(t testing.TB, p *project.Project, change ...func(*release.Options)) *release.Session {
 	t.Helper()
-	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything}, Stages: assembly.Stages{Only: []string{}}}
+	o := release.Options{Workers: 2, Access: deploy.Access{Env: os.Getenv, Trust: trust.Everything},
+		Stages: assembly.Stages{Only: []string{}}}
 	for _, c := range change {
 		c(&o)
 	}

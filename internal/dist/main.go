@@ -1,5 +1,6 @@
-// Package main is the command dist. It builds what is published of Vornix itself: for each system an archive with the program, its pages and its completion files, and a list of
-// their hashes. The same commit, version and Go give the same bytes on any machine.
+// Package main is the command dist. It builds what is published of Vornix itself: for each system
+// an archive with the program, its pages and its completion files, and a list of their hashes. The
+// same commit, version and Go give the same bytes on any machine.
 //
 //	go run ./internal/dist -version 0.1.0 DIR
 //
@@ -112,7 +113,8 @@ func date() (time.Time, error) {
 	if text == "" {
 		out, err := exec.Command("git", "log", "-1", "--format=%ct").Output()
 		if err != nil {
-			return time.Time{}, fmt.Errorf("when the sources were last changed is not known; set SOURCE_DATE_EPOCH: %w", err)
+			return time.Time{},
+				fmt.Errorf("when the sources were last changed is not known; set SOURCE_DATE_EPOCH: %w", err)
 		}
 		text = string(out)
 	}
@@ -126,8 +128,10 @@ func build(version, goos, goarch, to string) error {
 	if _, err := os.Stat(".git"); err == nil {
 		stamp = "-buildvcs=true" // whatever this machine's Go is set to: --version names the commit
 	}
-	cmd := exec.Command("go", "build", "-trimpath", stamp, "-ldflags", "-s -w -buildid= -X vornix/internal/cli.released="+version, "-o", to, "./cmd/vornix")
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+goos, "GOARCH="+goarch, "GOFLAGS=", "GOAMD64=v1", "GOARM64=v8.0")
+	cmd := exec.Command("go", "build", "-trimpath", stamp, "-ldflags",
+		"-s -w -buildid= -X vornix/internal/cli.released="+version, "-o", to, "./cmd/vornix")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS="+goos, "GOARCH="+goarch, "GOFLAGS=", "GOAMD64=v1",
+		"GOARM64=v8.0")
 	cmd.Stderr = os.Stderr
 	return cmd.Run()
 }
@@ -149,7 +153,8 @@ func pages(program, temp string) (list []file, err error) {
 		}
 		list = append(list, file{"man/man1/" + e.Name(), data, 0o644})
 	}
-	for shell, name := range map[string]string{"bash": "vornix.bash", "zsh": "_vornix", "fish": "vornix.fish", "powershell": "vornix.ps1"} {
+	for shell, name := range map[string]string{"bash": "vornix.bash", "zsh": "_vornix", "fish": "vornix.fish",
+		"powershell": "vornix.ps1"} {
 		data, err := exec.Command(program, "completion", shell).Output()
 		if err != nil {
 			return nil, fmt.Errorf("vornix completion %s: %w", shell, err)
@@ -174,7 +179,8 @@ func packTar(w io.Writer, folder string, when time.Time, files []file) error {
 	}
 	t := tar.NewWriter(z)
 	for _, f := range files {
-		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: folder + "/" + f.name, Size: int64(len(f.data)), Mode: f.mode, ModTime: when, Format: tar.FormatUSTAR}); err != nil {
+		if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: folder + "/" + f.name,
+			Size: int64(len(f.data)), Mode: f.mode, ModTime: when, Format: tar.FormatUSTAR}); err != nil {
 			return err
 		}
 		if _, err := t.Write(f.data); err != nil {

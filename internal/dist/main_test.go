@@ -22,8 +22,8 @@ import (
 	"vornix/internal/thorough"
 )
 
-// What is published is the same whoever builds it, where and when; it has all that the install page names, and its list of hashes and signature are
-// checked by the programs that people have.
+// What is published is the same whoever builds it, where and when; it has all that the install page
+// names, and its list of hashes and signature are checked by the programs that people have.
 func TestWhatIsPublishedIsReproducible(t *testing.T) {
 	thorough.Only(t)
 	t.Chdir(filepath.Join("..", ".."))
@@ -61,7 +61,8 @@ func TestWhatIsPublishedIsReproducible(t *testing.T) {
 			assert.NotContains(t, string(content), filepath.Dir(first), "nothing of this machine is in it")
 		}
 	}
-	for _, rel := range []string{"vornix", "README.md", "install.md", "man/man1/vornix.1", "man/man1/vornix-release.1", "completion/vornix.bash", "completion/_vornix", "completion/vornix.fish", "completion/vornix.ps1"} {
+	for _, rel := range []string{"vornix", "README.md", "install.md", "man/man1/vornix.1", "man/man1/vornix-release.1",
+		"completion/vornix.bash", "completion/_vornix", "completion/vornix.fish", "completion/vornix.ps1"} {
 		assert.True(t, there[rel], rel)
 	}
 	out, err := exec.Command(program, "--version").Output()
@@ -77,7 +78,8 @@ func TestWhatIsPublishedIsReproducible(t *testing.T) {
 	public, err := os.ReadFile(key + ".pub")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(first, "authors.txt"), append([]byte("vornix "), public...), 0o644))
-	check := exec.Command("ssh-keygen", "-Y", "verify", "-f", "authors.txt", "-I", "vornix", "-n", "vornix-release", "-s", SumsFile+".sig")
+	check := exec.Command("ssh-keygen", "-Y", "verify", "-f", "authors.txt", "-I", "vornix", "-n", "vornix-release",
+		"-s", SumsFile+".sig")
 	check.Dir, check.Stdin = first, bytes.NewReader(sums)
 	said, err := check.CombinedOutput()
 	require.NoError(t, err, string(said))

@@ -54,7 +54,8 @@ func (g *File) Data(kind string, component int, target int, width int, values an
 	}
 	at := g.buffer.Len()
 	_ = binary.Write(&g.buffer, binary.LittleEndian, values)
-	g.Views = append(g.Views, map[string]any{"buffer": 0, "byteOffset": at, "byteLength": g.buffer.Len() - at, "target": target})
+	g.Views = append(g.Views,
+		map[string]any{"buffer": 0, "byteOffset": at, "byteLength": g.buffer.Len() - at, "target": target})
 	a := map[string]any{"bufferView": len(g.Views) - 1, "componentType": component, "count": count, "type": kind}
 	if list, ok := values.([]float32); ok && kind == "VEC3" {
 		low, high := []float32{1e9, 1e9, 1e9}, []float32{-1e9, -1e9, -1e9}
@@ -75,14 +76,16 @@ func (g *File) Cube(x, y, z float32) (positions, indices int) {
 			list = append(list, s*float32(i>>k&1*2-1)/2)
 		}
 	}
-	order := []uint16{0, 2, 3, 0, 3, 1, 4, 5, 7, 4, 7, 6, 0, 1, 5, 0, 5, 4, 2, 6, 7, 2, 7, 3, 0, 4, 6, 0, 6, 2, 1, 3, 7, 1, 7, 5}
+	order := []uint16{0, 2, 3, 0, 3, 1, 4, 5, 7, 4, 7, 6, 0, 1, 5, 0, 5, 4, 2, 6, 7, 2, 7, 3, 0, 4, 6, 0, 6, 2, 1, 3, 7,
+		1, 7, 5}
 	return g.Data("VEC3", 5126, 34962, 3, list, 8), g.Data("SCALAR", 5123, 34963, 1, order, 36)
 }
 
 func (g *File) JSON(rest string) []byte {
 	views, _ := json.Marshal(g.Views)
 	accessors, _ := json.Marshal(g.Accessors)
-	return fmt.Appendf(nil, `{"asset":{"version":"2.0"},"scene":0,%s,"bufferViews":%s,"accessors":%s,"buffers":[{"byteLength":%d,"uri":"data:application/octet-stream;base64,%s"}]}`,
+	return fmt.Appendf(nil,
+		`{"asset":{"version":"2.0"},"scene":0,%s,"bufferViews":%s,"accessors":%s,"buffers":[{"byteLength":%d,"uri":"data:application/octet-stream;base64,%s"}]}`,
 		rest, views, accessors, g.buffer.Len(), base64.StdEncoding.EncodeToString(g.buffer.Bytes()))
 }
 
@@ -90,7 +93,9 @@ func (g *File) JSON(rest string) []byte {
 func (g *File) Binary(rest string) []byte {
 	views, _ := json.Marshal(g.Views)
 	accessors, _ := json.Marshal(g.Accessors)
-	text := fmt.Appendf(nil, `{"asset":{"version":"2.0"},"scene":0,%s,"bufferViews":%s,"accessors":%s,"buffers":[{"byteLength":%d}]}`, rest, views, accessors, g.buffer.Len())
+	text := fmt.Appendf(nil,
+		`{"asset":{"version":"2.0"},"scene":0,%s,"bufferViews":%s,"accessors":%s,"buffers":[{"byteLength":%d}]}`, rest,
+		views, accessors, g.buffer.Len())
 	for len(text)%4 != 0 {
 		text = append(text, ' ')
 	}

@@ -7,8 +7,9 @@ import (
 	"testing"
 )
 
-// FreeAddress is an address of this machine at which nobody listens, and nobody will by chance: its port is none of those that systems give away by
-// themselves, to whoever listens at any or connects to somewhere (from 32768 on, or 49152).
+// FreeAddress is an address of this machine at which nobody listens, and nobody will by chance: its
+// port is none of those that systems give away by themselves, to whoever listens at any or connects
+// to somewhere (from 32768 on, or 49152).
 func FreeAddress() (string, error) {
 	var err error
 	for range 100 {

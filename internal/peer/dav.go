@@ -23,7 +23,9 @@ func passwords(t testing.TB) string {
 	sum := sha1.Sum([]byte(word))
 	name := filepath.Join(t.TempDir(), "passwords")
 	open(t, filepath.Dir(name))
-	if err := os.WriteFile(name, fmt.Appendf(nil, "%s:{SHA}%s\n", DAVUser.Username(), base64.StdEncoding.EncodeToString(sum[:])), 0o644); err != nil {
+	if err := os.WriteFile(name,
+		fmt.Appendf(nil, "%s:{SHA}%s\n", DAVUser.Username(), base64.StdEncoding.EncodeToString(sum[:])),
+		0o644); err != nil {
 		t.Fatal(err)
 	}
 	return name
@@ -39,7 +41,8 @@ func open(t testing.TB, dir string) {
 	}
 }
 
-// NginxDAV serves a folder by WebDAV with nginx and its module dav-ext until the test ends. It returns the folder's address.
+// NginxDAV serves a folder by WebDAV with nginx and its module dav-ext until the test ends. It
+// returns the folder's address.
 func NginxDAV(t testing.TB, root string) string {
 	t.Helper()
 	const module = "/usr/lib/nginx/modules/ngx_http_dav_ext_module.so"
@@ -50,7 +53,8 @@ func NginxDAV(t testing.TB, root string) string {
 dav_methods PUT DELETE MKCOL COPY MOVE; dav_ext_methods PROPFIND OPTIONS; min_delete_depth 0;`) + "/"
 }
 
-// Apache serves a folder by WebDAV with the web server of that name until the test ends. It returns the folder's address.
+// Apache serves a folder by WebDAV with the web server of that name until the test ends. It returns
+// the folder's address.
 func Apache(t testing.TB, root string) string {
 	t.Helper()
 	apache := Need(t, "apache2")
@@ -73,7 +77,8 @@ func Apache(t testing.TB, root string) string {
 		account = "User www-data\nGroup www-data\n"
 	}
 	config := account
-	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs"} {
+	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav",
+		"dav_fs"} {
 		config += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 	}
 	config += fmt.Sprintf(`ServerRoot %[1]s

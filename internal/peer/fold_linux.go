@@ -16,7 +16,8 @@ import (
 	"vornix/internal/peer/foldfs"
 )
 
-// foldVariable tells this program to be the server of a file system that folds names. It is a process of its own: one that waits for itself can't end.
+// foldVariable tells this program to be the server of a file system that folds names. It is a
+// process of its own: one that waits for itself can't end.
 const foldVariable = "VORNIX_TEST_FOLDFS"
 
 func init() {
@@ -39,8 +40,9 @@ func init() {
 	os.Exit(0)
 }
 
-// Folding is a folder on a file system that takes names which differ in capitals, or in how their letters are composed, for one. keeps says
-// that a file which is replaced by a renaming keeps its own spelling. The folder is there until the test ends.
+// Folding is a folder on a file system that takes names which differ in capitals, or in how their
+// letters are composed, for one. keeps says that a file which is replaced by a renaming keeps its
+// own spelling. The folder is there until the test ends.
 func Folding(t testing.TB, keeps bool) string {
 	t.Helper()
 	if _, err := os.Stat("/dev/fuse"); err != nil || os.Getuid() != 0 {
@@ -79,7 +81,8 @@ func Folding(t testing.TB, keeps bool) string {
 	}
 	if line, _ := bufio.NewReader(out).ReadString('\n'); strings.TrimSpace(line) != "ready" {
 		end()
-		if slices.ContainsFunc([]string{"not permitted", "permission denied", "no such device", "not supported"}, func(why string) bool { return strings.Contains(line, why) }) {
+		if slices.ContainsFunc([]string{"not permitted", "permission denied", "no such device", "not supported"},
+			func(why string) bool { return strings.Contains(line, why) }) {
 			t.Skipf("mounting a small file system needs root on Linux, and /dev/fuse: %s", line)
 		}
 		t.Fatalf("the file system that folds names does not start: %s", line)

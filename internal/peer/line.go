@@ -5,8 +5,8 @@ import (
 	"sync"
 )
 
-// Line passes connections on to an address, counts what goes over it both ways, and cuts all of them after a number of bytes: what is on its
-// way then is lost.
+// Line passes connections on to an address, counts what goes over it both ways, and cuts all of
+// them after a number of bytes: what is on its way then is lost.
 type Line struct {
 	Address string
 
@@ -92,7 +92,8 @@ func (x *Line) Cut() {
 	}
 }
 
-// After ends all connections, and lets so many bytes pass before the next cut; with away none is taken after that. It counts anew.
+// After ends all connections, and lets so many bytes pass before the next cut; with away none is
+// taken after that. It counts anew.
 func (x *Line) After(bytes int64, away bool) {
 	x.Cut()
 	x.mu.Lock()

@@ -8,8 +8,8 @@ import (
 	"testing"
 )
 
-// NATS runs the message server of that name with JetStream until the test ends. more is put into its settings. It returns HOST:PORT, and what stops the
-// server and starts it again on its data.
+// NATS runs the message server of that name with JetStream until the test ends. more is put into
+// its settings. It returns HOST:PORT, and what stops the server and starts it again on its data.
 func NATS(t testing.TB, more string) (address string, stop, start func()) {
 	t.Helper()
 	server := Need(t, "nats-server")

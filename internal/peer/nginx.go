@@ -10,7 +10,8 @@ import (
 	"time"
 )
 
-// Nginx serves a folder with the web server of that name until the test ends. more is put into its server block. It returns the address.
+// Nginx serves a folder with the web server of that name until the test ends. more is put into its
+// server block. It returns the address.
 func Nginx(t testing.TB, root, more string) string {
 	t.Helper()
 	return nginx(t, root, "", more)

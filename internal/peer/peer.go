@@ -35,7 +35,8 @@ func ImageMagick() (path string, ok bool) {
 		if err != nil {
 			continue
 		}
-		if out, err := exec.Command(path, "-version").Output(); err == nil && bytes.Contains(out, []byte("ImageMagick")) {
+		if out, err := exec.Command(path, "-version").Output(); err == nil &&
+			bytes.Contains(out, []byte("ImageMagick")) {
 			return path, true
 		}
 	}

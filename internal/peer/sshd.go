@@ -30,7 +30,8 @@ type SSHD struct {
 	Log         *bytes.Buffer
 }
 
-// StartSSHD starts an OpenSSH server on a free port of this machine, until the test ends. more is added to its configuration.
+// StartSSHD starts an OpenSSH server on a free port of this machine, until the test ends. more is
+// added to its configuration.
 func StartSSHD(t testing.TB, more string) *SSHD {
 	t.Helper()
 	Need(t, sshdProgram)
@@ -78,8 +79,10 @@ func RunSSHD(dir, more string) (s *SSHD, stop func(), err error) {
 	// SHLVL: so that the account's shell does not read what its owner has set up, which may take long.
 	config := fmt.Sprintf("Port %d\nListenAddress 127.0.0.1\nHostKey %s\nAuthorizedKeysFile %s\nStrictModes no\nPidFile none\nUsePAM no\nPermitRootLogin yes\nMaxStartups 200\nMaxSessions 40\nLoginGraceTime 20\nSubsystem sftp %s\nLogLevel ERROR\n%s\nSetEnv SHLVL=2\n",
 		s.Port, s.HostKey, s.Allowed, sftpProgram, more)
-	for name, text := range map[string][]byte{s.Allowed: ssh.MarshalAuthorizedKey(own), filepath.Join(dir, "config"): []byte(config),
-		filepath.Join(s.Home, ".ssh", "known_hosts"): fmt.Appendf(nil, "[127.0.0.1]:%d %s", s.Port, ssh.MarshalAuthorizedKey(host))} {
+	for name, text := range map[string][]byte{s.Allowed: ssh.MarshalAuthorizedKey(own),
+		filepath.Join(dir, "config"): []byte(config),
+		filepath.Join(s.Home, ".ssh", "known_hosts"): fmt.Appendf(nil, "[127.0.0.1]:%d %s", s.Port,
+			ssh.MarshalAuthorizedKey(host))} {
 		if err := os.WriteFile(name, text, 0o600); err != nil {
 			return nil, nil, err
 		}

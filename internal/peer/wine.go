@@ -37,7 +37,8 @@ func NewWindows(t testing.TB) *Windows {
 		t.Fatal(err)
 	}
 	w := &Windows{wine, prefix}
-	// Its servers live on, so nothing that anybody waits for may be open in them. What it says is of the 32-bit half, which is not needed.
+	// Its servers live on, so nothing that anybody waits for may be open in them. What it says is
+	// of the 32-bit half, which is not needed.
 	_ = w.command("wineserver", "--persistent").Run()
 	_ = w.command("wineboot", "--init").Run()
 	if _, err := os.Stat(filepath.Join(prefix, "drive_c", "windows", "system32")); err != nil {
@@ -73,8 +74,8 @@ func (w *Windows) command(program string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-// Run runs a program for Windows in a folder of this system, and gives what it printed and its exit code. Its output goes into files: Wine's servers,
-// which live on, would hold a pipe open.
+// Run runs a program for Windows in a folder of this system, and gives what it printed and its exit
+// code. Its output goes into files: Wine's servers, which live on, would hold a pipe open.
 func (w *Windows) Run(t testing.TB, dir, program string, args ...string) (out, errs string, exit int) {
 	t.Helper()
 	cmd := w.command(program, args...)
@@ -107,8 +108,9 @@ func (w *Windows) Run(t testing.TB, dir, program string, args ...string) (out, e
 // Path is a path of this system as programs for Windows know it: all of it is drive Z.
 func (w *Windows) Path(path string) string { return "Z:" + strings.ReplaceAll(path, "/", `\`) }
 
-// randomLibrary is a library that Wine lacks before version 9: bcryptprimitives.dll, of which Go wants one function. It holds no code, but passes on
-// to the function of advapi32 that does the same (PE format, export forwarding).
+// randomLibrary is a library that Wine lacks before version 9: bcryptprimitives.dll, of which Go
+// wants one function. It holds no code, but passes on to the function of advapi32 that does the
+// same (PE format, export forwarding).
 func randomLibrary() []byte {
 	const rva, page = 0x1000, 0x200
 	le := binary.LittleEndian
@@ -126,12 +128,16 @@ func randomLibrary() []byte {
 	le.PutUint32(dos[60:], 64)
 	f.Write(dos)
 	f.WriteString("PE\x00\x00")
-	o := pe.OptionalHeader64{Magic: 0x20b, SizeOfInitializedData: page, ImageBase: 0x180000000, SectionAlignment: 0x1000, FileAlignment: page, MajorOperatingSystemVersion: 6,
-		MajorSubsystemVersion: 6, SizeOfImage: 0x2000, SizeOfHeaders: page, Subsystem: 2, DllCharacteristics: 0x100, NumberOfRvaAndSizes: 16}
+	o := pe.OptionalHeader64{Magic: 0x20b, SizeOfInitializedData: page, ImageBase: 0x180000000,
+		SectionAlignment: 0x1000, FileAlignment: page, MajorOperatingSystemVersion: 6,
+		MajorSubsystemVersion: 6, SizeOfImage: 0x2000, SizeOfHeaders: page, Subsystem: 2, DllCharacteristics: 0x100,
+		NumberOfRvaAndSizes: 16}
 	o.DataDirectory[0] = pe.DataDirectory{VirtualAddress: rva, Size: uint32(exports.Len())}
-	put(&f, pe.FileHeader{Machine: pe.IMAGE_FILE_MACHINE_AMD64, NumberOfSections: 1, SizeOfOptionalHeader: uint16(binary.Size(o)), Characteristics: 0x2022})
+	put(&f, pe.FileHeader{Machine: pe.IMAGE_FILE_MACHINE_AMD64, NumberOfSections: 1,
+		SizeOfOptionalHeader: uint16(binary.Size(o)), Characteristics: 0x2022})
 	put(&f, o)
-	s := pe.SectionHeader32{VirtualSize: uint32(exports.Len()), VirtualAddress: rva, SizeOfRawData: page, PointerToRawData: page, Characteristics: 0x40000040}
+	s := pe.SectionHeader32{VirtualSize: uint32(exports.Len()), VirtualAddress: rva, SizeOfRawData: page,
+		PointerToRawData: page, Characteristics: 0x40000040}
 	copy(s.Name[:], ".edata")
 	put(&f, s)
 	f.Write(make([]byte, page-f.Len()))

@@ -21,8 +21,8 @@ func (r *Random) Next() float64 {
 
 func (r *Random) between(a, b float64) float64 { return math.Round((a+(b-a)*r.Next())*16) / 16 }
 
-// Rooms is a map of about n solids: rooms of 8 x 8 x 4 m in a square, with doorways to their neighbours, crates, pillars, ramps and a
-// lamp each. It is closed to the outside.
+// Rooms is a map of about n solids: rooms of 8 x 8 x 4 m in a square, with doorways to their
+// neighbours, crates, pillars, ramps and a lamp each. It is closed to the outside.
 func Rooms(n int) string {
 	side := max(int(math.Sqrt(float64(n-2)/17)), 1)
 	var b strings.Builder
@@ -59,12 +59,14 @@ func Rooms(n int) string {
 				solid("box %g,%g,0 %g,%g,%g material=crate", cx, cy, cx+w, cy+w, w)
 			}
 			for range 2 {
-				solid("cylinder %g,%g,0 radius=0.4 height=4 sides=8 material=stone", e+r.between(1, 7), s+r.between(1, 7))
+				solid("cylinder %g,%g,0 radius=0.4 height=4 sides=8 material=stone", e+r.between(1, 7),
+					s+r.between(1, 7))
 			}
 			solid("wedge %g,%g,0 %g,%g,1 rise=east material=floor", e+5, s+5.5, e+7, s+7)
 			solid("box %g,%g,1.5 %g,%g,1.75 material=crate", e+0.5, s+6, e+1.25, s+7.5)
 			solid("box %g,%g,3.5 %g,%g,4 material=stone", e+0.5, s+0.5, e+8, s+1)
-			fmt.Fprintf(&b, "light lamp_%d_%d point %g,%g,3.25 radius=0.1 colour=#ffe0b0 power=60\n", x, y, e+4.25, s+3.75)
+			fmt.Fprintf(&b, "light lamp_%d_%d point %g,%g,3.25 radius=0.1 colour=#ffe0b0 power=60\n", x, y, e+4.25,
+				s+3.75)
 		}
 	}
 	end := float64(side) * 8
@@ -77,8 +79,8 @@ func Rooms(n int) string {
 	return b.String()
 }
 
-// Open is a map of about n solids: one large ground under the sky with hulls, boxes and wedges on and in it, many of them in one
-// another.
+// Open is a map of about n solids: one large ground under the sky with hulls, boxes and wedges on
+// and in it, many of them in one another.
 func Open(n int) string {
 	width := math.Ceil(math.Sqrt(float64(n)) * 4)
 	var b strings.Builder

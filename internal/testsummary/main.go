@@ -1,5 +1,7 @@
-// Package main is the command testsummary. It reads what 'go test -json' prints, and shows it for people: a line per package, the whole output of what failed, and at the end a
-// table of the tests that were skipped, by reason. Its exit code is 1 when a test failed or a skipped test gave no reason.
+// Package main is the command testsummary. It reads what 'go test -json' prints, and shows it for
+// people: a line per package, the whole output of what failed, and at the end a table of the tests
+// that were skipped, by reason. Its exit code is 1 when a test failed or a skipped test gave no
+// reason.
 package main
 
 import (
@@ -50,7 +52,8 @@ func summarise(in io.Reader, out io.Writer) (failed bool, err error) {
 			key := e.Package + " " + e.Test
 			switch e.Action {
 			case "output", "build-output":
-				if e.Test == "" && e.Action == "output" && !strings.HasPrefix(e.Output, "PASS") || e.Action == "build-output" {
+				if e.Test == "" && e.Action == "output" && !strings.HasPrefix(e.Output, "PASS") ||
+					e.Action == "build-output" {
 					fmt.Fprint(out, e.Output)
 				}
 				said[key] = append(said[key], e.Output)

@@ -1,5 +1,6 @@
-// Package thorough parts the tests that everybody runs again and again from those that take long: 'go test ./...' leaves the long ones out, or does
-// less in them, and VORNIX_TESTS=all, which the whole check sets, runs everything.
+// Package thorough parts the tests that everybody runs again and again from those that take long:
+// 'go test ./...' leaves the long ones out, or does less in them, and VORNIX_TESTS=all, which the
+// whole check sets, runs everything.
 package thorough
 
 import (

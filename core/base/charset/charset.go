@@ -1,5 +1,5 @@
-// Package charset reads texts in the encodings that games know, says where one is not well formed, and writes it anew with
-// another encoding, byte-order mark or line ends.
+// Package charset reads texts in the encodings that games know, says where one is not well formed,
+// and writes it anew with another encoding, byte-order mark or line ends.
 package charset
 
 import (
@@ -27,7 +27,8 @@ var Encodings = []string{"utf-8", "utf-16le", "utf-16be", "latin-1", "windows-12
 // Forms are what a text can be held to.
 var Forms = []string{"text", "json", "toml", "xml", "ini", "csv"}
 
-var pages = map[string]encoding.Encoding{"latin-1": charmap.ISO8859_1, "windows-1252": charmap.Windows1252, "windows-1251": charmap.Windows1251, "cp437": charmap.CodePage437}
+var pages = map[string]encoding.Encoding{"latin-1": charmap.ISO8859_1, "windows-1252": charmap.Windows1252,
+	"windows-1251": charmap.Windows1251, "cp437": charmap.CodePage437}
 
 var marks = []struct {
 	name  string
@@ -50,8 +51,8 @@ type Error struct {
 
 func (e *Error) Error() string { return e.What }
 
-// Read reads a text: with a byte-order mark in the encoding that it tells, else in UTF-8 when it is that, else in otherwise ("" refuses
-// it).
+// Read reads a text: with a byte-order mark in the encoding that it tells, else in UTF-8 when it is
+// that, else in otherwise ("" refuses it).
 func Read(data []byte, otherwise string) (*Text, error) {
 	t := &Text{Encoding: "utf-8"}
 	for _, m := range marks {
@@ -128,7 +129,8 @@ type Style struct {
 // Differs says in words what of a text is not of a style; empty when all is.
 func (t *Text) Differs(s Style) []string {
 	var list []string
-	if s.Encoding != "" && t.Encoding != s.Encoding && !(isASCII(t.Content) && !strings.HasPrefix(t.Encoding, "utf-16") && !strings.HasPrefix(s.Encoding, "utf-16")) {
+	if s.Encoding != "" && t.Encoding != s.Encoding &&
+		!(isASCII(t.Content) && !strings.HasPrefix(t.Encoding, "utf-16") && !strings.HasPrefix(s.Encoding, "utf-16")) {
 		list = append(list, fmt.Sprintf("it is in %s instead of %s", t.Encoding, s.Encoding))
 	}
 	switch {

@@ -17,7 +17,8 @@ const content = "Café – 3 of 4\r\nline two\n"
 
 // What is written in an encoding is read in it again, by us and by Python.
 func TestEncodings(t *testing.T) {
-	python := map[string]string{"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be", "windows-1252": "cp1252"}
+	python := map[string]string{"utf-8": "utf-8", "utf-16le": "utf-16-le", "utf-16be": "utf-16-be",
+		"windows-1252": "cp1252"}
 	from, err := charset.Read([]byte(content), "")
 	require.NoError(t, err)
 	assert.Equal(t, 1, from.LF)
@@ -39,7 +40,9 @@ func TestEncodings(t *testing.T) {
 			} else if got.Mark {
 				code = "utf-8-sig"
 			}
-			assert.Equal(t, "True\n", peer.Run(t, "", peer.Need(t, "python3"), "-c", "import sys; print(open(sys.argv[1],'rb').read().decode(sys.argv[2]) == 'Caf\\u00e9 \\u2013 3 of 4\\r\\nline two\\r\\n')", file, code))
+			assert.Equal(t, "True\n",
+				peer.Run(t, "", peer.Need(t, "python3"), "-c",
+					"import sys; print(open(sys.argv[1],'rb').read().decode(sys.argv[2]) == 'Caf\\u00e9 \\u2013 3 of 4\\r\\nline two\\r\\n')", file, code))
 		}
 	}
 	_, err = from.Write(charset.Style{Encoding: "latin-1"})
@@ -59,7 +62,8 @@ func TestStyles(t *testing.T) {
 	marked, err := charset.Read([]byte("\xef\xbb\xbfa\r\nb\r\n"), "")
 	require.NoError(t, err)
 	assert.Empty(t, marked.Differs(charset.Style{}))
-	assert.Equal(t, []string{"it begins with a byte-order mark", "2 of its 2 lines end as on Windows (CR LF)"}, marked.Differs(charset.Style{Encoding: "utf-8", Mark: "no", Lines: "lf"}))
+	assert.Equal(t, []string{"it begins with a byte-order mark", "2 of its 2 lines end as on Windows (CR LF)"},
+		marked.Differs(charset.Style{Encoding: "utf-8", Mark: "no", Lines: "lf"}))
 	data, err := marked.Write(charset.Style{Mark: "no", Lines: "lf"})
 	require.NoError(t, err)
 	assert.Equal(t, "a\nb\n", string(data))
@@ -75,11 +79,15 @@ func TestForms(t *testing.T) {
 		form, content string
 		line, column  int
 	}{
-		{"json", `{"a": [1, 2]}`, 0, 0}, {"json", "{\n  \"a\": 1,\n}", 3, 1}, {"json", "{} x", 1, 3}, {"json", "[1", 1, 3}, {"json", "", 1, 1},
+		{"json", `{"a": [1, 2]}`, 0, 0}, {"json", "{\n  \"a\": 1,\n}", 3, 1}, {"json", "{} x", 1, 3},
+		{"json", "[1", 1, 3}, {"json", "", 1, 1},
 		{"toml", "a = 1\n[b]\nc = \"x\"\n", 0, 0}, {"toml", "a = 1\nb = \n", 2, 5}, {"toml", "a = 1\na = 2\n", 2, 1},
-		{"xml", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?>\n<a><b/></a>", 0, 0}, {"xml", "<a>\n<b></a>", 2, 8}, {"xml", "<a/><b/>", 1, 9}, {"xml", "text", 1, 5},
-		{"ini", "; note\n[a]\nk = v\n[b]\nk=w\n", 0, 0}, {"ini", "[a]\nk\n", 2, 1}, {"ini", "[a\n", 1, 1}, {"ini", "[a]\nk=1\nK=2\n", 3, 1},
-		{"csv", "a,b\n1,\"x\ny\"\n", 0, 0}, {"csv", "a;b\n1;2,5\n", 0, 0}, {"csv", "a,b\n1\n", 2, 1}, {"csv", "a,b\n1,x\"\n", 2, 4}, {"text", "{", 0, 0},
+		{"xml", "<?xml version=\"1.0\" encoding=\"ISO-8859-1\"?>\n<a><b/></a>", 0, 0}, {"xml", "<a>\n<b></a>", 2, 8},
+		{"xml", "<a/><b/>", 1, 9}, {"xml", "text", 1, 5},
+		{"ini", "; note\n[a]\nk = v\n[b]\nk=w\n", 0, 0}, {"ini", "[a]\nk\n", 2, 1}, {"ini", "[a\n", 1, 1},
+		{"ini", "[a]\nk=1\nK=2\n", 3, 1},
+		{"csv", "a,b\n1,\"x\ny\"\n", 0, 0}, {"csv", "a;b\n1;2,5\n", 0, 0}, {"csv", "a,b\n1\n", 2, 1},
+		{"csv", "a,b\n1,x\"\n", 2, 4}, {"text", "{", 0, 0},
 	} {
 		r, err := charset.Read([]byte(c.content), "")
 		require.NoError(t, err)
@@ -95,9 +103,11 @@ func TestForms(t *testing.T) {
 	}
 }
 
-// Any bytes end in an error with a place, or in a text that is written and read again as the same, in every encoding that has its letters.
+// Any bytes end in an error with a place, or in a text that is written and read again as the same,
+// in every encoding that has its letters.
 func FuzzRead(f *testing.F) {
-	for _, s := range []string{content, "\xef\xbb\xbf{\"a\": [1]}\r\n", "\xff\xfea\x00\n\x00", "<a>\n<b/></a>", "[s]\nk=v\n", "a;b\n1;\"x\ny\"\n", "a = [1,\n2]\n", "\x81"} {
+	for _, s := range []string{content, "\xef\xbb\xbf{\"a\": [1]}\r\n", "\xff\xfea\x00\n\x00", "<a>\n<b/></a>",
+		"[s]\nk=v\n", "a;b\n1;\"x\ny\"\n", "a = [1,\n2]\n", "\x81"} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -88,7 +88,8 @@ func TestKeysGoAndComeBack(t *testing.T) {
 			gone, err := Remove(form, text, k.Path)
 			require.NoError(t, err)
 			parses(t, form, gone)
-			if form != "xml" && k.Path[0] != "keys" && k.Path[0] != "mods" { // what is one of several changes its number
+			// what is one of several changes its number
+			if form != "xml" && k.Path[0] != "keys" && k.Path[0] != "mods" {
 				back, err := Set(form, gone, k.Path, k.Value)
 				require.NoError(t, err, "%s %v", form, k.Path)
 				value, ok, err := Get(form, back, k.Path)
@@ -108,10 +109,12 @@ func TestKeysGoAndComeBack(t *testing.T) {
 	}
 }
 
-// What changed between two versions of settings is made in those of a player, who changed others; where both changed one, it is said.
+// What changed between two versions of settings is made in those of a player, who changed others;
+// where both changed one, it is said.
 func TestKeysOfAPlayer(t *testing.T) {
 	for form, c := range map[string]struct{ old, now string }{
-		"ini": {"volume = 5", "volume = 6"}, "json": {`"volume": 5`, `"volume": 6`}, "toml": {"volume = 5", "volume = 6"}, "xml": {`volume="5"`, `volume="6"`},
+		"ini": {"volume = 5", "volume = 6"}, "json": {`"volume": 5`, `"volume": 6`},
+		"toml": {"volume = 5", "volume = 6"}, "xml": {`volume="5"`, `volume="6"`},
 	} {
 		base := settings[form]
 		list, ok := KeyChanges(form, base, strings.Replace(base, c.old, c.now, 1))

@@ -2,8 +2,8 @@ package confedit
 
 import "strings"
 
-// ini is a text of sections and keys: [section], key = value or key: value, comments behind ; and #. A key's path is its section and
-// its name, or the name alone before the first section.
+// ini is a text of sections and keys: [section], key = value or key: value, comments behind ; and
+// #. A key's path is its section and its name, or the name alone before the first section.
 type ini struct {
 	text string
 	list []Key

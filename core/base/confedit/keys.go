@@ -240,8 +240,8 @@ func KeyChanges(form, old, now string) (list []KeyChange, ok bool) {
 	return list, err == nil && slices.EqualFunc(b, c, same)
 }
 
-// ChangeKeys makes changes in a text that may have moved on: a key that has its new value already is left; one that has neither the old nor the
-// new is a conflict, and keeps what it has.
+// ChangeKeys makes changes in a text that may have moved on: a key that has its new value already
+// is left; one that has neither the old nor the new is a conflict, and keeps what it has.
 func ChangeKeys(form, text string, list []KeyChange) (string, []diff.Conflict, error) {
 	var conflicts []diff.Conflict
 	for _, c := range list {

@@ -166,7 +166,8 @@ func TestAnotherReaderSeesTheChangeAlone(t *testing.T) {
 				}
 				require.NoError(t, err, "%s %v\n%s", form, p, before)
 				got := said(t, form, text)
-				for _, empty := range []string{"sound", "screen", "keys", "net", "settings.sound", "settings.screen", "settings.keys", "settings.net"} {
+				for _, empty := range []string{"sound", "screen", "keys", "net", "settings.sound", "settings.screen",
+					"settings.keys", "settings.net"} {
 					delete(got, empty) // an empty section is no value
 				}
 				require.Equal(t, want, maps.Clone(got), "%s %v\n%s\nbecame\n%s", form, p, before, text)
@@ -185,7 +186,8 @@ func TestLiterals(t *testing.T) {
 		v    any
 		want string
 	}{
-		{"json", "a \"b\" <c>", `"a \"b\" <c>"`}, {"toml", "a\\b\n", `"a\\b\n"`}, {"ini", "as it is", "as it is"}, {"xml", "a<b & c", "a&lt;b &amp; c"}, {"json", true, "true"}, {"toml", int64(3), "3"},
+		{"json", "a \"b\" <c>", `"a \"b\" <c>"`}, {"toml", "a\\b\n", `"a\\b\n"`}, {"ini", "as it is", "as it is"},
+		{"xml", "a<b & c", "a&lt;b &amp; c"}, {"json", true, "true"}, {"toml", int64(3), "3"},
 		{"toml", 2.0, "2.0"}, {"json", 2.5, "2.5"}, {"ini", 0.1, "0.1"},
 	} {
 		got, err := Literal(c.form, c.v)
@@ -203,7 +205,8 @@ func TestLiterals(t *testing.T) {
 
 // Texts that are none of their form, and keys that have no place in them, are refused with a reason.
 func TestWhatCantBeRead(t *testing.T) {
-	for form, list := range map[string][]string{"json": {"", "{", `{"a": }`, "nope"}, "toml": {"a", "a = ", "[x\n"}, "xml": {"<a>", "<a></b>", "</a>", "<a b=>"}} {
+	for form, list := range map[string][]string{"json": {"", "{", `{"a": }`, "nope"}, "toml": {"a", "a = ", "[x\n"},
+		"xml": {"<a>", "<a></b>", "</a>", "<a b=>"}} {
 		for _, text := range list {
 			_, err := Keys(form, text)
 			require.Error(t, err, "%s %q", form, text)
@@ -213,7 +216,8 @@ func TestWhatCantBeRead(t *testing.T) {
 	_, err := Keys("yaml", "a: b")
 	assert.ErrorContains(t, err, "can't be changed")
 	for _, c := range []struct{ form, text, key, value string }{
-		{"json", "[1, 2]", "a", "1"}, {"json", `{"a": 1}`, "b", "not a value"}, {"toml", "a = 1\n", "b", "not a value"}, {"xml", "<a/>", "b.c", "1"}, {"ini", "a = 1\n", "b", "two\nlines"}, {"toml", "a = 1\n", "a.b", "2"},
+		{"json", "[1, 2]", "a", "1"}, {"json", `{"a": 1}`, "b", "not a value"}, {"toml", "a = 1\n", "b", "not a value"},
+		{"xml", "<a/>", "b.c", "1"}, {"ini", "a = 1\n", "b", "two\nlines"}, {"toml", "a = 1\n", "a.b", "2"},
 	} {
 		p, err := ParsePath(c.key)
 		require.NoError(t, err)

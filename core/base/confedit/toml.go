@@ -37,7 +37,8 @@ func (d *tomlText) walk(doc *tomlfile.Document, p []string, at []any, v any) {
 		if start, end, ok := doc.Value(at...); ok && end > start {
 			if table, is := v.(map[string]any); !is || len(table) == 0 || strings.HasPrefix(d.text[start:], "{") {
 				from, to := lineAround(d.text, start, end)
-				d.list = append(d.list, Key{Path: p, Value: d.text[start:end], start: start, end: end, cutFrom: from, cutTo: to})
+				d.list = append(d.list,
+					Key{Path: p, Value: d.text[start:end], start: start, end: end, cutFrom: from, cutTo: to})
 				return
 			}
 		}
@@ -69,7 +70,9 @@ func tomlName(p []string) string {
 	return strings.Join(parts, ".")
 }
 
-var tomlHead = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?m)^[ \t]*\[\[?[ \t]*([^\]\r\n]+?)[ \t]*\]`) })
+var tomlHead = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?m)^[ \t]*\[\[?[ \t]*([^\]\r\n]+?)[ \t]*\]`)
+})
 
 func (d *tomlText) insert(p []string, value string) (string, error) {
 	line := tomlName(p[len(p)-1:]) + " = " + value

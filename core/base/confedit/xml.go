@@ -31,7 +31,9 @@ type element struct {
 	count         map[string]int
 }
 
-var xmlAttribute = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`([^\s=<>/"']+)\s*=\s*("([^"]*)"|'([^']*)')`) })
+var xmlAttribute = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`([^\s=<>/"']+)\s*=\s*("([^"]*)"|'([^']*)')`)
+})
 
 func readXML(text string) (*xmlText, error) {
 	d := &xmlText{text: text, elements: map[string]*element{}}
@@ -55,7 +57,8 @@ func readXML(text string) (*xmlText, error) {
 			if t.Name.Space != "" {
 				name = t.Name.Space + ":" + name
 			}
-			e := &element{open: start, openEnd: end, name: name, count: map[string]int{}, empty: strings.HasSuffix(text[start:end], "/>")}
+			e := &element{open: start, openEnd: end, name: name, count: map[string]int{},
+				empty: strings.HasSuffix(text[start:end], "/>")}
 			step := name
 			var p []string
 			if n := len(open); n > 0 {
@@ -76,7 +79,9 @@ func readXML(text string) (*xmlText, error) {
 				for from > 0 && strings.IndexByte(" \t\r\n", tag[from-1]) >= 0 {
 					from--
 				}
-				d.list = append(d.list, Key{Path: append(append([]string{}, p...), "@"+tag[m[2]:m[3]]), Value: tag[a:b], start: start + a, end: start + b, cutFrom: start + from, cutTo: start + m[1]})
+				d.list = append(d.list,
+					Key{Path: append(append([]string{}, p...), "@"+tag[m[2]:m[3]]), Value: tag[a:b], start: start + a,
+						end: start + b, cutFrom: start + from, cutTo: start + m[1]})
 			}
 			open, paths = append(open, e), append(paths, p)
 		case xml.EndElement:
@@ -86,7 +91,8 @@ func readXML(text string) (*xmlText, error) {
 				name = t.Name.Space + ":" + name
 			}
 			if n < 0 || open[n].name != name {
-				return nil, fmt.Errorf("it is no XML: line %d: </%s> closes nothing that is open", 1+strings.Count(text[:start], "\n"), name)
+				return nil, fmt.Errorf("it is no XML: line %d: </%s> closes nothing that is open",
+					1+strings.Count(text[:start], "\n"), name)
 			}
 			e, p := open[n], paths[n]
 			e.close, e.end = start, end
@@ -101,11 +107,13 @@ func readXML(text string) (*xmlText, error) {
 					a += strings.Index(inner, value)
 				}
 				from, to := e.open, e.end
-				if lineFrom, lineTo := lineAround(text, from, to); strings.TrimSpace(text[lineFrom:from]) == "" && strings.TrimSpace(text[to:lineTo]) == "" {
+				if lineFrom, lineTo := lineAround(text, from, to); strings.TrimSpace(text[lineFrom:from]) == "" &&
+					strings.TrimSpace(text[to:lineTo]) == "" {
 					from, to = lineFrom, lineTo
 				}
 				if value != "" || !e.empty {
-					d.list = append(d.list, Key{Path: p, Value: value, start: a, end: a + len(value), cutFrom: from, cutTo: to})
+					d.list = append(d.list,
+						Key{Path: p, Value: value, start: a, end: a + len(value), cutFrom: from, cutTo: to})
 				}
 			}
 			if open, paths = open[:n], paths[:n]; n > 0 {

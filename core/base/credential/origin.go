@@ -46,8 +46,8 @@ func Here(host string) bool {
 	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
-// Encrypted refuses to send a secret to another machine without encryption, unless plain says that the line itself is safe. option is how plain is set,
-// for the message.
+// Encrypted refuses to send a secret to another machine without encryption, unless plain says that
+// the line itself is safe. option is how plain is set, for the message.
 func Encrypted(address string, plain bool, option string) error {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -64,5 +64,7 @@ func Encrypted(address string, plain bool, option string) error {
 	if option != "" {
 		do = "Use an encrypted address; in a network of your own set " + option + "."
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "the secret would go to " + u.Host + " over " + u.Scheme + ", where others can read it", Why: "Anyone on the way could use it in your name. Nothing was sent.", Do: do}
+	return &fault.Fault{Kind: fault.Refused,
+		What: "the secret would go to " + u.Host + " over " + u.Scheme + ", where others can read it",
+		Why:  "Anyone on the way could use it in your name. Nothing was sent.", Do: do}
 }

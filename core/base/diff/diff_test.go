@@ -97,7 +97,8 @@ func TestChangesFindTheirPlace(t *testing.T) {
 	require.ErrorAs(t, err, &fit)
 	assert.Equal(t, 3, fit.Line)
 	assert.Equal(t, 3, fit.Nearest)
-	for _, bad := range []string{"@@ -1 +1 @@\n", "@@ -1,x +1 @@\n-a\n+b\n", "@@ -1 +1 @@\n*a\n", "@@ -1,2 +1 @@\n-a\n+b\n"} {
+	for _, bad := range []string{"@@ -1 +1 @@\n", "@@ -1,x +1 @@\n-a\n+b\n", "@@ -1 +1 @@\n*a\n",
+		"@@ -1,2 +1 @@\n-a\n+b\n"} {
 		_, err := Apply("a\n", bad)
 		assert.Error(t, err, bad)
 	}
@@ -117,12 +118,14 @@ func TestMerge(t *testing.T) {
 		for i, text := range []string{ours, base, theirs} {
 			require.NoError(t, os.WriteFile(filepath.Join(dir, names[i]), []byte(text), 0o600))
 		}
-		out, err := exec.Command(git, "merge-file", "-p", filepath.Join(dir, "ours"), filepath.Join(dir, "base"), filepath.Join(dir, "theirs")).Output()
+		out, err := exec.Command(git, "merge-file", "-p", filepath.Join(dir, "ours"), filepath.Join(dir, "base"),
+			filepath.Join(dir, "theirs")).Output()
 		if err == nil && len(conflicts) == 0 {
 			clean++
 			require.Equal(t, string(out), got, "base\n%s\nours\n%s\ntheirs\n%s", base, ours, theirs)
 		}
-		for _, c := range [][3]string{{base, theirs, theirs}, {ours, base, ours}, {ours, ours, ours}} { // one side alone is that side
+		// one side alone is that side
+		for _, c := range [][3]string{{base, theirs, theirs}, {ours, base, ours}, {ours, ours, ours}} {
 			got, conflicts := Merge(base, c[0], c[1])
 			require.Empty(t, conflicts)
 			require.Equal(t, c[2], got)
@@ -131,12 +134,14 @@ func TestMerge(t *testing.T) {
 	assert.Greater(t, clean, 40)
 	got, conflicts := Merge("a\nb\nc\n", "a\nmine\nc\n", "a\nyours\nc\nd\n")
 	assert.Equal(t, "a\nmine\nc\nd\n", got)
-	assert.Equal(t, []Conflict{{Line: 2, Base: "b\n", Ours: "mine\n", Theirs: "yours\n", Before: "a\n", After: "c\n"}}, conflicts)
+	assert.Equal(t, []Conflict{{Line: 2, Base: "b\n", Ours: "mine\n", Theirs: "yours\n", Before: "a\n", After: "c\n"}},
+		conflicts)
 }
 
 func TestAddLine(t *testing.T) {
 	for _, c := range []struct{ text, line, after, want string }{
-		{"a\nb\n", "c", "", "a\nb\nc\n"}, {"a\nb", "c", "", "a\nb\nc"}, {"a\r\nb\r\n", "c", "a", "a\r\nc\r\nb\r\n"}, {"", "c", "", "c\n"}, {"a\n", "c", "not there", "a\nc\n"},
+		{"a\nb\n", "c", "", "a\nb\nc\n"}, {"a\nb", "c", "", "a\nb\nc"}, {"a\r\nb\r\n", "c", "a", "a\r\nc\r\nb\r\n"},
+		{"", "c", "", "c\n"}, {"a\n", "c", "not there", "a\nc\n"},
 	} {
 		got, added := AddLine(c.text, c.line, c.after)
 		assert.True(t, added)
@@ -167,9 +172,12 @@ func TestMergesAtTheEdges(t *testing.T) {
 		base, ours, theirs, want string
 		conflicts                int
 	}{
-		{"", "a\n", "", "a\n", 0}, {"", "a\n", "a\n", "a\n", 0}, {"", "a\n", "b\n", "a\n", 1}, {"a\nb\n", "", "a\nb\n", "", 0}, {"a\nb\n", "", "a\nc\n", "", 1},
-		{"a\nb\nc\n", "x\na\nb\nc\n", "a\nb\nc\ny\n", "x\na\nb\nc\ny\n", 0}, {"a\nb\nc\nd\n", "A\nb\nc\nd\n", "a\nb\nc\nD\n", "A\nb\nc\nD\n", 0},
-		{"a\nb\n", "a\nx\nb\n", "a\ny\nb\n", "a\nx\nb\n", 1}, {"a\nb\nc\n", "a\nc\n", "a\nb\nc\nd\n", "a\nc\nd\n", 0}, {"a", "a\nb", "a", "a\nb", 0},
+		{"", "a\n", "", "a\n", 0}, {"", "a\n", "a\n", "a\n", 0}, {"", "a\n", "b\n", "a\n", 1},
+		{"a\nb\n", "", "a\nb\n", "", 0}, {"a\nb\n", "", "a\nc\n", "", 1},
+		{"a\nb\nc\n", "x\na\nb\nc\n", "a\nb\nc\ny\n", "x\na\nb\nc\ny\n", 0},
+		{"a\nb\nc\nd\n", "A\nb\nc\nd\n", "a\nb\nc\nD\n", "A\nb\nc\nD\n", 0},
+		{"a\nb\n", "a\nx\nb\n", "a\ny\nb\n", "a\nx\nb\n", 1}, {"a\nb\nc\n", "a\nc\n", "a\nb\nc\nd\n", "a\nc\nd\n", 0},
+		{"a", "a\nb", "a", "a\nb", 0},
 	} {
 		got, conflicts := Merge(c.base, c.ours, c.theirs)
 		assert.Equal(t, c.want, got, "%q %q %q", c.base, c.ours, c.theirs)
@@ -180,7 +188,8 @@ func TestMergesAtTheEdges(t *testing.T) {
 	}
 }
 
-// Whatever a change says, applying it ends, and what it gives is what the change describes: a change made from it goes back.
+// Whatever a change says, applying it ends, and what it gives is what the change describes: a
+// change made from it goes back.
 func FuzzApply(f *testing.F) {
 	f.Add("a\nb\n", Unified("x", "x", "a\nb\n", "a\nc\n"))
 	f.Add("a", "--- a\n+++ b\n@@ -1 +1 @@\n-a\n\\ No newline at end of file\n+b\n")

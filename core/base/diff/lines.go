@@ -1,8 +1,9 @@
-// Package diff compares texts line by line, writes and applies changes in the unified format (diffutils manual, "Detailed
-// Description of Unified Format"), and merges two changes of one text.
+// Package diff compares texts line by line, writes and applies changes in the unified format
+// (diffutils manual, "Detailed Description of Unified Format"), and merges two changes of one text.
 //
-// Lines are compared by the greedy algorithm of E. Myers, "An O(ND) Difference Algorithm and Its Variations" (1986); lines.go limits
-// its work, and beyond the limit the rest counts as replaced. Line ends are part of a line: a text always comes back byte for byte.
+// Lines are compared by the greedy algorithm of E. Myers, "An O(ND) Difference Algorithm and Its
+// Variations" (1986); lines.go limits its work, and beyond the limit the rest counts as replaced.
+// Line ends are part of a line: a text always comes back byte for byte.
 package diff
 
 import "strings"
@@ -22,7 +23,8 @@ func split(text string) []string {
 // hunk says that old[from:to] became new[at:end]; all are line numbers from 0.
 type hunk struct{ from, to, at, end int }
 
-// mostEdits bounds the search for the shortest way from one text to another: what differs in more lines counts as replaced whole.
+// mostEdits bounds the search for the shortest way from one text to another: what differs in more
+// lines counts as replaced whole.
 const mostEdits = 3000
 
 // compare finds what differs between two lists of lines, in order.

@@ -16,8 +16,8 @@ type Conflict struct {
 	After  string `json:"after,omitempty"`
 }
 
-// Merge makes both changes of base that lead to ours and theirs. Where they contradict each other, ours stands in the result, and the place is told.
-// The same change on both sides is made once.
+// Merge makes both changes of base that lead to ours and theirs. Where they contradict each other,
+// ours stands in the result, and the place is told. The same change on both sides is made once.
 func Merge(base, ours, theirs string) (string, []Conflict) {
 	a, b, c := split(base), split(ours), split(theirs)
 	left, right := compare(a, b), compare(a, c)
@@ -60,8 +60,11 @@ func Merge(base, ours, theirs string) (string, []Conflict) {
 		case nl == 0:
 			out = append(out, other...)
 		default:
-			conflicts = append(conflicts, Conflict{Line: len(out) + 1, Base: strings.Join(a[from:to], ""), Ours: strings.Join(mine, ""), Theirs: strings.Join(other, ""),
-				Before: strings.Join(b[max(0, from+shiftB-context):from+shiftB], ""), After: strings.Join(b[to+sb:min(len(b), to+sb+context)], "")})
+			conflicts = append(conflicts,
+				Conflict{Line: len(out) + 1, Base: strings.Join(a[from:to], ""), Ours: strings.Join(mine, ""),
+					Theirs: strings.Join(other, ""),
+					Before: strings.Join(b[max(0, from+shiftB-context):from+shiftB], ""),
+					After:  strings.Join(b[to+sb:min(len(b), to+sb+context)], "")})
 			out = append(out, mine...)
 		}
 		at, shiftB, shiftC = to, sb, sc
@@ -81,8 +84,9 @@ func touches(h hunk, from, to int, other bool) bool {
 	return h.from < to || h.from == to && other
 }
 
-// AddLine adds a line to a text unless it has it, after the last line that is as the text after, else at the end. Blanks around lines and the kind of
-// their ends do not count. added is false when nothing had to be done.
+// AddLine adds a line to a text unless it has it, after the last line that is as the text after,
+// else at the end. Blanks around lines and the kind of their ends do not count. added is false when
+// nothing had to be done.
 func AddLine(text, line, after string) (out string, added bool) {
 	lines := split(text)
 	end := "\n"

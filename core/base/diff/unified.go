@@ -149,8 +149,8 @@ func (e *FitError) Error() string {
 	return fmt.Sprintf("the lines that are to change are not there (they should stand at line %d)", e.Line)
 }
 
-// Apply makes the changes of a unified diff. The lines that it names must be there, all of them; they may stand elsewhere, since lines were
-// added before them.
+// Apply makes the changes of a unified diff. The lines that it names must be there, all of them;
+// they may stand elsewhere, since lines were added before them.
 func Apply(text, diff string) (string, error) {
 	list, err := parse(diff)
 	if err != nil {

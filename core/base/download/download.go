@@ -1,8 +1,9 @@
 // Package download reads files from an address: from a server by HTTP (RFC 9110), or from a folder.
 //
-// Small files are read whole, large ones into a sink that keeps what it has, so that a download goes on where it was cut (range requests,
-// RFC 9110 section 14). What can pass is tried again with growing waits, as the server asks for it (429, 503, Retry-After); what can't is
-// one clear error. Nothing that a server sends is believed: sizes are bounded, and whoever reads checks hashes.
+// Small files are read whole, large ones into a sink that keeps what it has, so that a download
+// goes on where it was cut (range requests, RFC 9110 section 14). What can pass is tried again with
+// growing waits, as the server asks for it (429, 503, Retry-After); what can't is one clear error.
+// Nothing that a server sends is believed: sizes are bounded, and whoever reads checks hashes.
 package download
 
 import (
@@ -38,8 +39,9 @@ type Options struct {
 	MostWait time.Duration // longest wait, also where a server asks for more (default 20 s)
 	Stall    time.Duration // how long nothing may come before a connection counts as dead (default 30 s)
 	Agent    string        // how the program calls itself
-	// Least is how many bytes per second must arrive, over all of a connection that has lasted for longer than twice Stall (default 256): a server that
-	// sends a byte now and then would keep a reader for years.
+	// Least is how many bytes per second must arrive, over all of a connection that has lasted for
+	// longer than twice Stall (default 256): a server that sends a byte now and then would keep a
+	// reader for years.
 	Least float64
 }
 
@@ -72,7 +74,8 @@ func IsWeb(address string) bool {
 	return strings.HasPrefix(lower, "http://") || strings.HasPrefix(lower, "https://")
 }
 
-// Open takes an address: of a server's folder, of the file called index in it, or of a folder on this machine. Nothing is asked yet.
+// Open takes an address: of a server's folder, of the file called index in it, or of a folder on
+// this machine. Nothing is asked yet.
 func Open(address, index string, o Options) (*Source, error) {
 	if o.Retries == 0 {
 		o.Retries = 4
@@ -93,7 +96,8 @@ func Open(address, index string, o Options) (*Source, error) {
 	}
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address", address), Do: "Write it as in https://downloads.example/highline/"}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address", address),
+			Do: "Write it as in https://downloads.example/highline/"}
 	}
 	u.Fragment = ""
 	if u.User != nil {
@@ -130,7 +134,10 @@ func openFolder(name, index string, o Options) (*Source, error) {
 	}
 	root, err := os.OpenRoot(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "this is neither an existing folder nor an address that begins with https://", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Name the address of the index, or the folder that it lies in."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What:  "this is neither an existing folder nor an address that begins with https://",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err,
+			Do: "Name the address of the index, or the folder that it lies in."}
 	}
 	return &Source{o: o, dir: root, folder: name}, nil
 }
@@ -148,7 +155,8 @@ func redirect(req *http.Request, via []*http.Request) error {
 	return nil
 }
 
-// Patience sets how often what can pass is tried again from here on, for those who can do without an answer. It returns what it was.
+// Patience sets how often what can pass is tried again from here on, for those who can do without
+// an answer. It returns what it was.
 func (s *Source) Patience(retries int) int {
 	was := s.o.Retries
 	s.o.Retries = retries
@@ -188,7 +196,8 @@ func (s *Source) Plain() string {
 	return u.String()
 }
 
-// Address resolves what an index says of where a file lies: from base, or beside the index when there is none. In a folder all lies beside.
+// Address resolves what an index says of where a file lies: from base, or beside the index when
+// there is none. In a folder all lies beside.
 func (s *Source) Address(base, ref string, beside bool) (string, error) {
 	u, err := url.Parse(ref)
 	if err != nil {
@@ -215,7 +224,8 @@ func (s *Source) Address(base, ref string, beside bool) (string, error) {
 	if full.Scheme != "http" && full.Scheme != "https" {
 		return "", fmt.Errorf("%s is not an address of a server", full.Redacted())
 	}
-	if s.start.User != nil && full.Host == s.start.Host && full.Scheme == s.start.Scheme { // a password for https does not go over http
+	// a password for https does not go over http
+	if s.start.User != nil && full.Host == s.start.Host && full.Scheme == s.start.Scheme {
 		full.User = s.start.User
 	}
 	return full.String(), nil
@@ -291,8 +301,8 @@ func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]by
 	return data, now, err
 }
 
-// stampOf tells the state of a file. A time counts only when it lies some seconds back: servers tell whole ones, and the file may be
-// written twice in the same (RFC 9110, section 8.8.2.2).
+// stampOf tells the state of a file. A time counts only when it lies some seconds back: servers
+// tell whole ones, and the file may be written twice in the same (RFC 9110, section 8.8.2.2).
 func stampOf(r *http.Response) Stamp {
 	s := Stamp{ETag: r.Header.Get("ETag")}
 	modified, err := http.ParseTime(r.Header.Get("Last-Modified"))
@@ -304,7 +314,9 @@ func stampOf(r *http.Response) Stamp {
 }
 
 func pageFault(address string) error {
-	return &fault.Fault{What: "there is a web page, not the file", Place: fault.Place{File: address}, Why: "The page shows the file to people; a program gets the page.", Do: "Use the address of the file itself. On a Git server it is the one behind \"raw\" or \"plain\"."}
+	return &fault.Fault{What: "there is a web page, not the file", Place: fault.Place{File: address},
+		Why: "The page shows the file to people; a program gets the page.",
+		Do:  "Use the address of the file itself. On a Git server it is the one behind \"raw\" or \"plain\"."}
 }
 
 func isPage(r *http.Response) bool {
@@ -315,13 +327,15 @@ func isPage(r *http.Response) bool {
 func bounded(r io.Reader, most int64) ([]byte, error) {
 	data, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && int64(len(data)) > most {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it is larger than %d MB", most>>20), Why: "No index is.", Do: "Check the address."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it is larger than %d MB", most>>20),
+			Why: "No index is.", Do: "Check the address."}
 	}
 	return data, err
 }
 
 func (s *Source) noIndex(err error) error {
-	f := &fault.Fault{What: "there is no index", Place: fault.Place{File: filepath.ToSlash(s.folder)}, Err: err, Do: "Name the folder that index.json lies in."}
+	f := &fault.Fault{What: "there is no index", Place: fault.Place{File: filepath.ToSlash(s.folder)}, Err: err,
+		Do: "Name the folder that index.json lies in."}
 	var pathError *fs.PathError
 	if errors.As(err, &pathError) {
 		f.Err = pathError.Err
@@ -357,9 +371,11 @@ func redacted(address string) string {
 }
 
 func (s *Source) unreachable(address string, err error) error {
-	f := &fault.Fault{Kind: fault.Unreachable, What: "it does not answer", Place: fault.Place{File: address}, Err: plain(err), Why: "Nothing was changed.", Do: "Check the address and the network, and try again."}
+	f := &fault.Fault{Kind: fault.Unreachable, What: "it does not answer", Place: fault.Place{File: address},
+		Err: plain(err), Why: "Nothing was changed.", Do: "Check the address and the network, and try again."}
 	if errors.Is(err, errDowngrade) {
-		f.Kind, f.What, f.Do = fault.Refused, "it is not safe to go there", "Ask its authors for an address that stays on https."
+		f.Kind, f.What, f.Do = fault.Refused, "it is not safe to go there",
+			"Ask its authors for an address that stays on https."
 	}
 	return f
 }
@@ -383,13 +399,17 @@ func plain(err error) error {
 
 // status is the fault of an answer that is none.
 func (s *Source) status(address string, r *http.Response) error {
-	f := &fault.Fault{What: fmt.Sprintf("the server answers %s", strings.ToLower(strings.TrimSpace(strconv.Itoa(r.StatusCode)+" "+http.StatusText(r.StatusCode)))), Place: fault.Place{File: address}, Why: "Nothing was changed."}
+	f := &fault.Fault{What: fmt.Sprintf("the server answers %s",
+		strings.ToLower(strings.TrimSpace(strconv.Itoa(r.StatusCode)+" "+http.StatusText(r.StatusCode)))),
+		Place: fault.Place{File: address}, Why: "Nothing was changed."}
 	switch {
 	case r.StatusCode == http.StatusNotFound || r.StatusCode == http.StatusGone:
-		f.What, f.Do = fmt.Sprintf("there is no such file on the server (%d)", r.StatusCode), "Check the address; small and capital letters count."
+		f.What, f.Do = fmt.Sprintf("there is no such file on the server (%d)", r.StatusCode),
+			"Check the address; small and capital letters count."
 		return notThere{f}
 	case r.StatusCode == http.StatusUnauthorized || r.StatusCode == http.StatusForbidden:
-		f.What, f.Do = fmt.Sprintf("the server gives it to nobody, or not to everybody (%d)", r.StatusCode), "Ask its authors to make it public."
+		f.What, f.Do = fmt.Sprintf("the server gives it to nobody, or not to everybody (%d)", r.StatusCode),
+			"Ask its authors to make it public."
 	default:
 		f.Kind, f.Do = fault.Unreachable, "Try again later."
 	}
@@ -417,7 +437,8 @@ func (s *Source) pause(ctx context.Context, try int) error {
 	}
 }
 
-// Download reads a file of size bytes into a sink, from where the sink is. Advanced is told of each piece; it may be nil.
+// Download reads a file of size bytes into a sink, from where the sink is. Advanced is told of each
+// piece; it may be nil.
 func (s *Source) Download(ctx context.Context, address string, size int64, to Sink, advanced func(n int64)) error {
 	if to.Size() > size {
 		if err := to.Restart(); err != nil {
@@ -453,7 +474,9 @@ func (s *Source) Download(ctx context.Context, address string, size int64, to Si
 }
 
 func otherSize(address string, is, wanted int64) error {
-	return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", is, wanted), Place: fault.Place{File: redacted(address)}, Why: "Nothing was changed.", Do: "Tell its authors: the file on the server is not the one in the index."}
+	return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", is, wanted),
+		Place: fault.Place{File: redacted(address)}, Why: "Nothing was changed.",
+		Do: "Tell its authors: the file on the server is not the one in the index."}
 }
 
 // piece reads as far as one connection gives.
@@ -478,7 +501,8 @@ func (s *Source) piece(ctx context.Context, address string, size int64, to Sink,
 	switch r.StatusCode {
 	case http.StatusPartialContent:
 		var first, last int64
-		if n, err := fmt.Sscanf(r.Header.Get("Content-Range"), "bytes %d-%d/", &first, &last); err != nil || n < 2 || first != to.Size() {
+		if n, err := fmt.Sscanf(r.Header.Get("Content-Range"), "bytes %d-%d/", &first, &last); err != nil || n < 2 ||
+			first != to.Size() {
 			if err := to.Restart(); err != nil { // it gives another part than was asked for
 				return err
 			}
@@ -522,7 +546,10 @@ func pour(ctx context.Context, address string, from io.Reader, size int64, to Si
 	for {
 		n, err := from.Read(buffer)
 		if to.Size()+int64(n) > size {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it has more than the %d bytes that the index says", size), Place: fault.Place{File: address}, Why: "Nothing was changed.", Do: "Tell its authors: the file on the server is not the one in the index."}
+			return &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("it has more than the %d bytes that the index says", size),
+				Place: fault.Place{File: address}, Why: "Nothing was changed.",
+				Do: "Tell its authors: the file on the server is not the one in the index."}
 		}
 		if n > 0 {
 			if _, err := to.Write(buffer[:n]); err != nil {
@@ -548,11 +575,15 @@ func pour(ctx context.Context, address string, from io.Reader, size int64, to Si
 func (s *Source) copy(ctx context.Context, rel string, size int64, to Sink, advanced func(n int64)) error {
 	f, err := s.dir.Open(filepath.FromSlash(rel))
 	if err != nil {
-		return &fault.Fault{What: "the file that the index names was not found", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Err: plainPath(err), Why: "Nothing was changed.", Do: "Put it there, or write the index again."}
+		return &fault.Fault{What: "the file that the index names was not found",
+			Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Err: plainPath(err),
+			Why: "Nothing was changed.", Do: "Put it there, or write the index again."}
 	}
 	defer f.Close()
 	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return &fault.Fault{What: "what the index names is not a file", Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.", Do: "Write the index again."}
+		return &fault.Fault{What: "what the index names is not a file",
+			Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.",
+			Do: "Write the index again."}
 	}
 	if _, err := f.Seek(to.Size(), io.SeekStart); err != nil {
 		return err
@@ -562,7 +593,9 @@ func (s *Source) copy(ctx context.Context, rel string, size int64, to Sink, adva
 		return err
 	}
 	if to.Size() < size && to.Size() == before {
-		return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", to.Size(), size), Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.", Do: "Write the index again."}
+		return &fault.Fault{What: fmt.Sprintf("it has %d bytes, and the index says %d", to.Size(), size),
+			Place: fault.Place{File: path.Join(filepath.ToSlash(s.folder), rel)}, Why: "Nothing was changed.",
+			Do: "Write the index again."}
 	}
 	return nil
 }

@@ -56,9 +56,10 @@ type Finding struct {
 	Text     string      `json:"text"`
 	Why      string      `json:"why,omitempty"`
 	Do       string      `json:"do,omitempty"`
-	Excerpt  string      `json:"excerpt,omitempty"`  // the source line, for a caret under Place.Column
-	Wanted   []string    `json:"wanted,omitempty"`   // who asked for the thing, nearest first: "materials/a.toml:3:1", "maps/b.vnx:14:9"
-	Accepted string      `json:"accepted,omitempty"` // the project's reason, when it declared this known
+	Excerpt  string      `json:"excerpt,omitempty"` // the source line, for a caret under Place.Column
+	// who asked for the thing, nearest first: "materials/a.toml:3:1", "maps/b.vnx:14:9"
+	Wanted   []string `json:"wanted,omitempty"`
+	Accepted string   `json:"accepted,omitempty"` // the project's reason, when it declared this known
 }
 
 // Kind is a class of findings; its ID never changes meaning once released, because projects accept by it.
@@ -101,7 +102,8 @@ func Known(id string) bool { return kinds[id] != nil }
 
 // At makes a finding of this kind. The sentence carries no full stop.
 func (k *Kind) At(place fault.Place, format string, args ...any) Finding {
-	return Finding{ID: k.ID, Severity: k.Severity, Place: place, Text: fmt.Sprintf(format, args...), Why: k.Why, Do: k.Do}
+	return Finding{ID: k.ID, Severity: k.Severity, Place: place, Text: fmt.Sprintf(format, args...), Why: k.Why,
+		Do: k.Do}
 }
 
 // Doing replaces the kind's usual way out by one that fits the case.
@@ -159,8 +161,9 @@ func (a Acceptance) matches(f Finding) bool {
 	return a.Where == "" || ok
 }
 
-// UnusedAcceptances reports acceptances that match none of the findings, since a stale one would hide the next, real case.
-// sayable says which ids the stages that ran could have found; an acceptance of another id is not judged.
+// UnusedAcceptances reports acceptances that match none of the findings, since a stale one would
+// hide the next, real case. sayable says which ids the stages that ran could have found; an
+// acceptance of another id is not judged.
 func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id string) bool) []Finding {
 	var out []Finding
 	for _, a := range accepted {
@@ -174,7 +177,8 @@ func UnusedAcceptances(list []Finding, accepted []Acceptance, sayable func(id st
 // FromBuild says whether a kind is found while building, FromTry in the clean room; all others are found by the check.
 func FromBuild(id string) bool {
 	switch id {
-	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID, SpriteBlank.ID, SpritePages.ID,
+	case TextureAlpha.ID, TextureColour.ID, TextureLight.ID, TextureNormal.ID, TextureNotUnit.ID, TextureOpaque.ID,
+		SpriteBlank.ID, SpritePages.ID,
 		SolidHidden.ID, DensityJump.ID, PictureBlank.ID:
 		return true
 	}

@@ -46,12 +46,14 @@ func TestAcceptingIsByIDAndPlaceAndNeverAnError(t *testing.T) {
 	unused := finding.UnusedAcceptances(got, accepted, func(id string) bool { return !finding.FromTry(id) })
 	require.Len(t, unused, 1, "what the clean room would find is not judged before it has been there")
 	assert.Equal(t, "accept.unused", unused[0].ID)
-	assert.Equal(t, at("vornix.toml", 14), unused[0].Place, "an acceptance that did nothing is reported where it stands")
+	assert.Equal(t, at("vornix.toml", 14), unused[0].Place,
+		"an acceptance that did nothing is reported where it stands")
 	assert.Len(t, finding.UnusedAcceptances(got, accepted, func(string) bool { return true }), 2)
 }
 
 func TestOrderNeverDependsOnWhoWasFirst(t *testing.T) {
-	a, b, c := finding.SpawnNone.At(at("a", 1), "x"), finding.MapEmpty.At(at("a", 1), "y"), finding.MapEmpty.At(at("a", 20), "z")
+	a, b, c := finding.SpawnNone.At(at("a", 1), "x"), finding.MapEmpty.At(at("a", 1), "y"),
+		finding.MapEmpty.At(at("a", 20), "z")
 	d := finding.MapEmpty.At(at("b", 3), "z")
 	want := []finding.Finding{b, a, c, d}
 	for _, list := range [][]finding.Finding{{a, b, c, d}, {d, c, b, a}, {c, a, d, b}} {
@@ -72,7 +74,8 @@ func TestJSON(t *testing.T) {
 }
 
 func TestFaultKindsHaveTheDocumentedExitCodes(t *testing.T) {
-	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Refused: 3, fault.Unreachable: 4} {
+	for kind, code := range map[fault.Kind]int{fault.Failed: 1, fault.Usage: 2, fault.Refused: 3,
+		fault.Unreachable: 4} {
 		assert.Equal(t, code, kind.ExitCode())
 	}
 	assert.Equal(t, "a:1:2", fault.Place{File: "a", Line: 1, Column: 2}.String())

@@ -27,7 +27,8 @@ func repository(t *testing.T) string {
 	peer.Run(t, filepath.Dir(dir), git, "init", "--quiet", "--initial-branch=main", dir)
 	put(t, filepath.Join(dir, "a.txt"), "one\n")
 	peer.Run(t, dir, git, "add", "a.txt")
-	peer.Run(t, dir, git, "-c", "user.name=Mole", "-c", "user.email=mole@burrow.example", "commit", "--quiet", "--message", "first")
+	peer.Run(t, dir, git, "-c", "user.name=Mole", "-c", "user.email=mole@burrow.example", "commit", "--quiet",
+		"--message", "first")
 	return dir
 }
 
@@ -37,8 +38,8 @@ func put(t *testing.T, name, text string) {
 	require.NoError(t, os.WriteFile(name, []byte(text), 0o755))
 }
 
-// Whatever in a repository makes git run a program is found without git, and git is not run then. Each case first shows that plain git runs the program, so
-// that a case that has no effect fails.
+// Whatever in a repository makes git run a program is found without git, and git is not run then.
+// Each case first shows that plain git runs the program, so that a case that has no effect fails.
 func TestNothingThatARepositoryBroughtRuns(t *testing.T) {
 	if runtime.GOOS == "windows" {
 		t.Skip("the programs of the attacks are shell scripts")
@@ -48,7 +49,8 @@ func TestNothingThatARepositoryBroughtRuns(t *testing.T) {
 		plain   []string                            // with which git runs it
 		hook    bool                                // only commands with hooks are concerned
 	}{
-		"file system monitor": {func(t *testing.T, dir, run string) { config(t, dir, "core.fsmonitor", run+"; false") }, []string{"status"}, false},
+		"file system monitor": {func(t *testing.T, dir, run string) { config(t, dir, "core.fsmonitor", run+"; false") },
+			[]string{"status"}, false},
 		"clean filter": {func(t *testing.T, dir, run string) {
 			config(t, dir, "filter.x.clean", run+"; cat")
 			put(t, filepath.Join(dir, ".gitattributes"), "*.txt filter=x\n")
@@ -69,7 +71,8 @@ func TestNothingThatARepositoryBroughtRuns(t *testing.T) {
 		}, []string{"status"}, false},
 		"settings of one working tree": {func(t *testing.T, dir, run string) {
 			config(t, dir, "extensions.worktreeConfig", "true")
-			put(t, filepath.Join(dir, ".git", "config.worktree"), fmt.Sprintf("[core]\n\tfsmonitor = \"%s; false\"\n", run))
+			put(t, filepath.Join(dir, ".git", "config.worktree"),
+				fmt.Sprintf("[core]\n\tfsmonitor = \"%s; false\"\n", run))
 		}, []string{"status"}, false},
 		"a file instead of .git": {func(t *testing.T, dir, run string) {
 			config(t, dir, "core.fsmonitor", run+"; false")
@@ -89,7 +92,8 @@ func TestNothingThatARepositoryBroughtRuns(t *testing.T) {
 		}, []string{"credential", "fill"}, false},
 		"hook": {func(t *testing.T, dir, run string) {
 			put(t, filepath.Join(dir, ".git", "hooks", "pre-commit"), "#!/bin/sh\n"+run+"\n")
-		}, []string{"-c", "user.name=Mole", "-c", "user.email=m@burrow.example", "commit", "--allow-empty", "-m", "x"}, true},
+		}, []string{"-c", "user.name=Mole", "-c", "user.email=m@burrow.example", "commit", "--allow-empty", "-m", "x"},
+			true},
 		"hook of a repository that is pushed to": {func(t *testing.T, dir, run string) {
 			far := filepath.Join(dir, "far.git")
 			peer.Run(t, dir, "git", "init", "--quiet", "--bare", far)
@@ -138,7 +142,8 @@ func config(t *testing.T, dir, key, value string) {
 	peer.Run(t, dir, peer.Need(t, "git"), "config", key, value)
 }
 
-// A repository as git makes it has no risks, a clone with a branch and a linked working tree neither; and git is not led into submodules.
+// A repository as git makes it has no risks, a clone with a branch and a linked working tree
+// neither; and git is not led into submodules.
 func TestOrdinaryRepositories(t *testing.T) {
 	dir := repository(t)
 	work := t.TempDir()
@@ -200,7 +205,8 @@ func TestNoWorkingTree(t *testing.T) {
 		_, err := gitcmd.Find(t.Context(), at)
 		assert.ErrorIs(t, err, gitcmd.ErrNone)
 	}
-	for address, local := range map[string]bool{bare: true, "file://" + filepath.ToSlash(bare): true, "https://git.example/x": false, "git.example:x": false, "../" + filepath.Base(bare): true} {
+	for address, local := range map[string]bool{bare: true, "file://" + filepath.ToSlash(bare): true,
+		"https://git.example/x": false, "git.example:x": false, "../" + filepath.Base(bare): true} {
 		r, err := gitcmd.Local(t.Context(), address, bare)
 		require.NoError(t, err)
 		assert.Equal(t, local, r != nil, address)

@@ -23,12 +23,14 @@ type Repository struct {
 	GitDir string // what git knows of this working tree
 	Common string // what all working trees share; mostly the same as GitDir
 
-	// Risks are what in the repository, or in another local one that it pushes to, can make git run a program, send something or read from elsewhere.
+	// Risks are what in the repository, or in another local one that it pushes to, can make git run
+	// a program, send something or read from elsewhere.
 	Risks []Risk
 	// Allowed says that a person allowed these risks.
 	Allowed bool
 
-	far bool // another one pushes to it; its own remotes do not matter, since nothing is pushed on from there without a hook
+	// another one pushes to it; its own remotes do not matter, since nothing is pushed on from there without a hook
+	far bool
 }
 
 // Risk is something in a repository that can make git do more than read and write the repository.
@@ -41,7 +43,8 @@ type Risk struct {
 // ErrNone says that a folder is in no working tree.
 var ErrNone = errors.New("no Git working tree")
 
-// Find finds the working tree that a folder is in, the way git does, and reads what it could make git do. It runs nothing in it.
+// Find finds the working tree that a folder is in, the way git does, and reads what it could make
+// git do. It runs nothing in it.
 func Find(ctx context.Context, dir string) (*Repository, error) {
 	at, err := filepath.Abs(dir)
 	if err != nil {
@@ -70,7 +73,8 @@ func Find(ctx context.Context, dir string) (*Repository, error) {
 	}
 }
 
-// Local opens the repository that a URL or path names, when it is on this machine; nil when it is elsewhere. base is what a relative path starts from.
+// Local opens the repository that a URL or path names, when it is on this machine; nil when it is
+// elsewhere. base is what a relative path starts from.
 func Local(ctx context.Context, address, base string) (*Repository, error) {
 	path, ok := localPath(address, base)
 	if !ok {
@@ -83,7 +87,8 @@ func Local(ctx context.Context, address, base string) (*Repository, error) {
 	return open(ctx, "", dir)
 }
 
-// gitDirOf is the repository that git means by a path: a working tree's, the path itself, or one with .git behind its name. It is empty when there is none.
+// gitDirOf is the repository that git means by a path: a working tree's, the path itself, or one
+// with .git behind its name. It is empty when there is none.
 func gitDirOf(path string) string {
 	for _, try := range []string{filepath.Join(path, ".git"), path, path + ".git"} {
 		if isGitDir(try) {
@@ -98,7 +103,8 @@ func gitDirOf(path string) string {
 	return ""
 }
 
-// localPath says whether an address names a folder here. As for git, host:path is elsewhere, unless a slash comes before the colon.
+// localPath says whether an address names a folder here. As for git, host:path is elsewhere, unless
+// a slash comes before the colon.
 func localPath(address, base string) (string, bool) {
 	if u, err := url.Parse(address); err == nil && u.Scheme == "file" {
 		path := u.Path
@@ -110,7 +116,8 @@ func localPath(address, base string) (string, bool) {
 	if strings.Contains(address, "://") {
 		return "", false
 	}
-	if i := strings.IndexByte(address, ':'); i >= 0 && !strings.ContainsAny(address[:i], `/\`) && !filepath.IsAbs(address) {
+	if i := strings.IndexByte(address, ':'); i >= 0 && !strings.ContainsAny(address[:i], `/\`) &&
+		!filepath.IsAbs(address) {
 		return "", false
 	}
 	if !filepath.IsAbs(address) {
@@ -187,7 +194,8 @@ func (r *Repository) read(ctx context.Context) error {
 	return r.hooks()
 }
 
-// configured adds the risks of a configuration file. git reads the file, as a file and outside of any repository: so both understand the same by it.
+// configured adds the risks of a configuration file. git reads the file, as a file and outside of
+// any repository: so both understand the same by it.
 func (r *Repository) configured(ctx context.Context, file string) error {
 	info, err := os.Stat(file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -204,7 +212,8 @@ func (r *Repository) configured(ctx context.Context, file string) error {
 	if err != nil {
 		return err
 	}
-	out, err := run(ctx, filepath.VolumeName(abs)+string(filepath.Separator), "", []string{"config", "--file", abs, "--no-includes", "--null", "--list"}, "--git-dir", os.DevNull)
+	out, err := run(ctx, filepath.VolumeName(abs)+string(filepath.Separator), "",
+		[]string{"config", "--file", abs, "--no-includes", "--null", "--list"}, "--git-dir", os.DevNull)
 	if err != nil {
 		return fmt.Errorf("reading the repository's configuration %s: %w", file, err)
 	}
@@ -230,7 +239,8 @@ func (r *Repository) configured(ctx context.Context, file string) error {
 	return nil
 }
 
-// pushes looks at where a remote is. Another repository on this machine runs its hooks and follows its configuration when something is pushed to it.
+// pushes looks at where a remote is. Another repository on this machine runs its hooks and follows
+// its configuration when something is pushed to it.
 func (r *Repository) pushes(ctx context.Context, file, key, address string) error {
 	if strings.Contains(address, "::") || strings.HasPrefix(address, "-") {
 		r.Risks = append(r.Risks, Risk{File: file, What: key + " = " + address})
@@ -270,7 +280,8 @@ func (r *Repository) hooks() error {
 	for _, e := range list {
 		file := filepath.Join(dir, e.Name())
 		info, err := os.Stat(file)
-		if strings.HasSuffix(e.Name(), ".sample") || err != nil || info.IsDir() || runtime.GOOS != "windows" && info.Mode().Perm()&0o111 == 0 {
+		if strings.HasSuffix(e.Name(), ".sample") || err != nil || info.IsDir() || runtime.GOOS != "windows" &&
+			info.Mode().Perm()&0o111 == 0 {
 			continue
 		}
 		if count++; count > mostHooks || info.Size() > 16<<20 {
@@ -281,12 +292,14 @@ func (r *Repository) hooks() error {
 			return fmt.Errorf("reading the repository's hooks: %w", err)
 		}
 		sum := sha256.Sum256(data)
-		r.Risks = append(r.Risks, Risk{File: file, What: "hook " + e.Name() + " SHA-256 " + hex.EncodeToString(sum[:]), Hook: true})
+		r.Risks = append(r.Risks,
+			Risk{File: file, What: "hook " + e.Name() + " SHA-256 " + hex.EncodeToString(sum[:]), Hook: true})
 	}
 	for _, name := range []string{"alternates", "http-alternates"} {
 		file := filepath.Join(r.Common, "objects", "info", name)
 		if data, err := os.ReadFile(file); err == nil {
-			r.Risks = append(r.Risks, Risk{File: file, What: "objects from " + strings.Join(strings.Fields(string(data)), ", ")})
+			r.Risks = append(r.Risks,
+				Risk{File: file, What: "objects from " + strings.Join(strings.Fields(string(data)), ", ")})
 		}
 	}
 	return nil
@@ -323,8 +336,11 @@ func (r *Repository) Refused(hooks bool) error {
 	if n := len(r.Risks) - 1; n > 0 {
 		more = fmt.Sprintf(", and %d more", n)
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "this Git repository can run programs here: " + printable(r.Risks[i].What) + more, Place: fault.Place{File: filepath.ToSlash(r.Risks[i].File)},
-		Why: "git would run them with your rights. Nothing was run.", Do: "Look at them, and allow them once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused,
+		What:  "this Git repository can run programs here: " + printable(r.Risks[i].What) + more,
+		Place: fault.Place{File: filepath.ToSlash(r.Risks[i].File)},
+		Why:   "git would run them with your rights. Nothing was run.",
+		Do:    "Look at them, and allow them once: vornix trust"}
 }
 
 // printable is a text of the repository's for a message: in one line, and not endless.
@@ -376,7 +392,8 @@ func (f *Folder) WithHooks(ctx context.Context, args ...string) (string, error) 
 	return run(ctx, f.dir, "", shallow(args), f.Repository.where()...)
 }
 
-// shallow keeps git out of submodules: to see whether one is dirty, diff and status run git in it, with that repository's own filters.
+// shallow keeps git out of submodules: to see whether one is dirty, diff and status run git in it,
+// with that repository's own filters.
 func shallow(args []string) []string {
 	if args[0] == "diff" || args[0] == "status" {
 		return slices.Insert(slices.Clone(args), 1, "--ignore-submodules=all")

@@ -13,15 +13,20 @@ import (
 	"vornix/core/base/fault"
 )
 
-// local are the variables by which a git that runs Vornix, from a hook say, points at its own repository (git rev-parse --local-env-vars). In a linked
-// working tree, GIT_INDEX_FILE would have a deployment write the index of the user's own repository.
-var local = []string{"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_CONFIG", "GIT_CONFIG_PARAMETERS", "GIT_CONFIG_COUNT", "GIT_OBJECT_DIRECTORY", "GIT_DIR", "GIT_WORK_TREE",
-	"GIT_IMPLICIT_WORK_TREE", "GIT_GRAFT_FILE", "GIT_INDEX_FILE", "GIT_NO_REPLACE_OBJECTS", "GIT_REPLACE_REF_BASE", "GIT_PREFIX", "GIT_INTERNAL_SUPER_PREFIX",
+// local are the variables by which a git that runs Vornix, from a hook say, points at its own
+// repository (git rev-parse --local-env-vars). In a linked working tree, GIT_INDEX_FILE would have
+// a deployment write the index of the user's own repository.
+var local = []string{"GIT_ALTERNATE_OBJECT_DIRECTORIES", "GIT_CONFIG", "GIT_CONFIG_PARAMETERS", "GIT_CONFIG_COUNT",
+	"GIT_OBJECT_DIRECTORY", "GIT_DIR", "GIT_WORK_TREE",
+	"GIT_IMPLICIT_WORK_TREE", "GIT_GRAFT_FILE", "GIT_INDEX_FILE", "GIT_NO_REPLACE_OBJECTS", "GIT_REPLACE_REF_BASE",
+	"GIT_PREFIX", "GIT_INTERNAL_SUPER_PREFIX",
 	"GIT_SHALLOW_FILE", "GIT_COMMON_DIR", "GIT_EXTERNAL_DIFF", "GIT_QUARANTINE_PATH", "GIT_NAMESPACE"}
 
 // always are settings that no repository may choose otherwise. Answers come in git's words for programs.
-var always = []string{"-c", "core.autocrlf=false", "-c", "core.safecrlf=false", "-c", "core.quotePath=false", "-c", "advice.detachedHead=false",
-	"-c", "core.fsmonitor=false", "-c", "protocol.ext.allow=never", "-c", "protocol.fd.allow=never", "-c", "submodule.recurse=false", "-c", "safe.bareRepository=explicit"}
+var always = []string{"-c", "core.autocrlf=false", "-c", "core.safecrlf=false", "-c", "core.quotePath=false", "-c",
+	"advice.detachedHead=false",
+	"-c", "core.fsmonitor=false", "-c", "protocol.ext.allow=never", "-c", "protocol.fd.allow=never", "-c",
+	"submodule.recurse=false", "-c", "safe.bareRepository=explicit"}
 
 // Installed says whether the program git can be run here.
 func Installed() bool {
@@ -29,7 +34,8 @@ func Installed() bool {
 	return err == nil
 }
 
-// gentle is how long git may take to end after it was interrupted: it removes its lock files then, which it can't when it is killed.
+// gentle is how long git may take to end after it was interrupted: it removes its lock files then,
+// which it can't when it is killed.
 const gentle = 5 * time.Second
 
 // Run runs git outside of any repository, as for a clone.
@@ -57,7 +63,8 @@ func run(ctx context.Context, dir, stdin string, args []string, options ...strin
 		return "", ctx.Err()
 	}
 	if errors.Is(err, exec.ErrNotFound) {
-		return "", &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed", Do: "Install git; Vornix uses it to talk to repositories."}
+		return "", &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed",
+			Do: "Install git; Vornix uses it to talk to repositories."}
 	}
 	if err != nil {
 		text := strings.TrimSpace(said.String())
@@ -73,7 +80,8 @@ func run(ctx context.Context, dir, stdin string, args []string, options ...strin
 func environ(list []string) []string {
 	list = slices.DeleteFunc(list, func(v string) bool {
 		name, _, _ := strings.Cut(v, "=")
-		return slices.Contains(local, name) || strings.HasPrefix(name, "GIT_CONFIG_KEY_") || strings.HasPrefix(name, "GIT_CONFIG_VALUE_")
+		return slices.Contains(local, name) || strings.HasPrefix(name, "GIT_CONFIG_KEY_") ||
+			strings.HasPrefix(name, "GIT_CONFIG_VALUE_")
 	})
 	return append(list, "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
 }

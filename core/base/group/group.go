@@ -1,5 +1,6 @@
-// Package group runs functions at once, as golang.org/x/sync/errgroup and sync.WaitGroup do, with one difference: a panic in one of them does not end the
-// program. It is raised again where somebody waits for them, as a *Panic, so that one guard at the door of a program is enough.
+// Package group runs functions at once, as golang.org/x/sync/errgroup and sync.WaitGroup do, with
+// one difference: a panic in one of them does not end the program. It is raised again where
+// somebody waits for them, as a *Panic, so that one guard at the door of a program is enough.
 package group
 
 import (

@@ -11,7 +11,8 @@ import (
 	"vornix/core/base/group"
 )
 
-// A panic arrives where somebody waits, with the place where it happened, however many groups lie between; the others are told to end.
+// A panic arrives where somebody waits, with the place where it happened, however many groups lie
+// between; the others are told to end.
 func TestAPanicArrivesWhereSomebodyWaits(t *testing.T) {
 	p := group.Caught(func() {
 		g, ctx := group.WithContext(context.Background())

@@ -5,8 +5,8 @@ import (
 	"unicode"
 )
 
-// Printable is a text as one line that does nothing to a screen: what moves a cursor, ends a line or turns the direction of reading
-// (UAX #9: embeddings, overrides, isolates) becomes U+FFFD.
+// Printable is a text as one line that does nothing to a screen: what moves a cursor, ends a line
+// or turns the direction of reading (UAX #9: embeddings, overrides, isolates) becomes U+FFFD.
 func Printable(s string) string {
 	return strings.Map(func(r rune) rune {
 		if misleads(r) {
@@ -16,9 +16,11 @@ func Printable(s string) string {
 	}, s)
 }
 
-// Misleads says whether a text has control characters or turns the direction of reading. Tabs and line ends are allowed where it has several lines.
+// Misleads says whether a text has control characters or turns the direction of reading. Tabs and
+// line ends are allowed where it has several lines.
 func Misleads(s string, lines bool) bool {
-	return strings.ContainsFunc(s, func(r rune) bool { return misleads(r) && (!lines || r != '\n' && r != '\r' && r != '\t') })
+	return strings.ContainsFunc(s,
+		func(r rune) bool { return misleads(r) && (!lines || r != '\n' && r != '\r' && r != '\t') })
 }
 
 func misleads(r rune) bool {

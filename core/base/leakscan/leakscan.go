@@ -1,9 +1,11 @@
-// Package leakscan keeps what must not leave the house out of a release: sources, backups and secrets by their names, and by
-// content private keys, access tokens, passwords and paths of a home folder: in text and in binary files, in bytes and in UTF-16, and in compressed content
-// that they hold (ZIP, gzip, zlib), within bounds. So it sees into the metadata of images and sounds too (EXIF, XMP, ID3, RIFF INFO, PNG text).
+// Package leakscan keeps what must not leave the house out of a release: sources, backups and
+// secrets by their names, and by content private keys, access tokens, passwords and paths of a home
+// folder: in text and in binary files, in bytes and in UTF-16, and in compressed content that they
+// hold (ZIP, gzip, zlib), within bounds. So it sees into the metadata of images and sounds too
+// (EXIF, XMP, ID3, RIFF INFO, PNG text).
 //
-// Name looks at a path, a Scanner at content as it goes by. Neither ever repeats a secret: what is said of one is its kind, its
-// place and its first letters.
+// Name looks at a path, a Scanner at content as it goes by. Neither ever repeats a secret: what is
+// said of one is its kind, its place and its first letters.
 package leakscan
 
 import (
@@ -59,12 +61,16 @@ var names = []struct {
 	what    string
 	pattern string
 }{
-	{Source, "a map source", "*.vnx"}, {Source, "the project file", "vornix.toml"}, {Source, "how a texture is made", "*.texture.toml"},
-	{Source, "a layered image, which is a source", "*.{psd,psb,xcf,kra,ora}"}, {Source, "a scene of a modelling program, which is a source", "*.{blend,blend1,max,ma,mb,c4d}"},
+	{Source, "a map source", "*.vnx"}, {Source, "the project file", "vornix.toml"},
+	{Source, "how a texture is made", "*.texture.toml"},
+	{Source, "a layered image, which is a source", "*.{psd,psb,xcf,kra,ora}"},
+	{Source, "a scene of a modelling program, which is a source", "*.{blend,blend1,max,ma,mb,c4d}"},
 	{Source, "a sound project, which is a source", "*.{aup,aup3,rpp}"},
-	{Backup, "an editor's backup", "{*~,#*#,.#*,*.swp,*.swo}"}, {Backup, "a backup", "*.{bak,orig,old,rej}"}, {Backup, "a temporary file", "*.{tmp,temp,part}"}, {Backup, "a log", "*.log"},
+	{Backup, "an editor's backup", "{*~,#*#,.#*,*.swp,*.swo}"}, {Backup, "a backup", "*.{bak,orig,old,rej}"},
+	{Backup, "a temporary file", "*.{tmp,temp,part}"}, {Backup, "a log", "*.log"},
 	{Backup, "a file of the system", "{thumbs.db,desktop.ini,.ds_store,ehthumbs.db}"},
-	{Secret, "a file that holds keys", "*.{key,p12,pfx,jks,keystore,kdbx,ppk,token}"}, {Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
+	{Secret, "a file that holds keys", "*.{key,p12,pfx,jks,keystore,kdbx,ppk,token}"},
+	{Secret, "an SSH key", "id_{rsa,dsa,ecdsa,ed25519}"},
 	{Secret, "a file of passwords", "{.env,.env.*,.netrc,_netrc,.npmrc,.htpasswd,.git-credentials,.pgpass}"},
 }
 
@@ -90,7 +96,8 @@ const odd = "~#._"
 
 // plain says quickly of nearly all names that no pattern matches them.
 func plain(base string) bool {
-	return base != "" && !endings()[path.Ext(base)] && !strings.ContainsRune(odd, rune(base[0])) && !strings.ContainsRune(odd, rune(base[len(base)-1])) && !strings.HasPrefix(base, "id_") && base != "vornix.toml"
+	return base != "" && !endings()[path.Ext(base)] && !strings.ContainsRune(odd, rune(base[0])) &&
+		!strings.ContainsRune(odd, rune(base[len(base)-1])) && !strings.HasPrefix(base, "id_") && base != "vornix.toml"
 }
 
 // folders are parts of a path that no release has.
@@ -122,12 +129,15 @@ func Name(file string) (Hit, bool) {
 }
 
 // settings are the ends of the names under which a text sets passwords and keys, in small letters.
-var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key", "access-key", "accesskey", "auth_token", "auth-token", "authtoken",
+var settings = []string{"password", "passwd", "passphrase", "secret", "api_key", "api-key", "apikey", "access_key",
+	"access-key", "accesskey", "auth_token", "auth-token", "authtoken",
 	"access_token", "access-token", "accesstoken", "private_key", "private-key", "privatekey"}
 
 // value is what is set: one word, or several of a passphrase.
 var (
-	value  = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`) })
+	value = sync.OnceValue(func() *regexp.Regexp {
+		return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9+/_.~!@#$%^&*-]{8,})`)
+	})
 	phrase = sync.OnceValue(func() *regexp.Regexp {
 		return regexp.MustCompile(`^[ \t]*["']?([A-Za-z0-9]{2,14}(?:[ -][A-Za-z0-9]{2,14}){3,9})["']?[ \t]*[,;]?[ \t]*(?:\r?\n|$)`)
 	})
@@ -151,7 +161,8 @@ func passphrase(words string) bool {
 // set says whether a password or key is set at the = or : at data[i]. Most are told apart by the letter before it.
 func set(data []byte, i int) bool {
 	end := i
-	for end > 0 && i-end < 8 && (data[end-1] == ' ' || data[end-1] == '\t' || data[end-1] == '"' || data[end-1] == '\'') {
+	for end > 0 && i-end < 8 &&
+		(data[end-1] == ' ' || data[end-1] == '\t' || data[end-1] == '"' || data[end-1] == '\'') {
 		end--
 	}
 	if end == 0 {
@@ -173,11 +184,14 @@ func set(data []byte, i int) bool {
 				return true
 			}
 			m := value().FindSubmatchIndex(rest)
-			if m == nil || m[3] < len(rest) && strings.IndexByte("({[", rest[m[3]]) >= 0 { // a call or a type in a program
+			// a call or a type in a program
+			if m == nil || m[3] < len(rest) && strings.IndexByte("({[", rest[m[3]]) >= 0 {
 				return false
 			}
 			text := string(rest[m[2]:m[3]])
-			if quoted := m[2] > 0 && strings.IndexByte("\"'`", rest[m[2]-1]) >= 0; !quoted && !strings.Contains(s, "pass") && strings.HasSuffix(strings.ToLower(text), s) { // PrivateKey: testPrivateKey
+			// PrivateKey: testPrivateKey
+			if quoted := m[2] > 0 && strings.IndexByte("\"'`", rest[m[2]-1]) >= 0; !quoted &&
+				!strings.Contains(s, "pass") && strings.HasSuffix(strings.ToLower(text), s) {
 				return false
 			}
 			return !placeholder(text)
@@ -202,7 +216,8 @@ func placeholder(value string) bool {
 	return !letter || !chance(value) // a word is a word; what was drawn by chance mostly has both
 }
 
-// chance says whether letters alone look as if they were drawn by chance: many, in both cases, of nearly all kinds, with capitals where no word has them.
+// chance says whether letters alone look as if they were drawn by chance: many, in both cases, of
+// nearly all kinds, with capitals where no word has them.
 func chance(value string) bool {
 	if len(value) < 16 || strings.ContainsAny(value, "._-/ ") {
 		return false
@@ -308,7 +323,8 @@ var first = sync.OnceValue(func() *[1 << 16]uint8 {
 	return &t
 })
 
-// look searches data, which begins at the byte at and in that line. With border >= 0 only what reaches across it counts.
+// look searches data, which begins at the byte at and in that line. With border >= 0 only what
+// reaches across it counts.
 func (s *Scanner) look(data []byte, at int64, border, line int) {
 	end := len(data) - 1
 	if border >= 0 {
@@ -376,7 +392,8 @@ const mostHits = 20
 
 func (s *Scanner) add(h Hit) {
 	said := func(o Hit) bool {
-		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What) // one hit for each line
+		// one hit for each line
+		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What)
 	}
 	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, said) {
 		s.Hits = append(s.Hits, h)

@@ -80,7 +80,8 @@ func (s *Scanner) unpack(x *packed) {
 		return
 	}
 	inner := &Scanner{depth: s.depth + 1, left: s.left}
-	n, _ := io.Copy(inner, io.LimitReader(r, min(mostEach, s.left))) // of what is cut off or damaged as much as there is
+	// of what is cut off or damaged as much as there is
+	n, _ := io.Copy(inner, io.LimitReader(r, min(mostEach, s.left)))
 	s.left -= n
 	inner.Done()
 	for _, h := range inner.Hits {

@@ -16,7 +16,8 @@ import (
 type rule struct {
 	piece string // which begins it
 	sort  Sort
-	// judge says what it is, from what stands behind the piece and before it; empty for nothing. Of UTF-16 it does not get what stands before.
+	// judge says what it is, from what stands behind the piece and before it; empty for nothing. Of
+	// UTF-16 it does not get what stands before.
 	judge func(rest string, before []byte) string
 }
 
@@ -42,7 +43,9 @@ func always(what string) func(string, []byte) string {
 }
 
 // impersonal lists account names of examples and systems, which reveal no person.
-var impersonal = []string{"user", "username", "users", "name", "you", "yourname", "your name", "me", "player", "shared", "public", "default", "example", "guest", "runner", "builder", "somebody", "someone", "gopher", "some-user", "all users", "default user"}
+var impersonal = []string{"user", "username", "users", "name", "you", "yourname", "your name", "me", "player", "shared",
+	"public", "default", "example", "guest", "runner", "builder", "somebody", "someone", "gopher", "some-user",
+	"all users", "default user"}
 
 // person is a name of an account, as systems allow it: letters of all languages, and spaces within.
 var person = lazily(`([\p{L}\p{N}_][\p{L}\p{N}\p{M}_.'-]{0,31}(?: [\p{L}\p{N}][\p{L}\p{N}\p{M}_.'-]{0,31}){0,3})[/\\]`)
@@ -58,7 +61,8 @@ func home(rest string, before []byte) string {
 // inAddress says whether what follows is the path in an address of a server, which is nobody's home.
 func inAddress(before []byte) bool {
 	at := bytes.LastIndex(before, []byte("://"))
-	return at >= 0 && !bytes.ContainsAny(before[at:], " \t\r\n\"'<>()") && !bytes.HasSuffix(bytes.ToLower(before[:at]), []byte("file")) && len(before)-at > 3
+	return at >= 0 && !bytes.ContainsAny(before[at:], " \t\r\n\"'<>()") &&
+		!bytes.HasSuffix(bytes.ToLower(before[:at]), []byte("file")) && len(before)-at > 3
 }
 
 // login is what stands between scheme:// and the host in an address with a password (RFC 3986, section 3.2.1).
@@ -66,7 +70,8 @@ var login = lazily(`[A-Za-z0-9._~%+-]{1,64}:([^@/\s"'<>{}$\\]{4,128})@[A-Za-z0-9
 
 func address(rest string, _ []byte) string {
 	m := login().FindStringSubmatch(rest)
-	if m == nil || slices.Contains([]string{"password", "passwd", "pass", "secret", "token", "xxxx", "pwd", "user", "user2", "password1"}, strings.ToLower(m[1])) || strings.Trim(m[1], "x*.") == "" {
+	if m == nil || slices.Contains([]string{"password", "passwd", "pass", "secret", "token", "xxxx", "pwd", "user",
+		"user2", "password1"}, strings.ToLower(m[1])) || strings.Trim(m[1], "x*.") == "" {
 		return ""
 	}
 	return "a password in an address"
@@ -90,34 +95,54 @@ func encoded(offset int, piece string) func(string, []byte) string {
 	}
 }
 
-// rules are searched for in every file. Shapes of tokens are those that their issuers document, so that they can be found.
+// rules are searched for in every file. Shapes of tokens are those that their issuers document, so
+// that they can be found.
 var rules = []rule{
 	{"-----BEGIN ", Secret, named("a private key", `(?:[A-Z0-9]+ ){0,3}PRIVATE KEY(?: BLOCK)?-----`)},
 	{"PuTTY-User-Key-File-", Secret, always("a private key")},
 	{"openssh-key-v1\x00", Secret, always("a private key")},
 	{"AGE-SECRET-KEY-1", Secret, named("a private key", `[A-Z0-9]{58}`)},
-	{"LS0tLS1CRUdJTi", Secret, encoded(0, "LS0tLS1CRUdJTi")}, {"0tLS0tQkVHSU4g", Secret, encoded(2, "0tLS0tQkVHSU4g")}, {"tLS0tLUJFR0lOI", Secret, encoded(1, "tLS0tLUJFR0lOI")},
-	{"/home/", Home, home}, {"/Users/", Home, home}, {`:\Users\`, Home, home}, {`:\\Users\\`, Home, func(rest string, before []byte) string { return home(strings.Replace(rest, `\\`, `\`, 1), before) }},
+	{"LS0tLS1CRUdJTi", Secret, encoded(0, "LS0tLS1CRUdJTi")}, {"0tLS0tQkVHSU4g", Secret, encoded(2, "0tLS0tQkVHSU4g")},
+	{"tLS0tLUJFR0lOI", Secret, encoded(1, "tLS0tLUJFR0lOI")},
+	{"/home/", Home, home}, {"/Users/", Home, home}, {`:\Users\`, Home, home},
+	{`:\\Users\\`, Home,
+		func(rest string, before []byte) string { return home(strings.Replace(rest, `\\`, `\`, 1), before) }},
 	{"://", Secret, address},
-	{"Bearer ", Secret, bearer}, {"bearer ", Secret, bearer}, {"uthorization: Basic ", Secret, named("a password in a header", `[A-Za-z0-9+/]{12,}={0,2}`)},
+	{"Bearer ", Secret, bearer}, {"bearer ", Secret, bearer},
+	{"uthorization: Basic ", Secret, named("a password in a header", `[A-Za-z0-9+/]{12,}={0,2}`)},
 
 	// Code hosts and registries.
-	{"ghp_", Secret, token(`[A-Za-z0-9]{36}`)}, {"gho_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghu_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghs_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghr_", Secret, token(`[A-Za-z0-9]{36}`)},
-	{"github_pat_", Secret, token(`[A-Za-z0-9_]{40}`)}, {"glpat-", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"gldt-", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"glrt-", Secret, token(`[A-Za-z0-9_-]{20}`)},
-	{"npm_", Secret, token(`[A-Za-z0-9]{36}`)}, {"pypi-AgE", Secret, token(`[A-Za-z0-9_-]{50}`)}, {"dckr_pat_", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"ATATT3", Secret, token(`[A-Za-z0-9_=-]{50}`)},
+	{"ghp_", Secret, token(`[A-Za-z0-9]{36}`)}, {"gho_", Secret, token(`[A-Za-z0-9]{36}`)},
+	{"ghu_", Secret, token(`[A-Za-z0-9]{36}`)}, {"ghs_", Secret, token(`[A-Za-z0-9]{36}`)},
+	{"ghr_", Secret, token(`[A-Za-z0-9]{36}`)},
+	{"github_pat_", Secret, token(`[A-Za-z0-9_]{40}`)}, {"glpat-", Secret, token(`[A-Za-z0-9_-]{20}`)},
+	{"gldt-", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"glrt-", Secret, token(`[A-Za-z0-9_-]{20}`)},
+	{"npm_", Secret, token(`[A-Za-z0-9]{36}`)}, {"pypi-AgE", Secret, token(`[A-Za-z0-9_-]{50}`)},
+	{"dckr_pat_", Secret, token(`[A-Za-z0-9_-]{20}`)}, {"ATATT3", Secret, token(`[A-Za-z0-9_=-]{50}`)},
 	// Clouds.
-	{"AKIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)}, {"ASIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)}, {"AIza", Secret, token(`[A-Za-z0-9_-]{35}(?:[^A-Za-z0-9_-]|$)`)}, {"ya29.", Secret, token(`[A-Za-z0-9_-]{30}`)},
-	{"AccountKey=", Secret, token(`[A-Za-z0-9+/]{60,}={0,2}`)}, {"dop_v1_", Secret, token(`[a-f0-9]{64}`)}, {"hvs.", Secret, token(`[A-Za-z0-9_-]{24}`)}, {"shpat_", Secret, token(`[a-fA-F0-9]{32}`)}, {"glsa_", Secret, token(`[A-Za-z0-9]{32}`)},
+	{"AKIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)},
+	{"ASIA", Secret, token(`[A-Z0-9]{16}(?:[^A-Za-z0-9]|$)`)},
+	{"AIza", Secret, token(`[A-Za-z0-9_-]{35}(?:[^A-Za-z0-9_-]|$)`)}, {"ya29.", Secret, token(`[A-Za-z0-9_-]{30}`)},
+	{"AccountKey=", Secret, token(`[A-Za-z0-9+/]{60,}={0,2}`)}, {"dop_v1_", Secret, token(`[a-f0-9]{64}`)},
+	{"hvs.", Secret, token(`[A-Za-z0-9_-]{24}`)}, {"shpat_", Secret, token(`[a-fA-F0-9]{32}`)},
+	{"glsa_", Secret, token(`[A-Za-z0-9]{32}`)},
 	// Chat.
-	{"xoxb-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"xoxp-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"xoxa-", Secret, token(`[0-9]{1,}-[0-9A-Za-z-]{10}`)}, {"xapp-", Secret, token(`[0-9]-[A-Z0-9]{8,}-[0-9]{8,}-[a-z0-9]{20}`)},
-	{"hooks.slack.com/services/", Secret, token(`T[A-Z0-9]{6,}/B[A-Z0-9]{6,}/[A-Za-z0-9]{16}`)}, {"discord.com/api/webhooks/", Secret, token(`[0-9]{15,}/[A-Za-z0-9_-]{40}`)}, {"discordapp.com/api/webhooks/", Secret, token(`[0-9]{15,}/[A-Za-z0-9_-]{40}`)},
+	{"xoxb-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)}, {"xoxp-", Secret, token(`[0-9]{6,}-[0-9A-Za-z-]{10}`)},
+	{"xoxa-", Secret, token(`[0-9]{1,}-[0-9A-Za-z-]{10}`)},
+	{"xapp-", Secret, token(`[0-9]-[A-Z0-9]{8,}-[0-9]{8,}-[a-z0-9]{20}`)},
+	{"hooks.slack.com/services/", Secret, token(`T[A-Z0-9]{6,}/B[A-Z0-9]{6,}/[A-Za-z0-9]{16}`)},
+	{"discord.com/api/webhooks/", Secret, token(`[0-9]{15,}/[A-Za-z0-9_-]{40}`)},
+	{"discordapp.com/api/webhooks/", Secret, token(`[0-9]{15,}/[A-Za-z0-9_-]{40}`)},
 	{"api.telegram.org/bot", Secret, token(`[0-9]{8,10}:[A-Za-z0-9_-]{35}`)},
 	// Payment and mail.
-	{"sk_live_", Secret, token(`[A-Za-z0-9]{20}`)}, {"rk_live_", Secret, token(`[A-Za-z0-9]{20}`)}, {"SG.", Secret, token(`[A-Za-z0-9_-]{22}\.[A-Za-z0-9_-]{43}`)},
+	{"sk_live_", Secret, token(`[A-Za-z0-9]{20}`)}, {"rk_live_", Secret, token(`[A-Za-z0-9]{20}`)},
+	{"SG.", Secret, token(`[A-Za-z0-9_-]{22}\.[A-Za-z0-9_-]{43}`)},
 	// AI services.
-	{"sk-proj-", Secret, token(`[A-Za-z0-9_-]{40}`)}, {"sk-ant-", Secret, token(`[A-Za-z0-9_-]{40}`)}, {"hf_", Secret, token(`[A-Za-z0-9]{34}(?:[^A-Za-z0-9_]|$)`)}, {"T3BlbkFJ", Secret, token(`[A-Za-z0-9]{20}`)},
+	{"sk-proj-", Secret, token(`[A-Za-z0-9_-]{40}`)}, {"sk-ant-", Secret, token(`[A-Za-z0-9_-]{40}`)},
+	{"hf_", Secret, token(`[A-Za-z0-9]{34}(?:[^A-Za-z0-9_]|$)`)}, {"T3BlbkFJ", Secret, token(`[A-Za-z0-9]{20}`)},
 	// Any: JSON Web Tokens (RFC 7519), and Vornix's own.
-	{"eyJ", Secret, token(`[A-Za-z0-9_-]{12,}\.eyJ[A-Za-z0-9_-]{12,}\.[A-Za-z0-9_-]{16}`)}, {"vornix-token-", Secret, token(`[a-z0-9]{20}`)},
+	{"eyJ", Secret, token(`[A-Za-z0-9_-]{12,}\.eyJ[A-Za-z0-9_-]{12,}\.[A-Za-z0-9_-]{16}`)},
+	{"vornix-token-", Secret, token(`[a-z0-9]{20}`)},
 
 	{"PK\x03\x04", Packed, nil}, {"\x1f\x8b\x08", Packed, nil}, {"zTXt", Packed, nil}, {"iTXt", Packed, nil},
 }

@@ -18,10 +18,12 @@ func Parse(text string) ast.Node {
 	return parser.NewWithExtensions(parser.NoIntraEmphasis | parser.Tables | parser.FencedCode | parser.Strikethrough | parser.SpaceHeadings | parser.BackslashLineBreak | parser.NoEmptyLineBeforeBlock).Parse([]byte(text))
 }
 
-// HTML is what a text in Markdown looks like on a page. Raw HTML in it is left out, and so are addresses that run programs. A picture from elsewhere is
-// a link to it: shown, it would tell its server who looks at the page and when.
+// HTML is what a text in Markdown looks like on a page. Raw HTML in it is left out, and so are
+// addresses that run programs. A picture from elsewhere is a link to it: shown, it would tell its
+// server who looks at the page and when.
 func HTML(text string) template.HTML {
-	r := html.NewRenderer(html.RendererOptions{Flags: html.SkipHTML | html.Safelink | html.NofollowLinks | html.NoreferrerLinks, RenderNodeHook: linked})
+	r := html.NewRenderer(html.RendererOptions{
+		Flags: html.SkipHTML | html.Safelink | html.NofollowLinks | html.NoreferrerLinks, RenderNodeHook: linked})
 	return template.HTML(markdown.Render(Parse(text), r)) // which escapes what is no Markdown
 }
 

@@ -1,8 +1,9 @@
 // Package quarantine moves files of a folder out of the way so that they can come back.
 //
-// Each call of Add makes one Batch: a dated folder with the files below files/ and a manifest that lists them. The manifest is on
-// the disk before the first file moves, and each move is a rename within the folder. A run that is killed half way is therefore
-// undone like any other: Restore moves back what went and skips what never did.
+// Each call of Add makes one Batch: a dated folder with the files below files/ and a manifest that
+// lists them. The manifest is on the disk before the first file moves, and each move is a rename
+// within the folder. A run that is killed half way is therefore undone like any other: Restore
+// moves back what went and skips what never did.
 package quarantine
 
 import (
@@ -64,8 +65,8 @@ func (p *Batch) Size() (n int64) {
 	return n
 }
 
-// Add moves items of the folder d into a new batch below its folder dir. When a move fails, the earlier ones stay, and the
-// manifest lists them.
+// Add moves items of the folder d into a new batch below its folder dir. When a move fails, the
+// earlier ones stay, and the manifest lists them.
 func Add(ctx context.Context, d *safefile.Dir, dir string, now time.Time, items []Item) (*Batch, error) {
 	batch := &Batch{Time: now.UTC().Truncate(time.Second), Files: []Moved{}}
 	batch.Name = batch.Time.Format(stampForm)
@@ -87,7 +88,8 @@ func Add(ctx context.Context, d *safefile.Dir, dir string, now time.Time, items 
 		if !i.Folder {
 			info, err := d.Stat(i.Path)
 			if err != nil || !info.Mode().IsRegular() {
-				return nil, &fault.Fault{What: "the file is not what it was when the plan was made", Place: fault.Place{File: i.Path}, Do: "Run the same command again."}
+				return nil, &fault.Fault{What: "the file is not what it was when the plan was made",
+					Place: fault.Place{File: i.Path}, Do: "Run the same command again."}
 			}
 			if m.SHA256, m.Size, err = safefile.HashFile(d.Join(i.Path)); err != nil {
 				return nil, err
@@ -186,8 +188,8 @@ func PlanRestore(d *safefile.Dir, dir string, batch *Batch, named []string) (lis
 	return list
 }
 
-// Restore moves files back to where they were. Where another file is by now, the file stays and Left says so. A batch that is
-// empty afterwards is removed.
+// Restore moves files back to where they were. Where another file is by now, the file stays and
+// Left says so. A batch that is empty afterwards is removed.
 func Restore(ctx context.Context, d *safefile.Dir, dir string, batch *Batch, named []string) ([]Restored, error) {
 	list := PlanRestore(d, dir, batch, named)
 	for i := range list {

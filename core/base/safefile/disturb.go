@@ -28,8 +28,9 @@ type Step struct {
 
 var disturber atomic.Pointer[func(Step) error]
 
-// Disturb lets a test see each step before it is taken, from any goroutine, and stop it with the error that the system would have given. It is
-// one pointer that is looked at where a disk is waited for, so the program that is tested is the one that is shipped. The answer ends it.
+// Disturb lets a test see each step before it is taken, from any goroutine, and stop it with the
+// error that the system would have given. It is one pointer that is looked at where a disk is
+// waited for, so the program that is tested is the one that is shipped. The answer ends it.
 func Disturb(ask func(Step) error) (end func()) {
 	disturber.Store(&ask)
 	return func() { disturber.Store(nil) }
@@ -46,7 +47,8 @@ func before(dir, op, rel string) error {
 // writing is before for a write of data by write.
 func writing(dir, rel string, data []byte, write func([]byte) (int, error)) (int, error) {
 	if ask := disturber.Load(); ask != nil {
-		if err := (*ask)(Step{Op: OpWrite, Path: filepath.Join(dir, rel), Tear: func() { _, _ = write(data[:len(data)/2]) }}); err != nil {
+		if err := (*ask)(Step{Op: OpWrite, Path: filepath.Join(dir, rel),
+			Tear: func() { _, _ = write(data[:len(data)/2]) }}); err != nil {
 			return 0, err
 		}
 	}

@@ -39,7 +39,8 @@ func TestPathsFromElsewhere(t *testing.T) {
 	} {
 		assert.ErrorContains(t, safefile.CheckForeign(path), why, "%q", path)
 	}
-	for _, path := range []string{"maps/a.vnm", "vornix.md", "vornix-docs/x", "git/x", ".gitignore", "digit~1", "a-b/c", "Übung/ñ.txt", "console.txt", "com10.txt", "profile", "vorn.txt"} {
+	for _, path := range []string{"maps/a.vnm", "vornix.md", "vornix-docs/x", "git/x", ".gitignore", "digit~1", "a-b/c",
+		"Übung/ñ.txt", "console.txt", "com10.txt", "profile", "vorn.txt"} {
 		assert.NoError(t, safefile.CheckForeign(path), "%q", path)
 	}
 }

@@ -22,7 +22,8 @@ func link(t *testing.T, to, at string) {
 
 // A folder of Vornix's own that is a link is refused: what is behind it is neither locked nor cleaned up nor written.
 func TestOwnFoldersAreNoLinks(t *testing.T) {
-	for _, name := range []string{".vornix", "vornix-patched", "vornix-fetched", "vornix-installed", ".vornix-target", "Vornix-Patched"} {
+	for _, name := range []string{".vornix", "vornix-patched", "vornix-fetched", "vornix-installed", ".vornix-target",
+		"Vornix-Patched"} {
 		t.Run(name, func(t *testing.T) {
 			outside, place := t.TempDir(), t.TempDir()
 			for _, file := range []string{"lock", "lock.json", ".vornix-tmp-00000000-1-aa"} {

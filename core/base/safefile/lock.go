@@ -38,7 +38,8 @@ const (
 // Acquire takes the lock of the folder dir for a command, without waiting. When another process holds it, the error
 // is a Refused fault that says who.
 func Acquire(dir, command string) (*Lock, error) {
-	// The holder before may be removing the folder with its lock, as one that holds nothing does. Then it is made again.
+	// The holder before may be removing the folder with its lock, as one that holds nothing does.
+	// Then it is made again.
 	var d *Dir
 	var l *flock.Flock
 	var ok bool
@@ -63,7 +64,8 @@ func Acquire(dir, command string) (*Lock, error) {
 	d.CleanTempIn(".")
 	_, left := d.Stat(holderFile) // a holder that comes to its end removes it
 	host, _ := os.Hostname()
-	who, _ := json.Marshal(Holder{Command: command, PID: os.Getpid(), Host: host, Since: time.Now().UTC().Truncate(time.Second)})
+	who, _ := json.Marshal(Holder{Command: command, PID: os.Getpid(), Host: host,
+		Since: time.Now().UTC().Truncate(time.Second)})
 	if err := d.WriteCache(holderFile, who); err != nil {
 		_ = l.Unlock()
 		d.Close()
@@ -80,7 +82,8 @@ var errMoved = errors.New("the folder was exchanged for another one")
 
 // lock takes the lock of the folder; ok is false when another process has it.
 //
-// Invariant: whoever gets it holds the file that the path names now. A file that was unlinked meanwhile can be locked too, and locks nobody out.
+// Invariant: whoever gets it holds the file that the path names now. A file that was unlinked
+// meanwhile can be locked too, and locks nobody out.
 func (d *Dir) lock() (l *flock.Flock, ok bool, err error) {
 	f, err := d.root.OpenFile(lockFile, os.O_CREATE|os.O_RDONLY, 0o666) // a team may share a project
 	if err != nil {
@@ -114,7 +117,8 @@ func heldFault(d *Dir) error {
 	var h Holder
 	data, err := d.ReadFile(holderFile)
 	if err == nil && json.Unmarshal(data, &h) == nil && h.PID != 0 {
-		f.What = fmt.Sprintf("'%s' (process %d on %s, since %s) is working here", h.Command, h.PID, h.Host, h.Since.Local().Format("15:04:05"))
+		f.What = fmt.Sprintf("'%s' (process %d on %s, since %s) is working here", h.Command, h.PID, h.Host,
+			h.Since.Local().Format("15:04:05"))
 	}
 	return f
 }
@@ -128,7 +132,9 @@ func (l *Lock) In(d *Dir, name string) error {
 			return nil
 		}
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile", Place: fault.Place{File: filepath.ToSlash(d.path)}, Err: err, Why: "Nothing was changed.", Do: "Run the same command again."}
+	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile",
+		Place: fault.Place{File: filepath.ToSlash(d.path)}, Err: err, Why: "Nothing was changed.",
+		Do: "Run the same command again."}
 }
 
 // Release frees the lock.

@@ -7,11 +7,12 @@ import (
 	"golang.org/x/text/unicode/norm"
 )
 
-// Fold is what two names have in common that are one file on some system: capitals are small, and letters with accents are composed (Unicode's
-// form C), since systems differ in both.
+// Fold is what two names have in common that are one file on some system: capitals are small, and
+// letters with accents are composed (Unicode's form C), since systems differ in both.
 func Fold(name string) string { return strings.ToLower(norm.NFC.String(name)) }
 
-// Names finds paths that can't be in one folder on every system: two that are one file there, and a file that is also a folder. The zero value is ready.
+// Names finds paths that can't be in one folder on every system: two that are one file there, and a
+// file that is also a folder. The zero value is ready.
 type Names struct {
 	files, folders map[string]string // by what Fold makes of them
 }

@@ -13,8 +13,8 @@ import (
 	"vornix/core/base/fault"
 )
 
-// Partial is a file that comes piece by piece, over several runs: what was written stays when the program ends. Nobody but its writer
-// may look at it until it is whole and was moved to its place.
+// Partial is a file that comes piece by piece, over several runs: what was written stays when the
+// program ends. Nobody but its writer may look at it until it is whole and was moved to its place.
 type Partial struct {
 	dir  *Dir
 	rel  string
@@ -36,7 +36,8 @@ func (d *Dir) Resume(rel string) (*Partial, error) {
 	}
 	info, err := f.Stat()
 	if err == nil && !info.Mode().IsRegular() {
-		err = &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(d.Join(rel))}, Do: "Move it away."}
+		err = &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file",
+			Place: fault.Place{File: filepath.ToSlash(d.Join(rel))}, Do: "Move it away."}
 	}
 	if err != nil {
 		f.Close()

@@ -56,10 +56,12 @@ func pathTrouble(rel string) string {
 	return ""
 }
 
-// IsDevice says whether a file name is one that Windows keeps for a device, whatever its ending: opening it there opens the device, which may never answer.
+// IsDevice says whether a file name is one that Windows keeps for a device, whatever its ending:
+// opening it there opens the device, which may never answer.
 func IsDevice(name string) bool { return isDeviceName(name) }
 
-// isDeviceName knows the names that Windows keeps, with the superscript digits that it counts as digits, and spaces before the extension.
+// isDeviceName knows the names that Windows keeps, with the superscript digits that it counts as
+// digits, and spaces before the extension.
 func isDeviceName(part string) bool {
 	base, _, _ := strings.Cut(strings.ToLower(part), ".")
 	base = strings.TrimRight(base, " ")

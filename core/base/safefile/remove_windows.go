@@ -7,8 +7,9 @@ import (
 	"path/filepath"
 )
 
-// unlink removes a file or an empty folder. Deleting below an open folder needs a call that drives of some file servers, shared folders of
-// virtual machines and Wine do not have; there the file is deleted by its name, once it is sure that its folder lies inside.
+// unlink removes a file or an empty folder. Deleting below an open folder needs a call that drives
+// of some file servers, shared folders of virtual machines and Wine do not have; there the file is
+// deleted by its name, once it is sure that its folder lies inside.
 func (d *Dir) unlink(name string) error {
 	err := d.root.Remove(name)
 	if !errors.Is(err, errorInvalidFunction) {

@@ -33,7 +33,8 @@ type Dir struct {
 	group fs.FileMode // rights of the group that what is made here gets, whatever the user's umask says
 }
 
-// Shared has everything that is made in the folder give its group the same rights as the folder itself does: for one that several users write to.
+// Shared has everything that is made in the folder give its group the same rights as the folder
+// itself does: for one that several users write to.
 func (d *Dir) Shared() {
 	if info, err := d.root.Stat("."); err == nil && runtime.GOOS != "windows" {
 		d.group = info.Mode().Perm() & 0o070
@@ -51,8 +52,8 @@ func (d *Dir) share(name string, folder bool) {
 	}
 }
 
-// OpenDir opens an existing folder. One in which Vornix keeps its own records (Own) is never opened through a link, since a link could have Vornix write,
-// lock and clean up somewhere else.
+// OpenDir opens an existing folder. One in which Vornix keeps its own records (Own) is never opened
+// through a link, since a link could have Vornix write, lock and clean up somewhere else.
 func OpenDir(dir string) (*Dir, error) {
 	if err := linkedOwn(dir); err != nil {
 		return nil, err
@@ -94,8 +95,9 @@ func linkedOwn(dir string) error {
 }
 
 func notAFolder(dir string) error {
-	return &fault.Fault{Kind: fault.Refused, What: "this must be a folder, and is a link or a file", Place: fault.Place{File: filepath.ToSlash(dir)},
-		Why: "Vornix keeps its own records there. Through a link it would change files somewhere else. Nothing was changed.", Do: "Remove it; Vornix makes the folder again."}
+	return &fault.Fault{Kind: fault.Refused, What: "this must be a folder, and is a link or a file",
+		Place: fault.Place{File: filepath.ToSlash(dir)},
+		Why:   "Vornix keeps its own records there. Through a link it would change files somewhere else. Nothing was changed.", Do: "Remove it; Vornix makes the folder again."}
 }
 
 // Info is what the system knows of the folder that was opened, whatever its path names by now.
@@ -172,7 +174,8 @@ func (f *File) Patch(data []byte, at int64) error {
 		return fmt.Errorf("a patch of %s reaches beyond what was written", f.rel)
 	}
 	f.patched = true
-	if _, err := writing(f.dir.path, f.rel, data, func(b []byte) (int, error) { return f.f.WriteAt(b, at) }); err != nil {
+	if _, err := writing(f.dir.path, f.rel, data,
+		func(b []byte) (int, error) { return f.f.WriteAt(b, at) }); err != nil {
 		return explain(err, "write", f.dir.Join(f.rel))
 	}
 	return nil
@@ -205,7 +208,8 @@ func (f *File) Private() { _ = f.f.Chmod(0o600) }
 
 // Like gives the file the permissions of another, where systems tell.
 func (f *File) Like(info fs.FileInfo) {
-	if runtime.GOOS != "windows" { // there, the only one is that nobody writes, which would be in the way of replacing it
+	// there, the only one is that nobody writes, which would be in the way of replacing it
+	if runtime.GOOS != "windows" {
 		_ = f.f.Chmod(info.Mode().Perm())
 	}
 }
@@ -239,8 +243,9 @@ func (f *File) commit(durable bool) error {
 	return nil
 }
 
-// SyncFolder makes the names in a folder durable: renames, new files and removals. The change has happened by then and can't be refused any more, so an
-// error is ignored; a failing disk shows at the next write.
+// SyncFolder makes the names in a folder durable: renames, new files and removals. The change has
+// happened by then and can't be refused any more, so an error is ignored; a failing disk shows at
+// the next write.
 func (d *Dir) SyncFolder(rel string) {
 	_ = either(before(d.path, OpSyncFolder, rel), func() error { return d.syncFolder(filepath.FromSlash(rel)) })
 }
@@ -259,7 +264,8 @@ func (f *File) Abort() {
 func (d *Dir) rename(from, to string) error {
 	var err error
 	for wait := 5 * time.Millisecond; ; wait *= 2 {
-		if err = either(before(d.path, OpRename, to), func() error { return d.root.Rename(from, to) }); err == nil || runtime.GOOS != "windows" || wait > 2*time.Second {
+		if err = either(before(d.path, OpRename, to), func() error { return d.root.Rename(from, to) }); err == nil ||
+			runtime.GOOS != "windows" || wait > 2*time.Second {
 			return err
 		}
 		time.Sleep(wait)
@@ -368,7 +374,8 @@ func (d *Dir) Remove(rel string) error {
 	return nil
 }
 
-// RemoveFile removes a file, and leaves the folder that it was in, which may not be Vornix's own. A file that is not there is no error.
+// RemoveFile removes a file, and leaves the folder that it was in, which may not be Vornix's own. A
+// file that is not there is no error.
 func (d *Dir) RemoveFile(rel string) error {
 	err := d.remove(filepath.FromSlash(rel))
 	if err == nil || errors.Is(err, fs.ErrNotExist) {
@@ -411,7 +418,8 @@ func (d *Dir) MakeFolder(rel string) error {
 }
 
 func (d *Dir) makeFolder(rel string) error {
-	if err := either(before(d.path, OpFolder, rel), func() error { return d.root.MkdirAll(filepath.FromSlash(rel), 0o777) }); err != nil {
+	if err := either(before(d.path, OpFolder, rel),
+		func() error { return d.root.MkdirAll(filepath.FromSlash(rel), 0o777) }); err != nil {
 		return explain(err, "make the folder", d.Join(rel))
 	}
 	if d.group != 0 {
@@ -454,7 +462,8 @@ func (d *Dir) Move(from, to string) error {
 	return nil
 }
 
-// CreateNew makes a small file that must not be there yet; one that is there is an fs.ErrExist. Of several that try, one wins.
+// CreateNew makes a small file that must not be there yet; one that is there is an fs.ErrExist. Of
+// several that try, one wins.
 func (d *Dir) CreateNew(rel string, data []byte) error {
 	if err := CheckPath(rel); err != nil {
 		return err
@@ -595,7 +604,8 @@ func (d *Dir) LinkFrom(ctx context.Context, from, rel string) error {
 		return err
 	}
 	temp := filepath.FromSlash(path.Join(path.Dir(rel), tempName()))
-	if err := either(before(d.path, OpLink, rel), func() error { return d.root.Link(filepath.FromSlash(from), temp) }); err != nil {
+	if err := either(before(d.path, OpLink, rel),
+		func() error { return d.root.Link(filepath.FromSlash(from), temp) }); err != nil {
 		_, _, err := d.CopyFrom(ctx, d.Join(from), rel)
 		return err
 	}
@@ -620,7 +630,8 @@ func (d *Dir) Stat(rel string) (fs.FileInfo, error) { return d.root.Lstat(filepa
 // FS is the folder for reading.
 func (d *Dir) FS() fs.FS { return d.root.FS() }
 
-// Unhashed gives up the hash, which SHA256 has nothing to say of then: for what is checked otherwise, since hashing takes longer than writing.
+// Unhashed gives up the hash, which SHA256 has nothing to say of then: for what is checked
+// otherwise, since hashing takes longer than writing.
 func (f *File) Unhashed() { f.hash = noHash{} }
 
 type noHash struct{}

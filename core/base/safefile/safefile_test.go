@@ -30,10 +30,12 @@ func open(t *testing.T) *safefile.Dir {
 }
 
 func TestCheckPathRefusesWhatLeavesOrBreaks(t *testing.T) {
-	for _, good := range []string{"a", "a/b.png", "maps/cairn station.vnx", "ünïcode/ß", "console", "com10", "a..b", ".hidden"} {
+	for _, good := range []string{"a", "a/b.png", "maps/cairn station.vnx", "ünïcode/ß", "console", "com10", "a..b",
+		".hidden"} {
 		assert.NoError(t, safefile.CheckPath(good), good)
 	}
-	for _, bad := range []string{"", "/a", "../a", "a/../b", "a/..", ".", "a//b", "a/", `a\b`, `C:\x`, "C:x", "a:stream", "nul", "NUL.txt", "x/CON", "com1.log",
+	for _, bad := range []string{"", "/a", "../a", "a/../b", "a/..", ".", "a//b", "a/", `a\b`, `C:\x`, "C:x",
+		"a:stream", "nul", "NUL.txt", "x/CON", "com1.log",
 		"lpt9", "a.", "a ", "dir./x", "a\x00b", "a\nb", "a\x7f", "what?", "a|b", "\xff", strings.Repeat("x", 256)} {
 		err := safefile.CheckPath(bad)
 		require.Error(t, err, "%q", bad)
@@ -80,7 +82,8 @@ func TestWriteReplacesAtOnceAndAbortLeavesTheOld(t *testing.T) {
 	data, err = d.ReadFile("x/y.txt")
 	require.NoError(t, err)
 	assert.Equal(t, "new", string(data))
-	assert.Equal(t, "11507a0e2f5e69d5dfa40a62a1bd7b6ee57e6bcd85c67c9b8431b36fff21c437", f.SHA256()) // printf new | sha256sum
+	// printf new | sha256sum
+	assert.Equal(t, "11507a0e2f5e69d5dfa40a62a1bd7b6ee57e6bcd85c67c9b8431b36fff21c437", f.SHA256())
 	assert.EqualValues(t, 3, f.Size())
 }
 
@@ -192,7 +195,8 @@ func TestMissingFileKeepsItsCause(t *testing.T) {
 	assert.NotEmpty(t, f.Do)
 }
 
-// TestFullDisk writes into a file system of one megabyte until it is full: the old file stays, and nothing half written.
+// TestFullDisk writes into a file system of one megabyte until it is full: the old file stays, and
+// nothing half written.
 func TestFullDisk(t *testing.T) {
 	if runtime.GOOS != "linux" || os.Getuid() != 0 {
 		t.Skip("mounting a small file system needs root on Linux")
@@ -234,14 +238,16 @@ func TestLockSaysWhoHoldsIt(t *testing.T) {
 	require.NoError(t, err, "a lock that was freed can be taken")
 	assert.False(t, l.Unclean)
 	l.Release()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "lock.json"), []byte(`{"pid":1}`), 0o666)) // as a killed run leaves it
+	// as a killed run leaves it
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "lock.json"), []byte(`{"pid":1}`), 0o666))
 	l, err = safefile.Acquire(dir, "vornix build")
 	require.NoError(t, err)
 	assert.True(t, l.Unclean)
 	l.Release()
 }
 
-// What comes piece by piece stays over several runs, is hashed as a whole, and can begin anew; a scratch folder leaves nothing.
+// What comes piece by piece stays over several runs, is hashed as a whole, and can begin anew; a
+// scratch folder leaves nothing.
 func TestPartialFiles(t *testing.T) {
 	d, err := safefile.OpenDir(t.TempDir())
 	require.NoError(t, err)

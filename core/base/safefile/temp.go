@@ -16,18 +16,20 @@ import (
 	"time"
 )
 
-// Names that Vornix reserves in folders of others: StateDir holds what it remembers of a project, TargetDir what it remembers on a
-// target. Readers of such folders skip both.
+// Names that Vornix reserves in folders of others: StateDir holds what it remembers of a project,
+// TargetDir what it remembers on a target. Readers of such folders skip both.
 const (
 	StateDir  = ".vornix"
 	TargetDir = ".vornix-target"
 )
 
-// tempPrefix marks what is being written. Behind it stand the machine and the process that writes, so that a later run can tell what
-// is left of one that was killed: .vornix-tmp-MACHINE-PROCESS-RANDOM, in hex.
+// tempPrefix marks what is being written. Behind it stand the machine and the process that writes,
+// so that a later run can tell what is left of one that was killed:
+// .vornix-tmp-MACHINE-PROCESS-RANDOM, in hex.
 const tempPrefix = ".vornix-tmp-"
 
-// forgotten is how long an unfinished write of another machine is left alone: nobody can tell whether that machine still writes.
+// forgotten is how long an unfinished write of another machine is left alone: nobody can tell
+// whether that machine still writes.
 const forgotten = 24 * time.Hour
 
 func tempName() string {
@@ -36,7 +38,8 @@ func tempName() string {
 	return fmt.Sprintf("%s%s-%x-%s", tempPrefix, machine(), os.Getpid(), hex.EncodeToString(tag[:]))
 }
 
-// machine tells apart where numbers of processes mean something: hosts, and on Linux the containers on one and the times that it was started.
+// machine tells apart where numbers of processes mean something: hosts, and on Linux the containers
+// on one and the times that it was started.
 var machine = sync.OnceValue(func() string {
 	host, _ := os.Hostname()
 	space, _ := os.Readlink("/proc/self/ns/pid")
@@ -46,8 +49,8 @@ var machine = sync.OnceValue(func() string {
 	return fmt.Sprintf("%08x", h.Sum32())
 })
 
-// Machine names the place in which this process's number means something: two processes of the same Machine have the same number only when they are the
-// same, or one has ended.
+// Machine names the place in which this process's number means something: two processes of the same
+// Machine have the same number only when they are the same, or one has ended.
 func Machine() string { return machine() }
 
 // IsTemp says whether a file name is that of an unfinished write.
@@ -71,7 +74,8 @@ func orphaned(e fs.DirEntry) bool {
 // tidied are the folders that this process has looked at.
 var tidied sync.Map
 
-// tidy removes, from a folder that is about to be written to for the first time, what runs that were killed left behind there.
+// tidy removes, from a folder that is about to be written to for the first time, what runs that
+// were killed left behind there.
 func (d *Dir) tidy(folder string) {
 	if _, done := tidied.LoadOrStore(d.Join(folder), true); done {
 		return

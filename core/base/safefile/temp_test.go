@@ -30,9 +30,11 @@ func TestOrphans(t *testing.T) {
 		}
 		require.NoError(t, os.Chtimes(at, time.Now().Add(-age), time.Now().Add(-age)))
 	}
-	ended, mine, parent := name(machine(), gone.Process.Pid), name(machine(), os.Getpid()), name(machine(), os.Getppid())
+	ended, mine, parent := name(machine(), gone.Process.Pid), name(machine(), os.Getpid()),
+		name(machine(), os.Getppid())
 	elsewhere, forgot, older := name("00000000", gone.Process.Pid), name("00000001", 1), tempPrefix+"deadbeef"
-	for n, age := range map[string]time.Duration{ended: 0, ended + "f/": 0, mine: time.Hour, parent: 48 * time.Hour, elsewhere: time.Hour, forgot: 25 * time.Hour, older: 25 * time.Hour, "theirs.txt": 99 * time.Hour} {
+	for n, age := range map[string]time.Duration{ended: 0, ended + "f/": 0, mine: time.Hour, parent: 48 * time.Hour,
+		elsewhere: time.Hour, forgot: 25 * time.Hour, older: 25 * time.Hour, "theirs.txt": 99 * time.Hour} {
 		put(n, age)
 	}
 	d, err := OpenDir(dir)
@@ -53,7 +55,8 @@ func TestOrphans(t *testing.T) {
 	assert.NoFileExists(t, s.f.Name())
 }
 
-// Whichever change to the disk fails, the caller hears of it in plain words, what was there is still there, and nothing half written stays.
+// Whichever change to the disk fails, the caller hears of it in plain words, what was there is
+// still there, and nothing half written stays.
 func TestEveryStepCanFail(t *testing.T) {
 	work := map[string]func(d *Dir) error{
 		"write":   func(d *Dir) error { return d.WriteFile("a/b.txt", []byte("new"), []byte(" and more")) },
@@ -92,7 +95,8 @@ func TestEveryStepCanFail(t *testing.T) {
 			}
 			kept := 0
 			for _, name := range []string{"a/b.txt", "old.txt", "c/b.txt"} {
-				if data, err := os.ReadFile(filepath.Join(dir, name)); err == nil && strings.HasPrefix(string(data), "old\n") {
+				if data, err := os.ReadFile(filepath.Join(dir, name)); err == nil &&
+					strings.HasPrefix(string(data), "old\n") {
 					kept++
 				}
 			}
@@ -129,7 +133,8 @@ func closed(s *ScratchDir, err error) error {
 	return nil
 }
 
-// What is promised to be durable is synchronised before it gets its name, and the folder after that; what can be made again waits for no disk.
+// What is promised to be durable is synchronised before it gets its name, and the folder after
+// that; what can be made again waits for no disk.
 func TestWhatIsDurable(t *testing.T) {
 	d, err := OpenDir(t.TempDir())
 	require.NoError(t, err)
@@ -139,11 +144,15 @@ func TestWhatIsDurable(t *testing.T) {
 		do   func() error
 		want []string
 	}{
-		"written": {func() error { return d.WriteFile("a/b", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
-		"private": {func() error { return d.WritePrivate("a/c", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
-		"cached":  {func() error { return d.WriteCache("a/d", []byte("x")) }, []string{OpCreate, OpWrite, OpRename}},
-		"new":     {func() error { return d.CreateNew("a/e", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
-		"begun":   {func() error { return d.Append("a/f", []byte("x")) }, []string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
+		"written": {func() error { return d.WriteFile("a/b", []byte("x")) },
+			[]string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
+		"private": {func() error { return d.WritePrivate("a/c", []byte("x")) },
+			[]string{OpCreate, OpWrite, OpSync, OpRename, OpSyncFolder}},
+		"cached": {func() error { return d.WriteCache("a/d", []byte("x")) }, []string{OpCreate, OpWrite, OpRename}},
+		"new": {func() error { return d.CreateNew("a/e", []byte("x")) },
+			[]string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
+		"begun": {func() error { return d.Append("a/f", []byte("x")) },
+			[]string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
 	} {
 		var got, about []string
 		end := Disturb(func(s Step) error {

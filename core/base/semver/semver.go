@@ -1,5 +1,5 @@
-// Package semver handles versions of the form 1.2.3: the MAJOR.MINOR.PATCH of Semantic Versioning 2.0.0 (semver.org), without
-// pre-release and build parts.
+// Package semver handles versions of the form 1.2.3: the MAJOR.MINOR.PATCH of Semantic Versioning
+// 2.0.0 (semver.org), without pre-release and build parts.
 package semver
 
 import (

@@ -14,7 +14,8 @@ import (
 	"vornix/core/base/fault"
 )
 
-// AgentName names the keys that an SSH agent holds, where the file of a key could stand: "agent", or "agent:" and which one.
+// AgentName names the keys that an SSH agent holds, where the file of a key could stand: "agent",
+// or "agent:" and which one.
 const AgentName = "agent"
 
 // held is a key that an agent holds.
@@ -39,14 +40,15 @@ func (h *held) Sign(_ io.Reader, message []byte, _ crypto.SignerOpts) ([]byte, e
 	return s.Blob, nil
 }
 
-// FromAgent asks the SSH agent at the other end of a connection for a key: by its comment, its fingerprint (SHA256:...), its public key in
-// one word, or, with which empty, the only one that can sign. The key signs as long as the connection is open,
-// which nothing else may use.
+// FromAgent asks the SSH agent at the other end of a connection for a key: by its comment, its
+// fingerprint (SHA256:...), its public key in one word, or, with which empty, the only one that can
+// sign. The key signs as long as the connection is open, which nothing else may use.
 func FromAgent(conn io.ReadWriter, which string) (crypto.Signer, error) {
 	client := agent.NewClient(conn)
 	keys, err := client.List()
 	if err != nil {
-		return nil, &fault.Fault{What: "the SSH agent does not say which keys it has", Err: err, Do: "Unlock it, or start it again."}
+		return nil, &fault.Fault{What: "the SSH agent does not say which keys it has", Err: err,
+			Do: "Unlock it, or start it again."}
 	}
 	var names []string
 	var found []*held
@@ -71,10 +73,13 @@ func FromAgent(conn io.ReadWriter, which string) (crypto.Signer, error) {
 	if len(found) == 1 {
 		return found[0], nil
 	}
-	f := &fault.Fault{Kind: fault.Usage, What: "the SSH agent holds no Ed25519 key", Do: "Add one: ssh-add ~/.ssh/id_ed25519"}
+	f := &fault.Fault{Kind: fault.Usage, What: "the SSH agent holds no Ed25519 key",
+		Do: "Add one: ssh-add ~/.ssh/id_ed25519"}
 	switch {
 	case len(found) > 1:
-		f.What, f.Do = fmt.Sprintf("the SSH agent holds %d keys that it could be: %s", len(found), strings.Join(names, ", ")), "Say which, by its comment or fingerprint: agent:COMMENT ('ssh-add -l' lists them)."
+		f.What, f.Do = fmt.Sprintf("the SSH agent holds %d keys that it could be: %s", len(found),
+			strings.Join(names, ", ")),
+			"Say which, by its comment or fingerprint: agent:COMMENT ('ssh-add -l' lists them)."
 	case len(names) > 0:
 		f.What, f.Do = fmt.Sprintf("the SSH agent holds no key %q", which), "It holds: "+strings.Join(names, ", ")
 	}

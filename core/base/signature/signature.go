@@ -1,7 +1,9 @@
-// Package signature signs what Vornix hands out, and checks signatures: Ed25519 (RFC 8032), one kind of key for patches and the index.
+// Package signature signs what Vornix hands out, and checks signatures: Ed25519 (RFC 8032), one
+// kind of key for patches and the index.
 //
-// A private key is a PEM file in PKCS #8 (RFC 8410), as other programs make and read it, or is held by an SSH agent (agent.go). A public key is written in one word,
-// "ed25519:" and its 32 bytes in base64, for a project file or a mail.
+// A private key is a PEM file in PKCS #8 (RFC 8410), as other programs make and read it, or is held
+// by an SSH agent (agent.go). A public key is written in one word, "ed25519:" and its 32 bytes in
+// base64, for a project file or a mail.
 package signature
 
 import (
@@ -50,7 +52,8 @@ func ParseWord(s string) (ed25519.PublicKey, error) {
 	rest, ok := strings.CutPrefix(strings.TrimSpace(s), prefix)
 	b, err := base64.StdEncoding.DecodeString(rest)
 	if !ok || err != nil || len(b) != ed25519.PublicKeySize {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no public key", s), Do: "Give it as 'vornix key show' prints it: " + prefix + " and 44 characters."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no public key", s),
+			Do: "Give it as 'vornix key show' prints it: " + prefix + " and 44 characters."}
 	}
 	return b, nil
 }
@@ -60,11 +63,13 @@ func ReadKey(name string) (ed25519.PrivateKey, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
 	info, err := os.Stat(name)
 	if err != nil && isKeyItself(name) { // an error must not say it
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is a private key where the name of its file must be", Why: "Whoever sees the command line or a log would have the key.",
-			Do: "Put the key into a file that only you can read, and name that. If others may have seen the key, make another."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is a private key where the name of its file must be",
+			Why: "Whoever sees the command line or a log would have the key.",
+			Do:  "Put the key into a file that only you can read, and name that. If others may have seen the key, make another."}
 	}
 	if err == nil && runtime.GOOS != "windows" && info.Mode().Perm()&0o077 != 0 {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "others can read the private key", Place: place, Why: "Whoever has it can sign in your name.", Do: "Take it from them: chmod 600 " + filepath.ToSlash(name)}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "others can read the private key", Place: place,
+			Why: "Whoever has it can sign in your name.", Do: "Take it from them: chmod 600 " + filepath.ToSlash(name)}
 	}
 	if err == nil && !info.Mode().IsRegular() {
 		err = fs.ErrInvalid
@@ -74,7 +79,8 @@ func ReadKey(name string) (ed25519.PrivateKey, error) {
 		data, err = os.ReadFile(name)
 	}
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the private key can't be read", Place: place, Err: err, Do: "Check the path; 'vornix key new FILE' makes one."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the private key can't be read", Place: place, Err: err,
+			Do: "Check the path; 'vornix key new FILE' makes one."}
 	}
 	return ParseKey(data, place)
 }
@@ -97,7 +103,8 @@ func ParseKey(data []byte, place fault.Place) (ed25519.PrivateKey, error) {
 			}
 		}
 	}
-	return nil, &fault.Fault{Kind: fault.Usage, What: "this is no private Ed25519 key in PEM", Place: place, Do: "'vornix key new FILE' makes one."}
+	return nil, &fault.Fault{Kind: fault.Usage, What: "this is no private Ed25519 key in PEM", Place: place,
+		Do: "'vornix key new FILE' makes one."}
 }
 
 // Public is the public key, in one word, of a key that signs; empty when it is no Ed25519 key.
@@ -114,7 +121,8 @@ func Sign(key crypto.Signer, message []byte) (Signature, error) {
 	s := Signature{Key: Public(key)}
 	value, err := key.Sign(nil, message, crypto.Hash(0))
 	if err != nil {
-		return s, &fault.Fault{What: "the key " + s.Key + " could not sign", Err: err, Do: "If an agent holds it: unlock it, or add the key again with ssh-add."}
+		return s, &fault.Fault{What: "the key " + s.Key + " could not sign", Err: err,
+			Do: "If an agent holds it: unlock it, or add the key again with ssh-add."}
 	}
 	s.Value = base64.StdEncoding.EncodeToString(value)
 	return s, s.Check(message) // an agent may give back anything
@@ -128,7 +136,8 @@ func (s Signature) Check(message []byte) error {
 	}
 	b, err := base64.StdEncoding.DecodeString(s.Value)
 	if err != nil || !ed25519.Verify(key, message, b) {
-		return &fault.Fault{Kind: fault.Refused, What: "the signature is wrong", Why: "Somebody changed what was signed, or it is damaged.", Do: "Get it again from where you trust it."}
+		return &fault.Fault{Kind: fault.Refused, What: "the signature is wrong",
+			Why: "Somebody changed what was signed, or it is damaged.", Do: "Get it again from where you trust it."}
 	}
 	return nil
 }
@@ -142,9 +151,13 @@ func Trust(signer string, trusted []string) error {
 	}
 	switch {
 	case signer == "":
-		return &fault.Fault{Kind: fault.Refused, What: "it is not signed", Why: "A signature by a trusted key is demanded here.", Do: "Get it from its authors again, or ask them to sign it."}
+		return &fault.Fault{Kind: fault.Refused, What: "it is not signed",
+			Why: "A signature by a trusted key is demanded here.",
+			Do:  "Get it from its authors again, or ask them to sign it."}
 	case !slices.ContainsFunc(trusted, func(t string) bool { return strings.TrimSpace(t) == signer }):
-		return &fault.Fault{Kind: fault.Refused, What: "it is signed by " + signer + ", which is not trusted here", Why: "Anybody can sign with a key of their own.", Do: "If that is the authors' key, add it to the trusted ones."}
+		return &fault.Fault{Kind: fault.Refused, What: "it is signed by " + signer + ", which is not trusted here",
+			Why: "Anybody can sign with a key of their own.",
+			Do:  "If that is the authors' key, add it to the trusted ones."}
 	}
 	return nil
 }

@@ -41,7 +41,9 @@ func TestKeysOfOthers(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(at("sig"), value, 0o600))
 		peer.Run(t, dir, openssl, "pkey", "-in", name, "-pubout", "-out", "public.pem")
-		assert.Contains(t, peer.Run(t, dir, openssl, "pkeyutl", "-verify", "-pubin", "-inkey", "public.pem", "-rawin", "-in", "message", "-sigfile", "sig"), "Successfully")
+		assert.Contains(t,
+			peer.Run(t, dir, openssl, "pkeyutl", "-verify", "-pubin", "-inkey", "public.pem", "-rawin", "-in",
+				"message", "-sigfile", "sig"), "Successfully")
 		peer.Run(t, dir, openssl, "pkeyutl", "-sign", "-inkey", name, "-rawin", "-in", "message", "-out", "sig")
 		value, err = os.ReadFile(at("sig"))
 		require.NoError(t, err)
@@ -73,7 +75,8 @@ func TestTrust(t *testing.T) {
 	assert.ErrorContains(t, Trust(public, nil), "not trusted")
 }
 
-// A key that OpenSSH's agent holds signs as one in a file does; one that it does not hold, or that is of another kind, is said.
+// A key that OpenSSH's agent holds signs as one in a file does; one that it does not hold, or that
+// is of another kind, is said.
 func TestKeysOfAnAgent(t *testing.T) {
 	agent, add, keygen := peer.Need(t, "ssh-agent"), peer.Need(t, "ssh-add"), peer.Need(t, "ssh-keygen")
 	dir := t.TempDir()

@@ -22,9 +22,11 @@ type Reader struct {
 	got      int64
 }
 
-// Watch cancels with Err when nothing is read for as long as patience says, or on average less than least bytes per second.
+// Watch cancels with Err when nothing is read for as long as patience says, or on average less than
+// least bytes per second.
 func Watch(cancel context.CancelCauseFunc, r io.Reader, patience time.Duration, least float64) *Reader {
-	return &Reader{Reader: r, timer: time.AfterFunc(patience, func() { cancel(Err) }), patience: patience, least: least, cancel: cancel, begun: time.Now()}
+	return &Reader{Reader: r, timer: time.AfterFunc(patience, func() { cancel(Err) }), patience: patience, least: least,
+		cancel: cancel, begun: time.Now()}
 }
 
 // Read is io.Reader's. The body's end, or an error, ends the watch.

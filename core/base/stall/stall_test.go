@@ -41,7 +41,8 @@ func TestStalls(t *testing.T) {
 		bytes   int
 		least   float64
 		stalled bool
-	}{{"it moves", 9 * time.Second, 20, 0, false}, {"it is silent", time.Hour, 1, 0, true}, {"it drips", 9 * time.Second, 20, 1, true}} {
+	}{{"it moves", 9 * time.Second, 20, 0, false}, {"it is silent", time.Hour, 1, 0, true},
+		{"it drips", 9 * time.Second, 20, 1, true}} {
 		t.Run(c.name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				ctx, cancel := context.WithCancelCause(t.Context())

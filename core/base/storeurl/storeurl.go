@@ -1,4 +1,5 @@
-// Package storeurl checks the addresses of shared caches: a folder, a web server (http, https) or a NATS bucket (nats, tls).
+// Package storeurl checks the addresses of shared caches: a folder, a web server (http, https) or a
+// NATS bucket (nats, tls).
 package storeurl
 
 import (
@@ -42,5 +43,6 @@ func Check(address string) string {
 }
 
 func bucketName(s string) bool {
-	return s != "" && len(s) <= 64 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
+	return s != "" && len(s) <= 64 &&
+		strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }

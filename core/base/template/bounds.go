@@ -9,7 +9,8 @@ import (
 	"text/template/parse"
 )
 
-// Bounds of what filling one template may cost. They count work and not seconds, so that a template that fits on one machine fits on every other.
+// Bounds of what filling one template may cost. They count work and not seconds, so that a template
+// that fits on one machine fits on every other.
 const (
 	mostSource = 1 << 20   // bytes of a template
 	mostRounds = 1_000_000 // of all its loops together
@@ -42,8 +43,10 @@ func bound(n parse.Node) {
 
 // counted is a call of a counting function. It prints nothing.
 func counted(name string, pos parse.Pos) parse.Node {
-	return &parse.ActionNode{NodeType: parse.NodeAction, Pos: pos, Pipe: &parse.PipeNode{NodeType: parse.NodePipe, Pos: pos,
-		Cmds: []*parse.CommandNode{{NodeType: parse.NodeCommand, Pos: pos, Args: []parse.Node{parse.NewIdentifier(name).SetPos(pos)}}}}}
+	return &parse.ActionNode{NodeType: parse.NodeAction, Pos: pos,
+		Pipe: &parse.PipeNode{NodeType: parse.NodePipe, Pos: pos,
+			Cmds: []*parse.CommandNode{{NodeType: parse.NodeCommand, Pos: pos,
+				Args: []parse.Node{parse.NewIdentifier(name).SetPos(pos)}}}}}
 }
 
 // cost is what filling a template has cost so far.

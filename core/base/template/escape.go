@@ -21,7 +21,8 @@ import (
 //	none     as it is
 var Escapes = []string{"line", "quotes", "json", "csv", "xml", "percent", "none"}
 
-// Breaks says whether a character ends a line or is one that can't be seen: control characters, and Unicode's own line ends.
+// Breaks says whether a character ends a line or is one that can't be seen: control characters, and
+// Unicode's own line ends.
 func Breaks(r rune) bool {
 	return unicode.IsControl(r) || r == '\u2028' || r == '\u2029' || r == '\ufeff'
 }

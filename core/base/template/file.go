@@ -19,8 +19,9 @@ type File struct{ t *template.Template }
 // most bytes that a filled template may have.
 const most = 64 << 20
 
-// NewFile parses a template of text/template. Every value that it prints is escaped in the way named, unless one of the functions
-// called as the ways are (json, xml, ... or none) did so already. join makes one text of a list.
+// NewFile parses a template of text/template. Every value that it prints is escaped in the way
+// named, unless one of the functions called as the ways are (json, xml, ... or none) did so
+// already. join makes one text of a list.
 func NewFile(name, source, escape string) (*File, error) {
 	if len(source) > mostSource {
 		return nil, fmt.Errorf("the template is larger than %d bytes", mostSource)
@@ -55,7 +56,9 @@ func protect(n parse.Node) {
 		}
 	case *parse.ActionNode:
 		if len(n.Pipe.Decl) == 0 {
-			n.Pipe.Cmds = append(n.Pipe.Cmds, &parse.CommandNode{NodeType: parse.NodeCommand, Pos: n.Pos, Args: []parse.Node{parse.NewIdentifier("escaped").SetPos(n.Pos)}})
+			n.Pipe.Cmds = append(n.Pipe.Cmds,
+				&parse.CommandNode{NodeType: parse.NodeCommand, Pos: n.Pos,
+					Args: []parse.Node{parse.NewIdentifier("escaped").SetPos(n.Pos)}})
 		}
 	case *parse.IfNode:
 		protect(n.List)

@@ -18,8 +18,8 @@ func Places(template string) (list []string) {
 	return list
 }
 
-// Line fills a template; a {name} without a value stays as it is. What it gives is one line, whatever the values hold, unless they
-// go in as they are ("none").
+// Line fills a template; a {name} without a value stays as it is. What it gives is one line,
+// whatever the values hold, unless they go in as they are ("none").
 func Line(template string, values map[string]string, escape string) string {
 	line := place().ReplaceAllStringFunc(template, func(p string) string {
 		v, ok := values[p[1:len(p)-1]]
@@ -80,7 +80,8 @@ func (r *Reader) Read(line string) (values map[string]string, ok bool) {
 	return values, true
 }
 
-// Same says whether a line filled with values is read back as those: that none of them holds what separates it from the next.
+// Same says whether a line filled with values is read back as those: that none of them holds what
+// separates it from the next.
 func (r *Reader) Same(line string, values map[string]string) bool {
 	got, ok := r.Read(line)
 	return ok && !slices.ContainsFunc(r.names, func(name string) bool {

@@ -17,7 +17,8 @@ import (
 )
 
 var nasty = []string{
-	"", "plain", `say "hi"`, `back\slash`, "two\nlines", "cr\r\nlf", "tab\there", "a;b,c|d", "<b>&amp;'", "nul\x00bell\x07esc\x1b[2J", "sep\u2028para\u2029nel\u0085", " blank ", `\`, `"`, `ends \"`,
+	"", "plain", `say "hi"`, `back\slash`, "two\nlines", "cr\r\nlf", "tab\there", "a;b,c|d", "<b>&amp;'",
+	"nul\x00bell\x07esc\x1b[2J", "sep\u2028para\u2029nel\u0085", " blank ", `\`, `"`, `ends \"`,
 	"{version}", "50%", "ünï→日本", "bad\xffutf8", "</title><script>", "'''", "]]>",
 }
 
@@ -44,7 +45,9 @@ func TestOtherReadersFindTheText(t *testing.T) {
 			A    string `xml:"a,attr"`
 			Text string `xml:",chardata"`
 		}
-		require.NoError(t, xml.Unmarshal([]byte(`<x a="`+template.Escape("xml", s)+`">`+template.Escape("xml", s)+`</x>`), &element), s)
+		require.NoError(t,
+			xml.Unmarshal([]byte(`<x a="`+template.Escape("xml", s)+`">`+template.Escape("xml", s)+`</x>`), &element),
+			s)
 		assert.Equal(t, template.XML(s), element.Text)
 
 		fields, err := csv.NewReader(strings.NewReader("1," + template.Escape("csv", s) + ",3\n")).Read()
@@ -66,7 +69,8 @@ func FuzzLines(f *testing.F) {
 	for i, s := range nasty {
 		f.Add(s, nasty[len(nasty)-1-i], byte(i))
 	}
-	templates := []string{"{map};{version}", "{map} {version} {file}", `"{map}" = "{version}"`, "{version}", `<m n="{map}">{version}</m>`, "{map}{version}", "{map}: {map}"}
+	templates := []string{"{map};{version}", "{map} {version} {file}", `"{map}" = "{version}"`, "{version}",
+		`<m n="{map}">{version}</m>`, "{map}{version}", "{map}: {map}"}
 	f.Fuzz(func(t *testing.T, a, b string, which byte) {
 		form := templates[int(which)%len(templates)]
 		for _, how := range template.Escapes {
@@ -100,17 +104,23 @@ func TestLinesThatCanNotBeReadBack(t *testing.T) {
 		{`<t>{title}</t><v>{version}</v>`, "xml", `</t><v>9.9.9</v>`, true},
 	} {
 		values := map[string]string{"title": c.value, "version": "1.0.0"}
-		assert.Equal(t, c.same, template.NewReader(c.template, c.escape).Same(template.Line(c.template, values, c.escape), values), c.template)
+		assert.Equal(t, c.same,
+			template.NewReader(c.template, c.escape).Same(template.Line(c.template, values, c.escape), values),
+			c.template)
 	}
 }
 
 func TestWholeFiles(t *testing.T) {
-	f, err := template.NewFile("t", `{{range .maps}}<map n="{{.title}}" v="{{.n}}">{{join .modes ";"}}</map>{{end}}{{with $x := .title}}<!-- {{$x | none}} -->{{end}}{{define "a"}}{{.}}{{end}}{{template "a" .title}}`, "xml")
+	f, err := template.NewFile("t",
+		`{{range .maps}}<map n="{{.title}}" v="{{.n}}">{{join .modes ";"}}</map>{{end}}{{with $x := .title}}<!-- {{$x | none}} -->{{end}}{{define "a"}}{{.}}{{end}}{{template "a" .title}}`, "xml")
 	require.NoError(t, err)
-	out, err := f.Fill(map[string]any{"title": `<"&`, "maps": []map[string]any{{"title": `"/><evil a="`, "n": 2.0, "modes": []string{"a", "<b>"}}}})
+	out, err := f.Fill(map[string]any{"title": `<"&`,
+		"maps": []map[string]any{{"title": `"/><evil a="`, "n": 2.0, "modes": []string{"a", "<b>"}}}})
 	require.NoError(t, err)
 	assert.Equal(t, `<map n="&#34;/&gt;&lt;evil a=&#34;" v="2">a;&lt;b&gt;</map><!-- <"& -->&lt;&#34;&amp;`, out)
-	for source, want := range map[string]string{"{{.nope}}": "nope", `{{define "a"}}{{template "a"}}{{end}}{{template "a"}}`: "call each other", `{{range $i, $x := .many}}{{printf "%1000000d" 1}}{{end}}`: "larger than"} {
+	for source, want := range map[string]string{"{{.nope}}": "nope",
+		`{{define "a"}}{{template "a"}}{{end}}{{template "a"}}`:    "call each other",
+		`{{range $i, $x := .many}}{{printf "%1000000d" 1}}{{end}}`: "larger than"} {
 		f, err := template.NewFile("t", source, "line")
 		require.NoError(t, err)
 		_, err = f.Fill(map[string]any{"many": make([]int, 100)})

@@ -50,9 +50,12 @@ const (
 // Document is never nil, but knows no positions in a file that isn't TOML.
 func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
-	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{}, values: map[string]unstable.Range{}}
+	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{},
+		values: map[string]unstable.Range{}}
 	if len(data) > MostBytes {
-		return &Document{Name: name, positions: doc.positions, values: doc.values}, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name}, "the file has %d bytes; at most %d are read", len(data), MostBytes)}
+		return &Document{Name: name, positions: doc.positions, values: doc.values},
+			[]finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name},
+				"the file has %d bytes; at most %d are read", len(data), MostBytes)}
 	}
 	tables, keys := 0, 0
 	for i, line := range doc.lines {
@@ -61,10 +64,12 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 		}
 		keys += bytes.Count(line, []byte("="))
 		if tables > mostTables || keys > mostKeys {
-			return doc, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "more than %d tables or %d keys", mostTables, mostKeys)}
+			return doc, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1},
+				"more than %d tables or %d keys", mostTables, mostKeys)}
 		}
 		if deep(line) {
-			f := finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "a key of more than %d parts", mostParts)
+			f := finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "a key of more than %d parts",
+				mostParts)
 			f.Excerpt = doc.line(i + 1)
 			return doc, []finding.Finding{f}
 		}
@@ -118,7 +123,8 @@ func plain(message string) string {
 	return message
 }
 
-// unknown are the keys that the type has no field for. The library finds them too, but takes time with the square of their number.
+// unknown are the keys that the type has no field for. The library finds them too, but takes time
+// with the square of their number.
 func (d *Document) unknown(root reflect.Type) (list []finding.Finding) {
 	said := map[string]bool{}
 	for _, k := range d.keys {
@@ -144,7 +150,8 @@ func (d *Document) unknown(root reflect.Type) (list []finding.Finding) {
 	return list
 }
 
-// unknownPart is which part of a key leads to no field of a type; -1 when all do. The library itself refuses values that are not tables.
+// unknownPart is which part of a key leads to no field of a type; -1 when all do. The library
+// itself refuses values that are not tables.
 func unknownPart(t reflect.Type, parts []string) int {
 	for n, part := range parts {
 		for t.Kind() == reflect.Pointer || t.Kind() == reflect.Slice || t.Kind() == reflect.Array {
@@ -339,7 +346,8 @@ func (x *indexer) extent(n *unstable.Node) unstable.Range {
 	return raw
 }
 
-// listEnd is where the list ends that begins at data[start]: behind its bracket, past those in texts and comments. 0: nowhere.
+// listEnd is where the list ends that begins at data[start]: behind its bracket, past those in
+// texts and comments. 0: nowhere.
 func listEnd(data []byte, start int) int {
 	depth := 0
 	for i := start; i < len(data); i++ {

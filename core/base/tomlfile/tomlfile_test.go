@@ -33,7 +33,8 @@ type part struct {
 
 // Where a list ends is found past brackets in texts and comments.
 func TestWhereValuesStand(t *testing.T) {
-	for _, list := range []string{"[]", "[1, [2, 3]]", `["]", 'x]', "\"]"]`, "[\n  \"a\", # ]\n  \"b\",\n]", "[\"\"\"]\"\" ]\"\"\"\"\"]", "['''a]''']", "[{ a = \"]\" }]"} {
+	for _, list := range []string{"[]", "[1, [2, 3]]", `["]", 'x]', "\"]"]`, "[\n  \"a\", # ]\n  \"b\",\n]",
+		"[\"\"\"]\"\" ]\"\"\"\"\"]", "['''a]''']", "[{ a = \"]\" }]"} {
 		text := "[part]\nweight = 1\ntags = " + list + " # ] end\ncolour = \"[\"\n"
 		var any map[string]any
 		doc, findings := tomlfile.Decode("f.toml", []byte(text), &any)
@@ -51,17 +52,23 @@ func TestWrongFiles(t *testing.T) {
 		line, column int
 		text, do     string
 	}{
-		{"unknown at the top", "titel = 'x'\n", "toml.unknown-key", 1, 1, `"titel" is not a setting at the top`, `"title"`},
-		{"unknown in a table", "[part]\nweight = 1\ncolor = 'red'\n", "toml.unknown-key", 3, 1, `"color" is not a setting of [part]`, `"colour"`},
-		{"unknown in a list of tables", "[[parts]]\nweight = 1\n\n[[parts]]\n  wieght = 2\n", "toml.unknown-key", 5, 3, `"wieght"`, `"weight"`},
+		{"unknown at the top", "titel = 'x'\n", "toml.unknown-key", 1, 1, `"titel" is not a setting at the top`,
+			`"title"`},
+		{"unknown in a table", "[part]\nweight = 1\ncolor = 'red'\n", "toml.unknown-key", 3, 1,
+			`"color" is not a setting of [part]`, `"colour"`},
+		{"unknown in a list of tables", "[[parts]]\nweight = 1\n\n[[parts]]\n  wieght = 2\n", "toml.unknown-key", 5, 3,
+			`"wieght"`, `"weight"`},
 		{"unknown in a named table", "[named.first]\ntagz = []\n", "toml.unknown-key", 2, 1, `"tagz"`, `"tags"`},
-		{"unknown deep inside", "[part.inner]\nheight = 1\n", "toml.unknown-key", 2, 1, "[part.inner]", "Known here: depth."},
-		{"unknown in one line", "part = { weight = 1, inner = { dept = 1 } }\n", "toml.unknown-key", 1, 32, `"dept"`, `"depth"`},
+		{"unknown deep inside", "[part.inner]\nheight = 1\n", "toml.unknown-key", 2, 1, "[part.inner]",
+			"Known here: depth."},
+		{"unknown in one line", "part = { weight = 1, inner = { dept = 1 } }\n", "toml.unknown-key", 1, 32, `"dept"`,
+			`"depth"`},
 		{"not TOML", "title = \n", "toml.syntax", 1, 0, "", "Correct the line"},
 		{"not TOML further down", "title = 'x'\n[part\nweight = 1\n", "toml.syntax", 2, 0, "", ""},
 		{"key twice", "title = 'a'\ntitle = 'b'\n", "toml.syntax", 2, 0, "", ""},
 		{"wrong type", "[part]\nweight = 'heavy'\n", "toml.value", 2, 0, "", ""},
-		{"column in characters", "part = { colour = 'größe', wieght = 1 }\n", "toml.unknown-key", 1, 28, `"wieght"`, ""},
+		{"column in characters", "part = { colour = 'größe', wieght = 1 }\n", "toml.unknown-key", 1, 28, `"wieght"`,
+			""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			var s shape
@@ -88,7 +95,8 @@ func TestAllUnknownKeysAtOnce(t *testing.T) {
 
 func TestPlacesOfKeys(t *testing.T) {
 	var s shape
-	doc, list := tomlfile.Decode("f.toml", []byte("\xef\xbb\xbftitle = 'x'\r\n[part]\r\ninner.depth = 2.5\r\n[[parts]]\r\nweight = 1\r\n[[parts]]\r\n  weight = 2\r\n[named.a]\r\ncolour = 'b'\r\n"), &s)
+	doc, list := tomlfile.Decode("f.toml",
+		[]byte("\xef\xbb\xbftitle = 'x'\r\n[part]\r\ninner.depth = 2.5\r\n[[parts]]\r\nweight = 1\r\n[[parts]]\r\n  weight = 2\r\n[named.a]\r\ncolour = 'b'\r\n"), &s)
 	require.Empty(t, list, "a byte-order mark and Windows line ends are no mistakes")
 	assert.Equal(t, 2.5, s.Part.Inner.Depth)
 	place := func(line, column int) fault.Place { return fault.Place{File: "f.toml", Line: line, Column: column} }
@@ -121,7 +129,8 @@ func FuzzDecode(f *testing.F) {
 	})
 }
 
-// Reading takes time with the size of a file, not with its square, and what no person wrote is refused before it costs anything.
+// Reading takes time with the size of a file, not with its square, and what no person wrote is
+// refused before it costs anything.
 func TestManyTables(t *testing.T) {
 	table := func(form string, n int) []byte {
 		var b strings.Builder
@@ -134,13 +143,15 @@ func TestManyTables(t *testing.T) {
 		data []byte
 		ids  []string
 	}{
-		"as many as may be":  {table("[[parts]]\nweight = %d\n", 9000), nil},
-		"named":              {table("[named.n%d]\nweight = 1\n", 9000), nil},
-		"all unknown":        {table("[x%d]\na = 1\n", 9000), []string{"toml.unknown-key", "toml.unknown-key"}},
-		"too many tables":    {table("[[parts]]\nweight = %d\n", 40000), []string{"toml.syntax"}},
-		"too many keys":      {table("k%d = 1\n", 40000), []string{"toml.syntax"}},
-		"too many in a line": {append(table("free = { a%d = '1', ", 1), table("k%d = '1', ", 40000)...), []string{"toml.syntax"}},
-		"too large":          {append([]byte("title = '"), bytes.Repeat([]byte("x"), 20<<20)...), []string{"toml.syntax"}},
+		"as many as may be": {table("[[parts]]\nweight = %d\n", 9000), nil},
+		"named":             {table("[named.n%d]\nweight = 1\n", 9000), nil},
+		"all unknown":       {table("[x%d]\na = 1\n", 9000), []string{"toml.unknown-key", "toml.unknown-key"}},
+		"too many tables":   {table("[[parts]]\nweight = %d\n", 40000), []string{"toml.syntax"}},
+		"too many keys":     {table("k%d = 1\n", 40000), []string{"toml.syntax"}},
+		"too many in a line": {append(table("free = { a%d = '1', ", 1), table("k%d = '1', ", 40000)...),
+			[]string{"toml.syntax"}},
+		"too large": {append([]byte("title = '"), bytes.Repeat([]byte("x"), 20<<20)...),
+			[]string{"toml.syntax"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			begin := time.Now()

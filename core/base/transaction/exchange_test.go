@@ -12,8 +12,8 @@ import (
 	"vornix/core/base/transaction"
 )
 
-// A folder that is exchanged for a link between the look and the change is another one; one that is exchanged while it is open stays the one that was
-// opened.
+// A folder that is exchanged for a link between the look and the change is another one; one that is
+// exchanged while it is open stays the one that was opened.
 func TestAFolderThatIsExchanged(t *testing.T) {
 	base := t.TempDir()
 	game, away, outside := filepath.Join(base, "game"), filepath.Join(base, "away"), filepath.Join(base, "outside")
@@ -48,7 +48,9 @@ func TestAFolderThatIsExchanged(t *testing.T) {
 	_, err = s.Write([]byte("new"))
 	require.NoError(t, err)
 	require.NoError(t, s.Commit())
-	_, err = f.Swap(t.Context(), []transaction.Change{{File: transaction.File{Path: "a.txt", New: s.SHA256(), NewSize: 3}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
+	_, err = f.Swap(t.Context(),
+		[]transaction.Change{{File: transaction.File{Path: "a.txt", New: s.SHA256(), NewSize: 3}, Staged: s.Name()}},
+		transaction.Record{Kind: "test"})
 	require.NoError(t, err)
 	f.Close()
 	list, err := os.ReadDir(outside)

@@ -54,7 +54,9 @@ func replace(t *testing.T, f *transaction.Folder, text string) (*transaction.Rec
 	require.NoError(t, s.Commit())
 	old, size, err := f.Hash("a.txt")
 	require.NoError(t, err)
-	return f.Swap(t.Context(), []transaction.Change{{File: transaction.File{Path: "a.txt", Old: old, OldSize: size, New: s.SHA256(), NewSize: int64(len(text))}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
+	return f.Swap(t.Context(),
+		[]transaction.Change{{File: transaction.File{Path: "a.txt", Old: old, OldSize: size, New: s.SHA256(),
+			NewSize: int64(len(text))}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
 }
 
 func open(t *testing.T, dir string) *transaction.Folder {
@@ -64,7 +66,8 @@ func open(t *testing.T, dir string) *transaction.Folder {
 	return f
 }
 
-// Once the record is written the change has happened: a journal that can't be removed takes nothing back, neither of a change nor of an undo.
+// Once the record is written the change has happened: a journal that can't be removed takes nothing
+// back, neither of a change nor of an undo.
 func TestARecordIsFinal(t *testing.T) {
 	dir := table(t)
 	stuck := func() (end func()) {
@@ -127,7 +130,8 @@ func TestARecordThatCantBeWritten(t *testing.T) {
 	assert.Equal(t, "original", content(t, dir, "a.txt"))
 }
 
-// One damaged byte in the records costs no original: while a line can't be read, none is swept, and a later record takes no number of its.
+// One damaged byte in the records costs no original: while a line can't be read, none is swept, and
+// a later record takes no number of its.
 func TestADamagedRecordCostsNoOriginal(t *testing.T) {
 	dir := table(t)
 	f := open(t, dir)
@@ -137,12 +141,13 @@ func TestADamagedRecordCostsNoOriginal(t *testing.T) {
 	}
 	f.Close()
 	var records string
-	require.NoError(t, filepath.WalkDir(filepath.Join(dir, transaction.Dir), func(p string, e os.DirEntry, err error) error {
-		if err == nil && strings.Contains(e.Name(), "record") && !e.IsDir() {
-			records = p
-		}
-		return err
-	}))
+	require.NoError(t,
+		filepath.WalkDir(filepath.Join(dir, transaction.Dir), func(p string, e os.DirEntry, err error) error {
+			if err == nil && strings.Contains(e.Name(), "record") && !e.IsDir() {
+				records = p
+			}
+			return err
+		}))
 	require.NotEmpty(t, records)
 	whole, err := os.ReadFile(records)
 	require.NoError(t, err)
@@ -226,7 +231,8 @@ func undone(f *transaction.Folder, r *transaction.Record, how transaction.Change
 	return err
 }
 
-// The record, which says that a change has happened, is written when the files are in their places for good: their folders are synchronised before.
+// The record, which says that a change has happened, is written when the files are in their places
+// for good: their folders are synchronised before.
 func TestTheRecordComesLast(t *testing.T) {
 	f := open(t, table(t))
 	defer f.Close()
@@ -244,15 +250,17 @@ func TestTheRecordComesLast(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0, "%s in %v", step, order)
 		return i
 	}
-	journal, moved, settled, recorded := at("rename "+transaction.Dir+"/journal.json"), at("rename a.txt"), at("sync a folder ."), at("sync "+transaction.Dir+"/records.jsonl")
+	journal, moved, settled, recorded := at("rename "+transaction.Dir+"/journal.json"), at("rename a.txt"),
+		at("sync a folder ."), at("sync "+transaction.Dir+"/records.jsonl")
 	assert.Less(t, journal, moved)
 	assert.Less(t, moved, settled)
 	assert.Less(t, settled, recorded)
 	assert.Less(t, recorded, at("remove "+transaction.Dir+"/journal.json"))
 }
 
-// From any step on the disk may refuse everything, or one step alone may fail: the command says that it failed, unless the change had happened by then, and
-// whatever is found afterwards is the old or the new as a whole, which the records say truly.
+// From any step on the disk may refuse everything, or one step alone may fail: the command says
+// that it failed, unless the change had happened by then, and whatever is found afterwards is the
+// old or the new as a whole, which the records say truly.
 func TestEveryStepCanFail(t *testing.T) {
 	for _, forever := range []bool{false, true} {
 		for n := 1; ; n++ {
@@ -300,7 +308,8 @@ func TestEveryStepCanFail(t *testing.T) {
 			}
 			f.Close()
 			if err != nil { // what could not be taken back is said
-				assert.Equal(t, transaction.Unfinished(dir), strings.Contains(err.Error(), "taking it back failed too"), "%t, %d: %s", forever, n, hit)
+				assert.Equal(t, transaction.Unfinished(dir), strings.Contains(err.Error(), "taking it back failed too"),
+					"%t, %d: %s", forever, n, hit)
 			}
 			openedAnyhow(t, dir)
 			f = open(t, dir)
@@ -317,7 +326,8 @@ func TestEveryStepCanFail(t *testing.T) {
 			}
 			if recorded {
 				undoneAnyhow(t, f)
-				assert.Equal(t, "original b (gone)", content(t, dir, "a.txt")+" "+content(t, dir, "b.txt")+" "+content(t, dir, "c.txt"))
+				assert.Equal(t, "original b (gone)",
+					content(t, dir, "a.txt")+" "+content(t, dir, "b.txt")+" "+content(t, dir, "c.txt"))
 			}
 			assert.False(t, transaction.Left(dir), "%t, %d: %s", forever, n, hit)
 			f.Close()
@@ -325,9 +335,10 @@ func TestEveryStepCanFail(t *testing.T) {
 	}
 }
 
-// Where two spellings are one file, a file that goes and one that comes under another spelling (of its name, or of its folder's) are one file whose name
-// changes. Whatever fails, and wherever a run is killed, there is the old name with the old content or the new one with the new, and the way back leads
-// to the old spelling.
+// Where two spellings are one file, a file that goes and one that comes under another spelling (of
+// its name, or of its folder's) are one file whose name changes. Whatever fails, and wherever a run
+// is killed, there is the old name with the old content or the new one with the new, and the way
+// back leads to the old spelling.
 func TestAnotherSpelling(t *testing.T) {
 	for _, keeps := range []bool{true, false}[:thorough.Or(1, 2)] {
 		spelt(t, peer.Folding(t, keeps))
@@ -335,7 +346,8 @@ func TestAnotherSpelling(t *testing.T) {
 }
 
 func spelt(t *testing.T, root string) {
-	for _, names := range [][2]string{{"Rock.txt", "rock.txt"}, {"Data/erzspi\u0061\u0308le.txt", "data/erzspi\u00e4le.txt"}} {
+	for _, names := range [][2]string{{"Rock.txt", "rock.txt"},
+		{"Data/erzspi\u0061\u0308le.txt", "data/erzspi\u00e4le.txt"}} {
 		for _, way := range []string{"kill", "once", "forever"} {
 			for n := 1; ; n++ {
 				require.Less(t, n, 200)
@@ -354,7 +366,8 @@ func spelt(t *testing.T, root string) {
 					_, err = s.Write([]byte(text))
 					require.NoError(t, err)
 					require.NoError(t, s.Commit())
-					return transaction.Change{File: transaction.File{Path: name, New: s.SHA256(), NewSize: s.Size()}, Staged: s.Name()}
+					return transaction.Change{File: transaction.File{Path: name, New: s.SHA256(), NewSize: s.Size()},
+						Staged: s.Name()}
 				}
 				came := stage(names[1], "new")
 				came.Old, came.OldSize = sum, size
@@ -374,7 +387,10 @@ func spelt(t *testing.T, root string) {
 				})
 				func() {
 					defer func() { _ = recover() }()
-					_, err = f.Swap(t.Context(), []transaction.Change{came, sand, {File: transaction.File{Path: names[0], Old: sum, OldSize: size}}}, transaction.Record{Kind: "test"})
+					_, err = f.Swap(t.Context(),
+						[]transaction.Change{came, sand,
+							{File: transaction.File{Path: names[0], Old: sum, OldSize: size}}},
+						transaction.Record{Kind: "test"})
 				}()
 				end()
 				if way == "kill" {
@@ -382,7 +398,8 @@ func spelt(t *testing.T, root string) {
 				} else {
 					f.Close()
 				}
-				before, after := map[string]string{names[0]: "old"}, map[string]string{names[1]: "new", "sand.txt": "sand"}
+				before, after := map[string]string{names[0]: "old"},
+					map[string]string{names[1]: "new", "sand.txt": "sand"}
 				when := fmt.Sprintf("%s %s at %d: %s", names[1], way, n, hit)
 				f = open(t, dir)
 				now := all(t, dir)
@@ -419,7 +436,9 @@ func TestAnotherSpellingElsewhere(t *testing.T) {
 	_, err = s.Write([]byte("new"))
 	require.NoError(t, err)
 	require.NoError(t, s.Commit())
-	_, err = f.Swap(t.Context(), []transaction.Change{{File: transaction.File{Path: "rock.txt", Old: sum, OldSize: size, New: s.SHA256(), NewSize: 3}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
+	_, err = f.Swap(t.Context(),
+		[]transaction.Change{{File: transaction.File{Path: "rock.txt", Old: sum, OldSize: size, New: s.SHA256(),
+			NewSize: 3}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
 	require.NoError(t, err)
 	f.Close()
 	copied := filepath.Join(t.TempDir(), "game")
@@ -467,7 +486,8 @@ func failing(n int, hit *string) (end func()) {
 	})
 }
 
-// openedAnyhow opens a folder that a run left unfinished, on a disk on which one step after the other fails: either that is said, or nothing is left to do.
+// openedAnyhow opens a folder that a run left unfinished, on a disk on which one step after the
+// other fails: either that is said, or nothing is left to do.
 func openedAnyhow(t *testing.T, dir string) {
 	t.Helper()
 	for n := 1; transaction.Unfinished(dir); n++ {
@@ -484,7 +504,8 @@ func openedAnyhow(t *testing.T, dir string) {
 	}
 }
 
-// undoneAnyhow undoes the only change of a folder, on a disk on which one step after the other fails: either that is said and the change stands, or it is undone.
+// undoneAnyhow undoes the only change of a folder, on a disk on which one step after the other
+// fails: either that is said and the change stands, or it is undone.
 func undoneAnyhow(t *testing.T, f *transaction.Folder) {
 	t.Helper()
 	for n := 1; ; n++ {
@@ -547,7 +568,8 @@ func TestHashesOfChangedFiles(t *testing.T) {
 	assert.ErrorContains(t, err, "a folder or a special file")
 }
 
-// killed makes a change of three files and stops before the step with a number, as a killed program does. It says whether there was such a step.
+// killed makes a change of three files and stops before the step with a number, as a killed program
+// does. It says whether there was such a step.
 func killed(t *testing.T, dir string, at int) (hit bool) {
 	t.Helper()
 	f := open(t, dir)
@@ -585,8 +607,9 @@ func killed(t *testing.T, dir string, at int) (hit bool) {
 	return hit
 }
 
-// A change that was killed once its journal is written is finished by whoever comes next; where a new file is gone meanwhile it is taken back, and where
-// something is in the way that is no file, that is said and nothing is touched.
+// A change that was killed once its journal is written is finished by whoever comes next; where a
+// new file is gone meanwhile it is taken back, and where something is in the way that is no file,
+// that is said and nothing is touched.
 func TestWhatAKilledChangeLeaves(t *testing.T) {
 	table := func() string {
 		dir := table(t)
@@ -662,7 +685,8 @@ func TestWhatAKilledChangeLeaves(t *testing.T) {
 	assert.NotZero(t, back)
 }
 
-// Texts that a change brings are kept as they came, for as long as it stands, so that it can be shown what somebody changed in them.
+// Texts that a change brings are kept as they came, for as long as it stands, so that it can be
+// shown what somebody changed in them.
 func TestTextsAreKept(t *testing.T) {
 	dir := table(t)
 	f := open(t, dir)
@@ -672,7 +696,9 @@ func TestTextsAreKept(t *testing.T) {
 		_, err = s.Write([]byte(text))
 		require.NoError(t, err)
 		require.NoError(t, s.Commit())
-		r, err := f.Swap(t.Context(), []transaction.Change{{File: transaction.File{Path: name, New: s.SHA256(), NewSize: s.Size(), Text: kept}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
+		r, err := f.Swap(t.Context(),
+			[]transaction.Change{{File: transaction.File{Path: name, New: s.SHA256(), NewSize: s.Size(), Text: kept},
+				Staged: s.Name()}}, transaction.Record{Kind: "test"})
 		require.NoError(t, err)
 		return r
 	}
@@ -705,10 +731,13 @@ func TestRecordsThatBecomeOne(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "other.txt"), []byte("other"), 0o600))
 	sum, size, err := f.Hash("other.txt")
 	require.NoError(t, err)
-	_, err = f.Swap(t.Context(), []transaction.Change{{File: transaction.File{Path: "other.txt", Old: sum, OldSize: size}}}, transaction.Record{Kind: "other"})
+	_, err = f.Swap(t.Context(),
+		[]transaction.Change{{File: transaction.File{Path: "other.txt", Old: sum, OldSize: size}}},
+		transaction.Record{Kind: "other"})
 	require.NoError(t, err)
 	one := *second
-	one.Files = []transaction.File{{Path: "a.txt", Old: first.Files[0].Old, OldSize: first.Files[0].OldSize, New: second.Files[0].New, NewSize: second.Files[0].NewSize}}
+	one.Files = []transaction.File{{Path: "a.txt", Old: first.Files[0].Old, OldSize: first.Files[0].OldSize,
+		New: second.Files[0].New, NewSize: second.Files[0].NewSize}}
 	require.NoError(t, f.Merge(t.Context(), []transaction.Record{*first, *second}, one))
 	require.Len(t, f.Records(), 2)
 	assert.Empty(t, f.Kept(first.Files[0].New), "the step between is nobody's original")

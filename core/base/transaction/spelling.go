@@ -9,9 +9,11 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// On some file systems names that differ only in capitals, or in how their letters are composed (Unicode), name one file. There a file that goes under one
-// spelling and one that comes under another are a single file, whose content and name change. Such a file has Was in its records; what follows finds
-// them, and writes names as they should be. On other file systems nothing here does anything.
+// On some file systems names that differ only in capitals, or in how their letters are composed
+// (Unicode), name one file. There a file that goes under one spelling and one that comes under
+// another are a single file, whose content and name change. Such a file has Was in its records;
+// what follows finds them, and writes names as they should be. On other file systems nothing here
+// does anything.
 
 // findFolds finds out whether the folder is on such a file system. Its own folder is there, in these letters.
 func (f *Folder) findFolds() {
@@ -28,8 +30,9 @@ func (f *Folder) Same(a, b string) bool {
 // Folds says whether names that differ only in their spelling name one file in this folder.
 func (f *Folder) Folds() bool { return f.folds }
 
-// Spelled is the path of an existing file as the folder spells it; the path itself where no file exists. Listings are kept until the folder is changed
-// through f: asking for many files of one folder reads it once.
+// Spelled is the path of an existing file as the folder spells it; the path itself where no file
+// exists. Listings are kept until the folder is changed through f: asking for many files of one
+// folder reads it once.
 func (f *Folder) Spelled(rel string) string {
 	if !f.folds {
 		return rel
@@ -60,8 +63,9 @@ func (f *Folder) Spelled(rel string) string {
 	return at
 }
 
-// joined merges the removal of a file and the addition of the same file under another spelling, and notes how the existing file is spelled. Where nothing
-// is removed, the folder's spelling stays: other files may be in it.
+// joined merges the removal of a file and the addition of the same file under another spelling, and
+// notes how the existing file is spelled. Where nothing is removed, the folder's spelling stays:
+// other files may be in it.
 func (f *Folder) joined(changes []Change) []Change {
 	if !f.folds {
 		return changes
@@ -97,7 +101,8 @@ func (f *Folder) joined(changes []Change) []Change {
 	return list
 }
 
-// respell changes how the name of a file, and those of the folders that it is in, are spelled. What is spelled so already is left as it is.
+// respell changes how the name of a file, and those of the folders that it is in, are spelled. What
+// is spelled so already is left as it is.
 func (f *Folder) respell(was, now string) error {
 	if was == "" || was == now {
 		return nil
@@ -124,15 +129,17 @@ func (f *Folder) respell(was, now string) error {
 	return nil
 }
 
-// apart is a file of a record as this folder needs it: two files where the record is from a folder in which both spellings were one, and here they are not,
-// as after the folder was copied to another system.
+// apart is a file of a record as this folder needs it: two files where the record is from a folder
+// in which both spellings were one, and here they are not, as after the folder was copied to
+// another system.
 func (f *Folder) apart(files []File) (list []File) {
 	for _, file := range files {
 		if file.Was == "" || f.folds {
 			list = append(list, file)
 			continue
 		}
-		list = append(list, File{Path: file.Path, New: file.New, NewSize: file.NewSize, Text: file.Text}, File{Path: file.Was, Old: file.Old, OldSize: file.OldSize})
+		list = append(list, File{Path: file.Path, New: file.New, NewSize: file.NewSize, Text: file.Text},
+			File{Path: file.Was, Old: file.Old, OldSize: file.OldSize})
 	}
 	return list
 }

@@ -32,8 +32,9 @@ const (
 
 // File is a file that a change touches. Empty hashes mean that the file does not exist.
 type File struct {
-	Path    string `json:"path"`
-	Was     string `json:"was,omitempty"` // how the name was spelled before, where the file system takes both spellings for one file
+	Path string `json:"path"`
+	// how the name was spelled before, where the file system takes both spellings for one file
+	Was     string `json:"was,omitempty"`
 	Old     string `json:"old,omitempty"` // SHA-256 before
 	OldSize int64  `json:"old_size,omitempty"`
 	New     string `json:"new,omitempty"` // SHA-256 after
@@ -94,7 +95,8 @@ type Folder struct {
 	records []Record
 	staged  int
 	hashed  map[string]hashed
-	// lines is how many lines the records have, and damaged says that one of them can't be read. No original is swept then: the line may need it.
+	// lines is how many lines the records have, and damaged says that one of them can't be read. No
+	// original is swept then: the line may need it.
 	lines   int
 	damaged bool
 	folds   bool                         // names that differ only in their spelling name one file
@@ -114,7 +116,8 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 		lock.Release()
 		return nil, err
 	}
-	// From here on everything happens in the folder that is open, whatever its path names by then. The lock has to be one in this folder.
+	// From here on everything happens in the folder that is open, whatever its path names by then.
+	// The lock has to be one in this folder.
 	if err := lock.In(d, Dir); err != nil {
 		lock.Release()
 		d.Close()
@@ -132,8 +135,9 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 	return f, nil
 }
 
-// Close lets go of the folder. A record of nothing does not stay behind: it is removed while the lock is held, since the next holder would work in
-// a folder that disappears under it. (Windows keeps a locked file; the empty record stays there.)
+// Close lets go of the folder. A record of nothing does not stay behind: it is removed while the
+// lock is held, since the next holder would work in a folder that disappears under it. (Windows
+// keeps a locked file; the empty record stays there.)
 func (f *Folder) Close() {
 	_ = f.d.RemoveTree(stageDir) // it is made anew
 	if len(f.records) == 0 && !f.damaged && f.onlyLock() {
@@ -146,7 +150,8 @@ func (f *Folder) Close() {
 // onlyLock says whether the folder of records holds nothing but the files of the lock.
 func (f *Folder) onlyLock() bool {
 	list, err := fs.ReadDir(f.d.FS(), Dir)
-	return err == nil && !slices.ContainsFunc(list, func(e fs.DirEntry) bool { return e.Name() != "lock" && e.Name() != "lock.json" })
+	return err == nil &&
+		!slices.ContainsFunc(list, func(e fs.DirEntry) bool { return e.Name() != "lock" && e.Name() != "lock.json" })
 }
 
 // load reads the records.
@@ -161,7 +166,9 @@ func (f *Folder) Was(looked fs.FileInfo) error {
 	if err == nil && os.SameFile(now, looked) {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile", Place: fault.Place{File: filepath.ToSlash(f.d.Path())}, Err: err, Why: "What was planned was planned for the other one. Nothing was changed.", Do: "Run the same command again."}
+	return &fault.Fault{Kind: fault.Refused, What: "the folder was exchanged for another one meanwhile",
+		Place: fault.Place{File: filepath.ToSlash(f.d.Path())}, Err: err,
+		Why: "What was planned was planned for the other one. Nothing was changed.", Do: "Run the same command again."}
 }
 
 // Path is the folder's system path, Join that of a file in it.
@@ -193,8 +200,9 @@ func readRecords(dir string) ([]Record, error) {
 	return list, err
 }
 
-// readLines reads the records, a line each. A crash can cut a line short: it is the last one then, or the beginning of the next, which the run that mended
-// it wrote. Any other line that can't be read is damaged.
+// readLines reads the records, a line each. A crash can cut a line short: it is the last one then,
+// or the beginning of the next, which the run that mended it wrote. Any other line that can't be
+// read is damaged.
 func readLines(dir string) (list []Record, count int, damaged bool, err error) {
 	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(recordsFile)))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -247,9 +255,11 @@ func (f *Folder) Hash(rel string) (sum string, size int64, err error) {
 		return "", 0, err
 	}
 	if !info.Mode().IsRegular() {
-		return "", 0, &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
+		return "", 0, &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file",
+			Place: fault.Place{File: filepath.ToSlash(f.d.Join(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
 	}
-	if h, ok := f.hashed[rel]; ok && h.size == info.Size() && h.written.Equal(info.ModTime()) && time.Since(h.written) > hashedAge {
+	if h, ok := f.hashed[rel]; ok && h.size == info.Size() && h.written.Equal(info.ModTime()) &&
+		time.Since(h.written) > hashedAge {
 		return h.sum, h.size, nil
 	}
 	sum, size, err = safefile.HashFileUntil(f.ctx, f.d.Join(rel))
@@ -337,7 +347,8 @@ func (f *Folder) keep(ctx context.Context, c Change) error {
 	if sum, _, err := f.Hash(kept); err == nil && sum == c.Old {
 		return nil // once is enough
 	}
-	// A link is made at once and takes no room. The file itself is replaced, not written over, so the link keeps what it had.
+	// A link is made at once and takes no room. The file itself is replaced, not written over, so
+	// the link keeps what it had.
 	return f.d.LinkFrom(ctx, c.Path, kept)
 }
 
@@ -363,10 +374,13 @@ func (f *Folder) unchanged(c Change) error {
 	if err != nil && !gone {
 		return err
 	}
-	if gone == (c.Old == "") && (gone || info.Size() == c.OldSize && (c.Seen.IsZero() || info.ModTime().Equal(c.Seen))) {
+	if gone == (c.Old == "") &&
+		(gone || info.Size() == c.OldSize && (c.Seen.IsZero() || info.ModTime().Equal(c.Seen))) {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: "the file changed while this was prepared", Place: fault.Place{File: filepath.ToSlash(f.d.Join(c.Path))}, Why: "Nothing was changed.", Do: "Close the game, or whatever else writes there, and do it again."}
+	return &fault.Fault{Kind: fault.Refused, What: "the file changed while this was prepared",
+		Place: fault.Place{File: filepath.ToSlash(f.d.Join(c.Path))}, Why: "Nothing was changed.",
+		Do: "Close the game, or whatever else writes there, and do it again."}
 }
 
 // run does what a journal says, and takes it back when that fails.
@@ -397,9 +411,10 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 	return nil
 }
 
-// forward puts everything in its place: what comes before what goes, so that at no time both are missing. resumed says that a killed run has begun: only
-// then may a staged file be gone because it has its place already. recorded says that the change is in the records, from where on there is no way
-// back: a reader of the records counts on it.
+// forward puts everything in its place: what comes before what goes, so that at no time both are
+// missing. resumed says that a killed run has begun: only then may a staged file be gone because it
+// has its place already. recorded says that the change is in the records, from where on there is no
+// way back: a reader of the records counts on it.
 func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
 	for _, m := range j.Moves {
 		if m.Staged == "" {
@@ -512,8 +527,10 @@ func (f *Folder) mend(ctx context.Context) error {
 		err = json.Unmarshal(data, &j)
 	}
 	if err != nil {
-		return &fault.Fault{Kind: fault.Refused, What: "the journal of a change that was cut off can't be read", Place: fault.Place{File: filepath.ToSlash(f.d.Join(journalFile))}, Err: err,
-			Why: "Without it nobody knows what is missing; the originals are in " + keptDir + ".", Do: "Bring them back by hand, and remove the journal."}
+		return &fault.Fault{Kind: fault.Refused, What: "the journal of a change that was cut off can't be read",
+			Place: fault.Place{File: filepath.ToSlash(f.d.Join(journalFile))}, Err: err,
+			Why: "Without it nobody knows what is missing; the originals are in " + keptDir + ".",
+			Do:  "Bring them back by hand, and remove the journal."}
 	}
 	all := true
 	for _, m := range j.Moves {
@@ -614,7 +631,8 @@ func (f *Folder) Drifted(r *Record) (list []Drift, err error) {
 			d.Written = info.ModTime()
 		}
 		for _, later := range f.records {
-			if later.ID > r.ID && !later.Undone && slices.ContainsFunc(later.Files, func(l File) bool { return l.Path == file.Path && l.New == sum }) {
+			if later.ID > r.ID && !later.Undone &&
+				slices.ContainsFunc(later.Files, func(l File) bool { return l.Path == file.Path && l.New == sum }) {
 				d.By = later.ID
 			}
 		}
@@ -633,8 +651,8 @@ const (
 	Aside                 // they are moved to asideDir, and their originals return
 )
 
-// Undo restores the files from before a change. A removed file does not count as changed: its original returns. aside lists where changed files were moved,
-// as slash paths in the folder.
+// Undo restores the files from before a change. A removed file does not count as changed: its
+// original returns. aside lists where changed files were moved, as slash paths in the folder.
 func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []string, err error) {
 	files := *r
 	files.Files = f.apart(r.Files)
@@ -645,13 +663,17 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 	}
 	changed := slices.DeleteFunc(slices.Clone(drift), func(d Drift) bool { return d.Now == "" })
 	if len(changed) > 0 && how == Refuse {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%d of %d files changed since", len(changed), len(r.Files)), Place: fault.Place{File: filepath.ToSlash(f.d.Join(changed[0].Path))}, Why: "To bring back what was there before would lose that. Nothing was changed.",
-			Do: "Undo what came later first, or leave those files as they are: --leave-changed"}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("%d of %d files changed since", len(changed), len(r.Files)),
+			Place: fault.Place{File: filepath.ToSlash(f.d.Join(changed[0].Path))},
+			Why:   "To bring back what was there before would lose that. Nothing was changed.",
+			Do:    "Undo what came later first, or leave those files as they are: --leave-changed"}
 	}
 	j := &journal{Entry: entry{Record: Record{Time: time.Now().UTC().Truncate(time.Second)}, Undo: r.ID}}
 	var left []File
 	for _, file := range r.Files {
-		m := move{File: File{Path: file.Before(), Old: file.New, OldSize: file.NewSize, New: file.Old, NewSize: file.OldSize}}
+		m := move{File: File{Path: file.Before(), Old: file.New, OldSize: file.NewSize, New: file.Old,
+			NewSize: file.OldSize}}
 		if file.Was != "" {
 			m.Was = file.Path
 		}
@@ -692,7 +714,8 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 		rest := *r
 		rest.ID, rest.Of, rest.Time, rest.Files = f.next(), r.ID, j.Entry.Time, left
 		rest.Notes = []string{fmt.Sprintf("left of change %d: these files were changed since", r.ID)}
-		if !slices.ContainsFunc(f.records, func(o Record) bool { return o.Of == r.ID && !o.Undone }) { // otherwise a failed undo has written it
+		// otherwise a failed undo has written it
+		if !slices.ContainsFunc(f.records, func(o Record) bool { return o.Of == r.ID && !o.Undone }) {
 			if err := f.add(rest); err != nil {
 				return aside, err
 			}
@@ -732,7 +755,8 @@ func (f *Folder) add(r Record) error {
 	return nil
 }
 
-// SetAside puts a copy of a file into the folder for those that somebody changed, and says where. Vornix never removes it.
+// SetAside puts a copy of a file into the folder for those that somebody changed, and says where.
+// Vornix never removes it.
 func (f *Folder) SetAside(ctx context.Context, rel string) (string, error) {
 	for n := 1; ; n++ {
 		at := path.Join(asideDir, strconv.Itoa(n), rel)
@@ -760,7 +784,9 @@ func (f *Folder) bring(ctx context.Context, file File) (string, error) {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
-		return "", &fault.Fault{Kind: fault.Refused, What: "the original of " + file.Path + " is gone or damaged", Place: fault.Place{File: filepath.ToSlash(f.d.Join(kept))}, Err: err, Why: "It is not brought back, and nothing was changed.", Do: "Get the file from the game itself."}
+		return "", &fault.Fault{Kind: fault.Refused, What: "the original of " + file.Path + " is gone or damaged",
+			Place: fault.Place{File: filepath.ToSlash(f.d.Join(kept))}, Err: err,
+			Why: "It is not brought back, and nothing was changed.", Do: "Get the file from the game itself."}
 	}
 	if info, err := f.d.Stat(kept); err == nil {
 		s.Like(info)
@@ -768,8 +794,8 @@ func (f *Folder) bring(ctx context.Context, file File) (string, error) {
 	return s.name, s.Commit()
 }
 
-// Forget drops the records of changes that nobody goes back before any more, and the originals that only they needed. Changes that came
-// later and touch the same files stay as they are.
+// Forget drops the records of changes that nobody goes back before any more, and the originals that
+// only they needed. Changes that came later and touch the same files stay as they are.
 func (f *Folder) Forget(ctx context.Context, which func(Record) bool) error {
 	return f.rewrite(ctx, which, nil)
 }
@@ -788,7 +814,10 @@ func (f *Folder) rewrite(ctx context.Context, without func(Record) bool, more *R
 		if more == nil {
 			return nil
 		}
-		return &fault.Fault{Kind: fault.Refused, What: "a record of an earlier change is damaged", Place: fault.Place{File: filepath.ToSlash(f.d.Join(recordsFile))}, Why: "Its originals would be lost. Nothing was changed.", Do: "Undo the changes there by hand, with the originals in " + keptDir + "."}
+		return &fault.Fault{Kind: fault.Refused, What: "a record of an earlier change is damaged",
+			Place: fault.Place{File: filepath.ToSlash(f.d.Join(recordsFile))},
+			Why:   "Its originals would be lost. Nothing was changed.",
+			Do:    "Undo the changes there by hand, with the originals in " + keptDir + "."}
 	}
 	keep := slices.DeleteFunc(slices.Clone(f.records), without)
 	if len(keep) == len(f.records) && more == nil {

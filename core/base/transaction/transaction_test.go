@@ -21,7 +21,8 @@ var ctx = context.Background()
 func game(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	for name, text := range map[string]string{"maps/cairn.vnm": "cairn 1", "textures/rock.ktx2": "rock 1", "own.cfg": "mine"} {
+	for name, text := range map[string]string{"maps/cairn.vnm": "cairn 1", "textures/rock.ktx2": "rock 1",
+		"own.cfg": "mine"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o640))
 	}
@@ -90,8 +91,10 @@ func TestThereAndBack(t *testing.T) {
 	f := open(t, dir)
 	r, err := f.Swap(ctx, changes(t, f, second), Record{Kind: "patch", Title: "two"})
 	require.NoError(t, err)
-	assert.Equal(t, map[string]string{"maps/cairn.vnm": "cairn 2", "new/thing.txt": "new", "own.cfg": "mine"}, files(t, dir))
-	again, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": "cairn 3"}), Record{Kind: "patch", Title: "three"})
+	assert.Equal(t, map[string]string{"maps/cairn.vnm": "cairn 2", "new/thing.txt": "new", "own.cfg": "mine"},
+		files(t, dir))
+	again, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": "cairn 3"}),
+		Record{Kind: "patch", Title: "three"})
 	require.NoError(t, err)
 	f.Close()
 
@@ -132,7 +135,8 @@ func TestOthersChanges(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "new", "thing.txt"), []byte("edited"), 0o600))
 	assert.Error(t, takeBack(f, r, Refuse))
 	require.NoError(t, takeBack(f, r, Leave))
-	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's, longer", "textures/rock.ktx2": "rock 1", "new/thing.txt": "edited", "own.cfg": "mine"}, files(t, dir))
+	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's, longer", "textures/rock.ktx2": "rock 1",
+		"new/thing.txt": "edited", "own.cfg": "mine"}, files(t, dir))
 }
 
 // An original that was damaged is not brought back.
@@ -170,7 +174,8 @@ func TestKilledAtEveryStep(t *testing.T) {
 				now := files(t, dir)
 				done := !assert.ObjectsAreEqual(from, now)
 				if done && !undo {
-					assert.Equal(t, map[string]string{"maps/cairn.vnm": "cairn 2", "new/thing.txt": "new", "own.cfg": "mine"}, now)
+					assert.Equal(t, map[string]string{"maps/cairn.vnm": "cairn 2", "new/thing.txt": "new",
+						"own.cfg": "mine"}, now)
 					require.Len(t, f.Records(), 1)
 				} else if done {
 					assert.Equal(t, before, now)
@@ -193,8 +198,8 @@ func TestKilledAtEveryStep(t *testing.T) {
 	}
 }
 
-// cut does as much of a change as a run that is killed at that step: 0 nothing but what waits beside, 1 the journal, then move by move, 7 a
-// staged file lost, 8 all but the end of the journal.
+// cut does as much of a change as a run that is killed at that step: 0 nothing but what waits
+// beside, 1 the journal, then move by move, 7 a staged file lost, 8 all but the end of the journal.
 func cut(t *testing.T, f *Folder, undo bool, step int) {
 	t.Helper()
 	j := &journal{Entry: entry{Record: Record{ID: 1}}}
@@ -255,7 +260,8 @@ func cut(t *testing.T, f *Folder, undo bool, step int) {
 	}
 }
 
-// What was recorded had come to its end: what somebody did before the journal went is theirs, and nothing is taken back.
+// What was recorded had come to its end: what somebody did before the journal went is theirs, and
+// nothing is taken back.
 func TestAJournalThatOutlivedItsRecord(t *testing.T) {
 	dir := game(t)
 	f := open(t, dir)
@@ -265,7 +271,8 @@ func TestAJournalThatOutlivedItsRecord(t *testing.T) {
 	require.NoError(t, f.d.Close())
 	f = open(t, dir)
 	defer f.Close()
-	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's", "new/thing.txt": "new", "own.cfg": "mine"}, files(t, dir))
+	assert.Equal(t, map[string]string{"maps/cairn.vnm": "somebody's", "new/thing.txt": "new", "own.cfg": "mine"},
+		files(t, dir))
 	require.Len(t, f.Records(), 1)
 	assert.False(t, Unfinished(dir))
 }
@@ -311,7 +318,8 @@ func TestForgetting(t *testing.T) {
 	dir := game(t)
 	f := open(t, dir)
 	for i := 2; i <= 4; i++ {
-		_, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": fmt.Sprintf("cairn %d", i)}), Record{Kind: "fetch", Title: fmt.Sprint(i)})
+		_, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": fmt.Sprintf("cairn %d", i)}),
+			Record{Kind: "fetch", Title: fmt.Sprint(i)})
 		require.NoError(t, err)
 	}
 	other, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "theirs"}), Record{Kind: "patch"})

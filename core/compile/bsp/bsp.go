@@ -1,7 +1,7 @@
-// Package bsp is the compile stage that cuts a map's space into convex parts: a tree of planes (binary space
-// partitioning; Fuchs, Kedem and Naylor, "On visible surface generation by a priori tree structures", 1980) whose leaves are
-// wholly inside or wholly outside of solids, the openings between its leaves, and the way from inside to outside where a map
-// that should be sealed is not.
+// Package bsp is the compile stage that cuts a map's space into convex parts: a tree of planes
+// (binary space partitioning; Fuchs, Kedem and Naylor, "On visible surface generation by a priori
+// tree structures", 1980) whose leaves are wholly inside or wholly outside of solids, the openings
+// between its leaves, and the way from inside to outside where a map that should be sealed is not.
 //
 // Only solids that are not marked as detail take part.
 package bsp
@@ -45,8 +45,8 @@ type Leaf struct {
 // margin is how far space goes on, in metres, beyond the outermost solids.
 const margin = 1
 
-// balanced is the number of faces above which a region is halved along an axis, because choosing among the faces' planes
-// would cost too much.
+// balanced is the number of faces above which a region is halved along an axis, because choosing
+// among the faces' planes would cost too much.
 const balanced = 150
 
 // candidates is how many planes are compared where one is chosen.
@@ -67,7 +67,8 @@ type builder struct {
 	cuts   []geom.Box
 }
 
-// Build makes the tree. faces is the surface of the map; seeThrough says whether what lies behind a material shows, nil: nowhere.
+// Build makes the tree. faces is the surface of the map; seeThrough says whether what lies behind a
+// material shows, nil: nowhere.
 func Build(ctx context.Context, m *scene.Map, faces []csg.Face, seeThrough func(material string) bool) (*Tree, error) {
 	b := &builder{ctx: ctx, tree: &Tree{}}
 	for _, c := range m.Cuts {
@@ -79,7 +80,8 @@ func Build(ctx context.Context, m *scene.Map, faces []csg.Face, seeThrough func(
 		if s := &m.Solids[i]; !s.Detail {
 			boxes = append(boxes, s.Box)
 			b.planes = append(b.planes, s.Planes())
-			b.clear = append(b.clear, seeThrough != nil && slices.ContainsFunc(s.Faces, func(f scene.Face) bool { return seeThrough(f.Material.Name) }))
+			b.clear = append(b.clear, seeThrough != nil &&
+				slices.ContainsFunc(s.Faces, func(f scene.Face) bool { return seeThrough(f.Material.Name) }))
 		}
 	}
 	for _, f := range faces {
@@ -341,9 +343,12 @@ func (t *Tree) Outside(leaf int) bool {
 func (t *Tree) Write(out *mapfile.Map) {
 	floats := func(v geom.Vec) [3]float32 { return [3]float32{float32(v.X), float32(v.Y), float32(v.Z)} }
 	for _, n := range t.Nodes {
-		out.Nodes = append(out.Nodes, mapfile.Node{Plane: mapfile.Plane{Normal: floats(n.N), Distance: float32(n.D)}, Front: int32(n.Front), Back: int32(n.Back)})
+		out.Nodes = append(out.Nodes,
+			mapfile.Node{Plane: mapfile.Plane{Normal: floats(n.N), Distance: float32(n.D)}, Front: int32(n.Front),
+				Back: int32(n.Back)})
 	}
 	for _, l := range t.Leaves {
-		out.Leaves = append(out.Leaves, mapfile.Leaf{Solid: l.Solid, Clear: l.Clear, Min: floats(l.Box.Min), Max: floats(l.Box.Max)})
+		out.Leaves = append(out.Leaves,
+			mapfile.Leaf{Solid: l.Solid, Clear: l.Clear, Min: floats(l.Box.Min), Max: floats(l.Box.Max)})
 	}
 }

@@ -28,7 +28,8 @@ func build(t *testing.T, lines string) (*scene.Map, *bsp.Tree) {
 	return m, tree
 }
 
-// Wherever a point lies, the tree says whether it is in a solid as the solids themselves do, and its leaf's box holds it.
+// Wherever a point lies, the tree says whether it is in a solid as the solids themselves do, and
+// its leaf's box holds it.
 func TestLeavesAreWhollyInsideOrOutside(t *testing.T) {
 	for seed := range uint64(15) {
 		r := rand.New(rand.NewPCG(seed, 5))
@@ -37,11 +38,15 @@ func TestLeavesAreWhollyInsideOrOutside(t *testing.T) {
 			x, y, z := r.Float64()*10, r.Float64()*10, r.Float64()*4
 			switch i % 3 {
 			case 0:
-				fmt.Fprintf(&lines, "solid s%d box %f,%f,%f %f,%f,%f material=a\n", i, x, y, z, x+1+r.Float64()*3, y+1+r.Float64()*3, z+1)
+				fmt.Fprintf(&lines, "solid s%d box %f,%f,%f %f,%f,%f material=a\n", i, x, y, z, x+1+r.Float64()*3,
+					y+1+r.Float64()*3, z+1)
 			case 1:
-				fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,%f radius=1 height=2 sides=6 top=0.5 material=a\n", i, x, y, z)
+				fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,%f radius=1 height=2 sides=6 top=0.5 material=a\n", i, x,
+					y, z)
 			default:
-				fmt.Fprintf(&lines, "group g%d at=%f,%f,%f turn=%f\n  solid s%d wedge 0,0,0 2,3,1 rise=east material=a\n", i, x, y, z, r.Float64()*90, i)
+				fmt.Fprintf(&lines,
+					"group g%d at=%f,%f,%f turn=%f\n  solid s%d wedge 0,0,0 2,3,1 rise=east material=a\n", i, x, y, z,
+					r.Float64()*90, i)
 			}
 		}
 		m, tree := build(t, lines.String())
@@ -120,7 +125,8 @@ func TestOpeningsLieBetweenTheirLeaves(t *testing.T) {
 	for _, o := range openings {
 		plane, ok := o.Polygon.Plane()
 		require.True(t, ok)
-		a, b := tree.Leaf(o.Polygon.Middle().Add(plane.N.Scale(1e-3))), tree.Leaf(o.Polygon.Middle().Sub(plane.N.Scale(1e-3)))
+		a, b := tree.Leaf(o.Polygon.Middle().Add(plane.N.Scale(1e-3))),
+			tree.Leaf(o.Polygon.Middle().Sub(plane.N.Scale(1e-3)))
 		assert.ElementsMatch(t, o.Leaves[:], []int{a, b})
 	}
 }

@@ -36,13 +36,15 @@ func (t *Tree) Openings(ctx context.Context, see bool) ([]Opening, error) {
 // InFront calls found with the leaves, of those that are not solid, that a face in a plane looks into.
 func (t *Tree) InFront(face geom.Polygon, plane geom.Plane, found func(leaf int)) {
 	if len(t.Nodes) > 0 {
-		t.sift(0, face, plane, true, func(leaf int) bool { return !t.Leaves[leaf].Solid || t.Leaves[leaf].Clear }, func(leaf int, _ geom.Polygon) { found(leaf) })
+		t.sift(0, face, plane, true, func(leaf int) bool { return !t.Leaves[leaf].Solid || t.Leaves[leaf].Clear },
+			func(leaf int, _ geom.Polygon) { found(leaf) })
 	}
 }
 
-// sift calls found with the parts of a polygon that lie against leaves, of the subtree at, that are open. The polygon lies in
-// plane; front says which side of it the subtree is on.
-func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, open func(leaf int) bool, found func(leaf int, p geom.Polygon)) {
+// sift calls found with the parts of a polygon that lie against leaves, of the subtree at, that are
+// open. The polygon lies in plane; front says which side of it the subtree is on.
+func (t *Tree) sift(at int, p geom.Polygon, plane geom.Plane, front bool, open func(leaf int) bool,
+	found func(leaf int, p geom.Polygon)) {
 	if at < 0 {
 		if leaf := -1 - at; open(leaf) && p.Area() > geom.Near {
 			found(leaf, p)
@@ -88,8 +90,9 @@ func (w *ways) Pop() any {
 	return x
 }
 
-// Leak is the shortest way (Dijkstra, 1959, from all starts at once) from one of the starts, through openings, to the end of space:
-// the number of the start and the points of the way. nil when there is none: the map is sealed. A start inside a solid leads nowhere.
+// Leak is the shortest way (Dijkstra, 1959, from all starts at once) from one of the starts,
+// through openings, to the end of space: the number of the start and the points of the way. nil
+// when there is none: the map is sealed. A start inside a solid leads nowhere.
 func (t *Tree) Leak(openings []Opening, starts []geom.Vec) (start int, points []geom.Vec) {
 	at := make([][]int, len(t.Leaves))
 	for i, o := range openings {
@@ -125,7 +128,8 @@ func (t *Tree) Leak(openings []Opening, starts []geom.Vec) (start int, points []
 		for _, o := range at[w.leaf] {
 			next := openings[o].Leaves[0] + openings[o].Leaves[1] - w.leaf
 			middle := openings[o].Polygon.Middle()
-			step := way{leaf: next, before: w.leaf, opening: o, start: w.start, length: w.length + middle.Sub(w.at).Length(), at: middle}
+			step := way{leaf: next, before: w.leaf, opening: o, start: w.start,
+				length: w.length + middle.Sub(w.at).Length(), at: middle}
 			if !done[next] && (came[next] == nil || step.length < came[next].length) {
 				came[next] = &step
 				heap.Push(&queue, step)

@@ -18,8 +18,8 @@ type piece struct {
 	solid   int
 }
 
-// manyCutters is the number of solids against a face from which on the face is first cut in two, so that the work grows with
-// their number and not with its square.
+// manyCutters is the number of solids against a face from which on the face is first cut in two, so
+// that the work grows with their number and not with its square.
 const manyCutters = 12
 
 // carver holds what all faces share.
@@ -36,7 +36,8 @@ func carveAll(ctx context.Context, m *scene.Map, o Options) ([][]piece, error) {
 	for i := range m.Solids {
 		s := &m.Solids[i]
 		c.planes[i], boxes[i] = s.Planes(), s.Box.Grow(geom.Near)
-		c.opaque[i] = o.SeeThrough == nil || !slices.ContainsFunc(s.Faces, func(f scene.Face) bool { return o.SeeThrough(f.Material.Name) })
+		c.opaque[i] = o.SeeThrough == nil ||
+			!slices.ContainsFunc(s.Faces, func(f scene.Face) bool { return o.SeeThrough(f.Material.Name) })
 	}
 	c.tree = geom.NewTree(boxes)
 	pieces := make([][]piece, len(m.Solids))
@@ -135,8 +136,9 @@ func (c *carver) near(p geom.Polygon, cutters []int) []int {
 	return list
 }
 
-// outside is what of a polygon lies outside a convex solid. A part on the solid's surface counts as inside where the two look
-// at one another, and where they look the same way and the solid is the later one.
+// outside is what of a polygon lies outside a convex solid. A part on the solid's surface counts as
+// inside where the two look at one another, and where they look the same way and the solid is the
+// later one.
 func outside(p geom.Polygon, normal geom.Vec, solid []geom.Plane, later bool) []geom.Polygon {
 	on := -1
 	inside := p

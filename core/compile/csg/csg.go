@@ -1,10 +1,12 @@
 // Package csg is the compile stage that turns a map's solids into the faces that can be seen.
 //
-//   - carve.go takes from each face what lies inside another solid or against one (constructive solid geometry on convex
-//     bodies, after Thibault and Naylor, "Set operations on polyhedra using binary space partitioning trees", 1987, without
-//     the tree: solids are found through their boxes).
-//   - mend.go makes points one that are nearer than Tolerance, drops what has no width then, joins the pieces into few convex
-//     faces, and gives every edge the corners that its neighbours have on it, so that no T-junction is left.
+//   - carve.go takes from each face what lies inside another solid or against one (constructive
+//     solid geometry on convex bodies, after Thibault and Naylor, "Set operations on polyhedra
+//     using binary space partitioning trees", 1987, without the tree: solids are found through
+//     their boxes).
+//   - mend.go makes points one that are nearer than Tolerance, drops what has no width then, joins
+//     the pieces into few convex faces, and gives every edge the corners that its neighbours have
+//     on it, so that no T-junction is left.
 //   - texture.go lays textures on faces; triangles.go cuts faces into triangles.
 //
 // Where faces of two solids lie in one plane and look the same way, the solid that stands later in the source shows.
@@ -23,8 +25,8 @@ const Tolerance = 1.0 / 1024
 
 // Options for Compile.
 type Options struct {
-	// Size gives the metres that one repeat of a material covers, Fit the metres across and down that one should cover where
-	// a face is fitted.
+	// Size gives the metres that one repeat of a material covers, Fit the metres across and down
+	// that one should cover where a face is fitted.
 	Size func(material string) float64
 	Fit  func(material string) [2]float64
 	// SeeThrough says whether what lies behind a material shows; nil: none is.
@@ -69,13 +71,18 @@ func (r *Result) Write(out *mapfile.Map) {
 		first, firstIndex := uint32(len(out.Vertices)), uint32(len(out.Indices))
 		normal := floats(f.Of.Plane.N)
 		for i, p := range f.Polygon {
-			out.Vertices = append(out.Vertices, mapfile.Vertex{Position: floats(p), Normal: normal, UV: [2]float32{float32(f.UV[i][0]), float32(f.UV[i][1])}})
+			out.Vertices = append(out.Vertices,
+				mapfile.Vertex{Position: floats(p), Normal: normal,
+					UV: [2]float32{float32(f.UV[i][0]), float32(f.UV[i][1])}})
 		}
 		for _, i := range Triangles(f.Polygon) {
 			out.Indices = append(out.Indices, first+uint32(i))
 		}
-		out.Faces = append(out.Faces, mapfile.Face{Material: f.Of.Material.Name, FirstVertex: first, Vertices: uint32(len(f.Polygon)), FirstIndex: firstIndex,
-			IndexNumber: uint32(len(out.Indices)) - firstIndex, Solid: uint32(f.Solid), Luxels: float32(f.Of.Luxels)})
+		out.Faces = append(out.Faces,
+			mapfile.Face{Material: f.Of.Material.Name, FirstVertex: first, Vertices: uint32(len(f.Polygon)),
+				FirstIndex:  firstIndex,
+				IndexNumber: uint32(len(out.Indices)) - firstIndex, Solid: uint32(f.Solid),
+				Luxels: float32(f.Of.Luxels)})
 	}
 }
 

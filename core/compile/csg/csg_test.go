@@ -28,8 +28,9 @@ func read(t testing.TB, lines string) *scene.Map {
 
 func surface(t testing.TB, m *scene.Map, through ...string) *csg.Result {
 	t.Helper()
-	r, err := csg.Build(context.Background(), m, csg.Options{Size: func(string) float64 { return 2 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} },
-		SeeThrough: func(name string) bool { return strings.Contains(strings.Join(through, " "), name) }})
+	r, err := csg.Build(context.Background(), m,
+		csg.Options{Size: func(string) float64 { return 2 }, Fit: func(string) [2]float64 { return [2]float64{1, 1} },
+			SeeThrough: func(name string) bool { return strings.Contains(strings.Join(through, " "), name) }})
 	require.NoError(t, err)
 	return r
 }
@@ -65,8 +66,8 @@ func volume(faces []csg.Face) float64 {
 	return v
 }
 
-// Boxes at whole metres, in and against one another in every way: the surface is closed, encloses just the cells that any box
-// holds, and shows no face twice and none that is hidden.
+// Boxes at whole metres, in and against one another in every way: the surface is closed, encloses
+// just the cells that any box holds, and shows no face twice and none that is hidden.
 func TestBoxesBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 1))
@@ -79,7 +80,8 @@ func TestBoxesBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 				low[k] = r.IntN(size - 1)
 				high[k] = low[k] + 1 + r.IntN(size-1-low[k])
 			}
-			fmt.Fprintf(&lines, "solid s%d box %d,%d,%d %d,%d,%d material=m%d\n", i, low[0], low[1], low[2], high[0], high[1], high[2], r.IntN(2))
+			fmt.Fprintf(&lines, "solid s%d box %d,%d,%d %d,%d,%d material=m%d\n", i, low[0], low[1], low[2], high[0],
+				high[1], high[2], r.IntN(2))
 			for x := low[0]; x < high[0]; x++ {
 				for y := low[1]; y < high[1]; y++ {
 					for z := low[2]; z < high[2]; z++ {
@@ -97,7 +99,8 @@ func TestBoxesBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 				for z := -1; z <= size; z++ {
 					if at(x, y, z) {
 						filled++
-						for _, d := range [][3]int{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}} {
+						for _, d := range [][3]int{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1},
+							{0, 0, -1}} {
 							if !at(x+d[0], y+d[1], z+d[2]) {
 								outside++
 							}
@@ -117,8 +120,8 @@ func TestBoxesBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 	}
 }
 
-// Oblique solids in one another: closed but for what Tolerance allows, no face inside a solid, and the enclosed volume is that
-// of a count of points.
+// Oblique solids in one another: closed but for what Tolerance allows, no face inside a solid, and
+// the enclosed volume is that of a count of points.
 func TestObliqueSolidsBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 	thorough.Only(t)
 	for seed := range uint64(12) {
@@ -128,13 +131,17 @@ func TestObliqueSolidsBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 			x, y, z := r.Float64()*6, r.Float64()*6, r.Float64()*3
 			switch i % 4 {
 			case 0:
-				fmt.Fprintf(&lines, "group g%d at=%f,%f,%f turn=%f\n  solid s%d box 0,0,0 3,2,2 material=a\n", i, x, y, z, r.Float64()*90, i)
+				fmt.Fprintf(&lines, "group g%d at=%f,%f,%f turn=%f\n  solid s%d box 0,0,0 3,2,2 material=a\n", i, x, y,
+					z, r.Float64()*90, i)
 			case 1:
-				fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,%f radius=1.5 height=3 sides=7 top=%f material=a\n", i, x, y, z, r.Float64())
+				fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,%f radius=1.5 height=3 sides=7 top=%f material=a\n", i, x,
+					y, z, r.Float64())
 			case 2:
-				fmt.Fprintf(&lines, "solid s%d wedge %f,%f,%f %f,%f,%f rise=north material=b\n", i, x, y, z, x+2, y+3, z+1.5)
+				fmt.Fprintf(&lines, "solid s%d wedge %f,%f,%f %f,%f,%f rise=north material=b\n", i, x, y, z, x+2, y+3,
+					z+1.5)
 			default:
-				fmt.Fprintf(&lines, "solid s%d hull %f,%f,%f %f,%f,%f %f,%f,%f %f,%f,%f %f,%f,%f material=b\n", i, x, y, z, x+3, y, z, x+3, y+2, z, x, y+3, z+0.5, x+1, y+1, z+3)
+				fmt.Fprintf(&lines, "solid s%d hull %f,%f,%f %f,%f,%f %f,%f,%f %f,%f,%f %f,%f,%f material=b\n", i, x, y,
+					z, x+3, y, z, x+3, y+2, z, x, y+3, z+0.5, x+1, y+1, z+3)
 			}
 		}
 		m := read(t, lines.String())
@@ -153,14 +160,16 @@ func TestObliqueSolidsBecomeTheSurfaceOfTheirUnion(t *testing.T) {
 		}
 		for _, f := range faces {
 			assert.False(t, inside(f.Middle(), 0.01), "seed %d: a face lies inside a solid", seed)
-			assert.True(t, inside(f.Middle().Sub(f.Of.Plane.N.Scale(0.004)), 0), "seed %d: there is nothing behind a face", seed)
+			assert.True(t, inside(f.Middle().Sub(f.Of.Plane.N.Scale(0.004)), 0),
+				"seed %d: there is nothing behind a face", seed)
 		}
 		assert.LessOrEqual(t, closed(faces), 4, "seed %d: loose edges of %d faces", seed, len(faces))
 		box, _ := m.Bounds()
 		size := box.Max.Sub(box.Min)
 		hit, all := 0, 200000
 		for range all {
-			if inside(box.Min.Add(geom.Vec{X: r.Float64() * size.X, Y: r.Float64() * size.Y, Z: r.Float64() * size.Z}), 0) {
+			if inside(box.Min.Add(geom.Vec{X: r.Float64() * size.X, Y: r.Float64() * size.Y, Z: r.Float64() * size.Z}),
+				0) {
 				hit++
 			}
 		}
@@ -175,7 +184,8 @@ func TestTheResultDoesNotDependOnProcessors(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
 	for i := range 300 {
 		x, y := r.Float64()*60, r.Float64()*60
-		fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,0 radius=2 height=%f sides=9 material=a\n", i, x, y, 1+r.Float64())
+		fmt.Fprintf(&lines, "solid s%d cylinder %f,%f,0 radius=2 height=%f sides=9 material=a\n", i, x, y,
+			1+r.Float64())
 	}
 	m := read(t, lines.String())
 	many := surface(t, m)
@@ -205,14 +215,17 @@ func TestWhatShowsWhereFacesCoincide(t *testing.T) {
 	assert.Zero(t, tops(r)["b"])
 	assert.Equal(t, []int{0}, r.Hidden, "and the earlier is hidden")
 	assert.Len(t, r.Faces, 6, "what nothing cuts stays whole")
-	r = surface(t, read(t, "solid a box 0,0,0 4,4,1 material=a\nsolid b box 4,0,0 6,4,1 material=a\nsolid c box 2,4,0 6,9,1 material=a\n"))
+	r = surface(t, read(t,
+		"solid a box 0,0,0 4,4,1 material=a\nsolid b box 4,0,0 6,4,1 material=a\nsolid c box 2,4,0 6,9,1 material=a\n"))
 	assert.InDelta(t, 44, tops(r)["a"], 1e-9)
 	assert.LessOrEqual(t, len(r.Faces), 12, "neighbours that look the same are joined")
 	assert.Zero(t, closed(r.Faces))
-	r = surface(t, read(t, "solid a box 0,0,0 4,4,1 material=a\nsolid w box 0,0,1 4,4,2 material=water\nsolid x box 4,0,1 8,4,2 material=water\n"), "water")
+	r = surface(t, read(t,
+		"solid a box 0,0,0 4,4,1 material=a\nsolid w box 0,0,1 4,4,2 material=water\nsolid x box 4,0,1 8,4,2 material=water\n"), "water")
 	assert.InDelta(t, 16, tops(r)["a"], 1e-9, "what lies under water shows")
 	for _, f := range r.Faces {
-		assert.False(t, f.Of.Material.Name == "water" && math.Abs(f.Of.Plane.N.X) > 0.9 && f.Middle().X == 4, "no wall between water and water")
+		assert.False(t, f.Of.Material.Name == "water" && math.Abs(f.Of.Plane.N.X) > 0.9 && f.Middle().X == 4,
+			"no wall between water and water")
 	}
 }
 
@@ -266,7 +279,8 @@ func TestTriangles(t *testing.T) {
 func TestCancel(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	_, err := csg.Build(ctx, read(t, "solid a box 0,0,0 4,4,1 material=a\n"), csg.Options{Size: func(string) float64 { return 2 }})
+	_, err := csg.Build(ctx, read(t, "solid a box 0,0,0 4,4,1 material=a\n"),
+		csg.Options{Size: func(string) float64 { return 2 }})
 	assert.ErrorIs(t, err, context.Canceled)
 }
 

@@ -12,8 +12,8 @@ import (
 	"vornix/core/source/scene"
 )
 
-// welder makes points one that are nearer than Tolerance: the first that came stays. It is a hash table of small cells of space,
-// chained through next; a chain may hold points of several cells.
+// welder makes points one that are nearer than Tolerance: the first that came stays. It is a hash
+// table of small cells of space, chained through next; a chain may hold points of several cells.
 type welder struct {
 	points []geom.Vec
 	next   []int32 // by point: the next of its chain, or -1
@@ -54,7 +54,8 @@ func cell(p geom.Vec) [3]int64 {
 
 // weld is the number of the point.
 func (w *welder) weld(p geom.Vec) int32 {
-	low, high := cell(p.Sub(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance})), cell(p.Add(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance}))
+	low, high := cell(p.Sub(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance})),
+		cell(p.Add(geom.Vec{X: Tolerance, Y: Tolerance, Z: Tolerance}))
 	best, bestDistance := int32(-1), Tolerance
 	for x := low[0]; x <= high[0]; x++ {
 		for y := low[1]; y <= high[1]; y++ {
@@ -90,7 +91,8 @@ type likeness struct {
 }
 
 func like(p piece) likeness {
-	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.Look, solid: -1}
+	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.Look,
+		solid: -1}
 	l.look.Material = scene.Ref{}
 	if p.face.Fit {
 		l.solid = p.solid
@@ -169,8 +171,9 @@ func distinct(p geom.Polygon) geom.Polygon {
 	return p
 }
 
-// closeEdges gives every edge the corners of other faces that lie on it. An edge that a neighbour runs along from end to end, the
-// other way, needs none; of the others there are few, and only their own ends can lie on one of them.
+// closeEdges gives every edge the corners of other faces that lie on it. An edge that a neighbour
+// runs along from end to end, the other way, needs none; of the others there are few, and only
+// their own ends can lie on one of them.
 func closeEdges(faces []Face, w *welder) {
 	corner := make([][]int32, len(faces))
 	n := 0

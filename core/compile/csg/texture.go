@@ -35,8 +35,9 @@ func uvByMetres(look scene.Look, size float64) func(u, v float64) [2]float64 {
 	}
 }
 
-// uvFitted lays a whole number of repeats on the whole face of the solid, at least one each way: as many as come nearest to the
-// wanted size. The texture turns by the quarter nearest to the face's turn, about the face's middle, and shifts by metres.
+// uvFitted lays a whole number of repeats on the whole face of the solid, at least one each way: as
+// many as come nearest to the wanted size. The texture turns by the quarter nearest to the face's
+// turn, about the face's middle, and shifts by metres.
 func uvFitted(face *scene.Face, want [2]float64) func(u, v float64) [2]float64 {
 	var low, high [2]float64
 	for i, p := range face.Polygon {

@@ -2,8 +2,9 @@ package csg
 
 import "vornix/core/format/geom"
 
-// Triangles cuts a convex polygon, which may have corners in the middle of its edges, into triangles that all have an area.
-// It gives the corners' numbers, three a triangle, as the polygon runs.
+// Triangles cuts a convex polygon, which may have corners in the middle of its edges, into
+// triangles that all have an area. It gives the corners' numbers, three a triangle, as the polygon
+// runs.
 func Triangles(p geom.Polygon) []int {
 	rest := make([]int, len(p))
 	for i := range rest {

@@ -57,10 +57,11 @@ func (b *builder) ambient(ctx context.Context) error {
 	}
 	a.Samples = make([][6]mapfile.Light, a.Counts[0]*a.Counts[1]*a.Counts[2])
 	b.m.Ambient = a
-	return b.work.Once(stage.Key(b.key, "ambient", a.Origin, a.Spacing), b.work.Left(), func(data []byte) bool { return unpack(data, a.Samples) }, func() ([]byte, error) {
-		err := b.sample(ctx, a)
-		return pack(a.Samples), err
-	})
+	return b.work.Once(stage.Key(b.key, "ambient", a.Origin, a.Spacing), b.work.Left(),
+		func(data []byte) bool { return unpack(data, a.Samples) }, func() ([]byte, error) {
+			err := b.sample(ctx, a)
+			return pack(a.Samples), err
+		})
 }
 
 // air is the light at a sample before those in solids take that of their neighbours.
@@ -73,9 +74,10 @@ type air struct {
 func (b *builder) sample(ctx context.Context, a *mapfile.Ambient) error {
 	n := len(a.Samples)
 	raw := make([]air, n)
-	work := parts(raw, 0, 8, b.work.Left()/int64(n), func(int) string { return stage.Key(b.key, "air", a.Origin, a.Spacing) }, func(i int) {
-		raw[i].Light, raw[i].Inside = b.air(a, i)
-	})
+	work := parts(raw, 0, 8, b.work.Left()/int64(n),
+		func(int) string { return stage.Key(b.key, "air", a.Origin, a.Spacing) }, func(i int) {
+			raw[i].Light, raw[i].Inside = b.air(a, i)
+		})
 	work.Passing = true
 	err := b.work.Parts(ctx, work)
 	for i := range raw {
@@ -123,8 +125,8 @@ func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]bvh.Vec, inside bool) {
 // airRays is how many rays to each lamp say how much of it a place in the air gets.
 const airRays = 4
 
-// inAir adds what comes straight from lamps, the sun and the emitters that are asked to the six sides of a place in the air. How much of each is in
-// sight is asked once, for all sides.
+// inAir adds what comes straight from lamps, the sun and the emitters that are asked to the six
+// sides of a place in the air. How much of each is in sight is asked once, for all sides.
 func (l *lamps) inAir(s *radiance.Scene, at bvh.Vec, asked []int, d *dice, sum *[6]bvh.Vec) {
 	c := luxel{at: at}
 	add := func(through bvh.Vec, amount func(side bvh.Vec) float32) {
@@ -184,7 +186,8 @@ func around(a *mapfile.Ambient, raw []air, i int) (sum [6]bvh.Vec) {
 	return sum
 }
 
-// Key is a hash of all of a map that decides its light; the looks of its materials and the picture of its sky come in addition.
+// Key is a hash of all of a map that decides its light; the looks of its materials and the picture
+// of its sky come in addition.
 func Key(m *mapfile.Map) string {
 	var lights []mapfile.Object
 	for _, o := range m.Objects {
@@ -193,5 +196,6 @@ func Key(m *mapfile.Map) string {
 			lights = append(lights, o)
 		}
 	}
-	return stage.Key(m.Vertices, m.Indices, m.Faces, m.Terrains, m.Models, m.Props, m.Grids, m.Legend, m.Meta.Sky, m.Meta.Luxels, m.Meta.Sealed, lights)
+	return stage.Key(m.Vertices, m.Indices, m.Faces, m.Terrains, m.Models, m.Props, m.Grids, m.Legend, m.Meta.Sky,
+		m.Meta.Luxels, m.Meta.Sealed, lights)
 }

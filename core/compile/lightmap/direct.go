@@ -55,7 +55,8 @@ func lampsOf(m *mapfile.Map, s *radiance.Scene) *lamps {
 		}
 		// The power is radiated over the sphere, 4 pi; a white surface sends the light on over pi.
 		p := radiance.Linear(o.Colour).Scale(o.Value / float32(4*math.Pi*math.Pi))
-		lamp := lamp{at: o.A, power: p, radius: o.Radius, reach: float32(math.Sqrt(float64(max(p[0], p[1], p[2]) / faint)))}
+		lamp := lamp{at: o.A, power: p, radius: o.Radius,
+			reach: float32(math.Sqrt(float64(max(p[0], p[1], p[2]) / faint)))}
 		if o.Flags&2 != 0 {
 			lamp.aimed, lamp.look = true, bvh.Vec(o.B).Sub(o.A).Unit()
 			_, cos := geom.Turn(float64(o.Angle) / 2)
@@ -121,8 +122,8 @@ func (a arriving) scale(f float32) arriving { return arriving{a.Light.Scale(f), 
 // brightness is how bright light looks (ITU-R BT.709).
 func brightness(c bvh.Vec) float32 { return c.Dot(bvh.Vec{0.2126, 0.7152, 0.0722}) }
 
-// direct is the light that comes straight from lamps, the sun and what is asked of the surfaces that give off light. rays is about
-// how many are asked of each that is soft.
+// direct is the light that comes straight from lamps, the sun and what is asked of the surfaces
+// that give off light. rays is about how many are asked of each that is soft.
 func (l *lamps) direct(s *radiance.Scene, c *luxel, rays int) (sum arriving) {
 	d := newDice(c.at, 0)
 	for _, i := range l.near(c.at) {
@@ -188,9 +189,11 @@ func worth(rays int, brings float32) int {
 // few is how many rays are asked before one looks whether all agree.
 func few(rays int) int { return min(rays, max(2, rays/8)) }
 
-// part is how much of a light comes through, by colour: the mean of rays from places over the luxel, to places that way gives for
-// points of the unit square. Where the first few all agree, no more are asked.
-func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *radiance.Scene, way func(at bvh.Vec, u, v float32) bvh.Vec) bvh.Vec {
+// part is how much of a light comes through, by colour: the mean of rays from places over the
+// luxel, to places that way gives for points of the unit square. Where the first few all agree, no
+// more are asked.
+func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *radiance.Scene,
+	way func(at bvh.Vec, u, v float32) bvh.Vec) bvh.Vec {
 	first := few(rays)
 	if !soft && c.a == (bvh.Vec{}) {
 		rays, first = 1, 1
@@ -238,7 +241,8 @@ func strongest(list []int, brings func(i int) float32) []int {
 			if len(best) == crowd && l.amount <= best[crowd-1].amount {
 				continue
 			}
-			at, _ := slices.BinarySearchFunc(best, l, func(a, b lamp) int { return cmp.Or(cmp.Compare(b.amount, a.amount), a.i-b.i) })
+			at, _ := slices.BinarySearchFunc(best, l,
+				func(a, b lamp) int { return cmp.Or(cmp.Compare(b.amount, a.amount), a.i-b.i) })
 			best = slices.Insert(best, at, l)
 			best = best[:min(len(best), crowd)]
 		}

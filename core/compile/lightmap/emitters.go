@@ -9,9 +9,10 @@ import (
 	"vornix/core/format/geom"
 )
 
-// emitters are the surfaces that give off light, to be found by place. One is asked directly, as a lamp is: rays that go everywhere
-// would seldom meet it, and what they find would be blotches. Only one with a pattern is left to those rays where a luxel almost
-// touches it: they meet it often there. Which of the two it is depends on the place alone, so that nothing is counted twice or not
+// emitters are the surfaces that give off light, to be found by place. One is asked directly, as a
+// lamp is: rays that go everywhere would seldom meet it, and what they find would be blotches. Only
+// one with a pattern is left to those rays where a luxel almost touches it: they meet it often
+// there. Which of the two it is depends on the place alone, so that nothing is counted twice or not
 // at all.
 type emitters struct {
 	scene *radiance.Scene
@@ -36,7 +37,8 @@ func emittersOf(s *radiance.Scene) *emitters {
 	all := s.Emitters()
 	for i := range all {
 		t := &all[i].Corners
-		m := emitter{Emitter: &all[i], middle: t[0].Add(t[1]).Add(t[2]).Scale(1.0 / 3), normal: t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Unit()}
+		m := emitter{Emitter: &all[i], middle: t[0].Add(t[1]).Add(t[2]).Scale(1.0 / 3),
+			normal: t[1].Sub(t[0]).Cross(t[2].Sub(t[0])).Unit()}
 		if !s.Even(m.Emitter) {
 			for _, c := range t {
 				d := c.Sub(m.middle)
@@ -45,14 +47,15 @@ func emittersOf(s *radiance.Scene) *emitters {
 		}
 		m.power = s.Brightest(m.Emitter) * m.Area / math.Pi
 		e.list = append(e.list, m)
-		boxes = append(boxes, geom.Box{Min: wide(m.middle), Max: wide(m.middle)}.Grow(math.Sqrt(float64(m.power/faint))))
+		boxes = append(boxes,
+			geom.Box{Min: wide(m.middle), Max: wide(m.middle)}.Grow(math.Sqrt(float64(m.power/faint))))
 	}
 	e.tree = geom.NewTree(boxes)
 	return e
 }
 
-// asked are the numbers, from small to large, of the emitters that are asked directly at a place: those that are not near and not
-// too faint, and the strongest where they are too many.
+// asked are the numbers, from small to large, of the emitters that are asked directly at a place:
+// those that are not near and not too faint, and the strongest where they are too many.
 func (e *emitters) asked(at bvh.Vec) (list []int) {
 	if len(e.list) == 0 {
 		return nil
@@ -68,8 +71,9 @@ func (e *emitters) asked(at bvh.Vec) (list []int) {
 	})
 }
 
-// direct is the light that comes to a luxel straight from the emitters that are asked there: what each would bring if nothing were
-// in the way, which is known exactly, times the part of it that rays to places all over it find in sight.
+// direct is the light that comes to a luxel straight from the emitters that are asked there: what
+// each would bring if nothing were in the way, which is known exactly, times the part of it that
+// rays to places all over it find in sight.
 func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 	for _, i := range e.asked(c.at) {
 		m := &e.list[i]
@@ -126,9 +130,10 @@ func (m *emitter) place(k int, shift [2]float32) (u, v float32, at bvh.Vec) {
 	return u, v, m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(u)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v))
 }
 
-// brings is what the emitter would bring to a surface if it gave off 1 everywhere and nothing were in the way: of what lies above the
-// surface's horizon, the sum over its edges of the angle that each takes up times the part of the edge's normal that points along
-// the surface's (Lambert, "Photometria", 1760).
+// brings is what the emitter would bring to a surface if it gave off 1 everywhere and nothing were
+// in the way: of what lies above the surface's horizon, the sum over its edges of the angle that
+// each takes up times the part of the edge's normal that points along the surface's (Lambert,
+// "Photometria", 1760).
 func (m *emitter) brings(at, facing bvh.Vec) float32 {
 	normal := wide(facing)
 	corners := make(geom.Polygon, 0, 4)

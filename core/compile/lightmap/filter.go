@@ -2,8 +2,9 @@ package lightmap
 
 import "vornix/core/format/bvh"
 
-// smooth evens out noise: every luxel becomes a mean of itself and its neighbours, each of which counts the less, the further it
-// differs beyond what the errors of both explain. Where light really changes, errors explain it not, and it stays.
+// smooth evens out noise: every luxel becomes a mean of itself and its neighbours, each of which
+// counts the less, the further it differs beyond what the errors of both explain. Where light
+// really changes, errors explain it not, and it stays.
 func smooth(l *layout, from, to []gathered, first, last int) {
 	for i := first; i < last; i++ {
 		c, g := &l.luxels[i], &from[i]

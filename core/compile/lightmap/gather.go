@@ -33,8 +33,8 @@ func (d *dice) roll() uint64 {
 // next is from 0 to below 1.
 func (d *dice) next() float32 { return float32(d.roll()>>40) / (1 << 24) }
 
-// spread is a coordinate of the i-th point of a sequence that fills the square evenly, shifted: multiples of the inverses of the
-// plastic number and of its square.
+// spread is a coordinate of the i-th point of a sequence that fills the square evenly, shifted:
+// multiples of the inverses of the plastic number and of its square.
 func spread(i, k int, shift float32) float32 {
 	step := [2]uint64{0xc13fa9a902a6328f, 0x91e10da5c79e7b1c}[k]
 	f := float32(float32(uint64(i)*step>>40)/(1<<24)) + shift
@@ -85,8 +85,9 @@ type gathered struct {
 	Rays     int32
 }
 
-// gather asks what is seen from a luxel in directions that are as many as Lambert's law weighs them, so that their mean is the
-// light on a surface, but for what was asked directly. known is what lies there already, against which an error is small or not.
+// gather asks what is seen from a luxel in directions that are as many as Lambert's law weighs
+// them, so that their mean is the light on a surface, but for what was asked directly. known is
+// what lies there already, against which an error is small or not.
 func gather(s *radiance.Scene, e *emitters, c *luxel, pass int, sh share, known float32) (g gathered) {
 	asked := e.asked(c.at)
 	d := newDice(c.at, pass)

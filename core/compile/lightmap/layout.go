@@ -28,8 +28,8 @@ type luxel struct {
 	a, b bvh.Vec
 	// around are the numbers of the next luxels, west, east, south, north; -1: none.
 	around [4]int32
-	// like is the luxel close by, in the same plane and in sight, whose bounced light this one takes until the last gathering; itself
-	// where there is none.
+	// like is the luxel close by, in the same plane and in sight, whose bounced light this one
+	// takes until the last gathering; itself where there is none.
 	like int32
 }
 
@@ -176,7 +176,8 @@ func lay(m *mapfile.Map, s *radiance.Scene, o Options, draft bool) *layout {
 		}
 		l.rectangles = append(l.rectangles, r)
 		for k := range m.Faces[i].Vertices { // where corners lie, for now within the rectangle
-			m.Vertices[m.Faces[i].FirstVertex+k].Luxel = [2]float32{outline[i][k][0]/g.size - float32(low[0]), outline[i][k][1]/g.size - float32(low[1])}
+			m.Vertices[m.Faces[i].FirstVertex+k].Luxel = [2]float32{outline[i][k][0]/g.size - float32(low[0]),
+				outline[i][k][1]/g.size - float32(low[1])}
 		}
 	}
 	l.pack(m)
@@ -273,8 +274,8 @@ func (c *luxel) sees(s *radiance.Scene, other bvh.Vec) bool {
 	return !s.Blocked(from, other.Add(c.normal.Scale(2*lift)).Sub(from))
 }
 
-// cell is the luxel that a face takes at a crossing of its grid: where it lies on another face, that one's, so that both show the
-// same, unless something stands between.
+// cell is the luxel that a face takes at a crossing of its grid: where it lies on another face,
+// that one's, so that both show the same, unless something stands between.
 func (l *layout) cell(s *radiance.Scene, g *grid, outline [][2]float32, normal bvh.Vec, x, y int32) int32 {
 	p := [2]float32{float32(x) * g.size, float32(y) * g.size}
 	shared, ok := g.on[[2]int32{x, y}]
@@ -335,7 +336,8 @@ func (l *layout) pack(m *mapfile.Map) {
 // others adds luxels for terrains and for every corner of a prop.
 func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool) {
 	for i := range m.Terrains {
-		l.terrain(&m.Terrains[i], step(&m.Terrains[i], cmp.Or(density(m.Terrains[i].Material), m.Meta.Luxels, usual), draft))
+		l.terrain(&m.Terrains[i],
+			step(&m.Terrains[i], cmp.Or(density(m.Terrains[i].Material), m.Meta.Luxels, usual), draft))
 	}
 	for i := range m.Props {
 		p := &m.Props[i]
@@ -349,7 +351,9 @@ func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool
 				n := radiance.PlaceNormal(p, v.Normal)
 				at := bvh.Vec(v.Position)
 				at = at.Add(middle.Sub(at).Scale(0.02))
-				l.luxels = append(l.luxels, luxel{at: radiance.Place(p, at).Add(n.Scale(lift * 10)), normal: n, around: [4]int32{-1, -1, -1, -1}, like: int32(len(l.luxels))})
+				l.luxels = append(l.luxels,
+					luxel{at: radiance.Place(p, at).Add(n.Scale(lift * 10)), normal: n,
+						around: [4]int32{-1, -1, -1, -1}, like: int32(len(l.luxels))})
 			}
 		}
 	}

@@ -44,7 +44,8 @@ type TooLarge struct {
 }
 
 func (e *TooLarge) Error() string {
-	return fmt.Sprintf("lighting %d luxels needs about %d MB of memory, and may have %d MB", e.Luxels, e.Need>>20, e.Budget>>20)
+	return fmt.Sprintf("lighting %d luxels needs about %d MB of memory, and may have %d MB", e.Luxels, e.Need>>20,
+		e.Budget>>20)
 }
 
 // perLuxel is about what a luxel takes of memory, in bytes.
@@ -94,7 +95,8 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *radiance.Scene,
 	}
 	b.result = &Result{Luxels: n, Coarser: b.layout.coarser}
 	b.key = stage.Key(stage.Lighting, Version, e.How(), o.Key, n)
-	gathers := s.Glows() || m.Meta.Sky != nil && m.Meta.Sky.Glow > 0 || b.lamps.sunLight != bvh.Vec{} || len(b.lamps.list) > 0
+	gathers := s.Glows() || m.Meta.Sky != nil && m.Meta.Sky.Glow > 0 || b.lamps.sunLight != bvh.Vec{} ||
+		len(b.lamps.list) > 0
 	passes := int64(0)
 	if gathers {
 		passes = int64(b.q.expected())*b.q.bounce() + int64(b.q.last.least)*2
@@ -165,8 +167,8 @@ type builder struct {
 	rest     []gathered // from everywhere else
 }
 
-// straightCost looks at some luxels for how many lamps, suns and emitters each asks: few places lie in the edge of a shadow, so that
-// each costs the first few rays.
+// straightCost looks at some luxels for how many lamps, suns and emitters each asks: few places lie
+// in the edge of a shadow, so that each costs the first few rays.
 func (b *builder) straightCost() int64 {
 	const some = 64
 	list := b.layout.luxels
@@ -184,9 +186,10 @@ func (b *builder) straightCost() int64 {
 func (b *builder) direct(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.straight = make([]arriving, n)
-	return b.work.Parts(ctx, parts(b.straight, 0, 64, b.asking, func(int) string { return stage.Key(b.key, "direct") }, func(i int) {
-		b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
-	}))
+	return b.work.Parts(ctx,
+		parts(b.straight, 0, 64, b.asking, func(int) string { return stage.Key(b.key, "direct") }, func(i int) {
+			b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
+		}))
 }
 
 // bounce adds light that was sent on, again and again, until it changes little; each time from what was there before.
@@ -199,11 +202,12 @@ func (b *builder) bounce(ctx context.Context) error {
 		if pass > b.q.expected() {
 			weight = 0 // it is more than was thought
 		}
-		err := b.work.Parts(ctx, parts(next, 0, 64, weight, func(int) string { return stage.Key(b.key, "bounce", pass) }, func(i int) {
-			if c := &b.layout.luxels[i]; int(c.like) == i {
-				next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
-			}
-		}))
+		err := b.work.Parts(ctx,
+			parts(next, 0, 64, weight, func(int) string { return stage.Key(b.key, "bounce", pass) }, func(i int) {
+				if c := &b.layout.luxels[i]; int(c.like) == i {
+					next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
+				}
+			}))
 		if err != nil {
 			return err
 		}
@@ -227,9 +231,12 @@ func (b *builder) bounce(ctx context.Context) error {
 func (b *builder) last(ctx context.Context) error {
 	n := len(b.layout.luxels)
 	b.rest = make([]gathered, n)
-	err := b.work.Parts(ctx, parts(b.rest, block, 16, 2*int64(b.q.last.least), func(first int) string { return stage.Key(b.key, "last", first) }, func(i int) {
-		b.rest[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], 1000, b.q.last, brightness(b.straight[i].Light))
-	}))
+	err := b.work.Parts(ctx,
+		parts(b.rest, block, 16, 2*int64(b.q.last.least),
+			func(first int) string { return stage.Key(b.key, "last", first) }, func(i int) {
+				b.rest[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], 1000, b.q.last,
+					brightness(b.straight[i].Light))
+			}))
 	if err != nil {
 		return err
 	}
@@ -238,7 +245,8 @@ func (b *builder) last(ctx context.Context) error {
 	}
 	to := make([]gathered, n)
 	for range b.q.filters {
-		if err := b.work.Each(ctx, n, 4096, 0, func(first, last int) { smooth(b.layout, b.rest, to, first, last) }); err != nil {
+		if err := b.work.Each(ctx, n, 4096, 0,
+			func(first, last int) { smooth(b.layout, b.rest, to, first, last) }); err != nil {
 			return err
 		}
 		b.rest, to = to, b.rest
@@ -249,7 +257,8 @@ func (b *builder) last(ctx context.Context) error {
 
 // empty is darkness of the layout's form.
 func (b *builder) empty() *radiance.Lit {
-	l := &radiance.Lit{Width: b.layout.side, Props: make([][]bvh.Vec, len(b.m.Props)), Terrains: make([][]bvh.Vec, len(b.m.Terrains))}
+	l := &radiance.Lit{Width: b.layout.side, Props: make([][]bvh.Vec, len(b.m.Props)),
+		Terrains: make([][]bvh.Vec, len(b.m.Terrains))}
 	for range b.layout.pages {
 		l.Pages = append(l.Pages, make([]bvh.Vec, b.layout.side*b.layout.side))
 	}
@@ -353,12 +362,14 @@ func (b *builder) toward(i int) uint32 {
 }
 
 // parts are a list's elements as pieces of work, of which each can be made without the others.
-func parts[T arriving | bvh.Vec | gathered | air](list []T, block, size int, weight int64, key func(first int) string, one func(i int)) stage.Parts {
+func parts[T arriving | bvh.Vec | gathered | air](list []T, block, size int, weight int64, key func(first int) string,
+	one func(i int)) stage.Parts {
 	return stage.Parts{Key: key, N: len(list), Block: block, Size: size, Weight: weight, Do: func(first, last int) {
 		for i := first; i < last; i++ {
 			one(i)
 		}
-	}, Pack: func(first, last int) []byte { return pack(list[first:last]) }, Unpack: func(first, last int, data []byte) bool { return unpack(data, list[first:last]) }}
+	}, Pack: func(first, last int) []byte { return pack(list[first:last]) },
+		Unpack: func(first, last int, data []byte) bool { return unpack(data, list[first:last]) }}
 }
 
 // pack writes results as they are kept.

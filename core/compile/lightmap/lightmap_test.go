@@ -85,7 +85,10 @@ func samples(m *mapfile.Map, normal bvh.Vec, margin float32) (list []sample) {
 				}
 				i := y*int(m.Lightmap.Width) + x
 				to := page.Toward[i]
-				list = append(list, sample{p, page.Light[i].Colours(), [3]float32{float32(to&255)/127 - 128.0/127, float32(to>>8&255)/127 - 128.0/127, float32(to>>16&255)/127 - 128.0/127}})
+				list = append(list,
+					sample{p, page.Light[i].Colours(),
+						[3]float32{float32(to&255)/127 - 128.0/127, float32(to>>8&255)/127 - 128.0/127,
+							float32(to>>16&255)/127 - 128.0/127}})
 			}
 		}
 	}
@@ -94,10 +97,11 @@ func samples(m *mapfile.Map, normal bvh.Vec, margin float32) (list []sample) {
 
 func sub2(a, b [2]float32) [2]float32 { return [2]float32{a[0] - b[0], a[1] - b[1]} }
 
-// A lamp over a plane: P/4pi of it goes each way, and what falls on the ground is that times the cosine by the square of the
-// distance; a white surface sends it on over pi.
+// A lamp over a plane: P/4pi of it goes each way, and what falls on the ground is that times the
+// cosine by the square of the distance; a white surface sends it on over pi.
 func TestALampOverAPlane(t *testing.T) {
-	r := lit(t, "solid g box -8,-8,-1 8,8,0 material=g\nlight l point 1,2,3 colour=#ffffff power=100\n", map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
+	r := lit(t, "solid g box -8,-8,-1 8,8,0 material=g\nlight l point 1,2,3 colour=#ffffff power=100\n",
+		map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
 	list := samples(r.Map, bvh.Vec{0, 0, 1}, 0)
 	require.Greater(t, len(list), 3000)
 	for _, s := range list {
@@ -116,7 +120,8 @@ func TestALampOverAPlane(t *testing.T) {
 
 // A plane under a sky that is as bright everywhere is as bright as the sky.
 func TestAPlaneUnderTheSky(t *testing.T) {
-	r := lit(t, "sky s sun=40,90 power=0 dome=#ffffff glow=0.7\nsolid g box -4,-4,-1 4,4,0 material=g\n", map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
+	r := lit(t, "sky s sun=40,90 power=0 dome=#ffffff glow=0.7\nsolid g box -4,-4,-1 4,4,0 material=g\n",
+		map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
 		require.InEpsilon(t, 0.7, s.light[1], 0.005)
 	}
@@ -128,7 +133,8 @@ func TestAPlaneUnderTheSky(t *testing.T) {
 	}
 }
 
-// The sun falls with the cosine of its height, and not into the shadow of a wall, whose edge is as wide as the sun makes it.
+// The sun falls with the cosine of its height, and not into the shadow of a wall, whose edge is as
+// wide as the sun makes it.
 func TestTheSun(t *testing.T) {
 	r := lit(t, "sky s sun=30,90 colour=#ffffff power=3.14159265 disc=4 glow=0\nsolid g box -8,-8,-1 8,8,0 material=g\nsolid w box 0,-8,0 0.5,8,2 material=g\n", map[string]radiance.Look{"g": grey(0.001, 0)}, stage.Env{})
 	long := 2 / math.Tan(30*math.Pi/180)
@@ -200,7 +206,8 @@ func TestParallelSquares(t *testing.T) {
 
 // What comes in through lamps and the sky goes out again or stays: never more on the walls than was sent.
 func TestEnergyNeverGrowsAndASymmetricRoomIsLitSymmetrically(t *testing.T) {
-	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n", map[string]radiance.Look{"g": grey(0.8, 0)}, stage.Env{}).Map
+	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n", map[string]radiance.Look{"g": grey(0.8, 0)},
+		stage.Env{}).Map
 	absorbed, area := 0.0, 0.0
 	at := map[[2]int]float32{}
 	for _, n := range []bvh.Vec{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}} {
@@ -235,8 +242,9 @@ func TestEnergyNeverGrowsAndASymmetricRoomIsLitSymmetrically(t *testing.T) {
 	}
 }
 
-// fromSquare is what a level square, seen from below, that gives off e brings to a level place under it: Lambert's formula for a
-// polygon, the sum over its edges of the angle that they take up times the part of the edge's normal that points up.
+// fromSquare is what a level square, seen from below, that gives off e brings to a level place
+// under it: Lambert's formula for a polygon, the sum over its edges of the angle that they take up
+// times the part of the edge's normal that points up.
 func fromSquare(e float64, corners [4][3]float64, at bvh.Vec) float64 {
 	sum := 0.0
 	for i := range corners {
@@ -289,7 +297,8 @@ func TestShadowsHaveShapesAndColours(t *testing.T) {
 	white := color.NRGBA{255, 255, 255, 255}
 	looks := map[string]radiance.Look{"g": grey(1e-6, 0),
 		"grate": {Colour: halves(white, color.NRGBA{255, 255, 255, 0}), SeeThrough: material.SeeThroughCutOut},
-		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}), SeeThrough: material.SeeThroughSoft}}
+		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}),
+			SeeThrough: material.SeeThroughSoft}}
 	under := func(material, more string) []sample {
 		r := lit(t, fmt.Sprintf("sky s sun=90,0 colour=#ffffff power=3.14159265 disc=0 glow=0\nsolid g box 0,0,-1 8,8,0 material=g\nsolid pane box 0,0,2 8,8,2.25 material=%s\n  face top scale=8\n  face bottom scale=8\n%s", material, more), looks, stage.Env{})
 		return samples(r.Map, bvh.Vec{0, 0, 1}, 0)
@@ -316,7 +325,8 @@ func TestShadowsHaveShapesAndColours(t *testing.T) {
 	require.InDelta(t, 0, east["glass"][2], 1e-4, "wholly opaque")
 }
 
-// Faces in one plane show the same light on both sides of their common edge, however they were split, and whatever they are of.
+// Faces in one plane show the same light on both sides of their common edge, however they were
+// split, and whatever they are of.
 func TestNoSeamBetweenFacesOfOnePlane(t *testing.T) {
 	m := lit(t, `solid a box 0,0,-1 3.3,6,0 material=g
 solid b box 3.3,0,-1 6,2.7,0 material=h
@@ -352,8 +362,10 @@ func TestDensity(t *testing.T) {
 	source := "solid a box 0,0,-1 4,4,0 material=g\n  face top luxels=8\nsolid b box 10,0,-1 14,4,0 material=fine\nsolid c box 20,0,-1 24,4,0 material=g\nlight l point 2,2,3 power=10\n"
 	for _, draft := range []float32{1, 4} {
 		m, _ := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2 luxels=2\n"+source), maplang.Options{})
-		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{
-			Env: stage.Env{Only: []string{stage.Lighting}, Draft: draft > 1}, Luxels: func(name string) float64 { return map[string]float64{"fine": 5}[name] }}})
+		r, err := compile.Compile(context.Background(), m,
+			compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{
+				Env:    stage.Env{Only: []string{stage.Lighting}, Draft: draft > 1},
+				Luxels: func(name string) float64 { return map[string]float64{"fine": 5}[name] }}})
 		require.NoError(t, err)
 		got := map[uint32]float32{}
 		for _, f := range r.Map.Faces {
@@ -387,14 +399,17 @@ func (s *shelf) Keep(key string, data []byte) error {
 	return nil
 }
 
-// A stage that was stopped goes on where it was, and gives the same bytes as one that never was, on any number of processors.
+// A stage that was stopped goes on where it was, and gives the same bytes as one that never was, on
+// any number of processors.
 func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
 	thorough.Only(t)
 	source := "map m title=\"M\" players=1..2\nsky s sun=40,30\nsolid g box 0,0,-1 14,14,0 material=g\nsolid w box 5,5,0 6,9,3 material=glow\nlight l point 3,3,2 radius=0.2 power=40\nprobe p at=3,4,2 reach=9\n"
 	looks := map[string]radiance.Look{"g": grey(0.5, 0), "glow": grey(0.2, 1)}
 	compiled := func(ctx context.Context, env stage.Env) ([]byte, error) {
 		m, _ := maplang.Read("m.vnx", []byte(source), maplang.Options{})
-		r, err := compile.Compile(ctx, m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: env, Looks: func(name string) radiance.Look { return looks[name] }}})
+		r, err := compile.Compile(ctx, m,
+			compile.Options{MaterialSize: func(string) float64 { return 1 },
+				Long: &compile.Long{Env: env, Looks: func(name string) radiance.Look { return looks[name] }}})
 		if err != nil {
 			return nil, err
 		}
@@ -409,13 +424,14 @@ func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
 			ctx, cancel := context.WithCancel(context.Background())
 			begun := store.fresh
 			last := map[string]int64{}
-			got, err := compiled(ctx, stage.Env{Workers: workers, Store: store, Progress: func(name string, done, total int64) {
-				require.LessOrEqual(t, done, total)
-				require.GreaterOrEqual(t, done, last[name], "progress never goes back")
-				if last[name] = done; store.fresh > begun { // something new was kept: stop there
-					cancel()
-				}
-			}})
+			got, err := compiled(ctx,
+				stage.Env{Workers: workers, Store: store, Progress: func(name string, done, total int64) {
+					require.LessOrEqual(t, done, total)
+					require.GreaterOrEqual(t, done, last[name], "progress never goes back")
+					if last[name] = done; store.fresh > begun { // something new was kept: stop there
+						cancel()
+					}
+				}})
 			cancel()
 			if err == nil {
 				require.Equal(t, want, got)
@@ -436,7 +452,8 @@ func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
 	}
 }
 
-// Lamps of a tile map light the cells that they see, with the square of the distance and the cosine, and the walls beside those.
+// Lamps of a tile map light the cells that they see, with the square of the distance and the
+// cosine, and the walls beside those.
 func TestTiles(t *testing.T) {
 	m, findings := maplang.Read("m.vnx", []byte(`map m title="M" players=1..2
 legend # tile=a solid=yes
@@ -450,7 +467,9 @@ grid g cells=9,5
 light l point 2.5,1.5,0 colour=#ffffff power=200
 `), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 },
+			Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
 	require.NoError(t, err)
 	at := func(x, y int) float64 { return float64(r.Map.GridLight[0][y*9+x].Colours()[0]) }
 	mean := 0.0 // over the cell under the lamp
@@ -466,11 +485,14 @@ light l point 2.5,1.5,0 colour=#ffffff power=200
 	require.Greater(t, at(2, 0), 0.0)
 }
 
-// No two faces share a luxel of a page, and none reaches over its rim: whatever mixes four luxels mixes only the face's own.
+// No two faces share a luxel of a page, and none reaches over its rim: whatever mixes four luxels
+// mixes only the face's own.
 func TestFacesHaveTheirOwnLuxels(t *testing.T) {
 	source := strings.Replace(testmaps.Open(120), "map open", "map open luxels=1.5", 1)
 	m, _ := maplang.Read("m.vnx", []byte(source), maplang.Options{})
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 },
+			Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
 	require.NoError(t, err)
 	out := r.Map
 	require.Greater(t, len(out.Faces), 500)
@@ -495,14 +517,17 @@ func TestFacesHaveTheirOwnLuxels(t *testing.T) {
 	}
 }
 
-// The outside of a sealed map, which nobody ever sees, is not lit; its rooms are, as they would be in one that is not sealed.
+// The outside of a sealed map, which nobody ever sees, is not lit; its rooms are, as they would be
+// in one that is not sealed.
 func TestTheOutsideOfASealedMapIsNotLit(t *testing.T) {
 	source := testmaps.Rooms(60)
 	faces := map[bool]int{}
 	var luxels []int64
 	for _, source := range []string{source, strings.Replace(source, " sealed=yes", "", 1)} {
 		m, _ := maplang.Read("m.vnx", []byte(source), maplang.Options{})
-		r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
+		r, err := compile.Compile(context.Background(), m,
+			compile.Options{MaterialSize: func(string) float64 { return 1 },
+				Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}, Draft: true}}})
 		require.NoError(t, err)
 		luxels = append(luxels, r.Stats["luxels"])
 		box, _ := radiance.New(r.Map, nil, nil).Box()
@@ -510,7 +535,8 @@ func TestTheOutsideOfASealedMapIsNotLit(t *testing.T) {
 			at, n := r.Map.Vertices[f.FirstVertex].Position, r.Map.Vertices[f.FirstVertex].Normal
 			rim := false // it lies in the box around the map
 			for k := range 3 {
-				rim = rim || n[k] < -0.9 && float64(at[k]) < box.Min.At(k)+0.01 || n[k] > 0.9 && float64(at[k]) > box.Max.At(k)-0.01
+				rim = rim || n[k] < -0.9 && float64(at[k]) < box.Min.At(k)+0.01 || n[k] > 0.9 &&
+					float64(at[k]) > box.Max.At(k)-0.01
 			}
 			if m.Sealed {
 				require.Equal(t, rim, f.Page == 0, "at %v, facing %v", at, n)
@@ -552,9 +578,12 @@ func TestAPictureOfTheSky(t *testing.T) {
 	}
 	var b bytes.Buffer
 	require.NoError(t, png.Encode(&b, img))
-	m, findings := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2\nsky s sun=40,0 power=0 glow=0.5 image=s.png\nsolid g box -2,-2,0 2,2,4 material=g\n"), maplang.Options{Open: func(string) ([]byte, error) { return b.Bytes(), nil }})
+	m, findings := maplang.Read("m.vnx",
+		[]byte("map m title=\"M\" players=1..2\nsky s sun=40,0 power=0 glow=0.5 image=s.png\nsolid g box -2,-2,0 2,2,4 material=g\n"), maplang.Options{Open: func(string) ([]byte, error) { return b.Bytes(), nil }})
 	require.NotNil(t, m, "%v", findings)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 },
+			Long: &compile.Long{Env: stage.Env{Only: []string{stage.Lighting}}}})
 	require.NoError(t, err)
 	for _, side := range []struct {
 		normal bvh.Vec

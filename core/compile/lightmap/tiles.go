@@ -17,8 +17,9 @@ const (
 	spots = 3
 )
 
-// Tiles lights the cells of a tile map: lamps hang over the ground of their level, solid cells stop their light, and the sky falls
-// on every cell. A solid cell shows the light of the brightest cell beside it. A map without lights and sky gets no light.
+// Tiles lights the cells of a tile map: lamps hang over the ground of their level, solid cells stop
+// their light, and the sky falls on every cell. A solid cell shows the light of the brightest cell
+// beside it. A map without lights and sky gets no light.
 func Tiles(ctx context.Context, e *stage.Env, m *mapfile.Map) error {
 	l := lampsOf(m, nil)
 	sky := bvh.Vec{}
@@ -72,7 +73,8 @@ func cell(m *mapfile.Map, g *mapfile.Grid, l *lamps, k int) (sum bvh.Vec) {
 			dx, dy := float64(lamp.at[0])-px, float64(lamp.at[1])-py
 			square := float64(dx*dx) + float64(dy*dy) + hangs*hangs
 			amount := hangs / (square * math.Sqrt(square))
-			if brightness(lamp.power)*float32(amount) < faint || !sees(m, g, px, py, float64(lamp.at[0]), float64(lamp.at[1])) {
+			if brightness(lamp.power)*float32(amount) < faint ||
+				!sees(m, g, px, py, float64(lamp.at[0]), float64(lamp.at[1])) {
 				continue
 			}
 			sum = sum.Add(lamp.power.Scale(float32(amount / (spots * spots))))
@@ -81,8 +83,9 @@ func cell(m *mapfile.Map, g *mapfile.Grid, l *lamps, k int) (sum bvh.Vec) {
 	return sum
 }
 
-// sees says whether a line between two places crosses no solid cell; the cells on it are found one by one (Amanatides and Woo, "A
-// fast voxel traversal algorithm for ray tracing", 1987). The cell that the lamp is in does not count: lamps hang on walls.
+// sees says whether a line between two places crosses no solid cell; the cells on it are found one
+// by one (Amanatides and Woo, "A fast voxel traversal algorithm for ray tracing", 1987). The cell
+// that the lamp is in does not count: lamps hang on walls.
 func sees(m *mapfile.Map, g *mapfile.Grid, x, y, toX, toY float64) bool {
 	cx, cy, ex, ey := int(math.Floor(x)), int(math.Floor(y)), int(math.Floor(toX)), int(math.Floor(toY))
 	dx, dy := toX-x, toY-y
@@ -101,7 +104,8 @@ func sees(m *mapfile.Map, g *mapfile.Grid, x, y, toX, toY float64) bool {
 		if cx == ex && cy == ey {
 			return true
 		}
-		if cx < 0 || cy < 0 || cx >= int(g.Width) || cy >= int(g.Height) || m.Legend[g.Cells[cy*int(g.Width)+cx]].Solid {
+		if cx < 0 || cy < 0 || cx >= int(g.Width) || cy >= int(g.Height) ||
+			m.Legend[g.Cells[cy*int(g.Width)+cx]].Solid {
 			return false
 		}
 		if nx < ny {

@@ -92,7 +92,8 @@ func gather(m *mapfile.Map, passes func(material string) bool) []piece {
 		t := &m.Terrains[i]
 		for row := range t.Rows - 1 {
 			for column := range t.Columns - 1 {
-				a, b, c, d := t.Point(column, row), t.Point(column+1, row), t.Point(column, row+1), t.Point(column+1, row+1)
+				a, b, c, d := t.Point(column, row), t.Point(column+1, row), t.Point(column, row+1),
+					t.Point(column+1, row+1)
 				add(a, c, b)
 				add(b, c, d)
 			}
@@ -174,7 +175,8 @@ func (f *field) stands(t [2]int) *[tile * tile][]stand {
 	side := tile + 2*rim
 	x0, y0 := t[0]*tile-rim, t[1]*tile-rim
 	columns := make([][]span, side*side)
-	box := geom.Box{Min: geom.Vec{X: float64(x0) * f.cell, Y: float64(y0) * f.cell, Z: -math.MaxFloat64}, Max: geom.Vec{X: float64(x0+side) * f.cell, Y: float64(y0+side) * f.cell, Z: math.MaxFloat64}}
+	box := geom.Box{Min: geom.Vec{X: float64(x0) * f.cell, Y: float64(y0) * f.cell, Z: -math.MaxFloat64},
+		Max: geom.Vec{X: float64(x0+side) * f.cell, Y: float64(y0+side) * f.cell, Z: math.MaxFloat64}}
 	var found []int
 	f.tree.Touching(box, func(i int) { found = append(found, i) })
 	slices.Sort(found)
@@ -292,8 +294,8 @@ func (f *field) rasterise(p *piece, x0, y0, side int, columns [][]span) {
 	}
 }
 
-// clip cuts a polygon to what lies between two values of a coordinate (Sutherland and Hodgman, 1974). A polygon that only touches
-// the upper one is left out.
+// clip cuts a polygon to what lies between two values of a coordinate (Sutherland and Hodgman,
+// 1974). A polygon that only touches the upper one is left out.
 func clip(p []point, k int, low, high float64, out []point, buffer *[]point) []point {
 	half := func(p, out []point, sign, limit float64) []point {
 		for i, a := range p {

@@ -14,7 +14,8 @@ type border struct {
 	a, b   [2]int
 }
 
-var borders = [4]border{{1, 0, [2]int{1, 0}, [2]int{1, 1}}, {0, 1, [2]int{1, 1}, [2]int{0, 1}}, {-1, 0, [2]int{0, 1}, [2]int{0, 0}}, {0, -1, [2]int{0, 0}, [2]int{1, 0}}}
+var borders = [4]border{{1, 0, [2]int{1, 0}, [2]int{1, 1}}, {0, 1, [2]int{1, 1}, [2]int{0, 1}},
+	{-1, 0, [2]int{0, 1}, [2]int{0, 0}}, {0, -1, [2]int{0, 0}, [2]int{1, 0}}}
 
 // leap is a way that is no walking.
 type leap struct {
@@ -22,7 +23,8 @@ type leap struct {
 	distance float64
 }
 
-// links finds how one gets from polygon to polygon. lists are the rectangles by tile; first is the number of each tile's first.
+// links finds how one gets from polygon to polygon. lists are the rectangles by tile; first is the
+// number of each tile's first.
 func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks []mapfile.Link, leaps []leap) {
 	base := first[t]
 	var lines, next []int // of walks, those that the last cell, and this one, are part of
@@ -45,7 +47,8 @@ func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks [
 			for k := range steps {
 				cx, cy := x+k*dx, y+k*dy
 				z := f.standing(cx, cy, n).height
-				p, q := f.corner(r, cx+min(b.a[0], b.b[0]), cy+min(b.a[1], b.b[1])), f.corner(r, cx+max(b.a[0], b.b[0]), cy+max(b.a[1], b.b[1]))
+				p, q := f.corner(r, cx+min(b.a[0], b.b[0]), cy+min(b.a[1], b.b[1])),
+					f.corner(r, cx+max(b.a[0], b.b[0]), cy+max(b.a[1], b.b[1]))
 				next = next[:0]
 				for _, to := range f.stood(cx+b.dx, cy+b.dy) {
 					if math.Abs(to.height-z) > float64(f.agent.Step)+same {
@@ -76,7 +79,8 @@ func (f *field) links(t [2]int, list []rectangle, first map[[2]int]int) (walks [
 }
 
 func (f *field) corner(r *rectangle, x, y int) [3]float32 {
-	return [3]float32{float32(float64(x) * f.cell), float32(float64(y) * f.cell), float32(r.height(f, float64(x), float64(y)))}
+	return [3]float32{float32(float64(x) * f.cell), float32(float64(y) * f.cell),
+		float32(r.height(f, float64(x), float64(y)))}
 }
 
 // leaps looks out from a ledge: for ground to drop to, close by, or to jump to.
@@ -107,9 +111,13 @@ func (f *field) leaps(from uint32, x, y int, z float64, b border, first map[[2]i
 				continue
 			}
 			at := func(x, y int, z float64) [3]float32 {
-				return [3]float32{float32((float64(x) + 0.5) * f.cell), float32((float64(y) + 0.5) * f.cell), float32(z)}
+				return [3]float32{float32((float64(x) + 0.5) * f.cell), float32((float64(y) + 0.5) * f.cell),
+					float32(z)}
 			}
-			out = append(out, leap{mapfile.Link{From: from, To: uint32(first[[2]int{floorDiv(cx, tile), floorDiv(cy, tile)}] + int(s.group)), Kind: kind, A: at(x, y, z), B: at(cx, cy, s.height)}, float64(k) * f.cell})
+			out = append(out,
+				leap{mapfile.Link{From: from,
+					To: uint32(first[[2]int{floorDiv(cx, tile), floorDiv(cy, tile)}] + int(s.group)), Kind: kind,
+					A: at(x, y, z), B: at(cx, cy, s.height)}, float64(k) * f.cell})
 		}
 		if len(out) > 0 {
 			return out
@@ -149,11 +157,13 @@ func (f *field) any(x, y int, low, high float64, floor bool) bool {
 // fewest keeps, of all leaps between two polygons of one kind, the shortest.
 func fewest(list []leap) []mapfile.Link {
 	slices.SortStableFunc(list, func(a, b leap) int {
-		return cmp.Or(cmp.Compare(a.link.From, b.link.From), cmp.Compare(a.link.To, b.link.To), cmp.Compare(a.link.Kind, b.link.Kind), cmp.Compare(a.distance, b.distance))
+		return cmp.Or(cmp.Compare(a.link.From, b.link.From), cmp.Compare(a.link.To, b.link.To),
+			cmp.Compare(a.link.Kind, b.link.Kind), cmp.Compare(a.distance, b.distance))
 	})
 	var out []mapfile.Link
 	for i, l := range list {
-		if i > 0 && list[i-1].link.From == l.link.From && list[i-1].link.To == l.link.To && list[i-1].link.Kind == l.link.Kind {
+		if i > 0 && list[i-1].link.From == l.link.From && list[i-1].link.To == l.link.To &&
+			list[i-1].link.Kind == l.link.Kind {
 			continue
 		}
 		out = append(out, l.link)
@@ -175,7 +185,8 @@ func (f *field) ladders(n *mapfile.Navigation) {
 			x := min(max(float32((box.Min.X+box.Max.X)/2), p.Low[0]), p.High[0])
 			y := min(max(float32((box.Min.Y+box.Max.Y)/2), p.Low[1]), p.High[1])
 			h := p.Height(x, y)
-			if float64(x) < box.Min.X || float64(x) > box.Max.X || float64(y) < box.Min.Y || float64(y) > box.Max.Y || float64(h) < box.Min.Z || float64(h) > box.Max.Z {
+			if float64(x) < box.Min.X || float64(x) > box.Max.X || float64(y) < box.Min.Y || float64(y) > box.Max.Y ||
+				float64(h) < box.Min.Z || float64(h) > box.Max.Z {
 				continue
 			}
 			if foot < 0 || h < at[0][2] {
@@ -186,14 +197,16 @@ func (f *field) ladders(n *mapfile.Navigation) {
 			}
 		}
 		if foot >= 0 && foot != head {
-			n.Links = append(n.Links, mapfile.Link{From: uint32(foot), To: uint32(head), Kind: mapfile.Ladder, A: at[0], B: at[1]},
+			n.Links = append(n.Links,
+				mapfile.Link{From: uint32(foot), To: uint32(head), Kind: mapfile.Ladder, A: at[0], B: at[1]},
 				mapfile.Link{From: uint32(head), To: uint32(foot), Kind: mapfile.Ladder, A: at[1], B: at[0]})
 		}
 	}
 }
 
-// islands numbers the polygons: those that can be reached from one another have one number, the largest island 0. These are the
-// strongly connected parts of the links (Tarjan, 1972, without recursion).
+// islands numbers the polygons: those that can be reached from one another have one number, the
+// largest island 0. These are the strongly connected parts of the links (Tarjan, 1972, without
+// recursion).
 func islands(n *mapfile.Navigation) int {
 	out := make([][]int, len(n.Polygons))
 	for _, l := range n.Links {

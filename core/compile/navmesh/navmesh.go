@@ -28,7 +28,8 @@ type Options struct {
 type TooLarge struct{ Need, Budget int64 }
 
 func (e *TooLarge) Error() string {
-	return fmt.Sprintf("finding the ground of so large a map needs about %d MB of memory, and may have %d MB", e.Need>>20, e.Budget>>20)
+	return fmt.Sprintf("finding the ground of so large a map needs about %d MB of memory, and may have %d MB",
+		e.Need>>20, e.Budget>>20)
 }
 
 // perTile is about what a tile takes of memory, in bytes.
@@ -54,7 +55,8 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, o Options) error {
 	var fields []*field
 	total := 0
 	for _, a := range o.Agents {
-		f := &field{agent: a, cell: math.Round(max(float64(a.Radius)/2, 0.05)*1024) / 1024, pieces: pieces, tree: tree, tiles: map[[2]int]*[tile * tile][]stand{}, areas: []string{""}}
+		f := &field{agent: a, cell: math.Round(max(float64(a.Radius)/2, 0.05)*1024) / 1024, pieces: pieces, tree: tree,
+			tiles: map[[2]int]*[tile * tile][]stand{}, areas: []string{""}}
 		if e.Draft {
 			f.cell *= coarse
 		}
@@ -70,14 +72,15 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, o Options) error {
 	for _, f := range fields {
 		var n mapfile.Navigation
 		key := stage.Key(stage.Navigation, Version, e.How(), o.Key, f.agent, f.zones)
-		err := w.Once(key, int64(2*len(f.order)), func(data []byte) bool { return json.Unmarshal(data, &n) == nil }, func() ([]byte, error) {
-			made, err := f.build(ctx, w)
-			if err != nil {
-				return nil, err
-			}
-			n = *made
-			return json.Marshal(made)
-		})
+		err := w.Once(key, int64(2*len(f.order)), func(data []byte) bool { return json.Unmarshal(data, &n) == nil },
+			func() ([]byte, error) {
+				made, err := f.build(ctx, w)
+				if err != nil {
+					return nil, err
+				}
+				n = *made
+				return json.Marshal(made)
+			})
 		if err != nil {
 			return err
 		}
@@ -125,7 +128,9 @@ func (f *field) estimate() int64 {
 // over are the pieces whose boxes lie over a cell.
 func (f *field) over(x, y int) []int {
 	var list []int
-	f.tree.Touching(geom.Box{Min: geom.Vec{X: float64(x) * f.cell, Y: float64(y) * f.cell, Z: -math.MaxFloat64}, Max: geom.Vec{X: float64(x+1) * f.cell, Y: float64(y+1) * f.cell, Z: math.MaxFloat64}}, func(i int) { list = append(list, i) })
+	f.tree.Touching(geom.Box{Min: geom.Vec{X: float64(x) * f.cell, Y: float64(y) * f.cell, Z: -math.MaxFloat64},
+		Max: geom.Vec{X: float64(x+1) * f.cell, Y: float64(y+1) * f.cell, Z: math.MaxFloat64}},
+		func(i int) { list = append(list, i) })
 	return list
 }
 
@@ -177,8 +182,8 @@ func (f *field) build(ctx context.Context, w *stage.Work) (*mapfile.Navigation, 
 	return n, nil
 }
 
-// Tiles writes what a step onto each cell of the map's grids costs, in tenths. costs gives it by symbol of the legend; 0 is as
-// usual.
+// Tiles writes what a step onto each cell of the map's grids costs, in tenths. costs gives it by
+// symbol of the legend; 0 is as usual.
 func Tiles(m *mapfile.Map, cost func(symbol rune) float64) {
 	m.Costs = make([][]byte, len(m.Grids))
 	for i, g := range m.Grids {

@@ -32,7 +32,8 @@ func walked(t *testing.T, source string, change ...func(*compile.Long)) *compile
 	for _, c := range change {
 		c(l)
 	}
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: l})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: l})
 	require.NoError(t, err)
 	return r
 }
@@ -67,7 +68,8 @@ func free(s *radiance.Scene, x, y, z float32, radius float32) (height float32, o
 			}
 		}
 	}
-	return height, !s.Blocked(bvh.Vec{x, y, height + agent.Step + 0.02}, bvh.Vec{0, 0, agent.Height - agent.Step - 0.04})
+	return height, !s.Blocked(bvh.Vec{x, y, height + agent.Step + 0.02},
+		bvh.Vec{0, 0, agent.Height - agent.Step - 0.04})
 }
 
 // flood is where one gets on foot from a place, on a grid of its own, found with rays: an independent answer.
@@ -122,7 +124,8 @@ func TestTheGroundIsWhatAFloodFillReaches(t *testing.T) {
 		on := func(x, y, z float32) bool {
 			for i := range n.Polygons {
 				p := &n.Polygons[i]
-				if p.Island == n.Polygons[first].Island && x >= p.Low[0] && x <= p.High[0] && y >= p.Low[1] && y <= p.High[1] && math.Abs(float64(p.Height(x, y)-z)) < 0.5 {
+				if p.Island == n.Polygons[first].Island && x >= p.Low[0] && x <= p.High[0] && y >= p.Low[1] &&
+					y <= p.High[1] && math.Abs(float64(p.Height(x, y)-z)) < 0.5 {
 					return true
 				}
 			}
@@ -154,7 +157,8 @@ func TestTheGroundIsWhatAFloodFillReaches(t *testing.T) {
 	}
 }
 
-// The shortest way is, within a few parts in a hundred, what Dijkstra's search finds on a fine grid in sixteen directions.
+// The shortest way is, within a few parts in a hundred, what Dijkstra's search finds on a fine grid
+// in sixteen directions.
 func TestShortestWaysAreThoseOfAFineGrid(t *testing.T) {
 	r := walked(t, course, func(l *compile.Long) {
 		a := agent
@@ -184,7 +188,8 @@ func TestShortestWaysAreThoseOfAFineGrid(t *testing.T) {
 		assert.InEpsilon(t, want, way.Length, 0.06, "to %v,%v", x, y)
 		for i := 1; i < len(way.Points); i++ { // and nothing stands in it
 			a, b := way.Points[i-1], way.Points[i]
-			p, q := bvh.Vec{float32(a[0]), float32(a[1]), float32(a[2]) + 1}, bvh.Vec{float32(b[0]), float32(b[1]), float32(b[2]) + 1}
+			p, q := bvh.Vec{float32(a[0]), float32(a[1]), float32(a[2]) + 1},
+				bvh.Vec{float32(b[0]), float32(b[1]), float32(b[2]) + 1}
 			assert.False(t, s.Blocked(p, q.Sub(p)), "from %v to %v", a, b)
 		}
 	}
@@ -261,12 +266,15 @@ item station at=46,2,0
 		return strings.Join(list, " ")
 	}
 	assert.Equal(t, "ladder", kinds(pathfind.Point{1, 1, 0}, pathfind.Point{5, 5, 2}), "up the tower")
-	assert.Equal(t, "drop", kinds(pathfind.Point{5, 5, 2}, pathfind.Point{8, 5, 0}), "and down, where the ladder is no shorter")
+	assert.Equal(t, "drop", kinds(pathfind.Point{5, 5, 2}, pathfind.Point{8, 5, 0}),
+		"and down, where the ladder is no shorter")
 	assert.Equal(t, "jump", kinds(pathfind.Point{41, 1, 0}, pathfind.Point{46, 2, 0}))
 	assert.Equal(t, "none", kinds(pathfind.Point{61, 1, 0}, pathfind.Point{46, 2, 0}))
 	assert.Equal(t, "none", kinds(pathfind.Point{1, 1, 0}, pathfind.Point{15, 5.5, 1.2}), "the table is too high")
-	assert.Equal(t, "door", kinds(pathfind.Point{1, 1, 0}, pathfind.Point{28, 3, 2}), "through the gate and over the ramp")
-	assert.Equal(t, "door", kinds(pathfind.Point{1, 16, 0}, pathfind.Point{12, 17, 0}), "under the beam, through the gate")
+	assert.Equal(t, "door", kinds(pathfind.Point{1, 1, 0}, pathfind.Point{28, 3, 2}),
+		"through the gate and over the ramp")
+	assert.Equal(t, "door", kinds(pathfind.Point{1, 16, 0}, pathfind.Point{12, 17, 0}),
+		"under the beam, through the gate")
 	assert.Equal(t, "", kinds(pathfind.Point{25, 13, 0}, pathfind.Point{25, 16.5, 1.2}), "up the stairs")
 	assert.Less(t, net.Polygon(pathfind.Point{15, 16.5, 0}), 0, "nobody walks where players are removed")
 	mud := false

@@ -18,7 +18,8 @@ type rectangle struct {
 
 // height is how high the rectangle's plane lies at a place, in cells.
 func (r *rectangle) height(f *field, x, y float64) float64 {
-	return r.at.height + float64(float64(r.at.slope[0]*f.cell)*(x-float64(r.x)-0.5)) + float64(float64(r.at.slope[1]*f.cell)*(y-float64(r.y)-0.5))
+	return r.at.height + float64(float64(r.at.slope[0]*f.cell)*(x-float64(r.x)-0.5)) +
+		float64(float64(r.at.slope[1]*f.cell)*(y-float64(r.y)-0.5))
 }
 
 // stood are the places to stand over a cell.
@@ -56,13 +57,14 @@ func floorDiv(a, b int) int {
 	return q
 }
 
-// join makes rectangles of a tile's stands: from each that is in none yet as far to the east, then to the north, as the ground goes
-// on in one plane.
+// join makes rectangles of a tile's stands: from each that is in none yet as far to the east, then
+// to the north, as the ground goes on in one plane.
 func (f *field) join(t [2]int) []rectangle {
 	var list []rectangle
 	cells := f.tiles[t]
 	fits := func(r *rectangle, s *stand, x, y int) bool {
-		return s != nil && s.group < 0 && s.area == r.at.area && math.Abs(s.height-r.height(f, float64(x)+0.5, float64(y)+0.5)) <= flat
+		return s != nil && s.group < 0 && s.area == r.at.area &&
+			math.Abs(s.height-r.height(f, float64(x)+0.5, float64(y)+0.5)) <= flat
 	}
 	for i := range cells {
 		for k := range cells[i] {

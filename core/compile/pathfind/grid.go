@@ -7,8 +7,9 @@ import (
 	"vornix/core/format/mapfile"
 )
 
-// FindOnGrid is the cheapest way between two cells of a map's i-th grid, in steps to the eight cells around that never cut the
-// corner of a solid one; a step costs its length times what the cell costs. Length is that cost.
+// FindOnGrid is the cheapest way between two cells of a map's i-th grid, in steps to the eight
+// cells around that never cut the corner of a solid one; a step costs its length times what the
+// cell costs. Length is that cost.
 func FindOnGrid(m *mapfile.Map, i int, from, to [2]int) (way Way, ok bool) {
 	g, costs := &m.Grids[i], m.Costs[i]
 	w, h := int(g.Width), int(g.Height)
@@ -53,7 +54,9 @@ func FindOnGrid(m *mapfile.Map, i int, from, to [2]int) (way Way, ok bool) {
 				}
 				best[n] = cost
 				order++
-				heap.Push(queue, &state{polygon: n, cost: cost, guess: cost + float64(distance(at(n), at(goal))*least), before: s, order: order})
+				heap.Push(queue,
+					&state{polygon: n, cost: cost, guess: cost + float64(distance(at(n), at(goal))*least), before: s,
+						order: order})
 			}
 		}
 	}

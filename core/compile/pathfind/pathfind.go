@@ -1,9 +1,11 @@
-// Package pathfind finds ways over the ground that a compiled map has: for bots, for checks, for whoever asks how far it is.
+// Package pathfind finds ways over the ground that a compiled map has: for bots, for checks, for
+// whoever asks how far it is.
 //
-// Over polygons it is a search that goes on from the most promising place (Hart, Nilsson and Raphael, "A formal basis for the
-// heuristic determination of minimum cost paths", 1968) across the lines between them, whose way is then pulled tight as a string
-// is (Lee and Preparata, "Euclidean shortest paths in the presence of rectilinear barriers", 1984). Over the cells of grids it is
-// the same search in eight directions, never cutting a corner.
+// Over polygons it is a search that goes on from the most promising place (Hart, Nilsson and
+// Raphael, "A formal basis for the heuristic determination of minimum cost paths", 1968) across the
+// lines between them, whose way is then pulled tight as a string is (Lee and Preparata, "Euclidean
+// shortest paths in the presence of rectilinear barriers", 1984). Over the cells of grids it is the
+// same search in eight directions, never cutting a corner.
 package pathfind
 
 import (
@@ -46,10 +48,12 @@ func (t *Net) Polygon(p Point) int {
 	reach := 2.5 * float64(t.n.Agent.Radius)
 	for i := range t.n.Polygons {
 		g := &t.n.Polygons[i]
-		x, y := min(max(p[0], float64(g.Low[0])), float64(g.High[0])), min(max(p[1], float64(g.Low[1])), float64(g.High[1]))
+		x, y := min(max(p[0], float64(g.Low[0])), float64(g.High[0])),
+			min(max(p[1], float64(g.Low[1])), float64(g.High[1]))
 		z := float64(g.Height(float32(x), float32(y)))
 		up := p[2] - z
-		if math.Abs(x-p[0]) > reach || math.Abs(y-p[1]) > reach || up < -float64(t.n.Agent.Step)-0.1 || up > float64(t.n.Agent.Height) {
+		if math.Abs(x-p[0]) > reach || math.Abs(y-p[1]) > reach || up < -float64(t.n.Agent.Step)-0.1 ||
+			up > float64(t.n.Agent.Height) {
 			continue
 		}
 		if d := math.Sqrt(float64((x-p[0])*(x-p[0]))+float64((y-p[1])*(y-p[1]))) + float64(math.Abs(up)/2); d < least {
@@ -87,7 +91,8 @@ func (o *open) Pop() any {
 }
 
 func distance(a, b Point) float64 {
-	return math.Sqrt(float64((a[0]-b[0])*(a[0]-b[0])) + float64((a[1]-b[1])*(a[1]-b[1])) + float64((a[2]-b[2])*(a[2]-b[2])))
+	return math.Sqrt(float64((a[0]-b[0])*(a[0]-b[0])) + float64((a[1]-b[1])*(a[1]-b[1])) +
+		float64((a[2]-b[2])*(a[2]-b[2])))
 }
 
 func point(v [3]float32) Point { return Point{float64(v[0]), float64(v[1]), float64(v[2])} }
@@ -202,8 +207,9 @@ func (t *Net) tight(from, to Point, links []int) Way {
 	return w
 }
 
-// pull is the corners, after from, of the shortest line to a place through gates. It moves crossings to where they are best for
-// their neighbours until nothing moves any more: that is the string, since the length of a line through gates has one valley.
+// pull is the corners, after from, of the shortest line to a place through gates. It moves
+// crossings to where they are best for their neighbours until nothing moves any more: that is the
+// string, since the length of a line through gates has one valley.
 func pull(from, to Point, gates []*mapfile.Link) []Point {
 	points := make([]Point, len(gates)+2)
 	points[0], points[len(points)-1] = from, to

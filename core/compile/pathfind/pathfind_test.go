@@ -13,7 +13,8 @@ import (
 	"vornix/core/format/mapfile"
 )
 
-// field is a board of cells, some of them walls, as ground of one polygon a cell and links across every border between free ones.
+// field is a board of cells, some of them walls, as ground of one polygon a cell and links across
+// every border between free ones.
 type field struct {
 	w, h int
 	wall []bool
@@ -38,7 +39,9 @@ func (f *field) ground() *mapfile.Navigation {
 		for x := range f.w {
 			if f.free(x, y) {
 				number[[2]int{x, y}] = uint32(len(n.Polygons))
-				n.Polygons = append(n.Polygons, mapfile.Ground{Low: [2]float32{float32(x), float32(y)}, High: [2]float32{float32(x + 1), float32(y + 1)}})
+				n.Polygons = append(n.Polygons,
+					mapfile.Ground{Low: [2]float32{float32(x), float32(y)},
+						High: [2]float32{float32(x + 1), float32(y + 1)}})
 			}
 		}
 	}
@@ -64,8 +67,8 @@ func (f *field) ground() *mapfile.Navigation {
 	return n
 }
 
-// clear says whether nothing stands on a line: piece by piece between the lines of the board that it crosses. Between two walls that
-// touch at a corner nobody gets through.
+// clear says whether nothing stands on a line: piece by piece between the lines of the board that
+// it crosses. Between two walls that touch at a corner nobody gets through.
 func (f *field) clear(a, b pathfind.Point) bool {
 	at := func(t float64) (x, y float64) { return a[0] + (b[0]-a[0])*t, a[1] + (b[1]-a[1])*t }
 	cuts := []float64{0, 1}
@@ -110,7 +113,8 @@ func (f *field) clear(a, b pathfind.Point) bool {
 	return true
 }
 
-// nearly says whether every place on a line is free, or within half a centimetre of one that is: ways leave out bends of less.
+// nearly says whether every place on a line is free, or within half a centimetre of one that is:
+// ways leave out bends of less.
 func (f *field) nearly(a, b pathfind.Point) bool {
 	for i := range 1001 {
 		x, y := a[0]+(b[0]-a[0])*float64(i)/1000, a[1]+(b[1]-a[1])*float64(i)/1000
@@ -125,7 +129,8 @@ func (f *field) nearly(a, b pathfind.Point) bool {
 	return true
 }
 
-// shortest is the length of the shortest line, by trying all ways over the corners of walls: what an exact search gives.
+// shortest is the length of the shortest line, by trying all ways over the corners of walls: what
+// an exact search gives.
 func (f *field) shortest(from, to pathfind.Point) float64 {
 	points := []pathfind.Point{from, to}
 	for y := range f.h + 1 {
@@ -138,7 +143,8 @@ func (f *field) shortest(from, to pathfind.Point) float64 {
 					walls++
 				}
 			}
-			// A way bends only around a corner that one wall makes; where two walls touch at a corner, nobody gets through.
+			// A way bends only around a corner that one wall makes; where two walls touch at a
+			// corner, nobody gets through.
 			if walls == 1 && frees == 3 {
 				points = append(points, pathfind.Point{float64(x), float64(y), 0})
 			}
@@ -171,8 +177,8 @@ func (f *field) shortest(from, to pathfind.Point) float64 {
 	return lengths[1]
 }
 
-// Ways over polygons are never shorter than the shortest there is, never much longer, exactly so where nothing stands between, and
-// stay on the ground.
+// Ways over polygons are never shorter than the shortest there is, never much longer, exactly so
+// where nothing stands between, and stay on the ground.
 func TestWaysAreTight(t *testing.T) {
 	r := rand.New(rand.NewSource(4))
 	tried, straight := 0, 0
@@ -181,7 +187,8 @@ func TestWaysAreTight(t *testing.T) {
 		f := random(r, 10, 8, 0.25)
 		net := pathfind.New(f.ground())
 		for range 6 {
-			from, to := pathfind.Point{r.Float64() * 10, r.Float64() * 8, 0}, pathfind.Point{r.Float64() * 10, r.Float64() * 8, 0}
+			from, to := pathfind.Point{r.Float64() * 10, r.Float64() * 8, 0},
+				pathfind.Point{r.Float64() * 10, r.Float64() * 8, 0}
 			if !f.free(int(from[0]), int(from[1])) || !f.free(int(to[0]), int(to[1])) {
 				continue
 			}
@@ -221,7 +228,8 @@ func TestLeapsAndLadders(t *testing.T) {
 	square := func(x, y, z float32) mapfile.Ground {
 		return mapfile.Ground{Low: [2]float32{x, y}, High: [2]float32{x + 4, y + 4}, Heights: [4]float32{z, z, z, z}}
 	}
-	n := &mapfile.Navigation{Agent: mapfile.Agent{Radius: 0.3, Height: 1.8, Step: 0.45}, Polygons: []mapfile.Ground{square(0, 0, 0), square(5, 0, 0), square(0, 0, 3), square(20, 0, 0)},
+	n := &mapfile.Navigation{Agent: mapfile.Agent{Radius: 0.3, Height: 1.8, Step: 0.45},
+		Polygons: []mapfile.Ground{square(0, 0, 0), square(5, 0, 0), square(0, 0, 3), square(20, 0, 0)},
 		Links: []mapfile.Link{
 			{From: 0, To: 1, Kind: mapfile.Jump, A: [3]float32{4, 2, 0}, B: [3]float32{5, 2, 0}},
 			{From: 2, To: 1, Kind: mapfile.Drop, A: [3]float32{4, 1, 3}, B: [3]float32{5, 1, 0}},
@@ -240,7 +248,8 @@ func TestLeapsAndLadders(t *testing.T) {
 	assert.Contains(t, way.Links, mapfile.Ladder)
 	way, ok = net.Find(pathfind.Point{3.5, 1, 3}, pathfind.Point{5.5, 1, 0})
 	require.True(t, ok)
-	assert.Equal(t, mapfile.Drop, way.Links[slices.IndexFunc(way.Links, func(k mapfile.LinkKind) bool { return k != mapfile.Walk })])
+	assert.Equal(t, mapfile.Drop,
+		way.Links[slices.IndexFunc(way.Links, func(k mapfile.LinkKind) bool { return k != mapfile.Walk })])
 	_, ok = net.Find(pathfind.Point{1, 1, 0}, pathfind.Point{21, 1, 0})
 	assert.False(t, ok, "an island")
 	_, ok = net.Find(pathfind.Point{1, 1, 9}, pathfind.Point{2, 1, 0})
@@ -253,10 +262,12 @@ func TestLeapsAndLadders(t *testing.T) {
 
 // grid is a map of one grid with costs.
 func grid(w, h int, cost []byte) *mapfile.Map {
-	return &mapfile.Map{Grids: []mapfile.Grid{{Width: uint32(w), Height: uint32(h), Level: 2, Cells: make([]uint16, w*h)}}, Costs: [][]byte{cost}}
+	return &mapfile.Map{Grids: []mapfile.Grid{{Width: uint32(w), Height: uint32(h), Level: 2,
+		Cells: make([]uint16, w*h)}}, Costs: [][]byte{cost}}
 }
 
-// On grids the cheapest way is what going over all edges again and again gives (Bellman and Ford), and it never cuts a corner.
+// On grids the cheapest way is what going over all edges again and again gives (Bellman and Ford),
+// and it never cuts a corner.
 func TestGridWaysAreTheCheapest(t *testing.T) {
 	r := rand.New(rand.NewSource(8))
 	found, none := 0, 0

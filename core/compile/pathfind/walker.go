@@ -13,8 +13,8 @@ type Walker struct {
 // Find is the shortest way for the walker.
 func (w *Walker) Find(from, to Point) (Way, bool) { return w.find(from, to) }
 
-// Walkers are all who walk in a map; none where it was compiled without ground. Between levels of grids games decide: there a way
-// is taken for granted, and has no length.
+// Walkers are all who walk in a map; none where it was compiled without ground. Between levels of
+// grids games decide: there a way is taken for granted, and has no length.
 func Walkers(m *mapfile.Map) []Walker {
 	var list []Walker
 	for i := range m.Navigation {

@@ -39,10 +39,12 @@ func (s *Scene) Materials() []string { return s.materials }
 // Layers are the numbers of the materials that are painted over a terrain.
 func (s *Scene) Layers(terrain uint32) []int32 { return s.layers[terrain] }
 
-// Look finds the nearest surface on a ray that is not soft, through the holes of cut-outs, and adds to list all soft ones before it,
-// the nearest first. hit is false when the ray meets none but those. backs says whether it stops at backs: games do not draw them, but
-// for those of double-sided materials.
-func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found) (nearest Found, hit bool, soft []Found) {
+// Look finds the nearest surface on a ray that is not soft, through the holes of cut-outs, and adds
+// to list all soft ones before it, the nearest first. hit is false when the ray meets none but
+// those. backs says whether it stops at backs: games do not draw them, but for those of
+// double-sided materials.
+func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found) (nearest Found, hit bool,
+	soft []Found) {
 	h, hit := s.solid.First(from, dir, limit, nil)
 	for n := 0; hit && !backs && n < mostBacks && s.hidden(0, h, dir); n++ {
 		gone := float32(h.T*(1+1e-6)) + 1e-5
@@ -66,8 +68,10 @@ func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found)
 			slices.SortFunc(found, func(a, b Found) int {
 				return cmp.Or(cmp.Compare(a.Distance, b.Distance), cmp.Compare(a.hit.Triangle, b.hit.Triangle))
 			})
-			found = slices.CompactFunc(found, func(a, b Found) bool { // on the edge between two triangles a ray meets both
-				return a.Kind == b.Kind && a.Owner == b.Owner && a.Behind == b.Behind && b.Distance-a.Distance <= 1e-5*b.Distance
+			// on the edge between two triangles a ray meets both
+			found = slices.CompactFunc(found, func(a, b Found) bool {
+				return a.Kind == b.Kind && a.Owner == b.Owner && a.Behind == b.Behind &&
+					b.Distance-a.Distance <= 1e-5*b.Distance
 			})
 			for len(found) > 0 && found[len(found)-1].Distance >= limit {
 				found = found[:len(found)-1]
@@ -91,21 +95,24 @@ func (s *Scene) hidden(which int, h bvh.Hit, dir bvh.Vec) bool {
 
 func (s *Scene) found(which int, h bvh.Hit, dir bvh.Vec) Found {
 	p := &s.parts[which][h.Triangle]
-	return Found{Kind: p.kind, Owner: p.owner, Material: int(p.paint), Vertex: p.vertex, Corners: s.triangles[which][h.Triangle], U: h.U, V: h.V,
+	return Found{Kind: p.kind, Owner: p.owner, Material: int(p.paint), Vertex: p.vertex,
+		Corners: s.triangles[which][h.Triangle], U: h.U, V: h.V,
 		Distance: h.T, Behind: s.behind(which, h, dir), part: p, hit: h}
 }
 
 // On is the light that lies on a place.
 func (s *Scene) On(p *Found) bvh.Vec { return s.on(p.part, p.hit) }
 
-// Toward is where the light on a place of a face mostly comes from; its length says how much of it. For all else it is zero.
+// Toward is where the light on a place of a face mostly comes from; its length says how much of it.
+// For all else it is zero.
 func (s *Scene) Toward(p *Found) bvh.Vec {
 	l := s.Map.Lightmap
 	if p.Kind != face || l == nil || s.Map.Faces[p.Owner].Page == 0 {
 		return bvh.Vec{}
 	}
 	w := 1 - p.U - p.V
-	a, b, c := &s.Map.Vertices[p.Vertex[0]].Luxel, &s.Map.Vertices[p.Vertex[1]].Luxel, &s.Map.Vertices[p.Vertex[2]].Luxel
+	a, b, c := &s.Map.Vertices[p.Vertex[0]].Luxel, &s.Map.Vertices[p.Vertex[1]].Luxel,
+		&s.Map.Vertices[p.Vertex[2]].Luxel
 	x := float32(w*a[0]) + float32(p.U*b[0]) + float32(p.V*c[0])
 	y := float32(w*a[1]) + float32(p.U*b[1]) + float32(p.V*c[1])
 	page := l.Pages[s.Map.Faces[p.Owner].Page-1].Toward

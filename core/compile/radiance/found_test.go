@@ -15,16 +15,21 @@ import (
 	"vornix/core/format/material"
 )
 
-// What a ray finds among boards one behind the other is what sorting them by hand gives: the first that is opaque, and all panes
-// before it, each once even where two triangles meet, the nearest first.
+// What a ray finds among boards one behind the other is what sorting them by hand gives: the first
+// that is opaque, and all panes before it, each once even where two triangles meet, the nearest
+// first.
 func TestLookFindsWhatSortingFinds(t *testing.T) {
-	looks := map[string]radiance.Look{"wall": {}, "pane": {Colour: even(color.NRGBA{90, 90, 200, 120}), SeeThrough: material.SeeThroughSoft}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
-		"bar": {Colour: even(color.NRGBA{9, 9, 9, 255}), SeeThrough: material.SeeThroughCutOut}}
+	looks := map[string]radiance.Look{"wall": {},
+		"pane": {Colour: even(color.NRGBA{90, 90, 200, 120}), SeeThrough: material.SeeThroughSoft},
+		"hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
+		"bar":  {Colour: even(color.NRGBA{9, 9, 9, 255}), SeeThrough: material.SeeThroughCutOut}}
 	r := rand.New(rand.NewSource(3))
 	for range 300 {
 		var list []square
 		for i := range 1 + r.Intn(12) {
-			list = append(list, square{x: float32(i) + r.Float32()*0.9, low: [2]float32{-1, -1}, high: [2]float32{1, 1}, material: []string{"pane", "pane", "hole", "wall", "bar"}[r.Intn(5)]})
+			list = append(list,
+				square{x: float32(i) + r.Float32()*0.9, low: [2]float32{-1, -1}, high: [2]float32{1, 1},
+					material: []string{"pane", "pane", "hole", "wall", "bar"}[r.Intn(5)]})
 		}
 		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 		s := radiance.New(board(list...), paints(looks), nil)
@@ -65,7 +70,9 @@ func TestLookFindsWhatSortingFinds(t *testing.T) {
 // Backs are passed unless they are asked for, or their material shows from behind; what is behind them is found then.
 func TestLookPassesBacks(t *testing.T) {
 	looks := map[string]radiance.Look{"wall": {}, "cloth": {DoubleSided: true}}
-	m := board(square{1, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"}, square{2, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"}, square{-5, [2]float32{-1, -1}, [2]float32{1, 1}, "cloth"})
+	m := board(square{1, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"},
+		square{2, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"},
+		square{-5, [2]float32{-1, -1}, [2]float32{1, 1}, "cloth"})
 	s := radiance.New(m, paints(looks), nil)
 	back := bvh.Vec{-1, 0, 0} // from behind
 	p, hit, _ := s.Look(bvh.Vec{9, 0.2, 0.1}, back, 1e6, false, nil)
@@ -92,7 +99,9 @@ func TestTowardLiesBetweenLuxels(t *testing.T) {
 		m.Vertices[i].Luxel = [2]float32{m.Vertices[i].UV[0], m.Vertices[i].UV[1]}
 	}
 	pack := func(x, y, z uint32) uint32 { return x | y<<8 | z<<16 }
-	m.Lightmap = &mapfile.Lightmap{Width: 2, Height: 2, Pages: []mapfile.LightPage{{Light: make([]mapfile.Light, 4), Toward: []uint32{pack(1, 128, 128), pack(128, 255, 128), pack(1, 128, 128), pack(128, 255, 128)}}}}
+	m.Lightmap = &mapfile.Lightmap{Width: 2, Height: 2,
+		Pages: []mapfile.LightPage{{Light: make([]mapfile.Light, 4),
+			Toward: []uint32{pack(1, 128, 128), pack(128, 255, 128), pack(1, 128, 128), pack(128, 255, 128)}}}}
 	d := s.Toward(&p)
 	assert.InDelta(t, -0.75, d[0], 0.01)
 	assert.InDelta(t, 0.25, d[1], 0.01)

@@ -34,7 +34,8 @@ const most = 0.97
 // Painted is a look ready to be asked.
 type Painted struct {
 	width, height int
-	// Where channels do not mix, which is nearly everywhere, texels are as they were, a quarter as large, and tones are what their values come to.
+	// Where channels do not mix, which is nearly everywhere, texels are as they were, a quarter as
+	// large, and tones are what their values come to.
 	pix          []uint8
 	tones        *[3][256]float32
 	texels       [][4]float32 // linear colour, and alpha; nil where there are tones
@@ -81,7 +82,8 @@ func Paint(l Look, side int) *Painted {
 	return p
 }
 
-// Texel is a texel's linear colour after contrast, saturation and tint, and its alpha. p is red, green, blue (sRGB), alpha.
+// Texel is a texel's linear colour after contrast, saturation and tint, and its alpha. p is red,
+// green, blue (sRGB), alpha.
 func (l *Look) Texel(p []uint8) (out [4]float32) {
 	c := [3]float64{float64(p[0]) / 255, float64(p[1]) / 255, float64(p[2]) / 255}
 	if k := l.Contrast; k != 0 && k != 1 {
@@ -160,7 +162,8 @@ func linearOf(srgb float64) float32 { return curve()[int(float64(srgb*4096)+0.5)
 
 // Linear is an 0xRRGGBB colour in sRGB as light.
 func Linear(c uint32) bvh.Vec {
-	return bvh.Vec{linearOf(float64(c>>16&255) / 255), linearOf(float64(c>>8&255) / 255), linearOf(float64(c&255) / 255)}
+	return bvh.Vec{linearOf(float64(c>>16&255) / 255), linearOf(float64(c>>8&255) / 255),
+		linearOf(float64(c&255) / 255)}
 }
 
 // wrapped is the texel that a place, in repeats, falls on.

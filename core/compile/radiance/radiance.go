@@ -66,7 +66,8 @@ func (s *Scene) Emitters() []Emitter { return s.emitters }
 // Sends is the light that an emitter gives off at corner 0 + u·(corner 1 - corner 0) + v·(corner 2 - corner 0).
 func (s *Scene) Sends(e *Emitter, u, v float32) bvh.Vec {
 	w, look := 1-u-v, s.paints[e.paint]
-	tu, tv := float32(w*e.uv[0][0])+float32(u*e.uv[1][0])+float32(v*e.uv[2][0]), float32(w*e.uv[0][1])+float32(u*e.uv[1][1])+float32(v*e.uv[2][1])
+	tu, tv := float32(w*e.uv[0][0])+float32(u*e.uv[1][0])+float32(v*e.uv[2][0]),
+		float32(w*e.uv[0][1])+float32(u*e.uv[1][1])+float32(v*e.uv[2][1])
 	if look.seeThrough == material.SeeThroughCutOut && look.at(tu, tv)[3] < 0.5 {
 		return bvh.Vec{} // there is a hole
 	}
@@ -90,8 +91,8 @@ type Lit struct {
 	Terrains [][]bvh.Vec // by terrain and height
 }
 
-// New makes a map ready to be asked. looks says how a material looks; nil: all are plain. sky is the picture all around, or nil
-// for the dome of the map's sky.
+// New makes a map ready to be asked. looks says how a material looks; nil: all are plain. sky is
+// the picture all around, or nil for the dome of the map's sky.
 func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Scene {
 	s := &Scene{Map: m, picture: sky}
 	if k := m.Meta.Sky; k != nil {
@@ -115,7 +116,8 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Sc
 	for i, f := range m.Faces {
 		paint := number(f.Material)
 		for k := f.FirstIndex; k+2 < f.FirstIndex+f.IndexNumber; k += 3 {
-			s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i), paint: paint, kind: face}, func(v uint32) bvh.Vec { return m.Vertices[v].Position })
+			s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i), paint: paint, kind: face},
+				func(v uint32) bvh.Vec { return m.Vertices[v].Position })
 		}
 	}
 	for i := range m.Terrains {
@@ -130,7 +132,8 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Sc
 			for column := range t.Columns - 1 {
 				a := row*t.Columns + column
 				for _, v := range [2][3]uint32{{a, a + t.Columns, a + 1}, {a + 1, a + t.Columns, a + t.Columns + 1}} {
-					s.add(part{vertex: v, owner: uint32(i), paint: paint, kind: terrain}, func(v uint32) bvh.Vec { return t.Point(v%t.Columns, v/t.Columns) })
+					s.add(part{vertex: v, owner: uint32(i), paint: paint, kind: terrain},
+						func(v uint32) bvh.Vec { return t.Point(v%t.Columns, v/t.Columns) })
 				}
 			}
 		}
@@ -141,7 +144,8 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Sc
 		for _, mesh := range m.Models[p.Model].Meshes {
 			paint := number(mesh.Material)
 			for k := mesh.FirstIndex; k+2 < mesh.FirstIndex+mesh.IndexNumber; k += 3 {
-				s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i), offset: int32(mesh.FirstVertex) - int32(first), paint: paint, kind: prop, flipped: mirrors(p)},
+				s.add(part{vertex: [3]uint32(m.Indices[k : k+3]), owner: uint32(i),
+					offset: int32(mesh.FirstVertex) - int32(first), paint: paint, kind: prop, flipped: mirrors(p)},
 					func(v uint32) bvh.Vec { return Place(p, m.Vertices[v].Position) })
 			}
 			first += mesh.Vertices
@@ -181,7 +185,8 @@ func (s *Scene) findEmitters() {
 
 func (s *Scene) add(p part, at func(vertex uint32) bvh.Vec) {
 	which := 0
-	if k := s.paints[p.paint].seeThrough; p.kind != terrain && (k == material.SeeThroughCutOut || k == material.SeeThroughSoft) {
+	if k := s.paints[p.paint].seeThrough; p.kind != terrain &&
+		(k == material.SeeThroughCutOut || k == material.SeeThroughSoft) {
 		which = 1
 	}
 	s.parts[which] = append(s.parts[which], p)
@@ -263,8 +268,8 @@ func (s *Scene) Passes(from, way bvh.Vec) bvh.Vec {
 	return through
 }
 
-// lets is the part of light that a see-through triangle lets through: all or nothing of a cut-out; of a soft one what its alpha
-// leaves, in its colour, the more so the denser it is.
+// lets is the part of light that a see-through triangle lets through: all or nothing of a cut-out;
+// of a soft one what its alpha leaves, in its colour, the more so the denser it is.
 func (s *Scene) lets(h bvh.Hit) bvh.Vec {
 	p := &s.parts[1][h.Triangle]
 	look := s.paints[p.paint]
@@ -288,7 +293,8 @@ func (s *Scene) lets(h bvh.Hit) bvh.Vec {
 func (s *Scene) uv(p *part, h bvh.Hit) (u, v float32) {
 	w := 1 - h.U - h.V
 	a, b, c := &s.Map.Vertices[p.vertex[0]].UV, &s.Map.Vertices[p.vertex[1]].UV, &s.Map.Vertices[p.vertex[2]].UV
-	return float32(w*a[0]) + float32(h.U*b[0]) + float32(h.V*c[0]), float32(w*a[1]) + float32(h.U*b[1]) + float32(h.V*c[1])
+	return float32(w*a[0]) + float32(h.U*b[0]) + float32(h.V*c[0]),
+		float32(w*a[1]) + float32(h.U*b[1]) + float32(h.V*c[1])
 }
 
 // Seen is what a ray comes to.
@@ -303,8 +309,8 @@ type Seen struct {
 	Emitter  int     // the surface's number among the emitters, counted from 1; 0: it is none
 }
 
-// See follows a ray to the first surface and says what light comes along it. What is soft on the way shows as far as it is dense, and
-// colours what lies behind it.
+// See follows a ray to the first surface and says what light comes along it. What is soft on the
+// way shows as far as it is dense, and colours what lies behind it.
 func (s *Scene) See(from, dir bvh.Vec) Seen {
 	h, hit := s.solid.First(from, dir, far, nil)
 	which, limit := 0, float32(far)
@@ -393,7 +399,8 @@ func (s *Scene) surface(p *part, h bvh.Hit, from, dir bvh.Vec) (colour, glow bvh
 	colour = of(p.paint, t.Repeat)
 	for i, l := range t.Layers {
 		w := 1 - h.U - h.V
-		part := (float32(w*float32(l.Weights[p.vertex[0]])) + float32(h.U*float32(l.Weights[p.vertex[1]])) + float32(h.V*float32(l.Weights[p.vertex[2]]))) / 255
+		part := (float32(w*float32(l.Weights[p.vertex[0]])) + float32(h.U*float32(l.Weights[p.vertex[1]])) +
+			float32(h.V*float32(l.Weights[p.vertex[2]]))) / 255
 		if part > 0 {
 			colour = colour.Scale(1 - part).Add(of(s.layers[p.owner][i], l.Repeat).Scale(part))
 		}
@@ -425,7 +432,8 @@ func (s *Scene) on(p *part, h bvh.Hit) bvh.Vec {
 		return bvh.Vec{}
 	}
 	w := 1 - h.U - h.V
-	a, b, c := &s.Map.Vertices[p.vertex[0]].Luxel, &s.Map.Vertices[p.vertex[1]].Luxel, &s.Map.Vertices[p.vertex[2]].Luxel
+	a, b, c := &s.Map.Vertices[p.vertex[0]].Luxel, &s.Map.Vertices[p.vertex[1]].Luxel,
+		&s.Map.Vertices[p.vertex[2]].Luxel
 	x := float32(w*a[0]) + float32(h.U*b[0]) + float32(h.V*c[0])
 	y := float32(w*a[1]) + float32(h.U*b[1]) + float32(h.V*c[1])
 	return between(l.Pages[page-1], l.Width, x, y)

@@ -30,9 +30,14 @@ func board(squares ...square) *mapfile.Map {
 	for _, s := range squares {
 		first := uint32(len(m.Vertices))
 		for _, c := range [4][2]float32{{0, 0}, {0, 1}, {1, 1}, {1, 0}} {
-			m.Vertices = append(m.Vertices, mapfile.Vertex{Position: [3]float32{s.x, s.low[0] + c[0]*(s.high[0]-s.low[0]), s.low[1] + c[1]*(s.high[1]-s.low[1])}, Normal: [3]float32{-1, 0, 0}, UV: [2]float32{c[0], 1 - c[1]}})
+			m.Vertices = append(m.Vertices,
+				mapfile.Vertex{Position: [3]float32{s.x, s.low[0] + c[0]*(s.high[0]-s.low[0]),
+					s.low[1] + c[1]*(s.high[1]-s.low[1])}, Normal: [3]float32{-1, 0, 0},
+					UV: [2]float32{c[0], 1 - c[1]}})
 		}
-		m.Faces = append(m.Faces, mapfile.Face{Material: s.material, FirstVertex: first, Vertices: 4, FirstIndex: uint32(len(m.Indices)), IndexNumber: 6})
+		m.Faces = append(m.Faces,
+			mapfile.Face{Material: s.material, FirstVertex: first, Vertices: 4, FirstIndex: uint32(len(m.Indices)),
+				IndexNumber: 6})
 		m.Indices = append(m.Indices, first, first+1, first+2, first, first+2, first+3)
 	}
 	return m
@@ -62,11 +67,13 @@ var along = bvh.Vec{1, 0, 0}
 // What shows is what an image has there: the upper left at the upper left, as one looks at the face.
 func TestAFaceShowsItsImageTheRightWayUp(t *testing.T) {
 	img := image.NewNRGBA(image.Rect(0, 0, 2, 2))
-	corners := [4]color.NRGBA{{200, 0, 0, 255}, {0, 200, 0, 255}, {0, 0, 200, 255}, {200, 200, 0, 255}} // rows from the top
+	// rows from the top
+	corners := [4]color.NRGBA{{200, 0, 0, 255}, {0, 200, 0, 255}, {0, 0, 200, 255}, {200, 200, 0, 255}}
 	for i, c := range corners {
 		img.SetNRGBA(i%2, i/2, c)
 	}
-	s := radiance.New(board(square{x: 4, high: [2]float32{2, 2}, material: "a"}), paints(map[string]radiance.Look{"a": {Colour: img}}), nil)
+	s := radiance.New(board(square{x: 4, high: [2]float32{2, 2}, material: "a"}),
+		paints(map[string]radiance.Look{"a": {Colour: img}}), nil)
 	for i, c := range corners {
 		seen := s.See(bvh.Vec{0, float32(i%2) + 0.5, 1.5 - float32(i/2)}, along)
 		require.True(t, seen.Hit)
@@ -100,19 +107,23 @@ func TestLooks(t *testing.T) {
 	}
 	assert.InDeltaSlice(t, hard[:], slice(at(radiance.Look{Contrast: 1.5})), 0.01)
 	assert.InDeltaSlice(t, grey[:], slice(at(radiance.Look{Saturation: -1})), 0.01)
-	assert.InDelta(t, 0.97, radiance.Paint(radiance.Look{Colour: even(color.NRGBA{255, 255, 255, 255})}, 4).Colour(0, 0)[0], 1e-6)
+	assert.InDelta(t, 0.97,
+		radiance.Paint(radiance.Look{Colour: even(color.NRGBA{255, 255, 255, 255})}, 4).Colour(0, 0)[0], 1e-6)
 	assert.NotEqual(t, radiance.Paint(radiance.Look{}, 4).Sum(), radiance.Paint(radiance.Look{Unlit: true}, 4).Sum())
-	assert.Equal(t, radiance.Paint(radiance.Look{Tint: [3]float64{1, 1, 1}}, 4).Sum(), radiance.Paint(radiance.Look{}, 4).Sum(), "white is no tint")
+	assert.Equal(t, radiance.Paint(radiance.Look{Tint: [3]float64{1, 1, 1}}, 4).Sum(),
+		radiance.Paint(radiance.Look{}, 4).Sum(), "white is no tint")
 }
 
 func slice(v bvh.Vec) []float32 { return v[:] }
 
-// Of a stack of squares in any order, opaque ones stop light, holes let all of it through and glass the part that it should; what is
-// seen is the light of each, through those before it.
+// Of a stack of squares in any order, opaque ones stop light, holes let all of it through and glass
+// the part that it should; what is seen is the light of each, through those before it.
 func TestStacksOfGlassAndHoles(t *testing.T) {
 	r := rand.New(rand.NewSource(6))
 	glass := map[string]color.NRGBA{"red": {230, 30, 20, 90}, "blue": {20, 40, 220, 170}, "clear": {255, 255, 255, 0}}
-	looks := map[string]radiance.Look{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true}, "hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut}, "bar": {Colour: even(color.NRGBA{60, 70, 80, 255}), SeeThrough: material.SeeThroughCutOut, Unlit: true}}
+	looks := map[string]radiance.Look{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true},
+		"hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
+		"bar":  {Colour: even(color.NRGBA{60, 70, 80, 255}), SeeThrough: material.SeeThroughCutOut, Unlit: true}}
 	for name, c := range glass {
 		looks[name] = radiance.Look{Colour: even(c), SeeThrough: material.SeeThroughSoft, Unlit: true}
 	}
@@ -122,7 +133,8 @@ func TestStacksOfGlassAndHoles(t *testing.T) {
 		order := make([]string, r.Intn(7))
 		for i := range order {
 			order[i] = names[r.Intn(len(names))]
-			squares = append(squares, square{x: float32(i + 1), low: [2]float32{-1, -1}, high: [2]float32{1, 1}, material: order[i]})
+			squares = append(squares,
+				square{x: float32(i + 1), low: [2]float32{-1, -1}, high: [2]float32{1, 1}, material: order[i]})
 		}
 		r.Shuffle(len(squares), func(i, j int) { squares[i], squares[j] = squares[j], squares[i] })
 		m := board(squares...)
@@ -168,16 +180,21 @@ func TestStacksOfGlassAndHoles(t *testing.T) {
 	}
 }
 
-// What glows is told apart from the light that it sends back, and its triangles are found, but for holes, panes and backs.
+// What glows is told apart from the light that it sends back, and its triangles are found, but for
+// holes, panes and backs.
 func TestEmitters(t *testing.T) {
 	half := image.NewNRGBA(image.Rect(0, 0, 2, 1)) // its right half is a hole
 	half.SetNRGBA(0, 0, color.NRGBA{255, 255, 255, 255})
 	white := even(color.NRGBA{255, 255, 255, 255})
-	m := board(square{x: 2, high: [2]float32{2, 1}, material: "lamp"}, square{x: 3, low: [2]float32{5, 0}, high: [2]float32{7, 1}, material: "torn"}, square{x: 3, low: [2]float32{9, 0}, high: [2]float32{10, 1}, material: "pane"}, square{x: 9, low: [2]float32{-9, 0}, high: [2]float32{-8, 1}, material: "dark"})
+	m := board(square{x: 2, high: [2]float32{2, 1}, material: "lamp"},
+		square{x: 3, low: [2]float32{5, 0}, high: [2]float32{7, 1}, material: "torn"},
+		square{x: 3, low: [2]float32{9, 0}, high: [2]float32{10, 1}, material: "pane"},
+		square{x: 9, low: [2]float32{-9, 0}, high: [2]float32{-8, 1}, material: "dark"})
 	s := radiance.New(m, paints(map[string]radiance.Look{
 		"lamp": {Colour: white, Emission: white, EmissionPower: 5, Unlit: true, DoubleSided: true},
 		"torn": {Colour: half, Emission: white, EmissionPower: 3, SeeThrough: material.SeeThroughCutOut},
-		"pane": {Colour: even(color.NRGBA{255, 255, 255, 50}), Emission: white, EmissionPower: 1, SeeThrough: material.SeeThroughSoft}}), nil)
+		"pane": {Colour: even(color.NRGBA{255, 255, 255, 50}), Emission: white, EmissionPower: 1,
+			SeeThrough: material.SeeThroughSoft}}), nil)
 	require.True(t, s.Glows())
 	list := s.Emitters()
 	require.Len(t, list, 4, "two triangles each of the lamp and of the torn one")
@@ -218,7 +235,8 @@ func TestEmitters(t *testing.T) {
 	assert.Zero(t, s.See(bvh.Vec{0, -8.5, 0.5}, along).Emitter)
 }
 
-// A prop's triangles stand where its matrix puts them, mirrored or not, with their fronts outside and the light of their own corners.
+// A prop's triangles stand where its matrix puts them, mirrored or not, with their fronts outside
+// and the light of their own corners.
 func TestProps(t *testing.T) {
 	for _, mirrored := range []float32{1, -1} {
 		m := board(square{x: 0, high: [2]float32{1, 1}, material: "a"})
@@ -246,8 +264,12 @@ func TestProps(t *testing.T) {
 
 // A terrain shows its layers as far as they are painted, and the light of its heights.
 func TestTerrain(t *testing.T) {
-	m := &mapfile.Map{Terrains: []mapfile.Terrain{{Columns: 2, Rows: 2, Max: [3]float32{4, 4, 1}, Material: "snow", Repeat: 1, Heights: make([]uint16, 4), Layers: []mapfile.Layer{{Material: "rock", Repeat: 1, Weights: []uint8{0, 255, 0, 255}}}}}}
-	s := radiance.New(m, paints(map[string]radiance.Look{"snow": {Colour: even(color.NRGBA{255, 0, 0, 255})}, "rock": {Colour: even(color.NRGBA{0, 255, 0, 255})}}), nil)
+	m := &mapfile.Map{Terrains: []mapfile.Terrain{{Columns: 2, Rows: 2, Max: [3]float32{4, 4, 1}, Material: "snow",
+		Repeat: 1, Heights: make([]uint16, 4),
+		Layers: []mapfile.Layer{{Material: "rock", Repeat: 1, Weights: []uint8{0, 255, 0, 255}}}}}}
+	s := radiance.New(m,
+		paints(map[string]radiance.Look{"snow": {Colour: even(color.NRGBA{255, 0, 0, 255})},
+			"rock": {Colour: even(color.NRGBA{0, 255, 0, 255})}}), nil)
 	s.Lit = &radiance.Lit{Terrains: [][]bvh.Vec{{{1, 1, 1}, {0, 0, 0}, {1, 1, 1}, {0, 0, 0}}}}
 	for _, x := range []float32{0.4, 1, 2, 3.1, 3.8} {
 		seen := s.See(bvh.Vec{x, 2.3, 5}, bvh.Vec{0, 0, -1})
@@ -281,8 +303,9 @@ func TestLightmapsAreMixed(t *testing.T) {
 	assert.Nil(t, radiance.LitOf(&mapfile.Map{}))
 }
 
-// A sky's picture has north at its left edge and goes over east, from straight up to straight down; without one the dome goes over into
-// the horizon, and what only gathers light sees the same but for a blur.
+// A sky's picture has north at its left edge and goes over east, from straight up to straight down;
+// without one the dome goes over into the horizon, and what only gathers light sees the same but
+// for a blur.
 func TestSkies(t *testing.T) {
 	const w, h = 64, 32
 	p := &radiance.Picture{Width: w, Height: h, Pixels: make([][3]float32, w*h)}
@@ -294,7 +317,9 @@ func TestSkies(t *testing.T) {
 	for _, c := range []struct {
 		dir       bvh.Vec
 		column, y float64
-	}{{bvh.Vec{0, 1, 0}, 0, h / 2}, {bvh.Vec{1, 0, 0}, w / 4, h / 2}, {bvh.Vec{0, -3, 0}, w / 2, h / 2}, {bvh.Vec{-1, 0, 0}, 3 * w / 4, h / 2}, {bvh.Vec{1, 0, 1}, w / 4, h / 4}, {bvh.Vec{1, 0, -1}, w / 4, 3 * h / 4}} {
+	}{{bvh.Vec{0, 1, 0}, 0, h / 2}, {bvh.Vec{1, 0, 0}, w / 4, h / 2}, {bvh.Vec{0, -3, 0}, w / 2, h / 2},
+		{bvh.Vec{-1, 0, 0}, 3 * w / 4, h / 2}, {bvh.Vec{1, 0, 1}, w / 4, h / 4},
+		{bvh.Vec{1, 0, -1}, w / 4, 3 * h / 4}} {
 		got := s.Sky(c.dir)
 		if c.column > 0 { // there the last column mixes with the first
 			assert.InDelta(t, (c.column-0.5)/2, got[0], 1e-3, "%v", c.dir)
@@ -310,7 +335,8 @@ func TestSkies(t *testing.T) {
 	r := rand.New(rand.NewSource(1))
 	for range 3000 {
 		d := bvh.Vec{r.Float32()*2 - 1, r.Float32()*2 - 1, r.Float32()*2 - 1}
-		if d[1] > 0 && d[0] > -0.3 && d[0] < 0.3 || d[2] > 2 || d.Length() < 0.1 || math.Hypot(float64(d[0]), float64(d[1])) < 0.3 {
+		if d[1] > 0 && d[0] > -0.3 && d[0] < 0.3 || d[2] > 2 || d.Length() < 0.1 ||
+			math.Hypot(float64(d[0]), float64(d[1])) < 0.3 {
 			continue // where columns begin again, and where they meet
 		}
 		a, b := s.Sky(d), coarse.Sky(d)
@@ -324,7 +350,8 @@ func TestSkies(t *testing.T) {
 	up := dome.Sky(bvh.Vec{0, 1, 0.3})
 	assert.Greater(t, up[2], float32(0.1))
 	assert.Greater(t, up[0], float32(0.05))
-	loaded, err := radiance.Load(&scene.Picture{Width: 4, Height: 2, Pixels: func() ([][3]float32, error) { return make([][3]float32, 8), nil }})
+	loaded, err := radiance.Load(&scene.Picture{Width: 4, Height: 2,
+		Pixels: func() ([][3]float32, error) { return make([][3]float32, 8), nil }})
 	require.NoError(t, err)
 	assert.Equal(t, 4, loaded.Width)
 	none, err := radiance.Load(nil)
@@ -335,7 +362,8 @@ func TestSkies(t *testing.T) {
 // However a look keeps its texels, each is what Texel says of it.
 func TestPaintedTexels(t *testing.T) {
 	r := rand.New(rand.NewSource(3))
-	for _, l := range []radiance.Look{{}, {Contrast: 1.4}, {Saturation: 1, Tint: [3]float64{0.5, 2, 1}}, {Saturation: 0.3, Contrast: 0.8}, {Saturation: -1}} {
+	for _, l := range []radiance.Look{{}, {Contrast: 1.4}, {Saturation: 1, Tint: [3]float64{0.5, 2, 1}},
+		{Saturation: 0.3, Contrast: 0.8}, {Saturation: -1}} {
 		img := image.NewNRGBA(image.Rect(0, 0, 16, 8))
 		for i := range img.Pix {
 			img.Pix[i] = uint8(r.Uint32())
@@ -348,7 +376,8 @@ func TestPaintedTexels(t *testing.T) {
 		for y := range 8 {
 			for x := range 16 {
 				want := l.Texel(img.Pix[img.PixOffset(x, y):][:4])
-				require.Equal(t, bvh.Vec(want[:3]), p.Colour((float32(x)+0.5)/16, (float32(y)+0.5)/8), "%+v at %d, %d", l.Saturation, x, y)
+				require.Equal(t, bvh.Vec(want[:3]), p.Colour((float32(x)+0.5)/16, (float32(y)+0.5)/8), "%+v at %d, %d",
+					l.Saturation, x, y)
 			}
 		}
 	}

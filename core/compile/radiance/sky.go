@@ -22,8 +22,8 @@ func Load(p *scene.Picture) (*Picture, error) {
 	return &Picture{p.Width, p.Height, pixels}, err
 }
 
-// Sky is the light that comes from a direction, where nothing is in the way: that of the picture all around, or else the dome's,
-// which goes over into the horizon's the nearer it is to it.
+// Sky is the light that comes from a direction, where nothing is in the way: that of the picture
+// all around, or else the dome's, which goes over into the horizon's the nearer it is to it.
 func (s *Scene) Sky(dir bvh.Vec) bvh.Vec {
 	d := dir.Unit()
 	p := s.picture
@@ -69,8 +69,9 @@ const (
 	fine = 6
 )
 
-// Coarse is the scene for those who gather light: its picture of the sky, where it has one, is blurred by about a degree, so that
-// small bright parts of it are found by few rays. It shares all else with the scene, but Lit.
+// Coarse is the scene for those who gather light: its picture of the sky, where it has one, is
+// blurred by about a degree, so that small bright parts of it are found by few rays. It shares all
+// else with the scene, but Lit.
 func (s *Scene) Coarse() *Scene {
 	c := *s
 	if s.picture == nil || s.coarse != nil {

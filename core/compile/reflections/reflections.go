@@ -1,8 +1,9 @@
-// Package reflections is the compile stage that takes, at every probe of a lit map, a picture of all around it, for surfaces near by
-// to mirror. A picture is a cube of six images with light of any brightness; each level is what a rougher surface mirrors: the
-// mean over directions as they are spread by the distribution of Trowbridge and Reitz ("Average irregularity representation of a
-// rough surface for ray reflection", 1975), sampled by importance. The box that the probe stands in lets games mirror what is
-// near at the place where it is (parallax).
+// Package reflections is the compile stage that takes, at every probe of a lit map, a picture of
+// all around it, for surfaces near by to mirror. A picture is a cube of six images with light of
+// any brightness; each level is what a rougher surface mirrors: the mean over directions as they
+// are spread by the distribution of Trowbridge and Reitz ("Average irregularity representation of a
+// rough surface for ray reflection", 1975), sampled by importance. The box that the probe stands in
+// lets games mirror what is near at the place where it is (parallax).
 package reflections
 
 import (
@@ -71,36 +72,38 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *radiance.Scene,
 		}
 	}
 	failed := make([]error, len(probes))
-	err := w.Parts(ctx, stage.Parts{N: len(probes), Block: 1, Size: 1, Weight: int64(12 * size), Key: func(k int) string {
-		return stage.Key(stage.Reflections, Version, o.Key, o.Format, size, m.Objects[probes[k]].A)
-	}, Do: func(first, last int) {
-		for k := first; k < last; k++ {
-			m.Cubes[k].Texture, failed[k] = picture(ctx, w, s, m.Objects[probes[k]].A, size, o.Format)
-		}
-	}, Pack: func(first, last int) (data []byte) {
-		for k := first; k < last; k++ {
-			data = binary.LittleEndian.AppendUint32(data, uint32(len(m.Cubes[k].Texture)))
-			data = append(data, m.Cubes[k].Texture...)
-		}
-		return data
-	}, Unpack: func(first, last int, data []byte) bool {
-		for k := first; k < last; k++ {
-			if len(data) < 4 {
-				return false
+	err := w.Parts(ctx,
+		stage.Parts{N: len(probes), Block: 1, Size: 1, Weight: int64(12 * size), Key: func(k int) string {
+			return stage.Key(stage.Reflections, Version, o.Key, o.Format, size, m.Objects[probes[k]].A)
+		}, Do: func(first, last int) {
+			for k := first; k < last; k++ {
+				m.Cubes[k].Texture, failed[k] = picture(ctx, w, s, m.Objects[probes[k]].A, size, o.Format)
 			}
-			n := uint64(binary.LittleEndian.Uint32(data))
-			if n == 0 || n > uint64(len(data)-4) {
-				return false
+		}, Pack: func(first, last int) (data []byte) {
+			for k := first; k < last; k++ {
+				data = binary.LittleEndian.AppendUint32(data, uint32(len(m.Cubes[k].Texture)))
+				data = append(data, m.Cubes[k].Texture...)
 			}
-			m.Cubes[k].Texture, data = data[4:4+n:4+n], data[4+n:]
-		}
-		return len(data) == 0
-	}})
+			return data
+		}, Unpack: func(first, last int, data []byte) bool {
+			for k := first; k < last; k++ {
+				if len(data) < 4 {
+					return false
+				}
+				n := uint64(binary.LittleEndian.Uint32(data))
+				if n == 0 || n > uint64(len(data)-4) {
+					return false
+				}
+				m.Cubes[k].Texture, data = data[4:4+n:4+n], data[4+n:]
+			}
+			return len(data) == 0
+		}})
 	return r, errors.Join(append(failed, err)...)
 }
 
 // picture is what a probe sees, as a file.
-func picture(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, size int, f texture.Format) ([]byte, error) {
+func picture(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, size int, f texture.Format) ([]byte,
+	error) {
 	levels, err := take(ctx, w, s, at, size)
 	if err != nil {
 		return nil, err
@@ -137,7 +140,8 @@ func take(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, siz
 			for x := range size {
 				sum := bvh.Vec{}
 				for k := range 4 {
-					d := bvh.CubeDirection(face, (float32(x)+0.25+float32(float32(k&1)/2))/float32(size), (float32(y)+0.25+float32(float32(k>>1)/2))/float32(size))
+					d := bvh.CubeDirection(face, (float32(x)+0.25+float32(float32(k&1)/2))/float32(size),
+						(float32(y)+0.25+float32(float32(k>>1)/2))/float32(size))
 					sum = sum.Add(s.See(at, d.Unit()).Light)
 				}
 				sharp.texels[face][y*size+x] = sum.Scale(0.25)
@@ -174,7 +178,8 @@ func take(ctx context.Context, w *stage.Work, s *radiance.Scene, at bvh.Vec, siz
 	return levels, err
 }
 
-// lobe is the directions that a surface of a roughness, looked at straight on, mirrors: about Z, each as likely as the others.
+// lobe is the directions that a surface of a roughness, looked at straight on, mirrors: about Z,
+// each as likely as the others.
 func lobe(roughness float64) []bvh.Vec {
 	var list []bvh.Vec
 	a := roughness * roughness
@@ -204,7 +209,8 @@ func pack(ctx context.Context, levels []*cube, f texture.Format) ([]byte, error)
 			}
 			images[i] = img
 		}
-		t, err := texture.Compile(ctx, images, texture.Options{Format: f, Shape: texture.Cube, Levels: 1, Quality: bcn.Normal})
+		t, err := texture.Compile(ctx, images,
+			texture.Options{Format: f, Shape: texture.Cube, Levels: 1, Quality: bcn.Normal})
 		if err != nil {
 			return nil, fmt.Errorf("packing a probe's picture: %w", err)
 		}
@@ -217,8 +223,8 @@ func pack(ctx context.Context, levels []*cube, f texture.Format) ([]byte, error)
 	return all.Encode(texture.Container{Name: "ktx2"})
 }
 
-// box is the walls around a place, as far as reach: the median of where rays along each axis end. in says that most of them end
-// on the backs of surfaces.
+// box is the walls around a place, as far as reach: the median of where rays along each axis end.
+// in says that most of them end on the backs of surfaces.
 func box(s *radiance.Scene, at bvh.Vec, reach float32) (low, high [3]float32, in bool) {
 	behind, all := 0, 0
 	for k := range 3 {

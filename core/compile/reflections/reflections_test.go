@@ -26,15 +26,17 @@ func mirrored(t *testing.T, source string, format texture.Format, env stage.Env)
 	env.Only = []string{stage.Lighting, stage.Reflections}
 	white := image.NewNRGBA(image.Rect(0, 0, 1, 1))
 	white.Set(0, 0, color.White)
-	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) radiance.Look {
-		switch name {
-		case "glow":
-			return radiance.Look{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
-		case "black":
-			return radiance.Look{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
-		}
-		return radiance.Look{}
-	}}})
+	r, err := compile.Compile(context.Background(), m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 },
+			Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) radiance.Look {
+				switch name {
+				case "glow":
+					return radiance.Look{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+				case "black":
+					return radiance.Look{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+				}
+				return radiance.Look{}
+			}}})
 	require.NoError(t, err)
 	data, err := mapfile.Encode(r.Map)
 	require.NoError(t, err)
@@ -52,7 +54,8 @@ func red(t *texture.Texture, level, face, x, y int) float32 {
 // Under a sky that is as bright everywhere, every surface mirrors just that, however rough it is.
 func TestASkyThatIsEvenIsMirroredEvenly(t *testing.T) {
 	thorough.Only(t)
-	m, _ := mirrored(t, "sky s sun=40,0 power=0 dome=#ffffff glow=0.5\nsolid far box 900,900,0 901,901,1 material=black\nprobe p at=0,0,0 reach=9\n", texture.RGBA16F, stage.Env{})
+	m, _ := mirrored(t,
+		"sky s sun=40,0 power=0 dome=#ffffff glow=0.5\nsolid far box 900,900,0 901,901,1 material=black\nprobe p at=0,0,0 reach=9\n", texture.RGBA16F, stage.Env{})
 	require.Len(t, m.Cubes, 1)
 	cube, err := texture.Read(m.Cubes[0].Texture)
 	require.NoError(t, err)
@@ -69,8 +72,8 @@ func TestASkyThatIsEvenIsMirroredEvenly(t *testing.T) {
 	assert.Equal(t, [3]float32{-9, -9, -9}, m.Cubes[0].Min, "as far as it reaches")
 }
 
-// In a room, with one wall that glows to the east, the cube's first image is bright, the others are darker the rougher... the
-// sharper the surface, and the box is the room.
+// In a room, with one wall that glows to the east, the cube's first image is bright, the others are
+// darker the rougher... the sharper the surface, and the box is the room.
 func TestAGlowingWallIsWhereItIs(t *testing.T) {
 	room := `solid floor box 0,0,-1 8,6,0 material=black
 solid roof box 0,0,4 8,6,5 material=black
@@ -91,7 +94,8 @@ probe p at=4,3,2 reach=20
 			assert.Less(t, red(cube, 0, face, w/2, w/2), float32(0.05), "image %d", face)
 		}
 		last := len(cube.Levels) - 1
-		assert.Greater(t, red(cube, last, 2, 3, 2), red(cube, last, 2, 0, 2)+0.2, "rough, its light spreads to the north's eastern side")
+		assert.Greater(t, red(cube, last, 2, 3, 2), red(cube, last, 2, 0, 2)+0.2,
+			"rough, its light spreads to the north's eastern side")
 		assert.Greater(t, red(cube, last, 2, 3, 2), red(cube, 1, 2, w/2-1, w/4)*0.2)
 		assert.InDeltaSlice(t, []float32{0, 0, 0}, m.Cubes[0].Min[:], 0.01)
 		assert.InDeltaSlice(t, []float32{8, 6, 4}, m.Cubes[0].Max[:], 0.01)

@@ -54,7 +54,8 @@ func newOrtho(m *mapfile.Map, ahead bvh.Vec, area image.Rectangle, top float32) 
 	v.right, v.up = axes(v.ahead)
 	low, high := bounds(m, nil)
 	high[2] = min(high[2], max(float64(top), low[2]+1))
-	box := [2]bvh.Vec{{float32(low[0]), float32(low[1]), float32(low[2])}, {float32(high[0]), float32(high[1]), float32(high[2])}}
+	box := [2]bvh.Vec{{float32(low[0]), float32(low[1]), float32(low[2])},
+		{float32(high[0]), float32(high[1]), float32(high[2])}}
 	v.middle = box[0].Add(box[1]).Scale(0.5)
 	var wide, tall float32
 	for corner := range 8 {
@@ -70,7 +71,8 @@ func newOrtho(m *mapfile.Map, ahead bvh.Vec, area image.Rectangle, top float32) 
 func (v *ortho) at(p [3]float32) (x, y float64) {
 	d := bvh.Vec(p).Sub(v.middle)
 	clamp := func(f float32) float64 { return min(max(float64(f*v.scale), -1e6), 1e6) }
-	return float64(v.area.Min.X+v.area.Dx()/2) + clamp(d.Dot(v.right)), float64(v.area.Min.Y+v.area.Dy()/2) - clamp(d.Dot(v.up))
+	return float64(v.area.Min.X+v.area.Dx()/2) + clamp(d.Dot(v.right)),
+		float64(v.area.Min.Y+v.area.Dy()/2) - clamp(d.Dot(v.up))
 }
 
 // Above draws a map from above, cut open over the players' heads, with names of what is placed in it.
@@ -80,7 +82,8 @@ func (s *Scene) Above(ctx context.Context, workers int) (image.Image, error) {
 
 // Isometric draws a map from a corner, in an isometric projection, cut open over the players' heads, with names.
 func (s *Scene) Isometric(ctx context.Context, workers int) (image.Image, error) {
-	return s.plans(ctx, bvh.Vec{1, 1, -float32(math.Sqrt2 * math.Tan(35.264*math.Pi/180))}, "from the south-west", workers)
+	return s.plans(ctx, bvh.Vec{1, 1, -float32(math.Sqrt2 * math.Tan(35.264*math.Pi/180))}, "from the south-west",
+		workers)
 }
 
 func (s *Scene) plans(ctx context.Context, ahead bvh.Vec, from string, workers int) (image.Image, error) {
@@ -90,22 +93,23 @@ func (s *Scene) plans(ctx context.Context, ahead bvh.Vec, from string, workers i
 	const reach = 1e5
 	size := 1 / v.scale
 	w, h := float32(area.Dx())/v.scale, float32(area.Dy())/v.scale
-	shot, err := s.expose(ctx, Options{Width: area.Dx(), Height: area.Dy(), Workers: workers, Draft: true}, func(e *eye, x, y, _, _ float32) bvh.Vec {
-		from := v.middle.Add(v.right.Scale((x - 0.5) * w)).Add(v.up.Scale((0.5 - y) * h))
-		// Rays begin at the cut, or high above all.
-		back := float32(reach)
-		if c.height < far {
-			back = (c.height - from[2]) / -v.ahead[2]
-		} else {
-			_, high, _ := s.Box()
-			back = (high[2] + 1 - from[2]) / -v.ahead[2]
-		}
-		from = from.Sub(v.ahead.Scale(back))
-		if s.underground(from) {
-			return c.section
-		}
-		return shown(e.see(from, v.ahead, 0, size, 0))
-	}, false, c)
+	shot, err := s.expose(ctx, Options{Width: area.Dx(), Height: area.Dy(), Workers: workers, Draft: true},
+		func(e *eye, x, y, _, _ float32) bvh.Vec {
+			from := v.middle.Add(v.right.Scale((x - 0.5) * w)).Add(v.up.Scale((0.5 - y) * h))
+			// Rays begin at the cut, or high above all.
+			back := float32(reach)
+			if c.height < far {
+				back = (c.height - from[2]) / -v.ahead[2]
+			} else {
+				_, high, _ := s.Box()
+				back = (high[2] + 1 - from[2]) / -v.ahead[2]
+			}
+			from = from.Sub(v.ahead.Scale(back))
+			if s.underground(from) {
+				return c.section
+			}
+			return shown(e.see(from, v.ahead, 0, size, 0))
+		}, false, c)
 	if err != nil {
 		return nil, err
 	}
@@ -153,10 +157,12 @@ func page(m *mapfile.Map, from string) *image.RGBA {
 
 // objects marks and names what is placed in a map: spawns first, whose names are most asked for.
 func (v *ortho) objects(img *image.RGBA, m *mapfile.Map) {
-	order := map[string]int{"spawn": 0, "item": 1, "volume": 2, "area": 2, "camera": 3, "light": 4, "probe": 5, "sound": 6}
+	order := map[string]int{"spawn": 0, "item": 1, "volume": 2, "area": 2, "camera": 3, "light": 4, "probe": 5,
+		"sound": 6}
 	list := slices.Clone(m.Objects)
 	kindOf := func(o *mapfile.Object) string { kind, _, _ := strings.Cut(o.Kind, ":"); return kind }
-	slices.SortStableFunc(list, func(a, b mapfile.Object) int { return cmp.Compare(order[kindOf(&a)], order[kindOf(&b)]) })
+	slices.SortStableFunc(list,
+		func(a, b mapfile.Object) int { return cmp.Compare(order[kindOf(&a)], order[kindOf(&b)]) })
 	view := &view{area: v.area}
 	type named struct {
 		x, y float64
@@ -238,7 +244,8 @@ func (v *ortho) name(img *image.RGBA, x, y float64, name string, c color.RGBA) {
 		return
 	}
 	w := 7*len(name) + 4
-	for _, corner := range []image.Point{{at.X + 7, at.Y - 7}, {at.X - 7 - w, at.Y - 7}, {at.X - w/2, at.Y - 22}, {at.X - w/2, at.Y + 8}} {
+	for _, corner := range []image.Point{{at.X + 7, at.Y - 7}, {at.X - 7 - w, at.Y - 7}, {at.X - w/2, at.Y - 22},
+		{at.X - w/2, at.Y + 8}} {
 		r := image.Rectangle{corner, corner.Add(image.Pt(w, 14))}
 		if !r.In(v.area.Inset(2)) || slices.ContainsFunc(v.labels, r.Overlaps) {
 			continue
@@ -271,7 +278,8 @@ func (v *view) disc(img *image.RGBA, x, y float64, c color.RGBA, radius int) {
 	}
 }
 
-// Plan draws a map of grids for those who build it: every level as painted, in no light, with names of what is placed on it.
+// Plan draws a map of grids for those who build it: every level as painted, in no light, with names
+// of what is placed on it.
 func (t *Tiles) Plan() image.Image {
 	const title = 20
 	img := page(t.m, "from above")
@@ -297,7 +305,8 @@ func (t *Tiles) Plan() image.Image {
 			}
 		}
 		cell := float64(t.side) * by
-		v := &ortho{area: area, ahead: bvh.Vec{0, 0, -1}, right: bvh.Vec{1, 0, 0}, up: bvh.Vec{0, -1, 0}, scale: float32(cell), middle: bvh.Vec{float32(g.Width) / 2, float32(g.Height) / 2, 0}}
+		v := &ortho{area: area, ahead: bvh.Vec{0, 0, -1}, right: bvh.Vec{1, 0, 0}, up: bvh.Vec{0, -1, 0},
+			scale: float32(cell), middle: bvh.Vec{float32(g.Width) / 2, float32(g.Height) / 2, 0}}
 		here := *t.m
 		here.Objects = nil
 		for _, o := range t.m.Objects {

@@ -55,17 +55,21 @@ func Cells(m *mapfile.Map) image.Image {
 			}
 		}
 	}
-	return plan(m, nil, under, []key{{"sees no other face", few}, {"half of them", blend(few, much, 0.5)}, {"all of them", much}})
+	return plan(m, nil, under,
+		[]key{{"sees no other face", few}, {"half of them", blend(few, much, 0.5)}, {"all of them", much}})
 }
 
 // islandColours are those of ground, by island; the last stands for all further ones.
-var islandColours = []color.RGBA{{0x8c, 0xc0, 0x82, 255}, {0xe8, 0xa8, 0x5c, 255}, {0xc8, 0x8c, 0xc8, 255}, {0xd8, 0x70, 0x70, 255}}
+var islandColours = []color.RGBA{{0x8c, 0xc0, 0x82, 255}, {0xe8, 0xa8, 0x5c, 255}, {0xc8, 0x8c, 0xc8, 255},
+	{0xd8, 0x70, 0x70, 255}}
 
 // linkColours are those of ways that are no walking.
-var linkColours = map[mapfile.LinkKind]color.RGBA{mapfile.Drop: {0x1f, 0x6f, 0xb5, 255}, mapfile.Jump: {0x8a, 0x2c, 0x9e, 255}, mapfile.Ladder: {0x7a, 0x4a, 0x20, 255}, mapfile.Door: {0x0e, 0x7c, 0x7c, 255}}
+var linkColours = map[mapfile.LinkKind]color.RGBA{mapfile.Drop: {0x1f, 0x6f, 0xb5, 255},
+	mapfile.Jump: {0x8a, 0x2c, 0x9e, 255}, mapfile.Ladder: {0x7a, 0x4a, 0x20, 255},
+	mapfile.Door: {0x0e, 0x7c, 0x7c, 255}}
 
-// Ground draws where the first kind of agent can walk: ground that hangs together in one colour, and the links. On grids cells are
-// the darker, the more a step onto them costs.
+// Ground draws where the first kind of agent can walk: ground that hangs together in one colour,
+// and the links. On grids cells are the darker, the more a step onto them costs.
 func Ground(m *mapfile.Map) image.Image {
 	keys := []key{{"ground", islandColours[0]}}
 	var rank map[uint32]int
@@ -80,7 +84,8 @@ func Ground(m *mapfile.Map) image.Image {
 					continue
 				}
 				x, y := float64(uint32(k)%g.Width), float64(uint32(k)/g.Width)
-				v.fill(img, [3]float64{x, y, float64(g.Level)}, [3]float64{x + 1, y + 1, float64(g.Level)}, blend(islandColours[0], leak, float64(c-min(c, 10))/120), 0.8)
+				v.fill(img, [3]float64{x, y, float64(g.Level)}, [3]float64{x + 1, y + 1, float64(g.Level)},
+					blend(islandColours[0], leak, float64(c-min(c, 10))/120), 0.8)
 			}
 		}
 		if len(m.Navigation) == 0 {
@@ -92,7 +97,9 @@ func Ground(m *mapfile.Map) image.Image {
 			for _, h := range p.Heights {
 				low, high = min(low, h), max(high, h)
 			}
-			v.fill(img, [3]float64{float64(p.Low[0]), float64(p.Low[1]), float64(low)}, [3]float64{float64(p.High[0]), float64(p.High[1]), float64(high) + 0.1}, islandColours[rank[p.Island]], 0.8)
+			v.fill(img, [3]float64{float64(p.Low[0]), float64(p.Low[1]), float64(low)},
+				[3]float64{float64(p.High[0]), float64(p.High[1]), float64(high) + 0.1}, islandColours[rank[p.Island]],
+				0.8)
 		}
 		for _, l := range n.Links {
 			if c, shown := linkColours[l.Kind]; shown {
@@ -148,7 +155,8 @@ func (v *view) fill(img *image.RGBA, low, high [3]float64, c color.RGBA, weight 
 	right, top := v.at(high)
 	inside := v.area.Inset(1)
 	clip := func(f float64, low, high int) int { return int(math.Round(min(max(f, float64(low)), float64(high)))) }
-	area := image.Rect(clip(left, inside.Min.X, inside.Max.X), clip(top, inside.Min.Y, inside.Max.Y), clip(right, inside.Min.X, inside.Max.X), clip(bottom, inside.Min.Y, inside.Max.Y))
+	area := image.Rect(clip(left, inside.Min.X, inside.Max.X), clip(top, inside.Min.Y, inside.Max.Y),
+		clip(right, inside.Min.X, inside.Max.X), clip(bottom, inside.Min.Y, inside.Max.Y))
 	if area.Dy() == 0 { // ground seen from the side is a line
 		area.Max.Y = min(area.Min.Y+1, inside.Max.Y)
 	}

@@ -28,8 +28,10 @@ var (
 	ink    = color.RGBA{0x30, 0x33, 0x38, 255}
 	faint  = color.RGBA{0xa9, 0xa6, 0x9e, 255}
 	leak   = color.RGBA{0xd0, 0x21, 0x21, 255}
-	colour = map[string]color.RGBA{"spawn": {0x1f, 0x6f, 0xb5, 255}, "light": {0xc9, 0x8a, 0x00, 255}, "camera": {0x6a, 0x3f, 0xa0, 255},
-		"sound": {0x2c, 0x8c, 0x5a, 255}, "probe": {0x19, 0x8a, 0x8a, 255}, "volume": {0x9a, 0x5b, 0x2e, 255}, "item": {0x8a, 0x2c, 0x5e, 255}}
+	colour = map[string]color.RGBA{"spawn": {0x1f, 0x6f, 0xb5, 255}, "light": {0xc9, 0x8a, 0x00, 255},
+		"camera": {0x6a, 0x3f, 0xa0, 255},
+		"sound":  {0x2c, 0x8c, 0x5a, 255}, "probe": {0x19, 0x8a, 0x8a, 255}, "volume": {0x9a, 0x5b, 0x2e, 255},
+		"item": {0x8a, 0x2c, 0x5e, 255}}
 )
 
 // view is one projection: which coordinates run to the right and up, from which side one looks, and where it is drawn.
@@ -50,7 +52,8 @@ func plan(m *mapfile.Map, way []geom.Vec, under func(v *view, img *image.RGBA), 
 	img := image.NewRGBA(image.Rect(0, 0, Width, Height))
 	draw.Draw(img, img.Bounds(), image.NewUniform(paper), image.Point{}, draw.Src)
 	low, high := bounds(m, way)
-	views := []view{{title: "from above", right: 0, up: 1, area: image.Rect(16, 40, 836, 784)}, {title: "from the south", right: 0, up: 2, area: image.Rect(852, 40, 1264, 400)},
+	views := []view{{title: "from above", right: 0, up: 1, area: image.Rect(16, 40, 836, 784)},
+		{title: "from the south", right: 0, up: 2, area: image.Rect(852, 40, 1264, 400)},
 		{title: "from the east", right: 1, up: 2, area: image.Rect(852, 424, 1264, 784)}}
 	text(img, 16, 24, ink, strings.TrimSpace(m.Meta.Title+"   "+m.Meta.Name))
 	legend(img, m, len(way) > 0, keys)
@@ -132,7 +135,8 @@ func (v *view) fit(low, high [3]float64) {
 }
 
 func (v *view) at(p [3]float64) (x, y float64) {
-	return float64(v.area.Min.X) + float64((p[v.right]-v.left)*v.scale), float64(v.area.Max.Y) - float64((p[v.up]-v.under)*v.scale)
+	return float64(v.area.Min.X) + float64((p[v.right]-v.left)*v.scale),
+		float64(v.area.Max.Y) - float64((p[v.up]-v.under)*v.scale)
 }
 
 // surface draws the edges of faces, those that look this way darker, and the rims of tiles.
@@ -168,7 +172,8 @@ func (v *view) surface(img *image.RGBA, m *mapfile.Map) {
 				}
 			}
 			for k, row := range p.Rows {
-				corners[i][k] = float64(float64(row[0])*q[0]) + float64(float64(row[1])*q[1]) + float64(float64(row[2])*q[2]) + float64(row[3])
+				corners[i][k] = float64(float64(row[0])*q[0]) + float64(float64(row[1])*q[1]) +
+					float64(float64(row[2])*q[2]) + float64(row[3])
 			}
 		}
 		for i := range corners {
@@ -291,7 +296,8 @@ func (v *view) line(img *image.RGBA, a, b [3]float64, c color.RGBA, thick int) {
 // stroke is line between places of the picture.
 func (v *view) stroke(img *image.RGBA, x0, y0, x1, y1 float64, c color.RGBA, thick int) {
 	low, high := 0.0, 1.0
-	for _, s := range [2][4]float64{{x0, x1 - x0, float64(v.area.Min.X), float64(v.area.Max.X)}, {y0, y1 - y0, float64(v.area.Min.Y), float64(v.area.Max.Y)}} {
+	for _, s := range [2][4]float64{{x0, x1 - x0, float64(v.area.Min.X), float64(v.area.Max.X)},
+		{y0, y1 - y0, float64(v.area.Min.Y), float64(v.area.Max.Y)}} {
 		if s[1] == 0 {
 			if s[0] < s[2] || s[0] > s[3] {
 				return

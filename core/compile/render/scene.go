@@ -24,8 +24,8 @@ type Scene struct {
 	range3, fogFrom, fogSky float32 // three times one by the fog's range
 }
 
-// NewScene makes a map ready. looks says how materials look, from several goroutines at once; sky is the picture all around or nil; side is the most texels that
-// textures keep along a side.
+// NewScene makes a map ready. looks says how materials look, from several goroutines at once; sky
+// is the picture all around or nil; side is the most texels that textures keep along a side.
 func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Picture, side int) *Scene {
 	s := &Scene{Map: m}
 	type ready struct {
@@ -47,8 +47,9 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Pi
 			return nil
 		})
 	}
-	_ = g.Wait()                                                                         // none of them fails
-	by := map[string]ready{"": {newSkin(Look{}, 1), radiance.Paint(radiance.Look{}, 1)}} // a shape without a material is plain
+	_ = g.Wait() // none of them fails
+	// a shape without a material is plain
+	by := map[string]ready{"": {newSkin(Look{}, 1), radiance.Paint(radiance.Look{}, 1)}}
 	for i, name := range names {
 		by[name] = made[i]
 	}
@@ -64,12 +65,15 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Pi
 		if k.Power > 0 && k.Disc > 0 {
 			half := min(k.Disc, 90) / 2 * math.Pi / 180
 			s.disc = float32(math.Cos(half))
-			// What the whole disc sends falls on a surface that faces it as the map says; brighter than this no eye tells apart.
-			s.bright = radiance.Linear(k.Colour).Scale(float32(min(k.Power/(math.Pi*math.Sin(half)*math.Sin(half)), 24)))
+			// What the whole disc sends falls on a surface that faces it as the map says; brighter
+			// than this no eye tells apart.
+			s.bright = radiance.Linear(k.Colour).Scale(float32(min(k.Power/(math.Pi*math.Sin(half)*math.Sin(half)),
+				24)))
 		}
 	}
 	if f := m.Meta.Fog; f != nil && f.Range > 0 {
-		s.fog, s.range3, s.fogFrom, s.fogSky = radiance.Linear(f.Colour), float32(3/f.Range), float32(f.From), float32(f.Sky)
+		s.fog, s.range3, s.fogFrom, s.fogSky = radiance.Linear(f.Colour), float32(3/f.Range), float32(f.From),
+			float32(f.Sky)
 	}
 	return s
 }
@@ -80,7 +84,8 @@ func (s *Scene) Lit() bool { return s.light.Lit != nil }
 // Box is the box around all surfaces; ok is false when there are none.
 func (s *Scene) Box() (low, high bvh.Vec, ok bool) {
 	box, ok := s.light.Box()
-	return bvh.Vec{float32(box.Min.X), float32(box.Min.Y), float32(box.Min.Z)}, bvh.Vec{float32(box.Max.X), float32(box.Max.Y), float32(box.Max.Z)}, ok
+	return bvh.Vec{float32(box.Min.X), float32(box.Min.Y), float32(box.Min.Z)},
+		bvh.Vec{float32(box.Max.X), float32(box.Max.Y), float32(box.Max.Z)}, ok
 }
 
 // Camera is where a picture is taken from.

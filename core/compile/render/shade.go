@@ -57,7 +57,8 @@ func (e *eye) see(from, dir bvh.Vec, spread, width float32, bounce int) bvh.Vec 
 }
 
 // through is what comes through a soft surface, c being what lies behind it, and what it adds itself.
-func (e *eye) through(soft []radiance.Found, i int, c bvh.Vec, limit float32, from, dir bvh.Vec, spread, width float32, bounce int) bvh.Vec {
+func (e *eye) through(soft []radiance.Found, i int, c bvh.Vec, limit float32, from, dir bvh.Vec, spread, width float32,
+	bounce int) bvh.Vec {
 	p := &soft[i]
 	k := e.s.skins[p.Material]
 	v := e.view(p, k, from, dir, spread, width)
@@ -122,8 +123,10 @@ func (e *eye) shade(p *radiance.Found, from, dir bvh.Vec, spread, width float32,
 	return v.own().Add(v.glow).Scale(1 - part).Add(seen.Scale(part))
 }
 
-// mirrored is what a surface mirrors, and which part of its light that is: the larger, the flatter one looks at it (Schlick 1994).
-func (e *eye) mirrored(v *view3, k *skin, from, dir bvh.Vec, distance, spread, width float32, bounce int) (part float32, seen bvh.Vec) {
+// mirrored is what a surface mirrors, and which part of its light that is: the larger, the flatter
+// one looks at it (Schlick 1994).
+func (e *eye) mirrored(v *view3, k *skin, from, dir bvh.Vec, distance, spread, width float32, bounce int) (part float32,
+	seen bvh.Vec) {
 	part = float32(k.reflection * v.gloss)
 	if part <= 0 || bounce >= mostBounce || e.what != All {
 		return 0, seen
@@ -146,14 +149,16 @@ func (e *eye) mirrored(v *view3, k *skin, from, dir bvh.Vec, distance, spread, w
 	}
 	at := from.Add(dir.Scale(distance))
 	lift := 1e-3 + float32(1e-5*distance)
-	seen = e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, mostSpread), width+float32(spread*distance*dir.Length()), bounce+1)
+	seen = e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, mostSpread),
+		width+float32(spread*distance*dir.Length()), bounce+1)
 	for i := range seen {
 		seen[i] = min(seen[i], mostGlint)
 	}
 	return part, seen
 }
 
-// roughened is one of the normals that a rough surface has in the small (GGX, Walter and others 2007), another in each sample.
+// roughened is one of the normals that a rough surface has in the small (GGX, Walter and others
+// 2007), another in each sample.
 func (e *eye) roughened(n bvh.Vec, roughness float32) bvh.Vec {
 	a := float64(roughness) * float64(roughness)
 	x, y := e.chance(), e.chance()
@@ -293,13 +298,15 @@ func (k *skin) over(f *footprint, sharp float32) [4]float32 {
 // ground is the colour of a terrain, layer over layer. The footprint is in metres.
 func (s *Scene) ground(p *radiance.Found, t *mapfile.Terrain, base *skin, f *footprint, sharp float32) [4]float32 {
 	of := func(k *skin, repeat float32) [4]float32 {
-		g := footprint{f.u / repeat, f.v / repeat, f.du / repeat, f.dv / repeat, [2]float32{f.minor[0] / repeat, f.minor[1] / repeat}}
+		g := footprint{f.u / repeat, f.v / repeat, f.du / repeat, f.dv / repeat,
+			[2]float32{f.minor[0] / repeat, f.minor[1] / repeat}}
 		return k.over(&g, sharp)
 	}
 	c := of(base, t.Repeat)
 	for i, number := range s.light.Layers(p.Owner) {
 		l := &t.Layers[i]
-		part := (float32((1-p.U-p.V)*float32(l.Weights[p.Vertex[0]])) + float32(p.U*float32(l.Weights[p.Vertex[1]])) + float32(p.V*float32(l.Weights[p.Vertex[2]]))) / 255
+		part := (float32((1-p.U-p.V)*float32(l.Weights[p.Vertex[0]])) + float32(p.U*float32(l.Weights[p.Vertex[1]])) +
+			float32(p.V*float32(l.Weights[p.Vertex[2]]))) / 255
 		if part > 0 {
 			over := of(s.skins[number], l.Repeat)
 			for k := range c {
@@ -328,8 +335,8 @@ func (e *eye) spread(f *footprint, p *radiance.Found, n, dir, gu, gv bvh.Vec, sp
 	f.minor = [2]float32{gu.Dot(aside) * w, gv.Dot(aside) * w}
 }
 
-// bend takes a normal map's normal into account: for what is mirrored, and for the light that lies on the place, which came from some
-// sides more than from others.
+// bend takes a normal map's normal into account: for what is mirrored, and for the light that lies
+// on the place, which came from some sides more than from others.
 func (v *view3) bend(e *eye, p *radiance.Found, c [4]float32, gu, gv, at bvh.Vec) {
 	n := v.bent
 	right := gu.Sub(n.Scale(gu.Dot(n))).Unit()

@@ -60,7 +60,8 @@ type lens struct {
 }
 
 func newLens(c Camera, w, h int) lens {
-	l := lens{at: c.At, ahead: c.Look.Sub(c.At).Unit(), ratio: float32(h) / float32(w), opening: float32(c.Lens), focus: float32(c.Focus), light: float32(math.Exp2(c.Exposure))}
+	l := lens{at: c.At, ahead: c.Look.Sub(c.At).Unit(), ratio: float32(h) / float32(w), opening: float32(c.Lens),
+		focus: float32(c.Focus), light: float32(math.Exp2(c.Exposure))}
 	if l.focus <= 0 {
 		l.focus = c.Look.Sub(c.At).Length()
 	}
@@ -116,9 +117,10 @@ func (s *sum) off() float32 {
 	return float32(math.Sqrt(float64(max(variance, 0) / n)))
 }
 
-// expose makes a picture of what sample sees at places of it; open says that samples of one place differ. removed is what is taken
-// away of the map, or nil.
-func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) bvh.Vec, open bool, removed *cut) (*imaging.RGB48, error) {
+// expose makes a picture of what sample sees at places of it; open says that samples of one place
+// differ. removed is what is taken away of the map, or nil.
+func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y, a, b float32) bvh.Vec, open bool,
+	removed *cut) (*imaging.RGB48, error) {
 	w, h := o.Width, o.Height
 	rounds, sharp := fullRounds, float32(0.25)
 	switch {
@@ -157,7 +159,8 @@ func (s *Scene) expose(ctx context.Context, o Options, sample func(e *eye, x, y,
 						for k := int(p.samples); k < until; k++ {
 							e.hash = scramble(seed + uint32(k))
 							px, py := within(k)
-							c := sample(e, (float32(x)+px)/float32(w), (float32(y)+py)/float32(h), float32(e.chance()), float32(e.chance()))
+							c := sample(e, (float32(x)+px)/float32(w), (float32(y)+py)/float32(h), float32(e.chance()),
+								float32(e.chance()))
 							b := float32(math.Sqrt(float64(brightness(c)))) // as the eye has it, about
 							p.light, p.b, p.b2 = p.light.Add(c), p.b+b, p.b2+float32(b*b)
 						}
@@ -190,8 +193,9 @@ func within(k int) (x, y float32) {
 	return x - float32(int(x)), y - float32(int(y))
 }
 
-// unsettled are the pixels that need more samples: those whose samples differ, and, after the first round, those that differ from
-// their neighbours, between which an edge runs that few samples may have missed.
+// unsettled are the pixels that need more samples: those whose samples differ, and, after the first
+// round, those that differ from their neighbours, between which an edge runs that few samples may
+// have missed.
 func unsettled(sums []sum, w, h int, edges bool) []bool {
 	list := make([]bool, len(sums))
 	for y := range h {

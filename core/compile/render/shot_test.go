@@ -26,7 +26,8 @@ func stage(t *testing.T, source string, looks map[string]render.Look, long *comp
 	t.Helper()
 	m, findings := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
-	o := compile.Options{MaterialSize: func(string) float64 { return 1 }, SeeThrough: func(name string) bool { return looks[name].SeeThrough != "" }, Long: long}
+	o := compile.Options{MaterialSize: func(string) float64 { return 1 },
+		SeeThrough: func(name string) bool { return looks[name].SeeThrough != "" }, Long: long}
 	if long != nil {
 		long.Looks = func(name string) radiance.Look { return looks[name].Look }
 	}
@@ -72,15 +73,17 @@ func painted(w, h int, of func(x, y int) color.NRGBA) *image.NRGBA {
 	return img
 }
 
-// A grey plane under an even sky of known brightness has just the colour that the closed form says: what falls on it, by what it
-// sends on; and exposure is a factor of two a stop.
+// A grey plane under an even sky of known brightness has just the colour that the closed form says:
+// what falls on it, by what it sends on; and exposure is a factor of two a stop.
 func TestALitPlaneHasItsExactColour(t *testing.T) {
 	grey := render.Look{Look: radiance.Look{Tint: [3]float64{0.5 / 0.6, 0.5 / 0.6, 0.5 / 0.6}}}
 	looks := map[string]render.Look{"grey": grey}
-	m := stage(t, "solid floor box -20,-20,-1 20,20,0 material=grey\nsky s sun=40,180 power=0 dome=#ffffff glow=0.6\n", looks, &compile.Long{})
+	m := stage(t, "solid floor box -20,-20,-1 20,20,0 material=grey\nsky s sun=40,180 power=0 dome=#ffffff glow=0.6\n",
+		looks, &compile.Long{})
 	s := render.NewScene(m, of(looks), nil, 64)
 	for stops, want := range map[float64]uint8{0: srgb8(0.3), 1: srgb8(0.6), -2: srgb8(0.075)} {
-		img := shoot(t, s, render.Camera{At: bvh.Vec{0, 0, 5}, Look: bvh.Vec{0, 1, 0}, FOV: 40, Exposure: stops}, 32, 24)
+		img := shoot(t, s, render.Camera{At: bvh.Vec{0, 0, 5}, Look: bvh.Vec{0, 1, 0}, FOV: 40, Exposure: stops}, 32,
+			24)
 		for _, p := range []image.Point{{2, 2}, {16, 12}, {30, 22}} {
 			assert.InDelta(t, want, img.NRGBAAt(p.X, p.Y).R, 1, "%v stops", stops)
 		}
@@ -89,9 +92,11 @@ func TestALitPlaneHasItsExactColour(t *testing.T) {
 
 // A red wall throws red light on the white floor before it, the more the nearer.
 func TestARedWallBounces(t *testing.T) {
-	looks := map[string]render.Look{"white": {Look: radiance.Look{Tint: [3]float64{1.5, 1.5, 1.5}}}, "red": {Look: radiance.Look{Tint: [3]float64{1.4, 0.1, 0.1}}}}
+	looks := map[string]render.Look{"white": {Look: radiance.Look{Tint: [3]float64{1.5, 1.5, 1.5}}},
+		"red": {Look: radiance.Look{Tint: [3]float64{1.4, 0.1, 0.1}}}}
 	m := stage(t, "solid floor box -8,-8,-1 8,8,0 material=white\nsolid wall box -8,8,-1 8,9,6 material=red\nsky s sun=30,180 power=3 dome=#ffffff glow=0.2\n", looks, &compile.Long{})
-	img := shoot(t, render.NewScene(m, of(looks), nil, 64), render.Camera{At: bvh.Vec{0, 0, 12}, Look: bvh.Vec{0, 0.01, 0}, FOV: 67}, 64, 64)
+	img := shoot(t, render.NewScene(m, of(looks), nil, 64),
+		render.Camera{At: bvh.Vec{0, 0, 12}, Look: bvh.Vec{0, 0.01, 0}, FOV: 67}, 64, 64)
 	redness := func(y int) float64 { c := img.NRGBAAt(32, y); return float64(c.R) / float64(c.G) }
 	assert.Greater(t, redness(6), 1.08, "before the wall")
 	assert.Greater(t, redness(6), redness(20))
@@ -153,26 +158,30 @@ func TestMipsAreChosenByDistance(t *testing.T) {
 	assert.Greater(t, high, uint8(200))
 }
 
-// A mirror shows what is before it, at the place where it is; a soft pane colours what lies behind it; fog takes its part with the
-// distance; murk with the depth.
+// A mirror shows what is before it, at the place where it is; a soft pane colours what lies behind
+// it; fog takes its part with the distance; murk with the depth.
 func TestMirrorsPanesFogAndMurk(t *testing.T) {
 	glass := plain(0, 0, 0)
 	glass.Reflection, glass.Roughness = 1, 0
-	looks := map[string]render.Look{"mirror": glass, "red": plain(0.5, 0, 0), "blue": plain(0, 0, 0.5), "grey": plain(0.4, 0.4, 0.4)}
+	looks := map[string]render.Look{"mirror": glass, "red": plain(0.5, 0, 0), "blue": plain(0, 0, 0.5),
+		"grey": plain(0.4, 0.4, 0.4)}
 	m := stage(t, "solid mirror box -5,5,-5 5,6,5 material=mirror\nsolid left box -5,-6,-5 0,-5,5 material=red\nsolid right box 0,-6,-5 5,-5,5 material=blue\n", looks, nil)
-	img := shoot(t, render.NewScene(m, of(looks), nil, 8), render.Camera{At: bvh.Vec{0, 0, 0}, Look: bvh.Vec{0, 1, 0}, FOV: 50}, 32, 16)
+	img := shoot(t, render.NewScene(m, of(looks), nil, 8),
+		render.Camera{At: bvh.Vec{0, 0, 0}, Look: bvh.Vec{0, 1, 0}, FOV: 50}, 32, 16)
 	assert.Equal(t, color.NRGBA{srgb8(0.5), 0, 0, 255}, img.NRGBAAt(8, 8), "what is on the left is seen on the left")
 	assert.Equal(t, color.NRGBA{0, 0, srgb8(0.5), 255}, img.NRGBAAt(24, 8))
 
 	water := plain(0, 0.3, 0.1)
 	water.SeeThrough, water.Murk = material.SeeThroughSoft, 2
-	water.Colour = painted(1, 1, func(int, int) color.NRGBA { return color.NRGBA{0, 149, 89, 0} }) // 0.3 and 0.1 in light, and clear
+	// 0.3 and 0.1 in light, and clear
+	water.Colour = painted(1, 1, func(int, int) color.NRGBA { return color.NRGBA{0, 149, 89, 0} })
 	water.Tint = [3]float64{1, 1, 1}
 	looks["water"] = water
 	m = stage(t, "solid bed box -9,-9,-2 9,9,-1 material=grey\nsolid pool box -9,-9,-1 9,9,0 material=water\nfog f range=60 colour=#ffffff\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 8)
 	at := func(height float32) color.NRGBA {
-		return shoot(t, s, render.Camera{At: bvh.Vec{0, 0, height}, Look: bvh.Vec{0, 0.0001, 0}, FOV: 4}, 8, 8).NRGBAAt(4, 4)
+		return shoot(t, s, render.Camera{At: bvh.Vec{0, 0, height}, Look: bvh.Vec{0, 0.0001, 0}, FOV: 4}, 8,
+			8).NRGBAAt(4, 4)
 	}
 	for _, height := range []float64{1, 9} {
 		left := math.Exp(-3 * 1.0 / 2)
@@ -193,7 +202,8 @@ func TestFogLiesBeforeMirrors(t *testing.T) {
 		mirror.Reflection, mirror.SeeThrough = 1, soft
 		looks := map[string]render.Look{"mirror": mirror, "black": plain(1e-6, 1e-6, 1e-6)}
 		m := stage(t, "solid mirror box -5,20,-5 5,21,5 material=mirror\nsolid behind box -5,-21,-5 5,-20,5 material=black\nfog f range=120 colour=#ffffff\n", looks, nil)
-		grey[name] = shoot(t, render.NewScene(m, of(looks), nil, 8), render.Camera{Look: bvh.Vec{0, 1, 0}, FOV: 8}, 8, 8).NRGBAAt(4, 4).R
+		grey[name] = shoot(t, render.NewScene(m, of(looks), nil, 8), render.Camera{Look: bvh.Vec{0, 1, 0}, FOV: 8}, 8,
+			8).NRGBAAt(4, 4).R
 	}
 	want := 1 - math.Exp(-3*60.0/120) // 20 m there, 40 m back
 	assert.InDelta(t, srgb8(0.7+0.3*(1-1/(1+(want-0.7)/0.3))), grey["opaque"], 2)
@@ -204,7 +214,8 @@ func linear(v uint8) float64 {
 	return float64(radiance.Linear(uint32(v))[2])
 }
 
-// What lies at the focus stays sharp, and what lies behind it is blurred, the more the wider the lens; cut-outs are seen through.
+// What lies at the focus stays sharp, and what lies behind it is blurred, the more the wider the
+// lens; cut-outs are seen through.
 func TestDepthOfFieldAndHoles(t *testing.T) {
 	grid := painted(8, 8, func(x, y int) color.NRGBA {
 		if x < 4 {
@@ -217,7 +228,8 @@ func TestDepthOfFieldAndHoles(t *testing.T) {
 	m := stage(t, "solid fence box -4,2,-4 4,2.02,4 material=fence\nsolid back box -40,40,-40 40,41,40 material=green\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 8)
 	edge := func(lens, focus float64) (steep int) {
-		img := shoot(t, s, render.Camera{At: bvh.Vec{0, 0, 0}, Look: bvh.Vec{0, 1, 0}, FOV: 60, Lens: lens, Focus: focus}, 128, 16)
+		img := shoot(t, s,
+			render.Camera{At: bvh.Vec{0, 0, 0}, Look: bvh.Vec{0, 1, 0}, FOV: 60, Lens: lens, Focus: focus}, 128, 16)
 		green, red := 0, func(x int) (sum int) { // of all rows, which are alike but for noise
 			for y := range 16 {
 				sum += int(img.NRGBAAt(x, y).R)
@@ -247,11 +259,13 @@ func TestNormalMapsTurnTheLight(t *testing.T) {
 		return painted(1, 1, func(int, int) color.NRGBA { return color.NRGBA{r, 128, 218, 255} }) // 45 degrees
 	}
 	base := radiance.Look{Tint: [3]float64{0.8, 0.8, 0.8}}
-	looks := map[string]render.Look{"east": {Look: base, Normal: tilted(218)}, "flat": {Look: base}, "west": {Look: base, Normal: tilted(38)}}
+	looks := map[string]render.Look{"east": {Look: base, Normal: tilted(218)}, "flat": {Look: base},
+		"west": {Look: base, Normal: tilted(38)}}
 	bright := map[string]uint8{}
 	for name := range looks {
 		m := stage(t, fmt.Sprintf("solid floor box -9,-9,-1 9,9,0 material=%s\nsky s sun=45,90 power=1 dome=#000000 glow=0\n", name), looks, &compile.Long{})
-		bright[name] = shoot(t, render.NewScene(m, of(looks), nil, 8), render.Camera{At: bvh.Vec{0, 0, 5}, Look: bvh.Vec{0, 0.01, 0}, FOV: 30}, 8, 8).NRGBAAt(4, 4).R
+		bright[name] = shoot(t, render.NewScene(m, of(looks), nil, 8),
+			render.Camera{At: bvh.Vec{0, 0, 5}, Look: bvh.Vec{0, 0.01, 0}, FOV: 30}, 8, 8).NRGBAAt(4, 4).R
 	}
 	assert.Greater(t, bright["east"], bright["flat"]+10, "bumps face the sun in the east")
 	assert.Less(t, bright["west"], bright["flat"]/3, "and away from it")

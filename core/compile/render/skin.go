@@ -8,7 +8,8 @@ import (
 	"vornix/core/format/bvh"
 )
 
-// Look is how a material looks in pictures: all that light cares about, and what only eyes see. Normal maps have green up.
+// Look is how a material looks in pictures: all that light cares about, and what only eyes see.
+// Normal maps have green up.
 type Look struct {
 	radiance.Look
 	Normal, Detail, Mask image.Image
@@ -33,8 +34,10 @@ type skin struct {
 
 // newSkin makes a look ready. side is the most texels that its images keep along a side.
 func newSkin(l Look, side int) *skin {
-	s := &skin{plain: l.Plain(), seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit, glowPower: float32(l.EmissionPower),
-		reflection: float32(l.Reflection), roughness: float32(l.Roughness), murk: float32(l.Murk), detailStrength: float32(l.DetailStrength), detailRepeat: 8}
+	s := &skin{plain: l.Plain(), seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit,
+		glowPower:  float32(l.EmissionPower),
+		reflection: float32(l.Reflection), roughness: float32(l.Roughness), murk: float32(l.Murk),
+		detailStrength: float32(l.DetailStrength), detailRepeat: 8}
 	if l.DetailRepeat > 0 {
 		s.detailRepeat = float32(l.DetailRepeat)
 	}
@@ -93,8 +96,8 @@ func newMips(img image.Image, side int, srgb bool, of func(p []uint8) [4]float32
 	return m
 }
 
-// half is the level after a level: each texel the mean of those that it covers, weighted by their alpha, so that what is not seen
-// does not bleed in.
+// half is the level after a level: each texel the mean of those that it covers, weighted by their
+// alpha, so that what is not seen does not bleed in.
 func (l *level) half() level {
 	n := level{w: max(l.w/2, 1), h: max(l.h/2, 1)}
 	n.pix = make([]uint16, 4*n.w*n.h)
@@ -141,7 +144,8 @@ func (l *level) half() level {
 
 func (l *level) texel(x, y int) [4]float32 {
 	p := l.pix[4*(y*l.w+x):][:4]
-	return [4]float32{float32(p[0]) * (1.0 / 65535), float32(p[1]) * (1.0 / 65535), float32(p[2]) * (1.0 / 65535), float32(p[3]) * (1.0 / 65535)}
+	return [4]float32{float32(p[0]) * (1.0 / 65535), float32(p[1]) * (1.0 / 65535), float32(p[2]) * (1.0 / 65535),
+		float32(p[3]) * (1.0 / 65535)}
 }
 
 // between is the mean of the four texels around a place, in repeats, by how near they are.
@@ -155,7 +159,8 @@ func (l *level) between(u, v float32) (out [4]float32) {
 	c, d := l.pix[4*(y1*l.w+x0):][:4], l.pix[4*(y1*l.w+x1):][:4]
 	wa, wb, wc, wd := (1-fx)*(1-fy)/65535, fx*(1-fy)/65535, (1-fx)*fy/65535, fx*fy/65535
 	for k := range out {
-		out[k] = float32(float32(a[k])*wa) + float32(float32(b[k])*wb) + float32(float32(c[k])*wc) + float32(float32(d[k])*wd)
+		out[k] = float32(float32(a[k])*wa) + float32(float32(b[k])*wb) + float32(float32(c[k])*wc) +
+			float32(float32(d[k])*wd)
 	}
 	return out
 }

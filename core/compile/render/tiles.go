@@ -46,9 +46,10 @@ type placedImage struct {
 // mostTexels is the most texels along a cell.
 const mostTexels = 64
 
-// NewTiles makes a map of grids ready. looks says how materials look; sprites gives a sprite's first frame in a state and a
-// direction, or nothing.
-func NewTiles(m *mapfile.Map, looks func(material string) Look, sprites func(name, state, direction string) (Sprite, bool)) *Tiles {
+// NewTiles makes a map of grids ready. looks says how materials look; sprites gives a sprite's
+// first frame in a state and a direction, or nothing.
+func NewTiles(m *mapfile.Map, looks func(material string) Look,
+	sprites func(name, state, direction string) (Sprite, bool)) *Tiles {
 	t := &Tiles{m: m, side: 1}
 	for _, l := range m.Legend {
 		var p *painted
@@ -109,8 +110,8 @@ func (t *Tiles) grid(level int) int {
 	return slices.IndexFunc(t.m.Grids, func(g mapfile.Grid) bool { return int(g.Level) == level })
 }
 
-// Window draws a part of a level, in texels from its north-west corner, each texel scale pixels wide and high. What lies outside the
-// level is black.
+// Window draws a part of a level, in texels from its north-west corner, each texel scale pixels
+// wide and high. What lies outside the level is black.
 func (t *Tiles) Window(level int, window image.Rectangle, scale int, exposure float64, what Shown) *image.NRGBA {
 	small := image.NewNRGBA(image.Rect(0, 0, window.Dx(), window.Dy()))
 	draw.Draw(small, small.Rect, image.Black, image.Point{}, draw.Src)
@@ -181,7 +182,8 @@ func (t *Tiles) stand(g int, img *image.NRGBA, window image.Rectangle, bright fl
 		}
 		c := t.lit(g, cy*int(grid.Width)+cx).Scale(bright)
 		// An object's place is a cell; it stands in its middle.
-		corner := image.Pt(int(math.Floor((s.at[0]+0.5)*float64(t.side))), int(math.Floor((s.at[1]+0.5)*float64(t.side)))).Sub(s.Pivot).Sub(window.Min)
+		corner := image.Pt(int(math.Floor((s.at[0]+0.5)*float64(t.side))),
+			int(math.Floor((s.at[1]+0.5)*float64(t.side)))).Sub(s.Pivot).Sub(window.Min)
 		b := s.Image.Bounds()
 		for y := range b.Dy() {
 			for x := range b.Dx() {
@@ -241,7 +243,8 @@ func (t *Tiles) Shoot(s TileShot) *image.NRGBA {
 		by := max(float64(least.X*t.side)/float64(s.Width), float64(least.Y*t.side)/float64(s.Height))
 		w, h := int(math.Ceil(float64(s.Width)*by)), int(math.Ceil(float64(s.Height)*by))
 		corner := middle.Sub(image.Pt(w/2, h/2))
-		return texture.Resize(t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, 1, s.Exposure, s.Shown), s.Width, s.Height, true, texture.Box, texture.Clamp).(*image.NRGBA)
+		return texture.Resize(t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, 1, s.Exposure,
+			s.Shown), s.Width, s.Height, true, texture.Box, texture.Clamp).(*image.NRGBA)
 	}
 	w, h := (s.Width+scale-1)/scale, (s.Height+scale-1)/scale
 	corner := middle.Sub(image.Pt(w/2, h/2))

@@ -20,14 +20,17 @@ func yard() *render.Tiles {
 	m := &mapfile.Map{
 		Meta:   mapfile.Meta{Name: "yard", Title: "Yard"},
 		Legend: []mapfile.Tile{{Symbol: '.', Material: "floor"}, {Symbol: ' '}},
-		Grids:  []mapfile.Grid{{Name: "a", Width: 6, Height: 4, Cells: make([]uint16, 24)}, {Name: "b", Level: 1, Width: 2, Height: 2, Cells: []uint16{0, 1, 1, 0}}},
+		Grids: []mapfile.Grid{{Name: "a", Width: 6, Height: 4, Cells: make([]uint16, 24)},
+			{Name: "b", Level: 1, Width: 2, Height: 2, Cells: []uint16{0, 1, 1, 0}}},
 		Objects: []mapfile.Object{
-			{Kind: "item:mole", A: [3]float32{2, 1, 0}, Pairs: [][2]string{{mapfile.SpriteKey, "mole"}, {"state", "dig"}, {"direction", "east"}}},
+			{Kind: "item:mole", A: [3]float32{2, 1, 0},
+				Pairs: [][2]string{{mapfile.SpriteKey, "mole"}, {"state", "dig"}, {"direction", "east"}}},
 			{Kind: "item:mole", A: [3]float32{0, 0, 1}, Pairs: [][2]string{{mapfile.SpriteKey, "ghost"}}},
 			{Kind: "spawn", Name: "s", A: [3]float32{4, 2, 0}},
 		},
 	}
-	floor := painted(4, 4, func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 + 20*x), uint8(40 + 20*y), 90, 255} })
+	floor := painted(4, 4,
+		func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 + 20*x), uint8(40 + 20*y), 90, 255} })
 	looks := func(string) render.Look { return render.Look{Look: radiance.Look{Colour: floor}} }
 	return render.NewTiles(m, looks, func(name, state, direction string) (render.Sprite, bool) {
 		if name != "mole" || state != "dig" || direction != "east" {
@@ -38,8 +41,9 @@ func yard() *render.Tiles {
 	})
 }
 
-// Texels are whole pixels: each as it is painted, wherever the window begins; outside of the level, and where a cell has no tile, is black;
-// a sprite stands on the middle of its cell, and one sees past it where it has holes.
+// Texels are whole pixels: each as it is painted, wherever the window begins; outside of the level,
+// and where a cell has no tile, is black; a sprite stands on the middle of its cell, and one sees
+// past it where it has holes.
 func TestTilesAreWholePixels(t *testing.T) {
 	tiles := yard()
 	assert.Equal(t, 4, tiles.Side())
@@ -71,10 +75,13 @@ func TestTilesAreWholePixels(t *testing.T) {
 	assert.Equal(t, at(1, 1), upper.NRGBAAt(1, 1))
 	bright := tiles.Window(0, image.Rect(0, 0, 4, 4), 1, 1, render.All).NRGBAAt(2, 2)
 	assert.InDelta(t, srgb8(2*linear(80)), bright.R, 1, "a stop is a factor of two")
-	assert.Equal(t, color.NRGBA{255, 255, 255, 255}.R, max(tiles.Window(0, image.Rect(0, 0, 1, 1), 1, 20, render.All).NRGBAAt(0, 0).R, 250)|5, "and much of it is white")
+	assert.Equal(t, color.NRGBA{255, 255, 255, 255}.R,
+		max(tiles.Window(0, image.Rect(0, 0, 1, 1), 1, 20, render.All).NRGBAAt(0, 0).R, 250)|5,
+		"and much of it is white")
 }
 
-// A shot of a level shows all of it as large as it fits, in the middle; one around a place shows that place in its middle.
+// A shot of a level shows all of it as large as it fits, in the middle; one around a place shows
+// that place in its middle.
 func TestShotsOfTiles(t *testing.T) {
 	tiles := yard()
 	whole := tiles.Shoot(render.TileShot{Width: 100, Height: 50}) // 24 x 16 texels: three pixels each
@@ -96,8 +103,8 @@ func TestShotsOfTiles(t *testing.T) {
 	assert.Equal(t, tiny.NRGBAAt(0, 0), tiny.NRGBAAt(5, 3))
 }
 
-// Plan views cut a map open over the heads of its players: one sees the floor below the roof, walls in the colour of what is cut, and
-// names; what lies above is gone.
+// Plan views cut a map open over the heads of its players: one sees the floor below the roof, walls
+// in the colour of what is cut, and names; what lies above is gone.
 func TestPlanViewsCutMapsOpen(t *testing.T) {
 	thorough.Only(t)
 	looks := map[string]render.Look{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5), "roof": plain(0.5, 0, 0)}
@@ -120,17 +127,24 @@ camera desk at=3,9,2 look=10,6,1
 		}
 		return n
 	}
-	for name, draw := range map[string]func(context.Context, int) (image.Image, error){"above": s.Above, "isometric": s.Isometric} {
+	for name, draw := range map[string]func(context.Context, int) (image.Image, error){"above": s.Above,
+		"isometric": s.Isometric} {
 		img, err := draw(context.Background(), 2)
 		require.NoError(t, err)
 		again, err := draw(context.Background(), 1)
 		require.NoError(t, err)
 		assert.Equal(t, img, again, name)
-		assert.Greater(t, count(img, func(r, g, b uint32) bool { return g > 100 && r < 60 && b < 60 }), 30000, "%s: the floor", name)
-		assert.Greater(t, count(img, func(r, g, b uint32) bool { return r > 95 && r < 125 && g > 45 && g < 75 && b < 65 }), 3000, "%s: the wall, cut", name)
-		assert.Zero(t, count(img, func(r, g, b uint32) bool { return r > 170 && g < 20 && b < 20 }), "%s: no roof", name)
-		assert.Greater(t, count(img, func(r, g, b uint32) bool { return r == 0x1f && g == 0x6f && b == 0xb5 }), 60, "%s: the spawn", name)
-		assert.Greater(t, count(img, func(r, g, b uint32) bool { return r == 0x9a && g == 0x5b && b == 0x2e }), 150, "%s: the edges of the volume", name)
+		assert.Greater(t, count(img, func(r, g, b uint32) bool { return g > 100 && r < 60 && b < 60 }), 30000,
+			"%s: the floor", name)
+		assert.Greater(t,
+			count(img, func(r, g, b uint32) bool { return r > 95 && r < 125 && g > 45 && g < 75 && b < 65 }), 3000,
+			"%s: the wall, cut", name)
+		assert.Zero(t, count(img, func(r, g, b uint32) bool { return r > 170 && g < 20 && b < 20 }), "%s: no roof",
+			name)
+		assert.Greater(t, count(img, func(r, g, b uint32) bool { return r == 0x1f && g == 0x6f && b == 0xb5 }), 60,
+			"%s: the spawn", name)
+		assert.Greater(t, count(img, func(r, g, b uint32) bool { return r == 0x9a && g == 0x5b && b == 0x2e }), 150,
+			"%s: the edges of the volume", name)
 	}
 	plan := yard().Plan()
 	assert.Greater(t, count(plan, func(r, g, b uint32) bool { return r == 0x1f && g == 0x6f && b == 0xb5 }), 40)

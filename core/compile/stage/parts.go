@@ -14,8 +14,8 @@ import (
 	"vornix/core/base/group"
 )
 
-// Parts is work of many pieces that can be done in any order and anywhere: what comes of a piece depends on the map and on what was
-// done before these parts began, never on other pieces of them.
+// Parts is work of many pieces that can be done in any order and anywhere: what comes of a piece
+// depends on the map and on what was done before these parts began, never on other pieces of them.
 type Parts struct {
 	// Key names what comes of a block by all that decides it.
 	Key func(first int) string
@@ -26,8 +26,8 @@ type Parts struct {
 	Passing bool
 	Size    int   // how many pieces one goroutine takes at a time
 	Weight  int64 // steps that each counts
-	// Do does pieces, Pack writes down what came of them, and Unpack takes that over, or says no to what can't be that. All may be called for different
-	// pieces at once.
+	// Do does pieces, Pack writes down what came of them, and Unpack takes that over, or says no to
+	// what can't be that. All may be called for different pieces at once.
 	Do     func(first, last int)
 	Pack   func(first, last int) []byte
 	Unpack func(first, last int, data []byte) bool
@@ -38,10 +38,11 @@ var ErrMissing = errors.New("what earlier parts came to is not there")
 
 // Crew is others who do pieces, or for whom pieces are done.
 type Crew interface {
-	// Spread offers pieces to others until none are left in the pool, and all are done or given back. It may offer none.
+	// Spread offers pieces to others until none are left in the pool, and all are done or given
+	// back. It may offer none.
 	Spread(ctx context.Context, key string, p *Pool)
-	// Serve does those pieces that were asked for, when this machine works for another one; ok is false when it does not. When it returns, all of
-	// the parts are to be had from the store.
+	// Serve does those pieces that were asked for, when this machine works for another one; ok is
+	// false when it does not. When it returns, all of the parts are to be had from the store.
 	Serve(ctx context.Context, key string, p *Parts) (ok bool, err error)
 	// Made is told what was made under a key, and who helped; it keeps what is passing.
 	Made(key string, data []byte, helpers []string)
@@ -90,7 +91,8 @@ func (w *Work) alone(ctx context.Context, p *Parts) (err error) {
 			_, err = make()
 			return err == nil
 		}
-		err = w.Once(p.Key(first), p.Weight*int64(last-first), func(data []byte) bool { return p.Unpack(first, last, data) }, make)
+		err = w.Once(p.Key(first), p.Weight*int64(last-first),
+			func(data []byte) bool { return p.Unpack(first, last, data) }, make)
 		return err == nil
 	})
 	return err
@@ -158,7 +160,8 @@ const (
 	measured = 5 * time.Millisecond
 	// idle is how long pieces that nobody has begun are left to others while there is nothing else to do here.
 	idle = 60 * time.Millisecond
-	// sample is which part of what comes back is done again here, to see whether it is right; where that takes longer than cheap, only now and then.
+	// sample is which part of what comes back is done again here, to see whether it is right; where
+	// that takes longer than cheap, only now and then.
 	sample = 50
 	cheap  = 30 * time.Millisecond
 )
@@ -280,7 +283,8 @@ func (o *Pool) next(ctx context.Context) (s span, ok bool) {
 	}
 }
 
-// takeBack frees pieces that somebody else should have done by now, or has not begun although there is nothing else to do here.
+// takeBack frees pieces that somebody else should have done by now, or has not begun although there
+// is nothing else to do here.
 func (o *Pool) takeBack() {
 	for _, l := range o.lent {
 		age := time.Since(l.since)
@@ -303,7 +307,8 @@ func (o *Pool) back(l *Lent) {
 	o.more.Broadcast()
 }
 
-// Ready waits until there is something worth lending, of which the least takes so long; false when that will not come any more, or ctx ended.
+// Ready waits until there is something worth lending, of which the least takes so long; false when
+// that will not come any more, or ctx ended.
 func (o *Pool) Ready(ctx context.Context, least time.Duration) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -325,8 +330,9 @@ func (o *Pool) worth(least time.Duration) bool {
 	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*least
 }
 
-// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the end, but not less than the least, so that all who work, so many hands
-// besides those here, end at the same time. It gives nil when nothing is worth lending.
+// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the
+// end, but not less than the least, so that all who work, so many hands besides those here, end at
+// the same time. It gives nil when nothing is worth lending.
 func (o *Pool) Take(want, least time.Duration, hands int) *Lent {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -364,7 +370,8 @@ func (o *Pool) Back(l *Lent) {
 	o.back(l)
 }
 
-// Again says that returned pieces are lent once more, to another worker that confirms them; false when the pool no longer needs that.
+// Again says that returned pieces are lent once more, to another worker that confirms them; false
+// when the pool no longer needs that.
 func (o *Pool) Again(l *Lent) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -372,8 +379,9 @@ func (o *Pool) Again(l *Lent) bool {
 	return !l.void
 }
 
-// Give takes the results of lent pieces. It repeats some of them to check them: all if doubted is set, none if two helpers agree.
-// Wrong pieces go back to the pool. Pieces that were taken back meanwhile are neither used nor checked.
+// Give takes the results of lent pieces. It repeats some of them to check them: all if doubted is
+// set, none if two helpers agree. Wrong pieces go back to the pool. Pieces that were taken back
+// meanwhile are neither used nor checked.
 func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (right, used bool) {
 	o.mu.Lock()
 	if l.void {

@@ -111,9 +111,12 @@ func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Le
 	}
 }
 
-// However helpers behave, each piece comes out as it should, is counted once, and is kept with the names of those who helped.
+// However helpers behave, each piece comes out as it should, is counted once, and is kept with the
+// names of those who helped.
 func TestPartsWithOthersHelp(t *testing.T) {
-	for name, ways := range map[string][]string{"nobody": nil, "good": {"good", "slow"}, "moody": {"good", "back", "slow", "back"}, "liars": {"wrong", "good", "short"}, "silent": {"silent", "good", "late"}} {
+	for name, ways := range map[string][]string{"nobody": nil, "good": {"good", "slow"},
+		"moody": {"good", "back", "slow", "back"}, "liars": {"wrong", "good", "short"},
+		"silent": {"silent", "good", "late"}} {
 		for _, block := range []int{0, 1, 70} {
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
@@ -121,7 +124,8 @@ func TestPartsWithOthersHelp(t *testing.T) {
 				h := &helpers{ways: ways, made: map[string][]string{}}
 				s := &shelf{kept: map[string][]byte{}}
 				said := int64(0)
-				e := &stage.Env{Workers: 2, Store: &locked{shelf: s}, Crew: h, Progress: func(_ string, done, _ int64) { said = done }}
+				e := &stage.Env{Workers: 2, Store: &locked{shelf: s}, Crew: h,
+					Progress: func(_ string, done, _ int64) { said = done }}
 				key := func(first int) string { return stage.Key("squares", first) }
 				list, p := squares(n, block, key)
 				w := e.Begin("s", 2*n)
@@ -164,7 +168,8 @@ func (l *locked) Keep(key string, data []byte) error {
 	return l.shelf.Keep(key, data)
 }
 
-// Parts end when they are told to, and when what they made can't be kept; passing ones are kept by nobody but those who help.
+// Parts end when they are told to, and when what they made can't be kept; passing ones are kept by
+// nobody but those who help.
 func TestPartsThatEndEarly(t *testing.T) {
 	key := func(int) string { return "k" }
 	for _, crew := range []stage.Crew{nil, &helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
@@ -176,7 +181,9 @@ func TestPartsThatEndEarly(t *testing.T) {
 		cancel()
 		full := errors.New("the disk is full")
 		_, p = squares(100, 0, key)
-		require.ErrorIs(t, (&stage.Env{Workers: 2, Crew: crew, Store: &shelf{err: full}}).Begin("s", 1).Parts(context.Background(), p), full)
+		require.ErrorIs(t,
+			(&stage.Env{Workers: 2, Crew: crew, Store: &shelf{err: full}}).Begin("s", 1).Parts(context.Background(), p),
+			full)
 		s := &shelf{kept: map[string][]byte{}}
 		_, p = squares(100, 0, key)
 		p.Passing = true

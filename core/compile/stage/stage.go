@@ -1,6 +1,6 @@
-// Package stage is what the long compile stages have in common: they can be left out or run as a draft, use all processors with
-// the same result on any number, keep what they made by content, say how far they are, stop when they are told to, and keep to a
-// budget of memory.
+// Package stage is what the long compile stages have in common: they can be left out or run as a
+// draft, use all processors with the same result on any number, keep what they made by content, say
+// how far they are, stop when they are told to, and keep to a budget of memory.
 package stage
 
 import (
@@ -125,8 +125,8 @@ func (w *Work) Step(n int64) {
 // Left is how many steps are left.
 func (w *Work) Left() int64 { return max(w.total-w.done.Load(), 0) }
 
-// Each calls do for 0 to n-1 on all processors, size at a time, and counts weight steps for each. do must not depend on what
-// other calls did. It ends with ctx's error when it was cancelled.
+// Each calls do for 0 to n-1 on all processors, size at a time, and counts weight steps for each.
+// do must not depend on what other calls did. It ends with ctx's error when it was cancelled.
 func (w *Work) Each(ctx context.Context, n, size int, weight int64, do func(first, last int)) error {
 	workers := w.env.Workers
 	if workers <= 0 {
@@ -151,8 +151,8 @@ func (w *Work) Each(ctx context.Context, n, size int, weight int64, do func(firs
 	return ctx.Err()
 }
 
-// Key names a result by all that decides it: numbers, and lists and structs of nothing else, as they are, and of the other parts
-// whatever JSON shows.
+// Key names a result by all that decides it: numbers, and lists and structs of nothing else, as
+// they are, and of the other parts whatever JSON shows.
 func Key(parts ...any) string {
 	h := sha256.New()
 	for _, p := range parts {
@@ -172,8 +172,8 @@ func Key(parts ...any) string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Once gives what is kept under a key, or makes it and keeps it. use takes it; what it refuses is made again. steps are counted
-// when nothing had to be made.
+// Once gives what is kept under a key, or makes it and keeps it. use takes it; what it refuses is
+// made again. steps are counted when nothing had to be made.
 func (w *Work) Once(key string, steps int64, use func(data []byte) bool, make func() ([]byte, error)) error {
 	s := w.env.Store
 	if s != nil {

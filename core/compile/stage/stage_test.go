@@ -13,7 +13,8 @@ import (
 	"vornix/core/compile/stage"
 )
 
-// Work is shared so that everything is done once, whatever the number of workers and the size of a share, and its steps add up.
+// Work is shared so that everything is done once, whatever the number of workers and the size of a
+// share, and its steps add up.
 func TestEachDoesEverythingOnce(t *testing.T) {
 	for _, workers := range []int{0, 1, 2, 8} {
 		for _, n := range []int{0, 1, 7, 64, 1000} {
@@ -111,8 +112,10 @@ func TestKeys(t *testing.T) {
 	}
 	seen := map[string]int{}
 	for i, parts := range [][]any{
-		{}, {nil}, {""}, {"a"}, {"a", "b"}, {"ab"}, {"a", "b", nil}, {[]byte("a"), []byte("b")}, {[]byte("ab")}, {1}, {2}, {uint32(1)}, {float32(1)}, {true}, {false},
-		{[]point{{1, 2}}}, {[]point{{1, 2}, {3, 4}}}, {[]point{{1, 2}}, []point{{3, 4}}}, {[]point{{2, 1}}}, {named{"a", point{1, 2}}}, {named{"b", point{1, 2}}}, {&named{"a", point{1, 3}}},
+		{}, {nil}, {""}, {"a"}, {"a", "b"}, {"ab"}, {"a", "b", nil}, {[]byte("a"), []byte("b")}, {[]byte("ab")}, {1},
+		{2}, {uint32(1)}, {float32(1)}, {true}, {false},
+		{[]point{{1, 2}}}, {[]point{{1, 2}, {3, 4}}}, {[]point{{1, 2}}, []point{{3, 4}}}, {[]point{{2, 1}}},
+		{named{"a", point{1, 2}}}, {named{"b", point{1, 2}}}, {&named{"a", point{1, 3}}},
 		{[3]float32{1, 2, 3}}, {[3]float32{1, 2, 4}}, {[]string{"a", "b"}}, {[]string{"a,b"}}, {map[string]int{"a": 1}},
 	} {
 		key := stage.Key(parts...)

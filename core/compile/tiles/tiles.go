@@ -21,6 +21,8 @@ func Compile(m *scene.Map, out *mapfile.Map) {
 				cells = append(cells, index[s])
 			}
 		}
-		out.Grids = append(out.Grids, mapfile.Grid{Name: g.Name, Level: int32(g.Level), Width: uint32(g.Width), Height: uint32(g.Height), Cells: cells})
+		out.Grids = append(out.Grids,
+			mapfile.Grid{Name: g.Name, Level: int32(g.Level), Width: uint32(g.Width), Height: uint32(g.Height),
+				Cells: cells})
 	}
 }

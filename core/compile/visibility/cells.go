@@ -113,9 +113,10 @@ func lay(t *bsp.Tree, openings []bsp.Opening, sealed bool) *layout {
 	}
 }
 
-// joiner makes of leaves what people would call rooms: where an opening is as wide as what it leads to, there is no border. It
-// begins with the smallest parts and joins each to the neighbour that it is most open to, so that what lies about a crate goes to
-// its room, and the leaf in a doorway to one of the rooms, before the rooms themselves are looked at.
+// joiner makes of leaves what people would call rooms: where an opening is as wide as what it leads
+// to, there is no border. It begins with the smallest parts and joins each to the neighbour that it
+// is most open to, so that what lies about a crate goes to its room, and the leaf in a doorway to
+// one of the rooms, before the rooms themselves are looked at.
 type joiner struct {
 	into  []int // a forest
 	boxes []geom.Box
@@ -166,7 +167,8 @@ func (j *joiner) share(a, b int, area geom.Vec) float64 {
 
 func join(t *bsp.Tree, openings []bsp.Opening, size float64) *joiner {
 	n := len(t.Leaves)
-	j := &joiner{into: make([]int, n), boxes: make([]geom.Box, n), sizes: make([]float64, n), next: make([]map[int]geom.Vec, n)}
+	j := &joiner{into: make([]int, n), boxes: make([]geom.Box, n), sizes: make([]float64, n),
+		next: make([]map[int]geom.Vec, n)}
 	for i := range n {
 		d := t.Leaves[i].Box.Max.Sub(t.Leaves[i].Box.Min)
 		j.into[i], j.boxes[i], j.sizes[i], j.next[i] = i, t.Leaves[i].Box, d.X*d.Y*d.Z, map[int]geom.Vec{}

@@ -22,8 +22,8 @@ func (s set) count() int {
 	return n
 }
 
-// steps is how many portals are tried, at most, to follow sight from one; probeSteps how many to find out whether a map is open, and
-// stepsOutdoors where it is.
+// steps is how many portals are tried, at most, to follow sight from one; probeSteps how many to
+// find out whether a map is open, and stepsOutdoors where it is.
 const (
 	steps         = 30000
 	probeSteps    = 4000
@@ -49,8 +49,8 @@ func inFront(p geom.Polygon, plane geom.Plane) bool {
 	return false
 }
 
-// mights is what each portal might see by its place alone: cells that are reached through portals that lie before it, and before
-// which it lies.
+// mights is what each portal might see by its place alone: cells that are reached through portals
+// that lie before it, and before which it lies.
 func (l *layout) might(from int) set {
 	p := &l.portals[from]
 	cells := newSet(len(l.boxes))
@@ -80,7 +80,8 @@ type flow struct {
 	left  int
 }
 
-// from is what is seen through a portal, from anywhere before it; what it might see, itself, after more than limit steps.
+// from is what is seen through a portal, from anywhere before it; what it might see, itself, after
+// more than limit steps.
 func (l *layout) from(first int, might []set, limit int) set {
 	f := &flow{l: l, might: might, seen: newSet(len(l.boxes)), used: make([]bool, len(l.portals)), left: limit}
 	p := &l.portals[first]
@@ -93,8 +94,9 @@ func (l *layout) from(first int, might []set, limit int) set {
 	return f.seen
 }
 
-// follow looks on from a cell. One looks from source through pass, which is nil as long as there is only the source; plane is
-// that of the last portal; could are the cells that might yet be seen on this way.
+// follow looks on from a cell. One looks from source through pass, which is nil as long as there is
+// only the source; plane is that of the last portal; could are the cells that might yet be seen on
+// this way.
 func (f *flow) follow(cell int, source, pass geom.Polygon, plane geom.Plane, could set) {
 	for _, k := range f.l.out[cell] {
 		q := &f.l.portals[k]
@@ -149,8 +151,8 @@ func back(p geom.Polygon, plane geom.Plane) geom.Polygon {
 	return p.Clip(plane)
 }
 
-// between clips target to what can be seen of it from source through pass: by every plane that has an edge of the one and a
-// corner of the other, and lies between the two.
+// between clips target to what can be seen of it from source through pass: by every plane that has
+// an edge of the one and a corner of the other, and lies between the two.
 func between(source, pass, target geom.Polygon) geom.Polygon {
 	for i, a := range source {
 		b := source[(i+1)%len(source)]

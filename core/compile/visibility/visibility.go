@@ -57,7 +57,9 @@ func Build(ctx context.Context, e *stage.Env, t *bsp.Tree, faces []csg.Face, out
 		return nil, err
 	}
 	for _, b := range l.boxes {
-		v.Cells = append(v.Cells, mapfile.Cell{Min: [3]float32{float32(b.Min.X), float32(b.Min.Y), float32(b.Min.Z)}, Max: [3]float32{float32(b.Max.X), float32(b.Max.Y), float32(b.Max.Z)}})
+		v.Cells = append(v.Cells,
+			mapfile.Cell{Min: [3]float32{float32(b.Min.X), float32(b.Min.Y), float32(b.Min.Z)},
+				Max: [3]float32{float32(b.Max.X), float32(b.Max.Y), float32(b.Max.Z)}})
 	}
 	for i := range out.Leaves {
 		out.Leaves[i].Cell = uint32(l.cell[i] + 1)
@@ -114,43 +116,46 @@ func (l *layout) connected() []set {
 	return rows
 }
 
-// parts are portals as pieces of work, of which each gives a set of cells. One that is that of otherwise is told by that alone.
+// parts are portals as pieces of work, of which each gives a set of cells. One that is that of
+// otherwise is told by that alone.
 func (l *layout) parts(list []int, sets, otherwise []set, size int, key string, one func(i int) set) stage.Parts {
 	words := len(newSet(len(l.boxes)))
-	return stage.Parts{Key: func(int) string { return key }, N: len(list), Passing: true, Size: size, Weight: 1, Do: func(first, last int) {
-		for _, i := range list[first:last] {
-			sets[i] = one(i)
-		}
-	}, Pack: func(first, last int) (data []byte) {
-		for _, i := range list[first:last] {
-			if otherwise != nil && &sets[i][0] == &otherwise[i][0] {
-				data = append(data, 1)
-				continue
+	return stage.Parts{Key: func(int) string { return key }, N: len(list), Passing: true, Size: size, Weight: 1,
+		Do: func(first, last int) {
+			for _, i := range list[first:last] {
+				sets[i] = one(i)
 			}
-			data = append(data, 0)
-			for _, word := range sets[i] {
-				data = binary.LittleEndian.AppendUint64(data, word)
+		}, Pack: func(first, last int) (data []byte) {
+			for _, i := range list[first:last] {
+				if otherwise != nil && &sets[i][0] == &otherwise[i][0] {
+					data = append(data, 1)
+					continue
+				}
+				data = append(data, 0)
+				for _, word := range sets[i] {
+					data = binary.LittleEndian.AppendUint64(data, word)
+				}
 			}
-		}
-		return data
-	}, Unpack: func(first, last int, data []byte) bool {
-		for _, i := range list[first:last] {
-			if len(data) == 0 || data[0] > 1 || data[0] == 0 && len(data) <= 8*words || data[0] == 1 && otherwise == nil {
-				return false
+			return data
+		}, Unpack: func(first, last int, data []byte) bool {
+			for _, i := range list[first:last] {
+				if len(data) == 0 || data[0] > 1 || data[0] == 0 && len(data) <= 8*words || data[0] == 1 &&
+					otherwise == nil {
+					return false
+				}
+				same := data[0] == 1
+				if data = data[1:]; same {
+					sets[i] = otherwise[i]
+					continue
+				}
+				s := newSet(len(l.boxes))
+				for k := range s {
+					s[k] = binary.LittleEndian.Uint64(data[8*k:])
+				}
+				sets[i], data = s, data[8*words:]
 			}
-			same := data[0] == 1
-			if data = data[1:]; same {
-				sets[i] = otherwise[i]
-				continue
-			}
-			s := newSet(len(l.boxes))
-			for k := range s {
-				s[k] = binary.LittleEndian.Uint64(data[8*k:])
-			}
-			sets[i], data = s, data[8*words:]
-		}
-		return len(data) == 0
-	}}
+			return len(data) == 0
+		}}
 }
 
 // flow follows sight from every portal.
@@ -164,8 +169,9 @@ func (l *layout) flow(ctx context.Context, w *stage.Work, key string) (rows []se
 	if err := w.Parts(ctx, l.parts(all, might, nil, 16, stage.Key(key, "might"), l.might)); err != nil {
 		return nil, 0, err
 	}
-	// Those that might see least come first, and those after them, wave by wave, look through them with what is known by then:
-	// waves are of one size whatever the number of processors, so that the result is.
+	// Those that might see least come first, and those after them, wave by wave, look through them
+	// with what is known by then: waves are of one size whatever the number of processors, so that
+	// the result is.
 	order := make([]int, n)
 	counts := make([]int, n)
 	for i := range order {

@@ -48,7 +48,8 @@ func leafAt(m *mapfile.Map, p bvh.Vec) *mapfile.Leaf {
 // Points between which nothing stands are never in cells that are said not to see each other.
 func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 	thorough.Only(t)
-	for name, source := range map[string]string{"rooms": testmaps.Rooms(1000), "open": testmaps.Open(60), "slits": slits} {
+	for name, source := range map[string]string{"rooms": testmaps.Rooms(1000), "open": testmaps.Open(60),
+		"slits": slits} {
 		r := seen(t, source, stage.Env{})
 		m := r.Map
 		s := radiance.New(m, func(name string) *radiance.Painted {
@@ -61,7 +62,8 @@ func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 		random := rand.New(rand.NewSource(3))
 		point := func() bvh.Vec {
 			size := box.Max.Sub(box.Min)
-			return bvh.Vec{float32(box.Min.X + size.X*random.Float64()), float32(box.Min.Y + size.Y*random.Float64()), float32(box.Min.Z + size.Z*random.Float64())}
+			return bvh.Vec{float32(box.Min.X + size.X*random.Float64()), float32(box.Min.Y + size.Y*random.Float64()),
+				float32(box.Min.Z + size.Z*random.Float64())}
 		}
 		pairs, open, hidden := 0, 0, 0
 		for pairs < 100000 {
@@ -132,7 +134,8 @@ func TestWallsHideGlassDoesNotAndMarksCut(t *testing.T) {
 	draft := seen(t, slits, stage.Env{Draft: true}).Map
 	require.True(t, draft.Visibility.Sees(cell(5, 3, 1), cell(35, 11, 1)), "a draft knows no walls")
 	require.False(t, draft.Visibility.Sees(cell(5, 3, 1), cell(5, 3, -2)), "but ways")
-	for _, m := range []*mapfile.Map{m, marked, draft} { // every face is in a cell, and what a file holds is what was found
+	// every face is in a cell, and what a file holds is what was found
+	for _, m := range []*mapfile.Map{m, marked, draft} {
 		owned := map[uint32]bool{}
 		for _, c := range m.Visibility.Cells {
 			for _, f := range c.Faces {
@@ -167,13 +170,15 @@ func TestACancelledStageStops(t *testing.T) {
 	m, _ := maplang.Read("m.vnx", []byte(testmaps.Rooms(400)), maplang.Options{})
 	ctx, cancel := context.WithCancel(context.Background())
 	said := 0
-	_, err := compile.Compile(ctx, m, compile.Options{MaterialSize: func(string) float64 { return 1 }, Long: &compile.Long{Env: stage.Env{Progress: func(name string, done, total int64) {
-		if said++; said == 10 {
-			require.Equal(t, stage.Visibility, name)
-			require.True(t, done > 0 && done < total)
-			cancel()
-		}
-	}}}})
+	_, err := compile.Compile(ctx, m,
+		compile.Options{MaterialSize: func(string) float64 { return 1 },
+			Long: &compile.Long{Env: stage.Env{Progress: func(name string, done, total int64) {
+				if said++; said == 10 {
+					require.Equal(t, stage.Visibility, name)
+					require.True(t, done > 0 && done < total)
+					cancel()
+				}
+			}}}})
 	require.ErrorIs(t, err, context.Canceled)
 	require.True(t, strings.Contains(err.Error(), "canceled"))
 }

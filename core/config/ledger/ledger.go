@@ -1,7 +1,8 @@
 // Package ledger is a project's record of what was released and deployed.
 //
-// The content of a finished version is recorded in releases/VERSION.toml, under version control (record.go). What this machine did is recorded in
-// .vornix/ledger.jsonl, one JSON object a line, only ever added to; it may be lost. Read gives both.
+// The content of a finished version is recorded in releases/VERSION.toml, under version control
+// (record.go). What this machine did is recorded in .vornix/ledger.jsonl, one JSON object a line,
+// only ever added to; it may be lost. Read gives both.
 package ledger
 
 import (
@@ -62,8 +63,9 @@ func Add(p *project.Project, e Event) error {
 	return d.Append(fileName, line)
 }
 
-// Read returns all events: those that only the committed records know, by version, then those of this machine, the oldest first. A line
-// that a crash cut short is passed over. A record that is damaged, or that contradicts this machine, is an error.
+// Read returns all events: those that only the committed records know, by version, then those of
+// this machine, the oldest first. A line that a crash cut short is passed over. A record that is
+// damaged, or that contradicts this machine, is an error.
 func Read(p *project.Project) ([]Event, error) {
 	data, err := os.ReadFile(filepath.Join(p.State(), fileName))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -49,7 +49,8 @@ func FuzzParse(f *testing.F) {
 		ledger.Release(list, "1.0.0")
 		ledger.LastIndex(list)
 		// Another line behind it is read whatever stands before, where that ended in a line end.
-		more := ledger.Parse(append(append([]byte{}, data...), "\n{\"kind\":\"released\",\"version\":\"9.9.9\",\"time\":\"2026-01-02T03:04:05Z\"}\n"...))
+		more := ledger.Parse(append(append([]byte{}, data...),
+			"\n{\"kind\":\"released\",\"version\":\"9.9.9\",\"time\":\"2026-01-02T03:04:05Z\"}\n"...))
 		if len(more) == 0 || more[len(more)-1].Version != "9.9.9" {
 			t.Fatalf("lost a line after %q", data)
 		}

@@ -22,8 +22,8 @@ import (
 	"vornix/core/config/project"
 )
 
-// RecordsDir is the folder of a project with a record of each finished version. It belongs under version control: with it, every clone
-// knows what was released.
+// RecordsDir is the folder of a project with a record of each finished version. It belongs under
+// version control: with it, every clone knows what was released.
 const RecordsDir = "releases"
 
 // recordFormat is the version of the form of a record.
@@ -34,10 +34,11 @@ const mostRecord = 16 << 20
 
 // Record is what a finished version consists of: releases/VERSION.toml. It is written once, and never changed.
 type Record struct {
-	Format  int      `toml:"format" jsonschema:"required"`
-	Version string   `toml:"version"`
-	Date    string   `toml:"date"`             // of the release, as in 2026-11-25
-	Commit  string   `toml:"commit,omitempty"` // of the sources, in Git; empty outside of Git, and for an adopted record
+	Format  int    `toml:"format" jsonschema:"required"`
+	Version string `toml:"version"`
+	Date    string `toml:"date"` // of the release, as in 2026-11-25
+	// of the sources, in Git; empty outside of Git, and for an adopted record
+	Commit  string   `toml:"commit,omitempty"`
 	By      string   `toml:"by,omitempty"`     // account that released it; only in adopted records
 	Places  []string `toml:"places,multiline"` // targets that the release went to, sorted
 	Index   IndexAt  `toml:"index"`
@@ -88,15 +89,20 @@ func (r *Record) Encode() ([]byte, error) {
 func ReadRecord(file string, data []byte) (*Record, error) {
 	wrong := func(line int, what string, err error) error {
 		return &fault.Fault{Kind: fault.Refused, What: what, Place: fault.Place{File: file, Line: line}, Err: err,
-			Why: "Without it nobody knows what was released as this version.", Do: "Bring it back from version control: git checkout -- " + file}
+			Why: "Without it nobody knows what was released as this version.",
+			Do:  "Bring it back from version control: git checkout -- " + file}
 	}
 	if len(data) > mostRecord {
 		return nil, wrong(0, fmt.Sprintf("the record of a release has more than %d bytes", mostRecord), nil)
 	}
 	for i, line := range strings.Split(string(data), "\n") {
-		if strings.HasPrefix(line, "<<<<<<< ") || strings.HasPrefix(line, ">>>>>>> ") || strings.TrimSpace(line) == "=======" {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the record of a release has an unresolved merge conflict", Place: fault.Place{File: file, Line: i + 1},
-				Why: "Two releases have the same version number.", Do: "Keep the record of the release that players have (look at the servers and the index), and give the other one another version."}
+		if strings.HasPrefix(line, "<<<<<<< ") || strings.HasPrefix(line, ">>>>>>> ") ||
+			strings.TrimSpace(line) == "=======" {
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What:  "the record of a release has an unresolved merge conflict",
+				Place: fault.Place{File: file, Line: i + 1},
+				Why:   "Two releases have the same version number.",
+				Do:    "Keep the record of the release that players have (look at the servers and the index), and give the other one another version."}
 		}
 	}
 	r := &Record{}
@@ -127,13 +133,16 @@ func ReadRecord(file string, data []byte) (*Record, error) {
 		return nil, wrong(0, "the record of a release was changed", err)
 	}
 	if r.Version != strings.TrimSuffix(path.Base(file), ".toml") {
-		return nil, wrong(0, "the record of a release was changed", fmt.Errorf("it is of version %s, and its name says another", r.Version))
+		return nil, wrong(0, "the record of a release was changed",
+			fmt.Errorf("it is of version %s, and its name says another", r.Version))
 	}
 	return r, nil
 }
 
 func newer(file string, format int) error {
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the record of a release has format %d, and this Vornix reads format %d", format, recordFormat), Place: fault.Place{File: file}, Why: "A later Vornix wrote it.", Do: "Use that one."}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("the record of a release has format %d, and this Vornix reads format %d", format,
+			recordFormat), Place: fault.Place{File: file}, Why: "A later Vornix wrote it.", Do: "Use that one."}
 }
 
 // check says what a record can't rightly say.
@@ -178,7 +187,8 @@ func Records(p *project.Project) ([]*Record, error) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, &fault.Fault{What: "the records of releases can't be read", Place: fault.Place{File: RecordsDir}, Err: err, Do: "Check who may read the folder."}
+		return nil, &fault.Fault{What: "the records of releases can't be read", Place: fault.Place{File: RecordsDir},
+			Err: err, Do: "Check who may read the folder."}
 	}
 	var list []*Record
 	for _, e := range entries {
@@ -188,7 +198,8 @@ func Records(p *project.Project) ([]*Record, error) {
 		}
 		data, err := os.ReadFile(p.Join(RecordFile(version)))
 		if err != nil {
-			return nil, &fault.Fault{What: "the record of a release can't be read", Place: fault.Place{File: RecordFile(version)}, Err: err, Do: "Check who may read the file."}
+			return nil, &fault.Fault{What: "the record of a release can't be read",
+				Place: fault.Place{File: RecordFile(version)}, Err: err, Do: "Check who may read the file."}
 		}
 		r, err := ReadRecord(RecordFile(version), data)
 		if err != nil {
@@ -216,14 +227,17 @@ func Verify(p *project.Project) error {
 			err = errors.New("its hash is not the one of " + RecordFile(r.Version))
 		}
 		if err != nil {
-			return &fault.Fault{Kind: fault.Refused, What: "the index that went out with a release was changed", Place: fault.Place{File: name}, Err: err,
-				Why: "The next index would build on wrong numbers and keys.", Do: "Bring it back from version control: git checkout -- " + name}
+			return &fault.Fault{Kind: fault.Refused, What: "the index that went out with a release was changed",
+				Place: fault.Place{File: name}, Err: err,
+				Why: "The next index would build on wrong numbers and keys.",
+				Do:  "Bring it back from version control: git checkout -- " + name}
 		}
 	}
 	return nil
 }
 
-// WriteRecord writes the record of a version that has none, with a copy of the index that went out with it; nil for none.
+// WriteRecord writes the record of a version that has none, with a copy of the index that went out
+// with it; nil for none.
 func WriteRecord(p *project.Project, r *Record, index []byte) ([]string, error) {
 	r.Format = recordFormat
 	byName := func(a, b File) int { return cmp.Compare(a.Name, b.Name) }
@@ -261,7 +275,8 @@ func HashIndex(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// merge adds what the records say to what this machine remembers. A version of which both say different things is an error.
+// merge adds what the records say to what this machine remembers. A version of which both say
+// different things is an error.
 func merge(events []Event, records []*Record) ([]Event, error) {
 	var more []Event
 	for _, r := range records {
@@ -276,7 +291,9 @@ func merge(events []Event, records []*Record) ([]Event, error) {
 		}
 		for name, sum := range r.Files() {
 			if e.Files[name] != sum || len(e.Files) != len(r.Bundles) {
-				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the record of version %s does not name what was released from here: %s", r.Version, name), Place: fault.Place{File: RecordFile(r.Version)},
+				return nil, &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("the record of version %s does not name what was released from here: %s",
+						r.Version, name), Place: fault.Place{File: RecordFile(r.Version)},
 					Why: "A finished version has one content. The record was changed, or another content was released as this version.", Do: "Find out which content players have. If the record is wrong, bring it back from version control; if what was released here is wrong, raise the version."}
 			}
 		}

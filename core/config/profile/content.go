@@ -13,7 +13,8 @@ import (
 	"vornix/core/format/audio"
 )
 
-// Content is a class of files that ship as they are, or as texts written anew: scripts, mission files, companions of maps.
+// Content is a class of files that ship as they are, or as texts written anew: scripts, mission
+// files, companions of maps.
 type Content struct {
 	Name     string   `toml:"name" jsonschema:"required,pattern=^[a-z]+(-[a-z]+)*$,description=What such a file is called\\, such as script; also a type for properties of items"`
 	Folder   string   `toml:"folder" jsonschema:"required,description=Folder in the project"`
@@ -53,7 +54,8 @@ func (c *Content) Takes(rel string) bool {
 // Path is the path in the game of a file below the folder.
 func (c *Content) Path(rel string) string { return path.Join(c.To, rel) }
 
-// Paths are the paths in the game that a name means, the first that is there counts: as it is, and with each ending that match gives.
+// Paths are the paths in the game that a name means, the first that is there counts: as it is, and
+// with each ending that match gives.
 func (c *Content) Paths(name string) (list []string) {
 	for _, rel := range c.Names(name) {
 		list = append(list, c.Path(rel))
@@ -65,7 +67,8 @@ func (c *Content) Paths(name string) (list []string) {
 func (c *Content) Names(name string) []string {
 	list := []string{name}
 	for _, m := range c.Match {
-		if ending := path.Ext(m); len(ending) > 1 && !strings.ContainsAny(ending, "*?[]{}") && !slices.Contains(list, name+ending) {
+		if ending := path.Ext(m); len(ending) > 1 && !strings.ContainsAny(ending, "*?[]{}") &&
+			!slices.Contains(list, name+ending) {
 			list = append(list, name+ending)
 		}
 	}
@@ -105,7 +108,8 @@ func (c *Content) References(content string) (list []Reference) {
 					if g == 0 || kind == "" || m[2*g] < 0 {
 						continue
 					}
-					r := Reference{Kind: strings.ReplaceAll(kind, "_", "-"), Name: line[m[2*g]:m[2*g+1]], Line: n, Column: 1 + len([]rune(line[:m[2*g]]))}
+					r := Reference{Kind: strings.ReplaceAll(kind, "_", "-"), Name: line[m[2*g]:m[2*g+1]], Line: n,
+						Column: 1 + len([]rune(line[:m[2*g]]))}
 					if kind == "spawn" {
 						r.Map = inMap
 					}
@@ -130,18 +134,21 @@ func (p *Profile) Content(name string) *Content {
 	return nil
 }
 
-func (p *Profile) contents(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) contents(wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	names := slices.Clone(assetKinds)
 	for i, c := range p.Contents {
 		if !regexp.MustCompile(`^[a-z]+(-[a-z]+)*$`).MatchString(c.Name) || slices.Contains(names, c.Name) {
-			wrong([]any{"content", i, "name"}, "the name must be small letters and hyphens, and no other's; it is %q", c.Name)
+			wrong([]any{"content", i, "name"}, "the name must be small letters and hyphens, and no other's; it is %q",
+				c.Name)
 		}
 		names = append(names, c.Name)
 	}
 	for i := range p.Contents {
 		c := &p.Contents[i]
 		if c.Folder == "" || path.Clean(c.Folder) != c.Folder || safefile.CheckPath(path.Join(c.Folder, "x")) != nil {
-			wrong([]any{"content", i, "folder"}, "folder must be a path inside the project with forward slashes, and is %q", c.Folder)
+			wrong([]any{"content", i, "folder"},
+				"folder must be a path inside the project with forward slashes, and is %q", c.Folder)
 		}
 		if safefile.CheckPath(path.Join(c.To, "x")) != nil {
 			wrong([]any{"content", i, "to"}, "to must be a path inside the game with forward slashes, and is %q", c.To)
@@ -227,7 +234,8 @@ func (s *Sounds) Rule(name string) *SoundRule {
 	return nil
 }
 
-func (p *Profile) sounds(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) sounds(wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	for i, f := range p.Sounds.Forms {
 		oneOf(f, audio.Forms, "sounds", "forms", i)
 	}

@@ -30,7 +30,8 @@ refers = ['(?P<sound>[a-z/]+)\.snd', 'load (?P<map>\w+)(?: at (?P<spawn>\w+))?',
 	assert.Equal(t, "data/starts/a.cfg", c.Path("a.cfg"))
 	assert.Equal(t, []profile.Reference{
 		{Kind: "sound", Name: "wind/one", Line: 1, Column: 3}, {Kind: "sound", Name: "two", Line: 1, Column: 16},
-		{Kind: "map", Name: "station", Line: 2, Column: 6}, {Kind: "spawn", Name: "blue", Map: "station", Line: 2, Column: 17},
+		{Kind: "map", Name: "station", Line: 2, Column: 6},
+		{Kind: "spawn", Name: "blue", Map: "station", Line: 2, Column: 17},
 		{Kind: "map", Name: "relay", Line: 3, Column: 6}, {Kind: "start-file", Name: "b.cfg", Line: 4, Column: 6},
 	}, c.References("é wind/one.snd two.snd\nload station at blue\nload relay\nthen b.cfg"))
 	plain, err := profile.Parse("g.toml", []byte(head+"[[content]]\nname = \"film\"\nfolder = \"films\"\n"))
@@ -83,6 +84,7 @@ func TestWrongContents(t *testing.T) {
 			assert.Positive(t, failure.Findings[0].Place.Line, lines)
 		}
 	}
-	_, err := profile.Parse("g.toml", []byte(head+content+"[map.items.a]\nb = { type = 'script' }\n[pack]\nlargest = 500\n"))
+	_, err := profile.Parse("g.toml",
+		[]byte(head+content+"[map.items.a]\nb = { type = 'script' }\n[pack]\nlargest = 500\n"))
 	assert.NoError(t, err)
 }

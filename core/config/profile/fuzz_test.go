@@ -16,8 +16,8 @@ import (
 	"vornix/demo"
 )
 
-// Any bytes end in a profile or in findings that stand in the file; one that is taken leads nowhere outside the game, and can be looked at for
-// contradictions.
+// Any bytes end in a profile or in findings that stand in the file; one that is taken leads nowhere
+// outside the game, and can be looked at for contradictions.
 func FuzzParse(f *testing.F) {
 	names, err := fs.Glob(demo.Profiles(), "*.toml")
 	require.NoError(f, err)
@@ -52,7 +52,8 @@ func FuzzParse(f *testing.F) {
 				}
 			}
 		}
-		paths := []string{p.MapPath("a"), p.MaterialPath("a/b"), p.TexturePath("a/b"), p.ModelPath("a"), p.SpritePath("a")}
+		paths := []string{p.MapPath("a"), p.MaterialPath("a/b"), p.TexturePath("a/b"), p.ModelPath("a"),
+			p.SpritePath("a")}
 		for i := range p.Contents {
 			paths = append(paths, p.Contents[i].Path("a"))
 		}

@@ -8,8 +8,8 @@ import (
 	"github.com/pelletier/go-toml/v2"
 )
 
-// Keys lists all keys that a profile can have, in the order of the format, with points between them; * stands for a name of the profile's own, as in
-// map.items.*.*.type.
+// Keys lists all keys that a profile can have, in the order of the format, with points between
+// them; * stands for a name of the profile's own, as in map.items.*.*.type.
 func Keys() (list []string) {
 	walkKeys(reflect.TypeFor[Profile](), "", map[reflect.Type]bool{}, func(key string) {
 		if picture, ok := strings.CutPrefix(key, "picture."); !ok || !slices.Contains(ofRecipes, picture) {

@@ -54,29 +54,37 @@ func (p *Profile) Lint() (list []finding.Finding) {
 	}
 	for i, r := range p.Sounds.Rules {
 		if (r.Match == "" || r.Match == "**") && i < len(p.Sounds.Rules)-1 {
-			dead([]any{"sounds", "rule", i + 1}, "the rules for sounds from here on never count: the one before takes every sound")
+			dead([]any{"sounds", "rule", i + 1},
+				"the rules for sounds from here on never count: the one before takes every sound")
 			break
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.Map.Agents)) {
 		a := p.Map.Agents[name]
 		if p.Map.Headroom > 0 && a.Height > p.Map.Headroom {
-			list = append(list, finding.ProfileContradicts.At(p.at([]any{"map", "agents", name, "height"}), "%s is %g m high, and a spawn needs only %g m of headroom", name, a.Height, p.Map.Headroom))
+			list = append(list,
+				finding.ProfileContradicts.At(p.at([]any{"map", "agents", name, "height"}),
+					"%s is %g m high, and a spawn needs only %g m of headroom", name, a.Height, p.Map.Headroom))
 		}
 		if p.Map.SpawnWidth > 0 && 2*a.Radius > p.Map.SpawnWidth {
-			list = append(list, finding.ProfileContradicts.At(p.at([]any{"map", "agents", name, "radius"}), "%s is %g m wide, and a spawn needs only %g m", name, 2*a.Radius, p.Map.SpawnWidth))
+			list = append(list,
+				finding.ProfileContradicts.At(p.at([]any{"map", "agents", name, "radius"}),
+					"%s is %g m wide, and a spawn needs only %g m", name, 2*a.Radius, p.Map.SpawnWidth))
 		}
 	}
 	list = append(list, p.unwritten()...)
 	for i, a := range p.Map.Modes {
 		for _, b := range p.Map.Modes {
 			if a != b && strings.Contains(b, a) {
-				list = append(list, finding.ProfileMode.At(p.at([]any{"map", "modes", i}), "the mode %q is found inside %q", a, b))
+				list = append(list,
+					finding.ProfileMode.At(p.at([]any{"map", "modes", i}), "the mode %q is found inside %q", a, b))
 			}
 		}
 	}
 	if e := path.Ext(p.Pack.Name); e == "" {
-		list = append(list, finding.ProfileContradicts.At(p.at([]any{"pack", "name"}), "bundles have no ending, so 'vornix sweep' and servers can't tell them from other files").Doing("End the name in the game's own ending, as in {name}.parcel."))
+		list = append(list,
+			finding.ProfileContradicts.At(p.at([]any{"pack", "name"}),
+				"bundles have no ending, so 'vornix sweep' and servers can't tell them from other files").Doing("End the name in the game's own ending, as in {name}.parcel."))
 	}
 	finding.Sort(list)
 	return list
@@ -116,7 +124,9 @@ func (p *Profile) unwritten() (list []finding.Finding) {
 	for i := range p.Addon.Fields {
 		name := p.Addon.Fields[i].Name
 		if s := text.String(); !strings.Contains(s, "{"+name+"}") && !strings.Contains(s, "."+name) {
-			list = append(list, finding.ProfileDead.At(p.at([]any{"addon", "field", i}), "the field %q stands in no metadata file", name))
+			list = append(list,
+				finding.ProfileDead.At(p.at([]any{"addon", "field", i}), "the field %q stands in no metadata file",
+					name))
 		}
 	}
 	return list
@@ -134,10 +144,14 @@ type Section struct {
 
 // sections are the parts of a profile, with what holds without them.
 var sections = []struct{ name, without string }{
-	{"game", "it must be said"}, {"files", "folders of the usual names, any case, any length"}, {"textures", "KTX2, rgba8, any size"}, {"materials", "any surface underfoot"},
-	{"models", "any model"}, {"sounds", "wav, of any rate and length"}, {"content", "no scripts, start files or companions"}, {"map", "no rule for maps"},
-	{"pack", "one ZIP for the whole project"}, {"addon", "no metadata"}, {"index", "the JSON form of the index only"}, {"server", "bundles in the server's own folder, no lists"},
-	{"workshop", "one item for the project, of the kind mod"}, {"picture", "no pictures"}, {"sweep", "only what every system leaves behind"}, {"install", "players are asked for the game's folder"},
+	{"game", "it must be said"}, {"files", "folders of the usual names, any case, any length"},
+	{"textures", "KTX2, rgba8, any size"}, {"materials", "any surface underfoot"},
+	{"models", "any model"}, {"sounds", "wav, of any rate and length"},
+	{"content", "no scripts, start files or companions"}, {"map", "no rule for maps"},
+	{"pack", "one ZIP for the whole project"}, {"addon", "no metadata"}, {"index", "the JSON form of the index only"},
+	{"server", "bundles in the server's own folder, no lists"},
+	{"workshop", "one item for the project, of the kind mod"}, {"picture", "no pictures"},
+	{"sweep", "only what every system leaves behind"}, {"install", "players are asked for the game's folder"},
 }
 
 // Sections says how much of each part of the profile is said.

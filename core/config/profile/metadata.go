@@ -100,8 +100,10 @@ const ForEach = "for_each"
 
 // fromTypes are the types of what Vornix fills in.
 var fromTypes = map[string][]string{
-	"title": {"text"}, "name": {"text"}, "version": {"text"}, "authors": {"list", "text"}, "description": {"text"}, "maps": {"list", "text"}, "map": {"text"}, "map_count": {"number"}, "modes": {"list", "text"},
-	"players": {"text"}, "players_least": {"number"}, "players_most": {"number"}, "kinds": {"list", "text"}, "game_version": {"text"}, "content": {"flag"}, "picture": {"picture", "text", "list"},
+	"title": {"text"}, "name": {"text"}, "version": {"text"}, "authors": {"list", "text"}, "description": {"text"},
+	"maps": {"list", "text"}, "map": {"text"}, "map_count": {"number"}, "modes": {"list", "text"},
+	"players": {"text"}, "players_least": {"number"}, "players_most": {"number"}, "kinds": {"list", "text"},
+	"game_version": {"text"}, "content": {"flag"}, "picture": {"picture", "text", "list"},
 	"bundles": {"list", "text"}, "bundle": {"text"}, "size": {"number"}, "files": {"number"}, "hash": {"text", "list"},
 }
 
@@ -129,10 +131,12 @@ func (p *Profile) fillMetadata() {
 }
 
 // metadata holds [addon] and [index] to their rules.
-func (p *Profile) metadata(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) metadata(wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	for i, s := range p.Game.Since {
 		if !IsGameVersion(s.Version) {
-			wrong([]any{"game", "since", i, "version"}, "a version of the game is numbers with points between them, as in 1.2, and is %q", s.Version)
+			wrong([]any{"game", "since", i, "version"},
+				"a version of the game is numbers with points between them, as in 1.2, and is %q", s.Version)
 		}
 		for _, pattern := range s.Files {
 			if !doublestar.ValidatePattern(pattern) {
@@ -141,21 +145,25 @@ func (p *Profile) metadata(wrong func(path []any, format string, args ...any), o
 		}
 	}
 	if p.Game.Version != "" && !IsGameVersion(p.Game.Version) {
-		wrong([]any{"game", "version"}, "a version of the game is numbers with points between them, as in 1.2, and is %q", p.Game.Version)
+		wrong([]any{"game", "version"},
+			"a version of the game is numbers with points between them, as in 1.2, and is %q", p.Game.Version)
 	}
 	names := map[string]bool{}
 	for i := range p.Addon.Fields {
 		f := &p.Addon.Fields[i]
 		at := func(key string) []any { return []any{"addon", "field", i, key} }
 		if names[f.Name] || !fieldName().MatchString(f.Name) || f.Name == "language" || f.Name == "texts" {
-			wrong(at("name"), "the name of a field must be small letters, digits and _, its own, and not language or texts; it is %q", f.Name)
+			wrong(at("name"),
+				"the name of a field must be small letters, digits and _, its own, and not language or texts; it is %q",
+				f.Name)
 		}
 		names[f.Name] = true
 		oneOf(f.Type, []string{"text", "list", "flag", "number", "picture"}, at("type")...)
 		if f.From != "" {
 			oneOf(f.From, slices.Sorted(maps.Keys(fromTypes)), at("from")...)
 			if types := fromTypes[f.From]; types != nil && !slices.Contains(types, f.Type) {
-				wrong(at("type"), "%s is a %s, and the field's type is %q", f.From, strings.Join(types, " or a "), f.Type)
+				wrong(at("type"), "%s is a %s, and the field's type is %q", f.From, strings.Join(types, " or a "),
+					f.Type)
 			}
 		}
 		if _, err := regexp.Compile(f.Pattern); err != nil {
@@ -172,8 +180,10 @@ func (p *Profile) metadata(wrong func(path []any, format string, args ...any), o
 		if len(f.Holds) > 0 && f.Type != "flag" || f.From == "content" && len(f.Holds) == 0 {
 			wrong(at("holds"), "holds is for flags, and a flag from = \"content\" needs it")
 		}
-		if (f.Picture != "" || f.Type == "picture" || f.From == "picture") && !slices.ContainsFunc(p.Pictures, func(x Picture) bool { return x.Name == f.Picture }) {
-			wrong(at("picture"), "a field with a picture needs the name of one of the profile's pictures, and has %q", f.Picture)
+		if (f.Picture != "" || f.Type == "picture" || f.From == "picture") &&
+			!slices.ContainsFunc(p.Pictures, func(x Picture) bool { return x.Name == f.Picture }) {
+			wrong(at("picture"), "a field with a picture needs the name of one of the profile's pictures, and has %q",
+				f.Picture)
 		}
 		if f.Translated && f.Type != "text" {
 			wrong(at("translated"), "only texts can be translated")
@@ -226,7 +236,8 @@ var (
 func IsGameVersion(v string) bool { return gameVersion().MatchString(v) }
 
 // LineNames are what can be filled into the line of a list.
-var LineNames = []string{"map", "title", "mode", "modes", "file", "stem", "bundle", "version", "date", "size", "sha256", "url", "game", "players_least", "players_most", "name", "project"}
+var LineNames = []string{"map", "title", "mode", "modes", "file", "stem", "bundle", "version", "date", "size", "sha256",
+	"url", "game", "players_least", "players_most", "name", "project"}
 
 func (p *Profile) line(line string, path []any, wrong func(path []any, format string, args ...any)) {
 	for _, name := range template.Places(line) {
@@ -244,13 +255,15 @@ func unknown(name string, known []string, path []any, wrong func(path []any, for
 	wrong(path, "nothing is called {%s} here; known are %s", name, strings.Join(known, ", "))
 }
 
-func (p *Profile) style(s charset.Style, at func(key string) []any, oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) style(s charset.Style, at func(key string) []any,
+	oneOf func(value string, words []string, path ...any)) {
 	oneOf(s.Encoding, charset.Encodings, at("encoding")...)
 	oneOf(s.Mark, []string{"yes", "no"}, at("mark")...)
 	oneOf(s.Lines, []string{"lf", "crlf"}, at("lines")...)
 }
 
-func (p *Profile) addonFile(i int, wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) addonFile(i int, wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	f := &p.Addon.Files[i]
 	at := func(key string) []any { return []any{"addon", "file", i, key} }
 	oneOf(f.Form, []string{"json", "toml", "yaml", "xml", "ini", "text"}, at("form")...)
@@ -294,7 +307,8 @@ var keyForms = map[string]func() *regexp.Regexp{
 }
 
 // structure holds a table of a structure to its rules.
-func (p *Profile) structure(f *AddonFile, table map[string]any, path []any, within []string, wrong func(path []any, format string, args ...any)) {
+func (p *Profile) structure(f *AddonFile, table map[string]any, path []any, within []string,
+	wrong func(path []any, format string, args ...any)) {
 	if each, ok := table[ForEach]; ok {
 		word, _ := each.(string)
 		if items[word] == nil {

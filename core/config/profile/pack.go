@@ -50,15 +50,18 @@ func (p *Pack) fill() {
 }
 
 // packing holds [pack] to its rules.
-func (p *Profile) packing(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) packing(wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	methods := []string{"deflate", "zstd", "store"}
 	oneOf(p.Pack.Form, []string{"mod", "map", "map-file"}, "pack", "form")
 	oneOf(p.Pack.Compress, methods, "pack", "compress")
 	if p.Pack.Form != "mod" && !strings.Contains(p.Pack.Name, "{map}") {
-		wrong([]any{"pack", "name"}, "with form = %q the name must hold {map}, or all maps would share one file", p.Pack.Form)
+		wrong([]any{"pack", "name"}, "with form = %q the name must hold {map}, or all maps would share one file",
+			p.Pack.Form)
 	}
 	if p.Pack.Form == "map-file" && !strings.HasSuffix(p.Pack.Name, ".vnm") {
-		wrong([]any{"pack", "name"}, "with form = \"map-file\" the bundle is a compiled map, and its name must end in .vnm")
+		wrong([]any{"pack", "name"},
+			"with form = \"map-file\" the bundle is a compiled map, and its name must end in .vnm")
 	}
 	if p.Pack.Largest > 0 {
 		switch {

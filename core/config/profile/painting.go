@@ -43,7 +43,8 @@ func (q *Painting) Validate(wrong func(key, format string, args ...any)) {
 	for _, c := range []struct {
 		key, value string
 		alpha      bool
-	}{{"background", q.Background, false}, {"multiply", q.Multiply, true}, {"overlay", q.Overlay, true}, {"frame_colour", q.FrameColour, true}, {"text_colour", q.TextColour, true}} {
+	}{{"background", q.Background, false}, {"multiply", q.Multiply, true}, {"overlay", q.Overlay, true},
+		{"frame_colour", q.FrameColour, true}, {"text_colour", q.TextColour, true}} {
 		if _, ok := imaging.ParseColour(c.value); c.value != "" && (!ok || !c.alpha && len(c.value) != 7) {
 			wrong(c.key, "%s must be a colour such as #ffe2b8, and is %q", c.key, c.value)
 		}
@@ -60,7 +61,8 @@ func (q *Painting) Validate(wrong func(key, format string, args ...any)) {
 		key         string
 		value       *float64
 		least, most float64
-	}{{"exposure", q.Exposure, -20, 20}, {"blur", q.Blur, 0, 500}, {"darken", q.Darken, 0, 1}, {"vignette", q.Vignette, 0, 1}, {"text_size", q.TextSize, 0.001, 1}} {
+	}{{"exposure", q.Exposure, -20, 20}, {"blur", q.Blur, 0, 500}, {"darken", q.Darken, 0, 1},
+		{"vignette", q.Vignette, 0, 1}, {"text_size", q.TextSize, 0.001, 1}} {
 		if v := n.value; v != nil && !(*v >= n.least && *v <= n.most) {
 			wrong(n.key, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, *v)
 		}
@@ -95,7 +97,8 @@ func (q *Painting) Validate(wrong func(key, format string, args ...any)) {
 
 // given says whether a recipe has a source of its own of a kind.
 func (q *Painting) given(key string) bool {
-	return map[string]bool{"camera": q.Camera != "", "cameras": len(q.Cameras) > 0, "image": q.Image != "", "images": len(q.Images) > 0}[key]
+	return map[string]bool{"camera": q.Camera != "", "cameras": len(q.Cameras) > 0, "image": q.Image != "",
+		"images": len(q.Images) > 0}[key]
 }
 
 // HasSource says whether it says what a picture is made of.

@@ -51,7 +51,8 @@ const (
 	Beside  = "beside"
 )
 
-// Sizes are the sizes that a picture has, by variant in order of their names; the only one of a picture without variants is "".
+// Sizes are the sizes that a picture has, by variant in order of their names; the only one of a
+// picture without variants is "".
 func (p *Picture) Sizes() (names []string, sizes []Size) {
 	if len(p.Variants) == 0 {
 		return []string{""}, []Size{{p.Width, p.Height}}
@@ -86,7 +87,8 @@ const (
 )
 
 // pictures checks the list of pictures.
-func (p *Profile) pictures(wrong func(path []any, format string, args ...any), oneOf func(value string, words []string, path ...any)) {
+func (p *Profile) pictures(wrong func(path []any, format string, args ...any),
+	oneOf func(value string, words []string, path ...any)) {
 	seen := map[string]bool{}
 	for i := range p.Pictures {
 		x := &p.Pictures[i]
@@ -105,7 +107,8 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 			part string
 			must bool
 			why  string
-		}{{"{map}", x.Each == "map", "a picture for every map needs"}, {"{n}", x.Count > 1, "several pictures need"}, {"{variant}", len(x.Variants) > 0, "variants need"}} {
+		}{{"{map}", x.Each == "map", "a picture for every map needs"}, {"{n}", x.Count > 1, "several pictures need"},
+			{"{variant}", len(x.Variants) > 0, "variants need"}} {
 			if w.must && !strings.Contains(x.File, w.part) {
 				wrong(at("file"), "%s %s in its path, or all would share one file", w.why, w.part)
 			}
@@ -129,7 +132,8 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 			key   string
 			value int64
 			most  int64
-		}{{"count", int64(x.Count), 99}, {"least", int64(x.Least), 99}, {"quality", int64(x.Quality), 100}, {"least_quality", int64(x.LeastQuality), 100}, {"most_bytes", x.MostBytes, 1 << 40}} {
+		}{{"count", int64(x.Count), 99}, {"least", int64(x.Least), 99}, {"quality", int64(x.Quality), 100},
+			{"least_quality", int64(x.LeastQuality), 100}, {"most_bytes", x.MostBytes, 1 << 40}} {
 			if n.value < 0 || n.value > n.most {
 				wrong(at(n.key), "%s must lie between 1 and %d, and is %d", n.key, n.most, n.value)
 			}
@@ -147,7 +151,8 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 			case s.Width < 1 || s.Height < 1 || s.Width > mostPixels || s.Height > mostPixels:
 				wrong(path, "a picture has 1 to %d pixels a side, and this %d x %d", mostPixels, s.Width, s.Height)
 			case s.Width*s.Height > mostArea:
-				wrong(path, "a picture has at most %d million pixels, and this %d x %d", mostArea/1000000, s.Width, s.Height)
+				wrong(path, "a picture has at most %d million pixels, and this %d x %d", mostArea/1000000, s.Width,
+					s.Height)
 			case x.Form == Texture && !p.Textures.SizeRule().Takes(s.Width, s.Height):
 				wrong(path, "a texture of %d x %d breaks the rule for sizes under [textures]", s.Width, s.Height)
 			}
@@ -169,15 +174,18 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any), o
 		for _, own := range []struct {
 			key  string
 			used bool
-		}{{"image", x.Image != ""}, {"images", len(x.Images) > 0}, {"as_is", x.AsIs != nil}, {"font", x.Font != ""}, {"map", x.Map != ""}} {
+		}{{"image", x.Image != ""}, {"images", len(x.Images) > 0}, {"as_is", x.AsIs != nil}, {"font", x.Font != ""},
+			{"map", x.Map != ""}} {
 			if own.used {
-				wrong(at(own.key), "%s is for a project's recipe: a game does not know what files a project has", own.key)
+				wrong(at(own.key), "%s is for a project's recipe: a game does not know what files a project has",
+					own.key)
 			}
 		}
 		if x.Form == JPEG && x.Alpha {
 			wrong(at("alpha"), "a JPEG has no alpha")
 		}
-		if f, ok := texture.ParseFormat(x.Format); x.Format != "auto" && (!ok || !slices.Contains(p.Textures.FormatList(), f)) {
+		if f, ok := texture.ParseFormat(x.Format); x.Format != "auto" &&
+			(!ok || !slices.Contains(p.Textures.FormatList(), f)) {
 			wrong(at("format"), "%q is none of the formats under [textures]", x.Format)
 		}
 	}

@@ -242,7 +242,8 @@ func (p *Profile) fill() {
 		for _, d := range []struct {
 			of    *float64
 			value float32
-		}{{&a.Radius, mapfile.DefaultAgent.Radius}, {&a.Height, mapfile.DefaultAgent.Height}, {&a.Step, mapfile.DefaultAgent.Step}, {&a.Slope, mapfile.DefaultAgent.Slope}} {
+		}{{&a.Radius, mapfile.DefaultAgent.Radius}, {&a.Height, mapfile.DefaultAgent.Height},
+			{&a.Step, mapfile.DefaultAgent.Step}, {&a.Slope, mapfile.DefaultAgent.Slope}} {
 			if *d.of == 0 {
 				*d.of = math.Round(float64(d.value)*1e4) / 1e4
 			}
@@ -282,7 +283,8 @@ func (p *Profile) validate() []finding.Finding {
 	oneOf(p.Textures.Header, []string{"dx10", "plain"}, "textures", "header")
 	oneOf(p.Textures.Green, []string{texture.Up, texture.Down}, "textures", "green")
 	if p.Textures.Zstd && p.Textures.Container != "ktx2" {
-		wrong([]any{"textures", "zstd"}, "only KTX2 files can be packed with zstd, and container is %q", p.Textures.Container)
+		wrong([]any{"textures", "zstd"}, "only KTX2 files can be packed with zstd, and container is %q",
+			p.Textures.Container)
 	}
 	for _, f := range p.Textures.Formats {
 		oneOf(f, texture.FormatNames(), "textures", "formats")
@@ -293,10 +295,12 @@ func (p *Profile) validate() []finding.Finding {
 	for _, name := range slices.Sorted(maps.Keys(p.Materials.Footing)) {
 		oneOf(name, p.Materials.Surfaces, "materials", "footing", name)
 	}
-	for _, folder := range []struct{ key, value string }{{"maps", p.Files.Maps}, {"materials", p.Files.Materials}, {"textures", p.Files.Textures},
+	for _, folder := range []struct{ key, value string }{{"maps", p.Files.Maps}, {"materials", p.Files.Materials},
+		{"textures", p.Files.Textures},
 		{"sounds", p.Files.Sounds}, {"sprites", p.Files.Sprites}, {"models", p.Files.Models}} {
 		if safefile.CheckPath(path.Join(folder.value, "x")) != nil {
-			wrong([]any{"files", folder.key}, "the folder must be a path inside the game with forward slashes, and is %q", folder.value)
+			wrong([]any{"files", folder.key},
+				"the folder must be a path inside the game with forward slashes, and is %q", folder.value)
 		}
 	}
 	for i, pattern := range p.Files.Own {
@@ -321,9 +325,11 @@ func (p *Profile) validate() []finding.Finding {
 			key         string
 			value       float64
 			least, most float64
-		}{{"radius", a.Radius, 0.02, 20}, {"height", a.Height, 0.02, 50}, {"step", a.Step, 0, 10}, {"slope", a.Slope, 0, 80}, {"drop", a.Drop, 0, 100}, {"jump", a.Jump, 0, 50}} {
+		}{{"radius", a.Radius, 0.02, 20}, {"height", a.Height, 0.02, 50}, {"step", a.Step, 0, 10},
+			{"slope", a.Slope, 0, 80}, {"drop", a.Drop, 0, 100}, {"jump", a.Jump, 0, 50}} {
 			if !(n.value >= n.least && n.value <= n.most) {
-				wrong([]any{"map", "agents", name, n.key}, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, n.value)
+				wrong([]any{"map", "agents", name, n.key}, "%s must lie between %v and %v, and is %v", n.key, n.least,
+					n.most, n.value)
 			}
 		}
 	}
@@ -357,11 +363,14 @@ func (p *Profile) CheckPath(source, gamePath string) []finding.Finding {
 	}
 	if class, _ := p.characters(); class != nil {
 		if bad := class.FindString(strings.ToLower(gamePath)); bad != "" {
-			list = append(list, finding.PathChars.At(place, "%s has %q, which %s does not take in names", gamePath, bad, p.Game.Title))
+			list = append(list,
+				finding.PathChars.At(place, "%s has %q, which %s does not take in names", gamePath, bad, p.Game.Title))
 		}
 	}
 	if p.Files.Longest > 0 && len(gamePath) > p.Files.Longest {
-		list = append(list, finding.PathLong.At(place, "%s has %d characters; %s takes %d", gamePath, len(gamePath), p.Game.Title, p.Files.Longest))
+		list = append(list,
+			finding.PathLong.At(place, "%s has %d characters; %s takes %d", gamePath, len(gamePath), p.Game.Title,
+				p.Files.Longest))
 	}
 	return list
 }
@@ -394,9 +403,11 @@ func (p *Profile) SpritePagePath(page string) string {
 	return path.Join(p.Files.Sprites, page+"."+p.Textures.Container)
 }
 
-// ReadOwn adds the files of own_list and own_folder. read gives a file beside the profile, folder the system path of a folder
-// named there and its files; it is nil for a profile that comes with the program.
-func (p *Profile) ReadOwn(read func(name string) ([]byte, error), folder func(name string) (dir string, files []string, err error)) error {
+// ReadOwn adds the files of own_list and own_folder. read gives a file beside the profile, folder
+// the system path of a folder named there and its files; it is nil for a profile that comes with
+// the program.
+func (p *Profile) ReadOwn(read func(name string) ([]byte, error),
+	folder func(name string) (dir string, files []string, err error)) error {
 	refuse := func(key, format string, args ...any) error {
 		f := p.Doc.Wrong([]any{"files", key}, format, args...)
 		return &finding.Failure{What: "the game profile can't be used", Findings: []finding.Finding{f}}

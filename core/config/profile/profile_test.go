@@ -43,8 +43,10 @@ func TestDefaults(t *testing.T) {
 
 func TestWrongProfiles(t *testing.T) {
 	for text, say := range map[string]string{
-		strings.Replace(head, "solids", "voxels", 1):                                                                                            `"voxels" is none of solids, tiles`,
-		strings.Replace(head, "'g'", "'Big Game'", 1):                                                                                           "small letters",
+		strings.Replace(head, "solids", "voxels",
+			1): `"voxels" is none of solids, tiles`,
+		strings.Replace(head, "'g'", "'Big Game'",
+			1): "small letters",
 		head + "[files]\ncase = 'upper'\n":                                                                                                      `"upper"`,
 		head + "[files]\ncharacters = 'z-a'\n":                                                                                                  "no class of characters",
 		head + "[textures]\ncontainer = 'bmp'\n":                                                                                                `"bmp"`,
@@ -118,24 +120,26 @@ func TestWrongPictures(t *testing.T) {
 	for text, say := range map[string]string{
 		one + "file = 'a.png'\n":                "a picture for every map needs {map}",
 		one + "file = '{map}.png'\ncount = 3\n": "several pictures need {n}",
-		"[[picture]]\nname = 'a'\nfile = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":              "variants need {variant}",
-		"[[picture]]\nname = 'a'\nfile = '{map}.png'\n":                                                            "1 to 16384 pixels a side, and this 0 x 0",
-		one + "file = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":                                 "variants need {variant}",
-		"[[picture]]\nname = 'a'\nwidth = 9000\nheight = 9000\nfile = '{map}.png'\n":                               "at most 40 million pixels",
-		one + "file = '{map}.png'\nform = 'gif'\n":                                                                 `"gif" is none of png, jpeg, texture`,
-		one + "file = '{map}{n}.png'\ncount = 2\nleast = 3\n":                                                      "at least 3 of at most 2",
-		one + "file = '{map}.jpg'\nform = 'jpeg'\nquality = 40\n":                                                  "the least quality 50 is above the best, 40",
-		one + "file = '{map}.jpg'\nform = 'jpeg'\nalpha = true\n":                                                  "a JPEG has no alpha",
-		one + "file = '{map}'\nform = 'texture'\nplace = 'beside'\n":                                               "a texture is for the game",
-		one + "file = '../{map}.png'\n":                                                                            "no path with forward slashes",
-		one + "file = '{map}.png'\nmips = true\n":                                                                  "mips is for pictures with form = \"texture\"",
-		one + "file = '{map}'\nform = 'texture'\nformat = 'bc7'\n":                                                 `"bc7" is none of the formats under [textures]`,
-		one + "file = '{map}'\nform = 'texture'\nmaterial = 'm'\n":                                                 "needs {map} in the material's name",
-		one + "file = '{map}.png'\nimage = 'a.png'\n":                                                              "a game does not know what files a project has",
-		one + "file = '{map}.png'\nblur = -1\n":                                                                    "blur must lie between 0 and 500, and is -1",
-		one + "file = '{map}.png'\nmultiply = 'red'\n":                                                             `multiply must be a colour such as #ffe2b8, and is "red"`,
-		one + "file = '{map}.png'\n" + one + "file = '{map}2.png'\n":                                               `there is another picture "a"`,
-		strings.Replace(one, "8", "12", 1) + "file = '{map}'\nform = 'texture'\n[textures]\npower_of_two = true\n": "12 x 8 breaks the rule for sizes",
+		"[[picture]]\nname = 'a'\nfile = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n": "variants need {variant}",
+		"[[picture]]\nname = 'a'\nfile = '{map}.png'\n":                                               "1 to 16384 pixels a side, and this 0 x 0",
+		one + "file = '{map}.png'\nvariants = { b = { width = 8, height = 8 } }\n":                    "variants need {variant}",
+		"[[picture]]\nname = 'a'\nwidth = 9000\nheight = 9000\nfile = '{map}.png'\n":                  "at most 40 million pixels",
+		one + "file = '{map}.png'\nform = 'gif'\n":                                                    `"gif" is none of png, jpeg, texture`,
+		one + "file = '{map}{n}.png'\ncount = 2\nleast = 3\n":                                         "at least 3 of at most 2",
+		one + "file = '{map}.jpg'\nform = 'jpeg'\nquality = 40\n":                                     "the least quality 50 is above the best, 40",
+		one + "file = '{map}.jpg'\nform = 'jpeg'\nalpha = true\n":                                     "a JPEG has no alpha",
+		one + "file = '{map}'\nform = 'texture'\nplace = 'beside'\n":                                  "a texture is for the game",
+		one + "file = '../{map}.png'\n":                                                               "no path with forward slashes",
+		one + "file = '{map}.png'\nmips = true\n":                                                     "mips is for pictures with form = \"texture\"",
+		one + "file = '{map}'\nform = 'texture'\nformat = 'bc7'\n":                                    `"bc7" is none of the formats under [textures]`,
+		one + "file = '{map}'\nform = 'texture'\nmaterial = 'm'\n":                                    "needs {map} in the material's name",
+		one + "file = '{map}.png'\nimage = 'a.png'\n":                                                 "a game does not know what files a project has",
+		one + "file = '{map}.png'\nblur = -1\n":                                                       "blur must lie between 0 and 500, and is -1",
+		one + "file = '{map}.png'\nmultiply = 'red'\n":                                                `multiply must be a colour such as #ffe2b8, and is "red"`,
+		one + "file = '{map}.png'\n" + one +
+			"file = '{map}2.png'\n": `there is another picture "a"`,
+		strings.Replace(one, "8", "12", 1) +
+			"file = '{map}'\nform = 'texture'\n[textures]\npower_of_two = true\n": "12 x 8 breaks the rule for sizes",
 	} {
 		_, err := profile.Parse("g.toml", []byte(head+text))
 		var f *finding.Failure
@@ -167,8 +171,10 @@ func TestPathRules(t *testing.T) {
 }
 
 func TestFill(t *testing.T) {
-	assert.Equal(t, "a-1.0.0-{who}", profile.Fill("{name}-{version}-{who}", map[string]string{"name": "a", "version": "1.0.0"}))
-	assert.Equal(t, "{version}", profile.Fill("{name}", map[string]string{"name": "{version}", "version": "x"}), "a value is not filled again")
+	assert.Equal(t, "a-1.0.0-{who}",
+		profile.Fill("{name}-{version}-{who}", map[string]string{"name": "a", "version": "1.0.0"}))
+	assert.Equal(t, "{version}", profile.Fill("{name}", map[string]string{"name": "{version}", "version": "x"}),
+		"a value is not filled again")
 }
 
 // The game's own files: by pattern, and from a list beside the profile, which takes part in what the profile is.
@@ -181,7 +187,8 @@ func TestOwnFiles(t *testing.T) {
 		return []byte("# theirs\r\nsounds/wind.wav\r\n\r\n"), nil
 	}, nil))
 	assert.NotEqual(t, before, string(p.Source))
-	for path, own := range map[string]bool{"textures/base/a/b.ktx2": true, "textures/bass/b.ktx2": false, "sounds/wind.wav": true, "sounds/Wind.wav": false, "# theirs": false, "": false} {
+	for path, own := range map[string]bool{"textures/base/a/b.ktx2": true, "textures/bass/b.ktx2": false,
+		"sounds/wind.wav": true, "sounds/Wind.wav": false, "# theirs": false, "": false} {
 		assert.Equal(t, own, p.HasOwn(path), path)
 	}
 	err = p.ReadOwn(func(string) ([]byte, error) { return nil, fs.ErrNotExist }, nil)

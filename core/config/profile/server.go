@@ -77,7 +77,8 @@ func (s *Server) List(file string) *ListFile {
 }
 
 // serving checks what the profile says about servers.
-func (p *Profile) serving(wrong func(key []any, format string, args ...any), oneOf func(value string, allowed []string, key ...any)) {
+func (p *Profile) serving(wrong func(key []any, format string, args ...any),
+	oneOf func(value string, allowed []string, key ...any)) {
 	s := &p.Server
 	for _, which := range []struct{ key, value string }{{"maps", s.Maps}, {"playing", s.Playing}} {
 		if which.value != "" && s.List(which.value) == nil {
@@ -103,7 +104,9 @@ func (p *Profile) serving(wrong func(key []any, format string, args ...any), one
 		for _, x := range []struct {
 			key, value string
 			allowed    []string
-		}{{"form", l.Form, []string{"lines", "json", "setting"}}, {"order", l.Order, []string{"append", "sorted", "after", "weight"}}, {"escape", l.Escape, template.Escapes}, {"lines", l.Lines, []string{"lf", "crlf"}}, {"encoding", l.Encoding, charset.Encodings}} {
+		}{{"form", l.Form, []string{"lines", "json", "setting"}},
+			{"order", l.Order, []string{"append", "sorted", "after", "weight"}}, {"escape", l.Escape, template.Escapes},
+			{"lines", l.Lines, []string{"lf", "crlf"}}, {"encoding", l.Encoding, charset.Encodings}} {
 			if x.value != "" {
 				oneOf(x.value, x.allowed, at(x.key)...)
 			}
@@ -134,7 +137,8 @@ func (p *Profile) serving(wrong func(key []any, format string, args ...any), one
 			l.Notes = []string{"#", "//", ";", "--"}
 		}
 		names := template.Places(l.Line)
-		if !slices.ContainsFunc([]string{"map", "stem", "file"}, func(n string) bool { return slices.Contains(names, n) }) {
+		if !slices.ContainsFunc([]string{"map", "stem", "file"},
+			func(n string) bool { return slices.Contains(names, n) }) {
 			wrong(at("line"), "an entry must name its map by {map}, {stem} or {file}: it could not be found again")
 		}
 	}
@@ -156,7 +160,8 @@ func (p *Profile) serving(wrong func(key []any, format string, args ...any), one
 			wrong([]any{"server", "welcome", "template"}, "%v", err)
 		}
 	}
-	if s.Welcome.Picture != "" && !slices.ContainsFunc(s.Companions, func(c Companion) bool { return c.To == s.Welcome.Picture }) {
+	if s.Welcome.Picture != "" &&
+		!slices.ContainsFunc(s.Companions, func(c Companion) bool { return c.To == s.Welcome.Picture }) {
 		wrong([]any{"server", "welcome", "picture"}, "%q is the to of no [[server.companion]]", s.Welcome.Picture)
 	}
 	for i, form := range s.Mirror.Compress {

@@ -32,9 +32,11 @@ type Install struct {
 }
 
 func (p *Profile) installing(wrong func(path []any, format string, args ...any)) {
-	for _, x := range []struct{ key, value string }{{"marker", p.Install.Marker}, {"to", p.Install.To}, {"overlay", p.Install.Overlay}} {
+	for _, x := range []struct{ key, value string }{{"marker", p.Install.Marker}, {"to", p.Install.To},
+		{"overlay", p.Install.Overlay}} {
 		if strings.HasPrefix(x.value, "/") || strings.Contains(x.value, "..") || strings.Contains(x.value, "\\") {
-			wrong([]any{"install", x.key}, "%s must be a path inside the game's folder with forward slashes, and is %q", x.key, x.value)
+			wrong([]any{"install", x.key}, "%s must be a path inside the game's folder with forward slashes, and is %q",
+				x.key, x.value)
 		}
 	}
 }

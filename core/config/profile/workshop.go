@@ -10,7 +10,8 @@ type Workshop struct {
 }
 
 // publishing checks what the profile says about workshops.
-func (p *Profile) publishing(wrong func(key []any, format string, args ...any), oneOf func(value string, allowed []string, key ...any)) {
+func (p *Profile) publishing(wrong func(key []any, format string, args ...any),
+	oneOf func(value string, allowed []string, key ...any)) {
 	w := &p.Workshop
 	orDefault(&w.Kind, "mod")
 	orDefault(&w.Each, "mod")

@@ -16,7 +16,8 @@ import (
 	"vornix/demo"
 )
 
-// Any bytes end in a project or in a refusal that can be acted on, and nothing that a project names lies outside its folder.
+// Any bytes end in a project or in a refusal that can be acted on, and nothing that a project names
+// lies outside its folder.
 func FuzzLoad(f *testing.F) {
 	origin := f.TempDir()
 	_, err := demo.Write(origin)
@@ -27,8 +28,10 @@ func FuzzLoad(f *testing.F) {
 		f.Add(data)
 	}
 	const head = "[project]\nname = \"a\"\ntitle = \"A\"\nversion = \"1.0.0\"\nprofile = \"kestrel-post\"\n"
-	f.Add([]byte(head + "[[step]]\nname = \"s\"\nrun = [\"true\"]\ninputs = [\"a/**\"]\noutputs = [\"textures/s.png\"]\n[target.x]\nkind = \"sftp\"\nhost = \"h\"\npath = \"/srv\"\n"))
-	f.Add([]byte(head + "[sources]\nmaps = \"../elsewhere\"\n[release]\npatches = 2\ntag = \"v{version}\"\n[[accept]]\nid = \"map.syntax\"\nreason = \"x\"\n"))
+	f.Add([]byte(head +
+		"[[step]]\nname = \"s\"\nrun = [\"true\"]\ninputs = [\"a/**\"]\noutputs = [\"textures/s.png\"]\n[target.x]\nkind = \"sftp\"\nhost = \"h\"\npath = \"/srv\"\n"))
+	f.Add([]byte(head +
+		"[sources]\nmaps = \"../elsewhere\"\n[release]\npatches = 2\ntag = \"v{version}\"\n[[accept]]\nid = \"map.syntax\"\nreason = \"x\"\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		dir := t.TempDir()
 		require.NoError(t, os.WriteFile(filepath.Join(dir, project.FileName), data, 0o666))

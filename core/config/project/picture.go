@@ -9,7 +9,8 @@ import (
 	"vornix/core/config/profile"
 )
 
-// Picture is a recipe for pictures that the game's profile asks for. What it leaves out comes from an earlier one that matches.
+// Picture is a recipe for pictures that the game's profile asks for. What it leaves out comes from
+// an earlier one that matches.
 type Picture struct {
 	For     string `toml:"for" jsonschema:"required,description=Pattern on the name of pictures in the game's profile\\, such as thumbnail or *"`
 	Maps    string `toml:"maps" jsonschema:"description=Pattern on maps (default: all)"`
@@ -37,14 +38,16 @@ func (p *Project) validatePicture(i int) (list []finding.Finding) {
 	return list
 }
 
-// Painting is what the project's recipes say of a picture, over what the game's profile says, and which of them spoke of what it is
-// made of; -1: none.
-func (p *Project) Painting(picture *profile.Picture, mapName, variant string, number int) (out profile.Painting, source int) {
+// Painting is what the project's recipes say of a picture, over what the game's profile says, and
+// which of them spoke of what it is made of; -1: none.
+func (p *Project) Painting(picture *profile.Picture, mapName, variant string, number int) (out profile.Painting,
+	source int) {
 	out, source = picture.Painting, -1
 	to := reflect.ValueOf(&out).Elem()
 	for i := range p.File.Pictures {
 		r := &p.File.Pictures[i]
-		if ok, _ := doublestar.Match(r.For, picture.Name); !ok || r.Variant != "" && r.Variant != variant || r.Number != 0 && r.Number != number {
+		if ok, _ := doublestar.Match(r.For, picture.Name); !ok || r.Variant != "" && r.Variant != variant ||
+			r.Number != 0 && r.Number != number {
 			continue
 		}
 		if ok, _ := doublestar.Match(r.Maps, mapName); r.Maps != "" && !ok {

@@ -29,8 +29,8 @@ import (
 	"vornix/core/config/profile"
 )
 
-// FileName is the project file's name. StateDir holds what Vornix remembers beside it, TargetDir what it remembers on a target,
-// and QuarantineDir the files that were moved out of the way.
+// FileName is the project file's name. StateDir holds what Vornix remembers beside it, TargetDir
+// what it remembers on a target, and QuarantineDir the files that were moved out of the way.
 const (
 	FileName      = "vornix.toml"
 	StateDir      = ".vornix"
@@ -153,7 +153,8 @@ type Accept struct {
 	Reason  string `toml:"reason" jsonschema:"required,minLength=1,description=Why it is harmless here"`
 }
 
-// Exception is the project's reason for shipping a file, named by its path in the game, with something of that sort in it.
+// Exception is the project's reason for shipping a file, named by its path in the game, with
+// something of that sort in it.
 func (p *Project) Exception(gamePath, sort string) (reason string, ok bool) {
 	for _, e := range p.File.Pack.Exceptions {
 		if match, _ := doublestar.Match(e.File, gamePath); match && slices.Contains(e.Allow, sort) {
@@ -191,8 +192,9 @@ func Find(dir string) (string, error) {
 
 // noProject says why vornix.toml could not be read in a folder that was named.
 func noProject(dir string, err error) error {
-	f := &fault.Fault{Kind: fault.Usage, What: "there is no project in this folder", Place: fault.Place{File: filepath.ToSlash(dir)},
-		Why: "It has no " + FileName + ".", Do: "Name the folder that has one, or make one with 'vornix new DIR'."}
+	f := &fault.Fault{Kind: fault.Usage, What: "there is no project in this folder",
+		Place: fault.Place{File: filepath.ToSlash(dir)},
+		Why:   "It has no " + FileName + ".", Do: "Name the folder that has one, or make one with 'vornix new DIR'."}
 	if !errors.Is(err, fs.ErrNotExist) {
 		f.What, f.Why, f.Err, f.Do = "the project file can't be read", "", err, "Check who may read it."
 	} else if found, findErr := Find(dir); findErr == nil {
@@ -266,7 +268,8 @@ func (p *Project) validate() []finding.Finding {
 	}
 	f := &p.File
 	if !nameForm().MatchString(f.Project.Name) {
-		wrong([]any{"project", "name"}, "name must be small letters, digits, _ and -, as it goes into file names; it is %q", f.Project.Name)
+		wrong([]any{"project", "name"},
+			"name must be small letters, digits, _ and -, as it goes into file names; it is %q", f.Project.Name)
 	}
 	if strings.TrimSpace(f.Project.Title) == "" {
 		wrong([]any{"project", "title"}, "title is missing")
@@ -277,20 +280,26 @@ func (p *Project) validate() []finding.Finding {
 	if f.Project.Profile == "" {
 		wrong([]any{"project", "profile"}, "profile is missing: the name of the game's profile")
 	}
-	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials}, {"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites}, {"models", f.Sources.Models}, {"languages", f.Sources.Languages}} {
+	for _, s := range []struct{ key, value string }{{"maps", f.Sources.Maps}, {"materials", f.Sources.Materials},
+		{"textures", f.Sources.Textures}, {"sounds", f.Sources.Sounds}, {"sprites", f.Sources.Sprites},
+		{"models", f.Sources.Models}, {"languages", f.Sources.Languages}} {
 		if err := safefile.CheckPath(s.value); err != nil {
-			wrong([]any{"sources", s.key}, "the folder must be a path inside the project with forward slashes, and is %q", s.value)
+			wrong([]any{"sources", s.key},
+				"the folder must be a path inside the project with forward slashes, and is %q", s.value)
 		}
 	}
 	if v := f.Project.GameVersion; v != "" && !profile.IsGameVersion(v) {
-		wrong([]any{"project", "game_version"}, "a version of the game is numbers with points between them, as in 1.4, and is %q", v)
+		wrong([]any{"project", "game_version"},
+			"a version of the game is numbers with points between them, as in 1.4, and is %q", v)
 	}
 	for i, r := range f.Index.Retracted {
 		if !semver.Valid(r.Version) {
-			wrong([]any{"index", "retracted", i, "version"}, "version must be three numbers, as in 1.0.0; it is %q", r.Version)
+			wrong([]any{"index", "retracted", i, "version"}, "version must be three numbers, as in 1.0.0; it is %q",
+				r.Version)
 		}
 		if strings.TrimSpace(r.Reason) == "" {
-			wrong([]any{"index", "retracted", i, "reason"}, "a version that is taken back needs a reason, which players read")
+			wrong([]any{"index", "retracted", i, "reason"},
+				"a version that is taken back needs a reason, which players read")
 		}
 	}
 	if f.Index.ValidDays < 0 || f.Index.ValidDays > 3650 {
@@ -299,7 +308,8 @@ func (p *Project) validate() []finding.Finding {
 	if n := f.Release.PatchesFrom(); n < 0 || n > 50 {
 		wrong([]any{"release", "patches"}, "patches must lie between 0 and 50, and is %d", n)
 	}
-	if tag := f.Release.Tag; tag != "" && !tagForm().MatchString(profile.Fill(tag, map[string]string{"name": "a", "version": "1.0.0"})) {
+	if tag := f.Release.Tag; tag != "" &&
+		!tagForm().MatchString(profile.Fill(tag, map[string]string{"name": "a", "version": "1.0.0"})) {
 		wrong([]any{"release", "tag"}, "%q can't be a Git tag", tag)
 	}
 	for i, r := range f.Textures {
@@ -330,7 +340,8 @@ func (p *Project) validate() []finding.Finding {
 		}
 		if strings.TrimSpace(e.Reason) == "" {
 			x := p.Doc.Wrong([]any{"pack", "exception", i, "reason"}, "an exception needs a reason")
-			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it must ship."))
+			list = append(list,
+				x.Doing("Add reason = \"...\": half a year from now nobody remembers why it must ship."))
 		}
 	}
 	list = append(list, p.steps()...)
@@ -355,7 +366,8 @@ func (p *Project) validate() []finding.Finding {
 		}
 		if strings.TrimSpace(a.Reason) == "" {
 			x := p.Doc.Wrong([]any{"accept", i, "reason"}, "an accepted finding needs a reason")
-			list = append(list, x.Doing("Add reason = \"...\": half a year from now nobody remembers why it was harmless."))
+			list = append(list,
+				x.Doing("Add reason = \"...\": half a year from now nobody remembers why it was harmless."))
 		}
 		if !doublestar.ValidatePattern(a.Where) {
 			wrong([]any{"accept", i, "where"}, "%q is no pattern", a.Where)
@@ -373,7 +385,10 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 			if err == nil {
 				err = prof.ReadOwn(func(name string) ([]byte, error) {
 					return fs.ReadFile(os.DirFS(filepath.Join(p.Dir, "profiles")), name)
-				}, func(name string) (string, []string, error) { return gameFolder(filepath.Join(p.Dir, "profiles"), name) })
+				}, func(name string) (string, []string,
+					error) {
+					return gameFolder(filepath.Join(p.Dir, "profiles"), name)
+				})
 			}
 			return prof, rel, err
 		}
@@ -407,7 +422,8 @@ func gameFolder(base, name string) (dir string, files []string, err error) {
 	}
 	list, err := listFolderOf(dir, "", func(string) bool { return false }, mostGameFiles)
 	if errors.Is(err, errMany) {
-		err = fmt.Errorf("it has more than %d files, which no game has; name the folder of the game itself", mostGameFiles)
+		err = fmt.Errorf("it has more than %d files, which no game has; name the folder of the game itself",
+			mostGameFiles)
 	}
 	for _, f := range list {
 		files = append(files, f.Path)
@@ -444,7 +460,8 @@ func (p *Project) State() string { return p.Join(StateDir) }
 func (p *Project) Acceptances() []finding.Acceptance {
 	var list []finding.Acceptance
 	for i, a := range p.File.Accept {
-		list = append(list, finding.Acceptance{ID: a.Finding, Where: a.Where, Reason: a.Reason, Place: p.Doc.At("accept", i)})
+		list = append(list,
+			finding.Acceptance{ID: a.Finding, Where: a.Where, Reason: a.Reason, Place: p.Doc.At("accept", i)})
 	}
 	return list
 }
@@ -466,7 +483,8 @@ func (p *Project) SetVersion(version string) error {
 func (p *Project) Pretend(version string) error {
 	start, end, ok := p.Doc.Value("project", "version")
 	if !ok || !semver.Valid(version) {
-		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0", Place: p.Doc.At("project", "version")}
+		return &fault.Fault{Kind: fault.Usage, What: "a version is three numbers, as in 1.0.0",
+			Place: p.Doc.At("project", "version")}
 	}
 	data := slices.Concat(p.Source[:start], []byte(strconv.Quote(version)), p.Source[end:])
 	p.Source, p.File.Project.Version = data, version
@@ -474,23 +492,28 @@ func (p *Project) Pretend(version string) error {
 	return nil
 }
 
-// Retract writes into vornix.toml that a version is taken back, or with undo that it is not; released are those that there are.
+// Retract writes into vornix.toml that a version is taken back, or with undo that it is not;
+// released are those that there are.
 func (p *Project) Retract(version, reason string, undo bool, released []string) error {
 	if !slices.Contains(released, version) {
-		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released", Do: "Released: " + strings.Join(released, ", ")}
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " was not released",
+			Do: "Released: " + strings.Join(released, ", ")}
 	}
 	at := slices.IndexFunc(p.File.Index.Retracted, func(r Retracted) bool { return r.Version == version })
 	var data []byte
 	switch {
 	case !undo && at >= 0:
-		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is taken back already", Place: p.Doc.At("index", "retracted", at), Do: "Change the reason there."}
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is taken back already",
+			Place: p.Doc.At("index", "retracted", at), Do: "Change the reason there."}
 	case undo && at < 0:
-		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is not taken back", Place: p.Doc.At("index"), Do: "Name one under [[index.retracted]]."}
+		return &fault.Fault{Kind: fault.Usage, What: "version " + version + " is not taken back",
+			Place: p.Doc.At("index"), Do: "Name one under [[index.retracted]]."}
 	case undo:
 		lines := strings.SplitAfter(string(p.Source), "\n")
 		first := p.Doc.At("index", "retracted", at).Line - 1
 		last := first + 1
-		for last < len(lines) && !strings.HasPrefix(strings.TrimSpace(lines[last]), "[") && !strings.HasPrefix(strings.TrimSpace(lines[last]), "#") {
+		for last < len(lines) && !strings.HasPrefix(strings.TrimSpace(lines[last]), "[") &&
+			!strings.HasPrefix(strings.TrimSpace(lines[last]), "#") {
 			last++
 		}
 		data = []byte(strings.Join(slices.Delete(lines, first, last), ""))
@@ -508,7 +531,8 @@ func (p *Project) Retract(version, reason string, undo bool, released []string) 
 		data = []byte(text)
 	}
 	if _, err := parse(p.Dir, data); err != nil {
-		return &fault.Fault{What: "vornix.toml would not be right any more, and is as it was", Err: err, Do: "Change [[index.retracted]] by hand."}
+		return &fault.Fault{What: "vornix.toml would not be right any more, and is as it was", Err: err,
+			Do: "Change [[index.retracted]] by hand."}
 	}
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {

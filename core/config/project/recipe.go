@@ -60,7 +60,8 @@ func ParseSidecar(name string, data []byte) (*Sidecar, []finding.Finding) {
 	}
 	list = s.validate(doc)
 	if len(s.Images) > 1 && s.Shape != "cube" && s.Shape != "array" {
-		list = append(list, doc.Wrong([]any{"images"}, "%d images make a cube or an array: shape must say which", len(s.Images)))
+		list = append(list,
+			doc.Wrong([]any{"images"}, "%d images make a cube or an array: shape must say which", len(s.Images)))
 	}
 	if len(list) > 0 {
 		return nil, list
@@ -79,8 +80,10 @@ func (m *Making) validate(doc *tomlfile.Document, path ...any) []finding.Finding
 		known      []string
 	}{
 		{"kind", m.Kind, texture.Kinds()}, {"format", m.Format, append([]string{"auto"}, texture.FormatNames()...)},
-		{"colour_space", m.ColourSpace, []string{"srgb", "linear"}}, {"size", m.Size, texture.SizeWays}, {"aspect", m.Aspect, []string{"stretch", "keep"}},
-		{"filter", m.Filter, texture.FilterNames}, {"edge", m.Edge, texture.EdgeNames}, {"quality", m.Quality, bcn.Qualities()},
+		{"colour_space", m.ColourSpace, []string{"srgb", "linear"}}, {"size", m.Size, texture.SizeWays},
+		{"aspect", m.Aspect, []string{"stretch", "keep"}},
+		{"filter", m.Filter, texture.FilterNames}, {"edge", m.Edge, texture.EdgeNames},
+		{"quality", m.Quality, bcn.Qualities()},
 		{"green", m.Green, []string{texture.Up, texture.Down}}, {"shape", m.Shape, texture.ShapeNames},
 	} {
 		if w.value != "" && !slices.Contains(w.known, w.value) {
@@ -125,7 +128,8 @@ func (p *Project) Making(source string, sidecar *Sidecar) Making {
 // Recipe is the making with everything settled, for a game with these rules. used is what materials use the image for;
 // empty when none does.
 func (m Making) Recipe(rules profile.Textures, used texture.Kind) texture.Recipe {
-	r := texture.Recipe{Kind: texture.Colour, Allowed: rules.FormatList(), Strength: 400, Green: m.Green, GreenOut: rules.Green, Coverage: m.Coverage}
+	r := texture.Recipe{Kind: texture.Colour, Allowed: rules.FormatList(), Strength: 400, Green: m.Green,
+		GreenOut: rules.Green, Coverage: m.Coverage}
 	isTrue := func(b *bool) bool { return b != nil && *b }
 	switch {
 	case m.Kind != "":

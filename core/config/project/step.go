@@ -13,7 +13,8 @@ import (
 	"vornix/core/config/profile"
 )
 
-// Step is a command of the project's own. It runs in a folder that holds its inputs and nothing else, and makes files that ship.
+// Step is a command of the project's own. It runs in a folder that holds its inputs and nothing
+// else, and makes files that ship.
 type Step struct {
 	Name        string   `toml:"name" jsonschema:"required,pattern=^[a-z0-9]+([_-][a-z0-9]+)*$,description=What it is called"`
 	Command     []string `toml:"command" jsonschema:"required,minItems=1,description=The program and its arguments\\, without a shell. {inputs} alone stands for all inputs\\, {out} for the folder that outputs go to\\, {vornix} for this program; {name}\\, {title}\\, {version} and\\, of each map\\, {map} are filled in"`
@@ -42,7 +43,8 @@ func (s *Step) Files(values map[string]string) []string {
 // Reads are the patterns of what it reads. A program of the project's own is one of them.
 func (s *Step) Reads(values map[string]string) []string {
 	list := slices.Clone(s.Inputs)
-	if len(s.Command) > 0 && strings.Contains(s.Command[0], "/") && !path.IsAbs(s.Command[0]) && !strings.Contains(s.Command[0], "{") {
+	if len(s.Command) > 0 && strings.Contains(s.Command[0], "/") && !path.IsAbs(s.Command[0]) &&
+		!strings.Contains(s.Command[0], "{") {
 		list = append(list, path.Clean(s.Command[0]))
 	}
 	for i := range list {
@@ -82,7 +84,8 @@ func (p *Project) steps() (list []finding.Finding) {
 			wrong("command", "command is missing: the program, and its arguments")
 		}
 		for _, pattern := range s.Inputs {
-			if !doublestar.ValidatePattern(pattern) || pattern == "" || strings.HasPrefix(pattern, "/") || strings.Contains(pattern, "..") || strings.Contains(pattern, `\`) {
+			if !doublestar.ValidatePattern(pattern) || pattern == "" || strings.HasPrefix(pattern, "/") ||
+				strings.Contains(pattern, "..") || strings.Contains(pattern, `\`) {
 				wrong("inputs", "%q is no pattern of files in the project", pattern)
 			}
 		}

@@ -72,7 +72,8 @@ func (t *Target) Sends(name string) bool {
 	return (len(t.Maps) == 0 || slices.Contains(t.Maps, name)) && !slices.Contains(t.Without, name)
 }
 
-// Local is the system path of a target that is a folder of this machine, or a working tree of the user's own; empty for others.
+// Local is the system path of a target that is a folder of this machine, or a working tree of the
+// user's own; empty for others.
 func (t *Target) Local(p *Project) string {
 	if t.Path == "" || t.Kind != "folder" && t.Kind != "git" {
 		return ""
@@ -110,11 +111,16 @@ func (t *Target) Login() string {
 
 // only names the kinds of targets on which a key has an effect. Keys that are not here have one on every kind.
 var only = map[string][]string{
-	"role": {"folder", "sftp", "git", "webdav", "web"}, "path": {"folder", "sftp", "git"}, "url": {"git", "webdav", "web", "workshop"},
-	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp", "webdav"}, "key": {"sftp"}, "host_key": {"sftp"}, "jump": {"sftp"}, "password_env": {"sftp", "webdav"}, "command": {"sftp"}, "longest": {"sftp"},
+	"role": {"folder", "sftp", "git", "webdav", "web"}, "path": {"folder", "sftp", "git"},
+	"url":  {"git", "webdav", "web", "workshop"},
+	"host": {"sftp"}, "port": {"sftp"}, "user": {"sftp", "webdav"}, "key": {"sftp"}, "host_key": {"sftp"},
+	"jump": {"sftp"}, "password_env": {"sftp", "webdav"}, "command": {"sftp"}, "longest": {"sftp"},
 	"branch": {"git"}, "folder": {"git"}, "push": {"git"}, "tag": {"git"}, "author": {"git"},
-	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"}, "wait": {"folder", "sftp", "git"}, "page": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git", "webdav"}, "weights": {"folder", "sftp", "git", "web"},
-	"account": {"workshop"}, "token_file": {"workshop"}, "player_token_env": {"workshop"}, "player_token_file": {"workshop"}, "plain_http": {"workshop"}, "testers": {"workshop"}, "needs": {"workshop"},
+	"server": {"folder", "sftp", "git"}, "token_env": {"folder", "sftp", "git", "workshop"},
+	"wait": {"folder", "sftp", "git"}, "page": {"folder", "sftp", "git"}, "keep": {"folder", "sftp", "git", "webdav"},
+	"weights": {"folder", "sftp", "git", "web"},
+	"account": {"workshop"}, "token_file": {"workshop"}, "player_token_env": {"workshop"},
+	"player_token_file": {"workshop"}, "plain_http": {"workshop"}, "testers": {"workshop"}, "needs": {"workshop"},
 }
 
 // idle lists the keys of a target that are set and have no effect on its kind; none where the kind is not known.
@@ -140,7 +146,8 @@ func (p *Project) targets() (list []finding.Finding) {
 			list = append(list, p.Doc.Wrong([]any{"target", name, key}, format, args...))
 		}
 		for _, key := range t.idle() {
-			wrong(key, "%s has no effect on a target of kind %q; it belongs to: %s", key, t.Kind, strings.Join(only[key], ", "))
+			wrong(key, "%s has no effect on a target of kind %q; it belongs to: %s", key, t.Kind,
+				strings.Join(only[key], ", "))
 		}
 		switch t.Kind {
 		case "folder":
@@ -180,7 +187,8 @@ func (p *Project) targets() (list []finding.Finding) {
 		case "webdav":
 			u, err := url.Parse(t.URL)
 			switch {
-			case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" || u.Fragment != "":
+			case err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.RawQuery != "" ||
+				u.Fragment != "":
 				wrong("url", "url must be the folder's address, beginning with https://")
 			case u.User != nil:
 				wrong("url", "a name and password do not belong here; use user and password_env")
@@ -202,7 +210,8 @@ func (p *Project) targets() (list []finding.Finding) {
 				wrong("url", "url is missing: the workshop's address, or a file that holds it")
 			}
 			if u, err := url.Parse(t.URL); err == nil && u.User != nil {
-				wrong("url", "a token does not belong here; use token_env, token_file or 'vornix publish login %s'", name)
+				wrong("url", "a token does not belong here; use token_env, token_file or 'vornix publish login %s'",
+					name)
 			}
 		default:
 			wrong("kind", "kind must be folder, sftp, git, webdav, web or workshop, and is %q", t.Kind)
@@ -214,7 +223,8 @@ func (p *Project) targets() (list []finding.Finding) {
 			wrong("role", "role must be server, mirror or downloads, and is %q", t.Role)
 		}
 		if t.Downloads() {
-			for key, set := range map[string]bool{"maps": len(t.Maps) > 0, "without": len(t.Without) > 0, "server": t.Server != "", "page": t.Page != nil, "weights": len(t.Weights) > 0} {
+			for key, set := range map[string]bool{"maps": len(t.Maps) > 0, "without": len(t.Without) > 0,
+				"server": t.Server != "", "page": t.Page != nil, "weights": len(t.Weights) > 0} {
 				if set {
 					wrong(key, "%s has no effect on a target that players download from: it has everything that the index names", key)
 				}

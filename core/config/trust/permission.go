@@ -37,8 +37,8 @@ const (
 	Git    = "Git repository" // programs that a repository makes git run
 )
 
-// Permission is one thing that a project wants to do on this machine and that needs a person's consent. Two permissions are the same only when all of
-// their fields are.
+// Permission is one thing that a project wants to do on this machine and that needs a person's
+// consent. Two permissions are the same only when all of their fields are.
 type Permission struct {
 	Kind  string   `json:"kind"`
 	Name  string   `json:"name"`  // of the step, the target or the repository
@@ -51,7 +51,8 @@ func (p *Permission) same(q *Permission) bool {
 	return p.Kind == q.Kind && p.Name == q.Name && slices.Equal(p.Lines, q.Lines)
 }
 
-// quoted is a text of a project's in which no control character hides; lists are JSON, so that no two different ones look the same.
+// quoted is a text of a project's in which no control character hides; lists are JSON, so that no
+// two different ones look the same.
 func quoted(v any) string {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
@@ -62,12 +63,14 @@ func quoted(v any) string {
 	return strings.TrimSuffix(b.String(), "\n")
 }
 
-// Steps are the permissions for a project's custom steps: the exact argument vector with its filled-in values, the variables that a step sees, and the
-// content of each program of the project's that it runs or reads. {version} and {map} stay as they are: a version is three numbers, and only plain names
-// of maps are filled in (PlainName).
+// Steps are the permissions for a project's custom steps: the exact argument vector with its
+// filled-in values, the variables that a step sees, and the content of each program of the
+// project's that it runs or reads. {version} and {map} stay as they are: a version is three
+// numbers, and only plain names of maps are filled in (PlainName).
 func Steps(p *project.Project) (list []Permission, err error) {
 	head := p.File.Project
-	values := map[string]string{"name": head.Name, "title": head.Title, "version": "{version}", "map": "{map}", "out": "{out}", "vornix": "{vornix}"}
+	values := map[string]string{"name": head.Name, "title": head.Title, "version": "{version}", "map": "{map}",
+		"out": "{out}", "vornix": "{vornix}"}
 	var files []string
 	for i := range p.File.Steps {
 		s := &p.File.Steps[i]
@@ -125,20 +128,23 @@ func listed(p *project.Project) ([]string, error) {
 func programsOf(p *project.Project, s *project.Step, args, files []string) (lines []string, err error) {
 	words := map[string]bool{}
 	for _, a := range args {
-		for _, w := range strings.FieldsFunc(a, func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`;&|<>(){}$=,", r) }) {
+		for _, w := range strings.FieldsFunc(a,
+			func(r rune) bool { return strings.ContainsRune(" \t\r\n\"'`;&|<>(){}$=,", r) }) {
 			words[filepath.ToSlash(filepath.Clean(w))] = true
 		}
 	}
 	inputs := s.Reads(map[string]string{"map": "*"})
 	for _, f := range files {
 		named := words[f]
-		read := slices.ContainsFunc(inputs, func(pattern string) bool { ok, _ := doublestar.Match(pattern, f); return ok })
+		read := slices.ContainsFunc(inputs,
+			func(pattern string) bool { ok, _ := doublestar.Match(pattern, f); return ok })
 		if !named && !read {
 			continue
 		}
 		sum, err := look(p.Join(f), named)
 		if err != nil {
-			return nil, &fault.Fault{What: "a program of a step can't be read", Place: fault.Place{File: f}, Err: err, Why: "A program that can't be read can't be allowed."}
+			return nil, &fault.Fault{What: "a program of a step can't be read", Place: fault.Place{File: f}, Err: err,
+				Why: "A program that can't be read can't be allowed."}
 		}
 		if sum != "" {
 			lines = append(lines, "program "+quoted(f)+" SHA-256 "+sum)
@@ -148,14 +154,17 @@ func programsOf(p *project.Project, s *project.Step, args, files []string) (line
 }
 
 // scripts are extensions of files that an interpreter runs.
-var scripts = []string{".sh", ".bash", ".zsh", ".py", ".rb", ".pl", ".js", ".mjs", ".cjs", ".ts", ".lua", ".tcl", ".php", ".awk", ".bat", ".cmd", ".ps1", ".psm1", ".vbs", ".exe", ".com", ".dll", ".so",
+var scripts = []string{".sh", ".bash", ".zsh", ".py", ".rb", ".pl", ".js", ".mjs", ".cjs", ".ts", ".lua", ".tcl",
+	".php", ".awk", ".bat", ".cmd", ".ps1", ".psm1", ".vbs", ".exe", ".com", ".dll", ".so",
 	".dylib", ".jar", ".class", ".wasm", ".mk", ".pyc", ".r", ".jl", ".go", ".nu", ".fish"}
 
 // data are extensions of files that no mode makes a program: on disks of other systems every file can be run.
-var data = []string{".wav", ".ogg", ".flac", ".mp3", ".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".webp", ".hdr", ".dds", ".ktx2", ".gltf", ".glb", ".bin", ".vnx", ".vnm", ".toml", ".json", ".yaml", ".yml", ".xml", ".csv",
+var data = []string{".wav", ".ogg", ".flac", ".mp3", ".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".webp", ".hdr",
+	".dds", ".ktx2", ".gltf", ".glb", ".bin", ".vnx", ".vnm", ".toml", ".json", ".yaml", ".yml", ".xml", ".csv",
 	".ini", ".txt", ".md"}
 
-// look hashes a file when a person named it or it is a program: by its first bytes, its mode, or its name. Other files are not read, however large.
+// look hashes a file when a person named it or it is a program: by its first bytes, its mode, or
+// its name. Other files are not read, however large.
 func look(file string, named bool) (sum string, err error) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -177,8 +186,10 @@ func look(file string, named bool) (sum string, err error) {
 	begin := string(head[:n])
 	name := strings.ToLower(filepath.Base(file))
 	extension := filepath.Ext(name)
-	program := named || strings.HasPrefix(begin, "#!") || begin == "\x7fELF" || strings.HasPrefix(begin, "MZ") || begin == "\xcf\xfa\xed\xfe" || begin == "\xca\xfe\xba\xbe" ||
-		runtime.GOOS != "windows" && info.Mode().Perm()&0o111 != 0 && !slices.Contains(data, extension) || slices.Contains(scripts, extension) || name == "makefile" || name == "package.json"
+	program := named || strings.HasPrefix(begin, "#!") || begin == "\x7fELF" || strings.HasPrefix(begin, "MZ") ||
+		begin == "\xcf\xfa\xed\xfe" || begin == "\xca\xfe\xba\xbe" ||
+		runtime.GOOS != "windows" && info.Mode().Perm()&0o111 != 0 && !slices.Contains(data, extension) ||
+		slices.Contains(scripts, extension) || name == "makefile" || name == "package.json"
 	if !program {
 		return "", nil
 	}
@@ -192,9 +203,11 @@ func look(file string, named bool) (sum string, err error) {
 
 // PlainName says whether a name can be filled into a command without changing what the command does.
 func PlainName(name string) bool {
-	return name != "" && !strings.HasPrefix(name, "-") && !strings.HasPrefix(name, ".") && !strings.ContainsFunc(name, func(r rune) bool {
-		return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '_' && r != '-' && r != '.'
-	})
+	return name != "" && !strings.HasPrefix(name, "-") && !strings.HasPrefix(name, ".") &&
+		!strings.ContainsFunc(name, func(r rune) bool {
+			return (r < 'a' || r > 'z') && (r < 'A' || r > 'Z') && (r < '0' || r > '9') && r != '_' && r != '-' &&
+				r != '.'
+		})
 }
 
 // Shared is the permission to share results; ok is false when the project shares none.
@@ -203,7 +216,8 @@ func Shared(p *project.Project) (x Permission, ok bool) {
 	if s.URL == "" {
 		return x, false
 	}
-	x = Permission{Kind: Share, Name: "shared", Lines: []string{"takes results from " + quoted(s.URL)}, Place: p.Doc.At("shared", "url")}
+	x = Permission{Kind: Share, Name: "shared", Lines: []string{"takes results from " + quoted(s.URL)},
+		Place: p.Doc.At("shared", "url")}
 	if !s.ReadOnly {
 		x.Lines = append(x.Lines, "sends results there")
 	}
@@ -224,15 +238,18 @@ func sends(from, address string, plain bool) string {
 	return text
 }
 
-// Secret is the permission to send what a variable or a file holds (credential.Variable, credential.File) to the origin of an address.
+// Secret is the permission to send what a variable or a file holds (credential.Variable,
+// credential.File) to the origin of an address.
 func Secret(p *project.Project, target, from, address string) Permission {
-	return Permission{Kind: Send, Name: target, Lines: []string{sends(from, address, p.File.Targets[target].PlainHTTP)}, Place: p.Doc.At("target", target)}
+	return Permission{Kind: Send, Name: target, Lines: []string{sends(from, address, p.File.Targets[target].PlainHTTP)},
+		Place: p.Doc.At("target", target)}
 }
 
 // Command is the permission to run a target's command on its server.
 func Command(p *project.Project, target string) Permission {
 	t := p.File.Targets[target]
-	return Permission{Kind: Remote, Name: target, Lines: []string{"runs " + quoted(t.Command) + " on " + t.SSH()}, Place: p.Doc.At("target", target, "command")}
+	return Permission{Kind: Remote, Name: target, Lines: []string{"runs " + quoted(t.Command) + " on " + t.SSH()},
+		Place: p.Doc.At("target", target, "command")}
 }
 
 // Repository is the permission to let git do what a repository has it do.
@@ -245,8 +262,9 @@ func Repository(repo *gitcmd.Repository) Permission {
 // longestAddress is how long a file with an address may be, in bytes.
 const longestAddress = 4096
 
-// All are the permissions that a project asks for, as far as this machine alone can tell. Some depend on what a target says when it is reached, and are
-// asked for then. home is what ~ stands for.
+// All are the permissions that a project asks for, as far as this machine alone can tell. Some
+// depend on what a target says when it is reached, and are asked for then. home is what ~ stands
+// for.
 func All(ctx context.Context, p *project.Project, home string) (list []Permission, err error) {
 	if list, err = Steps(p); err != nil {
 		return nil, err
@@ -287,10 +305,12 @@ func All(ctx context.Context, p *project.Project, home string) (list []Permissio
 		if t.Kind == "workshop" {
 			address, local = t.URL, p.Dir
 		}
-		if !strings.Contains(address, "://") && address != "" && local != "" && (t.Kind == "workshop" || safefile.CheckPath(address) == nil) {
+		if !strings.Contains(address, "://") && address != "" && local != "" &&
+			(t.Kind == "workshop" || safefile.CheckPath(address) == nil) {
 			address = written(credential.Path(local, home, address))
 		}
-		for _, from := range []string{credential.Variable(t.TokenEnv), credential.File(t.TokenFile), credential.Variable(t.PlayerTokenEnv), credential.File(t.PlayerTokenFile)} {
+		for _, from := range []string{credential.Variable(t.TokenEnv), credential.File(t.TokenFile),
+			credential.Variable(t.PlayerTokenEnv), credential.File(t.PlayerTokenFile)} {
 			if from != "" && strings.Contains(address, "://") {
 				list = append(list, Secret(p, name, from, address))
 			}

@@ -16,18 +16,20 @@ import (
 	"vornix/core/config/project"
 )
 
-// States remembers, outside of all projects, which .vornix folders Vornix wrote on this machine. A project from elsewhere can bring such a folder. Its
-// cache could give results that the sources would not give, so nothing of it is used that can be made again.
+// States remembers, outside of all projects, which .vornix folders Vornix wrote on this machine. A
+// project from elsewhere can bring such a folder. Its cache could give results that the sources
+// would not give, so nothing of it is used that can be made again.
 //
-// Each folder holds a list of random marks, one for each machine that worked in it (a team may share a folder). A machine knows its own marks by this
-// file; no project can guess one.
+// Each folder holds a list of random marks, one for each machine that worked in it (a team may
+// share a folder). A machine knows its own marks by this file; no project can guess one.
 type States struct{ File string }
 
 // markFile is the file with the marks in a project's state folder.
 const markFile = "machines"
 
-// kept are the parts of a state folder that no run could make again: what was released, what a sweep set aside, and which metadata files somebody
-// changed by hand. All else is removed, also what a later Vornix adds.
+// kept are the parts of a state folder that no run could make again: what was released, what a
+// sweep set aside, and which metadata files somebody changed by hand. All else is removed, also
+// what a later Vornix adds.
 var kept = []string{markFile, "lock", "lock.json", "ledger.jsonl", "safe", "addon.json"}
 
 // Bounds of both files.
@@ -36,8 +38,8 @@ const (
 	mostMarkFile = 1 << 20
 )
 
-// Adopt makes a project's state folder this machine's own, which must be locked. foreign says that another machine wrote it: what can be made again was
-// removed.
+// Adopt makes a project's state folder this machine's own, which must be locked. foreign says that
+// another machine wrote it: what can be made again was removed.
 func (s States) Adopt(p *project.Project) (foreign bool, err error) {
 	d, err := safefile.MakeDir(p.State())
 	if err != nil {
@@ -70,7 +72,8 @@ func (s States) Adopt(p *project.Project) (foreign bool, err error) {
 		return false, err
 	}
 	mark := hex.EncodeToString(random)
-	// The order matters to a run that is killed: as long as the folder does not have the mark, the next run removes what is left of the cache.
+	// The order matters to a run that is killed: as long as the folder does not have the mark, the
+	// next run removes what is left of the cache.
 	if home.WritePrivate(filepath.Base(s.File), list(append(own, mark))) != nil {
 		return false, nil
 	}

@@ -1,7 +1,10 @@
-// Package trust remembers what projects may do on this machine beyond reading and writing their own files: run programs, have git run programs, send a
-// secret somewhere, share results. A project that came from elsewhere may do none of it before a person has seen it and agreed.
+// Package trust remembers what projects may do on this machine beyond reading and writing their own
+// files: run programs, have git run programs, send a secret somewhere, share results. A project
+// that came from elsewhere may do none of it before a person has seen it and agreed.
 //
-// A Permission is everything that decides what happens, word for word. Consent is for exactly that: any change needs new consent, and the earlier state is shown. The record of consent is outside of all projects, so that no project can bring its own.
+// A Permission is everything that decides what happens, word for word. Consent is for exactly that:
+// any change needs new consent, and the earlier state is shown. The record of consent is outside of
+// all projects, so that no project can bring its own.
 package trust
 
 import (
@@ -55,7 +58,9 @@ func (s Store) read() (map[string]Trusted, error) {
 		err = json.Unmarshal(data, &all)
 	}
 	if err != nil {
-		return nil, &fault.Fault{What: "what is trusted on this machine can't be read", Place: fault.Place{File: filepath.ToSlash(s.File)}, Err: err, Why: "No project may run commands until then.", Do: "Remove the file, and trust your projects again."}
+		return nil, &fault.Fault{What: "what is trusted on this machine can't be read",
+			Place: fault.Place{File: filepath.ToSlash(s.File)}, Err: err,
+			Why: "No project may run commands until then.", Do: "Remove the file, and trust your projects again."}
 	}
 	return all, nil
 }
@@ -96,10 +101,12 @@ func (s Store) Missing(p *project.Project, want []Permission) (missing []Permiss
 	return missing, nil
 }
 
-// Before is what a project was allowed under the same kind and name as a permission that it asks for now; ok is false when it was nothing.
+// Before is what a project was allowed under the same kind and name as a permission that it asks
+// for now; ok is false when it was nothing.
 func (s Store) Before(p *project.Project, now Permission) (before Permission, ok bool, err error) {
 	had, err := s.of(p)
-	i := slices.IndexFunc(had, func(x Permission) bool { return x.Kind == now.Kind && x.Name == now.Name && !x.same(&now) })
+	i := slices.IndexFunc(had,
+		func(x Permission) bool { return x.Kind == now.Kind && x.Name == now.Name && !x.same(&now) })
 	if err != nil || i < 0 {
 		return before, false, err
 	}
@@ -124,7 +131,8 @@ func (s Store) locked() (release func(), err error) {
 	d.Close()
 	l := flock.New(s.File + ".lock")
 	if err := l.Lock(); err != nil {
-		return nil, &fault.Fault{What: "the record of what is trusted can't be locked", Place: fault.Place{File: filepath.ToSlash(s.File)}, Err: err}
+		return nil, &fault.Fault{What: "the record of what is trusted can't be locked",
+			Place: fault.Place{File: filepath.ToSlash(s.File)}, Err: err}
 	}
 	return func() { _ = l.Unlock() }, nil
 }

@@ -36,7 +36,8 @@ func put(t *testing.T, dir, name, text string) {
 	require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 }
 
-// Consent is for exactly what was shown. Each change below makes another permission of it; a new version of the project does not.
+// Consent is for exactly what was shown. Each change below makes another permission of it; a new
+// version of the project does not.
 func TestWhatChangesAsksAgain(t *testing.T) {
 	const step = `
 [[step]]
@@ -57,12 +58,32 @@ environment = ["LANG"]
 		"arguments split": {func(*testing.T, string) (string, string) {
 			return `"tools/list.sh {title}`, `"tools/list.sh", "{title}`
 		}, true, `tools/list.sh","`},
-		"a variable more":        {func(*testing.T, string) (string, string) { return `["LANG"]`, `["LANG", "TOKEN"]` }, true, "TOKEN"},
-		"may run elsewhere":      {func(*testing.T, string) (string, string) { return "environment = [\"LANG\"]", "away = true" }, true, "workers"},
-		"a script that is run":   {func(t *testing.T, dir string) (string, string) { put(t, dir, "tools/list.sh", "id"); return "", "" }, true, "tools/list.sh"},
-		"a program among data":   {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x.py", "id"); return "", "" }, true, "data/x.py"},
-		"by its first bytes":     {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x", "#!/bin/sh"); return "", "" }, true, `data/x"`},
-		"data that only is read": {func(t *testing.T, dir string) (string, string) { put(t, dir, "data/x.csv", "1,2"); return "", "" }, false, ""},
+		"a variable more": {func(*testing.T, string) (string, string) { return `["LANG"]`, `["LANG", "TOKEN"]` },
+			true, "TOKEN"},
+		"may run elsewhere": {func(*testing.T, string) (string, string) {
+			return "environment = [\"LANG\"]",
+				"away = true"
+		}, true, "workers"},
+		"a script that is run": {func(t *testing.T, dir string) (string,
+			string) {
+			put(t, dir, "tools/list.sh", "id")
+			return "", ""
+		}, true, "tools/list.sh"},
+		"a program among data": {func(t *testing.T, dir string) (string,
+			string) {
+			put(t, dir, "data/x.py", "id")
+			return "", ""
+		}, true, "data/x.py"},
+		"by its first bytes": {func(t *testing.T, dir string) (string,
+			string) {
+			put(t, dir, "data/x", "#!/bin/sh")
+			return "", ""
+		}, true, `data/x"`},
+		"data that only is read": {func(t *testing.T, dir string) (string,
+			string) {
+			put(t, dir, "data/x.csv", "1,2")
+			return "", ""
+		}, false, ""},
 		"data of a disk without modes": {func(t *testing.T, dir string) (string, string) {
 			put(t, dir, "data/wind.wav", "RIFF")
 			require.NoError(t, os.Chmod(filepath.Join(dir, "data", "wind.wav"), 0o777))
@@ -104,7 +125,8 @@ environment = ["LANG"]
 // Two vectors that look the same when joined by spaces are two permissions.
 func TestArgumentsAreNotJoined(t *testing.T) {
 	of := func(command string) trust.Permission {
-		list, err := trust.Steps(load(t, t.TempDir(), head+"\n[[step]]\nname = \"a\"\ncommand = "+command+"\nstdout = \"a.txt\"\n"))
+		list, err := trust.Steps(load(t, t.TempDir(),
+			head+"\n[[step]]\nname = \"a\"\ncommand = "+command+"\nstdout = \"a.txt\"\n"))
 		require.NoError(t, err)
 		return list[0]
 	}
@@ -125,21 +147,26 @@ func TestSecretsAreBoundToAnOrigin(t *testing.T) {
 	}
 	put(t, dir, "server.url", "HTTP://Depot.Example:8080/a\n")
 	for more, want := range map[string][]string{
-		"path = \".\"\nserver = \"https://Depot.example/x\"\ntoken_env = \"T\"": {"send secret: sends the variable T to https://depot.example:443"},
-		"path = \".\"\nserver = \"server.url\"\ntoken_env = \"T\"":              {"send secret: sends the variable T to http://depot.example:8080"},
-		"path = \".\"\nserver = \"https://depot.example\"":                      {},
+		"path = \".\"\nserver = \"https://Depot.example/x\"\ntoken_env = \"T\"": {
+			"send secret: sends the variable T to https://depot.example:443"},
+		"path = \".\"\nserver = \"server.url\"\ntoken_env = \"T\"": {
+			"send secret: sends the variable T to http://depot.example:8080"},
+		"path = \".\"\nserver = \"https://depot.example\"": {},
 	} {
 		assert.Equal(t, want, target("folder", more), more)
 	}
-	assert.Equal(t, []string{"send secret: sends the variable A to https://w.example:443", "send secret: sends the file ~/t to https://w.example:443"},
+	assert.Equal(t, []string{"send secret: sends the variable A to https://w.example:443",
+		"send secret: sends the file ~/t to https://w.example:443"},
 		target("workshop", "url = \"https://w.example\"\ntoken_env = \"A\"\nplayer_token_file = \"~/t\""))
-	assert.Equal(t, []string{"send secret: sends the variable P to ssh://depot.example:2222", `run on server: runs "reload" on ssh://mole@depot.example:2222`},
+	assert.Equal(t, []string{"send secret: sends the variable P to ssh://depot.example:2222",
+		`run on server: runs "reload" on ssh://mole@depot.example:2222`},
 		target("sftp", "host = \"depot.example\"\nuser = \"mole\"\nport = 2222\npath = \".\"\npassword_env = \"P\"\ncommand = \"reload\""))
 }
 
 // Names of maps that a shell or a program could read otherwise than as a name fill no command.
 func TestPlainNames(t *testing.T) {
-	for name, plain := range map[string]bool{"tram_depot": true, "a-1.b": true, "": false, "-x": false, "a b": false, "a;id": false, "$(id)": false, "ä": false, "..": false} {
+	for name, plain := range map[string]bool{"tram_depot": true, "a-1.b": true, "": false, "-x": false, "a b": false,
+		"a;id": false, "$(id)": false, "ä": false, "..": false} {
 		assert.Equal(t, plain, trust.PlainName(name), name)
 	}
 }

@@ -1,6 +1,6 @@
-// Package audio reads what a sound file says of itself: RIFF/WAVE (with its sampler chunk, and the samples themselves), Ogg
-// (Vorbis I and Opus, RFC 7845), FLAC (RFC 9639) and MPEG audio layer III (ISO 11172-3), which is all a release needs to
-// know. It decodes no compressed sound.
+// Package audio reads what a sound file says of itself: RIFF/WAVE (with its sampler chunk, and the
+// samples themselves), Ogg (Vorbis I and Opus, RFC 7845), FLAC (RFC 9639) and MPEG audio layer III
+// (ISO 11172-3), which is all a release needs to know. It decodes no compressed sound.
 package audio
 
 import (
@@ -41,8 +41,9 @@ type Info struct {
 	Samples  int64  `json:"samples"` // for each channel; 0 when the file does not say
 	// Loop is where it repeats, in samples, when it says so: the first, and the last plus one.
 	Loop *[2]int64 `json:"loop,omitempty"`
-	// Clipped is how many samples stand at the loudest value with a neighbour there too; SilentStart and SilentEnd how many are
-	// silent at the ends, all channels. Known for PCM only, as Heard says.
+	// Clipped is how many samples stand at the loudest value with a neighbour there too;
+	// SilentStart and SilentEnd how many are silent at the ends, all channels. Known for PCM only,
+	// as Heard says.
 	Heard       bool  `json:"heard"`
 	Clipped     int64 `json:"clipped"`
 	SilentStart int64 `json:"silent_start"`
@@ -117,7 +118,8 @@ func readWAV(data []byte) (Info, error) {
 		body = body[:n]
 		switch {
 		case id == "fmt " && n >= 16:
-			tag, i.Channels, i.Rate, align, i.Bits = le.Uint16(body), int(le.Uint16(body[2:])), int(le.Uint32(body[4:])), int(le.Uint16(body[12:])), int(le.Uint16(body[14:]))
+			tag, i.Channels, i.Rate, align, i.Bits = le.Uint16(body), int(le.Uint16(body[2:])),
+				int(le.Uint32(body[4:])), int(le.Uint16(body[12:])), int(le.Uint16(body[14:]))
 			if tag == 0xfffe && n >= 40 {
 				tag = le.Uint16(body[24:])
 			}
@@ -253,7 +255,8 @@ func readOgg(data []byte) (Info, error) {
 	return i, i.plausible()
 }
 
-// packet reads one of the two first packets of an Ogg stream. skip is how many samples a player leaves out at the beginning.
+// packet reads one of the two first packets of an Ogg stream. skip is how many samples a player
+// leaves out at the beginning.
 func (i *Info) packet(p []byte, n int, skip int64) (int64, error) {
 	le := binary.LittleEndian
 	switch {
@@ -358,7 +361,8 @@ var (
 
 // isFrame says whether a frame of layer III may begin here.
 func isFrame(b []byte) bool {
-	return len(b) >= 4 && b[0] == 0xff && b[1]&0xe6 == 0xe2 && b[1]>>3&3 != 1 && b[2]>>4 != 15 && b[2]>>4 != 0 && b[2]>>2&3 != 3
+	return len(b) >= 4 && b[0] == 0xff && b[1]&0xe6 == 0xe2 && b[1]>>3&3 != 1 && b[2]>>4 != 15 && b[2]>>4 != 0 &&
+		b[2]>>2&3 != 3
 }
 
 func readMP3(data []byte) (Info, error) {
@@ -396,7 +400,8 @@ func readMP3(data []byte) (Info, error) {
 		if size > len(b) {
 			break
 		}
-		if frames == 0 && (bytes.Contains(b[:min(size, 64)], []byte("Xing")) || bytes.Contains(b[:min(size, 64)], []byte("Info"))) {
+		if frames == 0 &&
+			(bytes.Contains(b[:min(size, 64)], []byte("Xing")) || bytes.Contains(b[:min(size, 64)], []byte("Info"))) {
 			i.Samples -= int64(each) // it tells about the others and plays nothing
 		}
 		frames++

@@ -60,7 +60,8 @@ func TestWAV(t *testing.T) {
 	samples[2*600+1] = math.MinInt16 // alone it is a peak, and no clipping
 	i, err := audio.Read(wav(22050, 2, samples, &[2]uint32{100, 899}))
 	require.NoError(t, err)
-	assert.Equal(t, audio.Info{Form: audio.WAV, Codec: "PCM", Rate: 22050, Channels: 2, Bits: 16, Samples: 1000, Loop: &[2]int64{100, 900}, Heard: true, Clipped: 4, SilentStart: 100, SilentEnd: 100}, i)
+	assert.Equal(t, audio.Info{Form: audio.WAV, Codec: "PCM", Rate: 22050, Channels: 2, Bits: 16, Samples: 1000,
+		Loop: &[2]int64{100, 900}, Heard: true, Clipped: 4, SilentStart: 100, SilentEnd: 100}, i)
 	i, err = audio.Read(wav(8000, 1, make([]int16, 4000), nil))
 	require.NoError(t, err)
 	assert.Equal(t, 500*time.Millisecond, i.Length())
@@ -109,9 +110,11 @@ func TestOggFLACAndMP3(t *testing.T) {
 	ogg = append(append(ogg, page(7, 0, long)...), page(7, 88200, []byte("music"))...)
 	i, err := audio.Read(ogg)
 	require.NoError(t, err)
-	assert.Equal(t, audio.Info{Form: audio.Ogg, Codec: "Vorbis", Rate: 44100, Channels: 2, Samples: 88200, Loop: &[2]int64{100, 4100}}, i)
+	assert.Equal(t, audio.Info{Form: audio.Ogg, Codec: "Vorbis", Rate: 44100, Channels: 2, Samples: 88200,
+		Loop: &[2]int64{100, 4100}}, i)
 	opus := append([]byte("OpusHead\x01\x01"), 0x38, 1, 0, 0, 0, 0, 0, 0, 0)
-	i, err = audio.Read(append(append(page(1, 0, opus), page(1, 0, comments("OpusTags"))...), page(1, 48000+312, []byte("x"))...))
+	i, err = audio.Read(append(append(page(1, 0, opus), page(1, 0, comments("OpusTags"))...),
+		page(1, 48000+312, []byte("x"))...))
 	require.NoError(t, err)
 	assert.Equal(t, "Opus", i.Codec)
 	assert.Equal(t, time.Second, i.Length())
@@ -125,9 +128,11 @@ func TestOggFLACAndMP3(t *testing.T) {
 	flac = append(append(flac, 0x84, 0, 0, byte(len(tags))), tags...)
 	i, err = audio.Read(flac)
 	require.NoError(t, err)
-	assert.Equal(t, audio.Info{Form: audio.FLAC, Codec: "FLAC", Rate: 48000, Channels: 2, Bits: 24, Samples: 96000, Loop: &[2]int64{5, 50}}, i)
+	assert.Equal(t, audio.Info{Form: audio.FLAC, Codec: "FLAC", Rate: 48000, Channels: 2, Bits: 24, Samples: 96000,
+		Loop: &[2]int64{5, 50}}, i)
 
-	frame := append([]byte{0xff, 0xfb, 0x90, 0xc0}, make([]byte, 413)...) // 128 kbit/s, 44,100 Hz, one channel: 417 bytes
+	// 128 kbit/s, 44,100 Hz, one channel: 417 bytes
+	frame := append([]byte{0xff, 0xfb, 0x90, 0xc0}, make([]byte, 413)...)
 	mp3 := append([]byte("ID3\x04\x00\x00\x00\x00\x00\x05"), "tags!"...)
 	for range 10 {
 		mp3 = append(mp3, frame...)
@@ -166,7 +171,8 @@ w.close()`, file, wide))
 
 func FuzzRead(f *testing.F) {
 	f.Add(wav(8000, 1, make([]int16, 40), &[2]uint32{1, 2}))
-	f.Add(page(1, 5, append([]byte("\x01vorbis\x00\x00\x00\x00\x02"), make([]byte, 20)...), comments("\x03vorbis", "LOOPSTART=1")))
+	f.Add(page(1, 5, append([]byte("\x01vorbis\x00\x00\x00\x00\x02"), make([]byte, 20)...),
+		comments("\x03vorbis", "LOOPSTART=1")))
 	f.Add([]byte("fLaC\x84\x00\x00\x04abcd"))
 	f.Add(append([]byte{0xff, 0xfb, 0x90, 0xc0}, make([]byte, 413)...))
 	f.Fuzz(func(t *testing.T, data []byte) {

@@ -19,7 +19,8 @@ const (
 
 type bounds struct{ low, high Vec }
 
-var nothing = bounds{Vec{math.MaxFloat32, math.MaxFloat32, math.MaxFloat32}, Vec{-math.MaxFloat32, -math.MaxFloat32, -math.MaxFloat32}}
+var nothing = bounds{Vec{math.MaxFloat32, math.MaxFloat32, math.MaxFloat32},
+	Vec{-math.MaxFloat32, -math.MaxFloat32, -math.MaxFloat32}}
 
 func (b *bounds) add(c *bounds) {
 	for k := range 3 {

@@ -23,10 +23,11 @@ type Tree struct {
 	low, high Vec
 }
 
-// node holds the boxes of up to four children, in steps from a corner, rounded outward, so that all of it is one line of the
-// processor's cache, 64 bytes: it is waiting for memory that rays spend most of their time with. They lie side by side, low x, y,
-// z and high x, y, z, so that a processor with vectors asks all four at once. A child above 0 is a node, one below a leaf: ^child
-// is its first triangle times 8 and how many it has; 0 is none.
+// node holds the boxes of up to four children, in steps from a corner, rounded outward, so that all
+// of it is one line of the processor's cache, 64 bytes: it is waiting for memory that rays spend
+// most of their time with. They lie side by side, low x, y, z and high x, y, z, so that a processor
+// with vectors asks all four at once. A child above 0 is a node, one below a leaf: ^child is its
+// first triangle times 8 and how many it has; 0 is none.
 type node struct {
 	corner, step Vec
 	side         [6][width]uint8
@@ -59,8 +60,9 @@ func (t *Tree) ask(from, dir *Vec, limit float32) (q asked) {
 
 func (q *asked) within(limit float32) { q.limit = [width]float32{limit, limit, limit, limit} }
 
-// entersPlain says, by bits, which of a node's boxes a ray meets before its limit, and when it enters each. enters does the
-// same and gives the same numbers; on processors where that pays it is written for their vectors.
+// entersPlain says, by bits, which of a node's boxes a ray meets before its limit, and when it
+// enters each. enters does the same and gives the same numbers; on processors where that pays it is
+// written for their vectors.
 func entersPlain(n *node, q *asked) uint32 {
 	mask := uint32(0)
 	for k := range width {
@@ -93,7 +95,8 @@ type stored struct {
 	number       int32
 }
 
-// edge is how far, in parts of a triangle, beyond its edges a ray still meets it, so that none slips through between two.
+// edge is how far, in parts of a triangle, beyond its edges a ray still meets it, so that none
+// slips through between two.
 const edge = 1e-5
 
 // huge stands for one divided by zero: so large that what it multiplies is past every limit, and never not-a-number.
@@ -132,8 +135,8 @@ func (s *stored) meet(from, dir *Vec) (t, u, v float32, ok bool) {
 	return t, u, v, true
 }
 
-// stackSize is more than rays leave behind on their way: three children on each of a tree's levels, of which there are fewer than
-// 36 (see split).
+// stackSize is more than rays leave behind on their way: three children on each of a tree's levels,
+// of which there are fewer than 36 (see split).
 const stackSize = 112
 
 // waiting is a child that a ray will come to, and when it enters it.
@@ -197,8 +200,8 @@ func (t *Tree) leaf(child int32) []stored {
 	return t.set[first : first+n]
 }
 
-// First is the nearest triangle that a ray meets before limit. pass, where it is not nil, may wave a ray through: that is how
-// holes in cut-out materials are made.
+// First is the nearest triangle that a ray meets before limit. pass, where it is not nil, may wave
+// a ray through: that is how holes in cut-out materials are made.
 func (t *Tree) First(from, dir Vec, limit float32, pass func(h Hit) bool) (best Hit, ok bool) {
 	if pass == nil {
 		return t.nearest(&from, &dir, limit)
@@ -219,8 +222,8 @@ func (t *Tree) First(from, dir Vec, limit float32, pass func(h Hit) bool) (best 
 	return best, ok
 }
 
-// nearest is First for those that wave nothing through: walk with what it does at leaves written into it, which is a good part of
-// the time of all that follows light.
+// nearest is First for those that wave nothing through: walk with what it does at leaves written
+// into it, which is a good part of the time of all that follows light.
 func (t *Tree) nearest(from, dir *Vec, limit float32) (best Hit, ok bool) {
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return best, false
@@ -278,7 +281,8 @@ func (t *Tree) Through(from, dir Vec, limit float32, each func(h Hit) bool) {
 	})
 }
 
-// Blocked says whether a ray meets anything before limit. It is the question that light asks most often, and the fastest.
+// Blocked says whether a ray meets anything before limit. It is the question that light asks most
+// often, and the fastest.
 func (t *Tree) Blocked(from, dir Vec, limit float32) bool {
 	if len(t.nodes) == 0 || !(limit > 0) {
 		return false
@@ -320,7 +324,8 @@ func (t *Tree) Blocked(from, dir Vec, limit float32) bool {
 	}
 }
 
-// stops is meet for those who only want to know whether: it does not divide, and gives up early, since most triangles are missed.
+// stops is meet for those who only want to know whether: it does not divide, and gives up early,
+// since most triangles are missed.
 func (s *stored) stops(from, dir *Vec, limit float32) bool {
 	px := float32(dir[1]*s.b[2]) - float32(dir[2]*s.b[1])
 	py := float32(dir[2]*s.b[0]) - float32(dir[0]*s.b[2])

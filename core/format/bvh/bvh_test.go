@@ -35,7 +35,8 @@ func soup(n int, seed int64) []Triangle {
 func asks(n int, list []Triangle, seed int64) (from, dir []Vec) {
 	r := rand.New(rand.NewSource(seed))
 	for i := range n {
-		p, q := Vec{r.Float32()*24 - 12, r.Float32()*24 - 12, r.Float32()*6 - 3}, Vec{r.Float32()*24 - 12, r.Float32()*24 - 12, r.Float32()*6 - 3}
+		p, q := Vec{r.Float32()*24 - 12, r.Float32()*24 - 12, r.Float32()*6 - 3},
+			Vec{r.Float32()*24 - 12, r.Float32()*24 - 12, r.Float32()*6 - 3}
 		d := Vec{q[0] - p[0], q[1] - p[1], q[2] - p[2]}
 		switch i % 5 {
 		case 0:
@@ -118,12 +119,14 @@ func TestNoRaySlipsOutOfAClosedBody(t *testing.T) {
 	const side = 48
 	at := func(i, j int) Vec {
 		a, b := 2*math.Pi*float64(i%side)/side, math.Pi*float64(j)/side
-		return Vec{float32(7 * math.Sin(b) * math.Cos(a)), float32(5 * math.Sin(b) * math.Sin(a)), float32(3 * math.Cos(b))}
+		return Vec{float32(7 * math.Sin(b) * math.Cos(a)), float32(5 * math.Sin(b) * math.Sin(a)),
+			float32(3 * math.Cos(b))}
 	}
 	var list []Triangle
 	for i := range side {
 		for j := range side {
-			list = append(list, Triangle{at(i, j), at(i+1, j), at(i, j+1)}, Triangle{at(i+1, j), at(i+1, j+1), at(i, j+1)})
+			list = append(list, Triangle{at(i, j), at(i+1, j), at(i, j+1)},
+				Triangle{at(i+1, j), at(i+1, j+1), at(i, j+1)})
 		}
 	}
 	tree := New(list)
@@ -174,7 +177,8 @@ func TestCubes(t *testing.T) {
 	for face, axis := range []Vec{{1, 0, 0}, {-1, 0, 0}, {0, 1, 0}, {0, -1, 0}, {0, 0, 1}, {0, 0, -1}} {
 		require.Equal(t, axis, CubeDirection(face, 0.5, 0.5))
 	}
-	// As the Vulkan specification has it (table 26): on +X, u runs along -Z and v along -Y; on +Y, u along +X and v along +Z.
+	// As the Vulkan specification has it (table 26): on +X, u runs along -Z and v along -Y; on +Y,
+	// u along +X and v along +Z.
 	require.Equal(t, Vec{1, 1, 1}, CubeDirection(0, 0, 0))
 	require.Equal(t, Vec{1, -1, -1}, CubeDirection(0, 1, 1))
 	require.Equal(t, Vec{-1, 1, -1}, CubeDirection(2, 0, 0))

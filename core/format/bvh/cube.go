@@ -1,7 +1,9 @@
 package bvh
 
-// CubeDirection is where a place on one of a cube's images lies as seen from the cube's middle; u runs to the right and v down, 0 to
-// 1. The images are +X -X +Y -Y +Z -Z of the world's axes, each turned as KTX2 and Vulkan have them. Its length is not one.
+// CubeDirection is where a place on one of a cube's images lies as seen from the cube's middle; u
+// runs to the right and v down, 0 to
+//  1. The images are +X -X +Y -Y +Z -Z of the world's axes, each turned as KTX2 and Vulkan have
+//     them. Its length is not one.
 func CubeDirection(face int, u, v float32) Vec {
 	s, t := float32(2*u)-1, float32(2*v)-1
 	return [6]Vec{{1, -t, -s}, {-1, -t, s}, {s, 1, t}, {s, -1, -t}, {s, -t, 1}, {-s, -t, -1}}[face]

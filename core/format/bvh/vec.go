@@ -25,7 +25,8 @@ func (v Vec) Dot(w Vec) float32 {
 
 // Cross is the vector product.
 func (v Vec) Cross(w Vec) Vec {
-	return Vec{float32(v[1]*w[2]) - float32(v[2]*w[1]), float32(v[2]*w[0]) - float32(v[0]*w[2]), float32(v[0]*w[1]) - float32(v[1]*w[0])}
+	return Vec{float32(v[1]*w[2]) - float32(v[2]*w[1]), float32(v[2]*w[0]) - float32(v[0]*w[2]),
+		float32(v[0]*w[1]) - float32(v[1]*w[0])}
 }
 
 // Length is the vector's length.
@@ -40,8 +41,9 @@ func (v Vec) Unit() Vec {
 	return v.Scale(1 / l)
 }
 
-// Frame is two directions that make a right-handed set of axes with a direction of length one (Frisvad's construction as mended
-// by Duff and others, "Building an orthonormal basis, revisited", 2017).
+// Frame is two directions that make a right-handed set of axes with a direction of length one
+// (Frisvad's construction as mended by Duff and others, "Building an orthonormal basis, revisited",
+// 2017).
 func (v Vec) Frame() (a, b Vec) {
 	sign := float32(math.Copysign(1, float64(v[2])))
 	p := -1 / (sign + v[2])

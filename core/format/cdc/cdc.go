@@ -1,9 +1,11 @@
-// Package cdc cuts files where their content says so, so that what did not change between two versions of a file falls into the same
-// chunks wherever it stands, and needs no second upload.
+// Package cdc cuts files where their content says so, so that what did not change between two
+// versions of a file falls into the same chunks wherever it stands, and needs no second upload.
 //
-// A rolling hash over the last 64 bytes decides where a chunk ends (Xia et al., "FastCDC", USENIX ATC 2016: a gear hash, with a stricter
-// mask before the wanted size and a laxer one after it). Archives are cut at their entries' contents besides: a folder that was renamed
-// changes every header of its files, and none of their contents. Whoever puts chunks together again needs to know nothing of this.
+// A rolling hash over the last 64 bytes decides where a chunk ends (Xia et al., "FastCDC", USENIX
+// ATC 2016: a gear hash, with a stricter mask before the wanted size and a laxer one after it).
+// Archives are cut at their entries' contents besides: a folder that was renamed changes every
+// header of its files, and none of their contents. Whoever puts chunks together again needs to know
+// nothing of this.
 package cdc
 
 import (
@@ -32,7 +34,8 @@ type Chunk struct {
 	Size   int64  `json:"size"`
 }
 
-// How many of the hash's highest bits, which depend on the last 64 bytes, must be zero where a chunk ends: before Wanted, and after it.
+// How many of the hash's highest bits, which depend on the last 64 bytes, must be zero where a
+// chunk ends: before Wanted, and after it.
 const (
 	strict = 19
 	lax    = 15
@@ -51,7 +54,8 @@ var gear = func() (t [256]uint64) {
 	return t
 }()
 
-// next is the length of the chunk that data begins with. whole says that nothing follows data; else there must be at least Most of it.
+// next is the length of the chunk that data begins with. whole says that nothing follows data; else
+// there must be at least Most of it.
 func next(data []byte) int {
 	n := min(len(data), Most)
 	if n <= Least {
@@ -81,8 +85,9 @@ func next(data []byte) int {
 // window is how much of a file is in memory at once, twice.
 const window = 8 * Most
 
-// Cut cuts what r holds, size bytes, and takes the hash of each chunk, on all processors and in memory that does not grow with the file.
-// bounds, sorted, are places where a chunk must end; Bounds finds those of archives. advanced may be nil.
+// Cut cuts what r holds, size bytes, and takes the hash of each chunk, on all processors and in
+// memory that does not grow with the file. bounds, sorted, are places where a chunk must end;
+// Bounds finds those of archives. advanced may be nil.
 func Cut(ctx context.Context, r io.ReaderAt, size int64, bounds []int64, advanced func(done int64)) ([]Chunk, error) {
 	var list []Chunk
 	buffers := [2][]byte{make([]byte, min(window, size)), make([]byte, min(window, size))}

@@ -53,7 +53,8 @@ func missing(old, now []cdc.Chunk) (n int64) {
 // Chunks are the file, in its order, each within its sizes and with its hash; of any file, on any number of processors.
 func TestChunksAreTheFile(t *testing.T) {
 	files := map[string][]byte{
-		"empty": nil, "one": {7}, "least": noise(1, cdc.Least), "most": noise(2, cdc.Most), "zeros": make([]byte, 3*cdc.Most+5),
+		"empty": nil, "one": {7}, "least": noise(1, cdc.Least), "most": noise(2, cdc.Most),
+		"zeros":  make([]byte, 3*cdc.Most+5),
 		"window": noise(3, 16*cdc.Most), "long": noise(4, 12<<20+77),
 	}
 	for name, data := range files {
@@ -115,7 +116,9 @@ func TestARenamedFolderInAnArchive(t *testing.T) {
 		dir := t.TempDir()
 		require.NoError(t, os.Mkdir(filepath.Join(dir, folder), 0o777))
 		for i := range 12 {
-			require.NoError(t, os.WriteFile(filepath.Join(dir, folder, fmt.Sprintf("%02d.bin", i)), noise(uint64(10+i), 60_000+i*30_000), 0o666))
+			require.NoError(t,
+				os.WriteFile(filepath.Join(dir, folder, fmt.Sprintf("%02d.bin", i)),
+					noise(uint64(10+i), 60_000+i*30_000), 0o666))
 		}
 		c := exec.Command("zip", "-q", "-r", "a.zip", folder)
 		c.Dir = dir

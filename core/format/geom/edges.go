@@ -1,7 +1,7 @@
 package geom
 
-// Edges holds a number for each directed edge between two numbered points: an open hash table, since compilers of maps ask for edges more often than
-// for anything else.
+// Edges holds a number for each directed edge between two numbered points: an open hash table,
+// since compilers of maps ask for edges more often than for anything else.
 type Edges struct {
 	keys   []uint64 // 0: free
 	values []int32

@@ -1,8 +1,9 @@
 // Package geom has what maps are made of: vectors and boxes (geom.go), planes, flat convex polygons and convex bodies
 // (plane.go), transforms (transform.go), and a tree of boxes to find neighbours in (tree.go).
 //
-// Metres, Z up, right-handed. Every product is rounded before it is added (float64(a*b) forbids the compiler to fuse the two), so that results are
-// the same to the bit on processors with and without fused multiply-add.
+// Metres, Z up, right-handed. Every product is rounded before it is added (float64(a*b) forbids the
+// compiler to fuse the two), so that results are the same to the bit on processors with and without
+// fused multiply-add.
 package geom
 
 import "math"
@@ -24,14 +25,16 @@ func (v Vec) Scale(f float64) Vec { return Vec{float64(v.X * f), float64(v.Y * f
 
 // Cross is the vector product.
 func (v Vec) Cross(w Vec) Vec {
-	return Vec{float64(v.Y*w.Z) - float64(v.Z*w.Y), float64(v.Z*w.X) - float64(v.X*w.Z), float64(v.X*w.Y) - float64(v.Y*w.X)}
+	return Vec{float64(v.Y*w.Z) - float64(v.Z*w.Y), float64(v.Z*w.X) - float64(v.X*w.Z),
+		float64(v.X*w.Y) - float64(v.Y*w.X)}
 }
 
 // Length is the vector's length.
 func (v Vec) Length() float64 { return math.Sqrt(v.Dot(v)) }
 
-// Unit is the vector of length one in the same direction; ok is false when v is too short to have one. Coordinates that are
-// zero but for rounding become zero, so that what was meant to be level is.
+// Unit is the vector of length one in the same direction; ok is false when v is too short to have
+// one. Coordinates that are zero but for rounding become zero, so that what was meant to be level
+// is.
 func (v Vec) Unit() (unit Vec, ok bool) {
 	m := max(math.Abs(v.X), math.Abs(v.Y), math.Abs(v.Z))
 	if !(m > 1e-30) || math.IsInf(m, 0) {
@@ -116,7 +119,8 @@ func (b Box) Holds(p Vec) bool {
 
 // Touches says whether the boxes share a point.
 func (b Box) Touches(c Box) bool {
-	return b.Min.X <= c.Max.X && c.Min.X <= b.Max.X && b.Min.Y <= c.Max.Y && c.Min.Y <= b.Max.Y && b.Min.Z <= c.Max.Z && c.Min.Z <= b.Max.Z
+	return b.Min.X <= c.Max.X && c.Min.X <= b.Max.X && b.Min.Y <= c.Max.Y && c.Min.Y <= b.Max.Y && b.Min.Z <= c.Max.Z &&
+		c.Min.Z <= b.Max.Z
 }
 
 // Faces are the box's six sides: top, bottom, north, south, east, west.
@@ -139,7 +143,8 @@ func (b Box) Faces() []Polygon {
 
 // Overlaps says whether the insides of the boxes meet; boxes that only touch do not.
 func (b Box) Overlaps(c Box) bool {
-	return b.Min.X < c.Max.X && c.Min.X < b.Max.X && b.Min.Y < c.Max.Y && c.Min.Y < b.Max.Y && b.Min.Z < c.Max.Z && c.Min.Z < b.Max.Z
+	return b.Min.X < c.Max.X && c.Min.X < b.Max.X && b.Min.Y < c.Max.Y && c.Min.Y < b.Max.Y && b.Min.Z < c.Max.Z &&
+		c.Min.Z < b.Max.Z
 }
 
 // Empty says whether the box has no volume.

@@ -40,7 +40,8 @@ func volume(faces []geom.Polygon) float64 {
 	return v
 }
 
-// Cut in two, a polygon keeps its area and its plane, each part lies on its side, and whoever shares an edge finds the same point.
+// Cut in two, a polygon keeps its area and its plane, each part lies on its side, and whoever
+// shares an edge finds the same point.
 func TestSplit(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	for range 2000 {
@@ -74,7 +75,8 @@ func TestSplit(t *testing.T) {
 			f, b := other.Split(plane)
 			for _, part := range []geom.Polygon{front, back} {
 				for _, v := range part {
-					onEdge := v.Sub(p[0]).Cross(p[1].Sub(p[0])).Length() < 1e-9*p[1].Sub(p[0]).Length() && v != p[0] && v != p[1]
+					onEdge := v.Sub(p[0]).Cross(p[1].Sub(p[0])).Length() < 1e-9*p[1].Sub(p[0]).Length() && v != p[0] &&
+						v != p[1]
 					if onEdge && f != nil && b != nil {
 						assert.True(t, slices.Contains(f, v) || slices.Contains(b, v), "the same point to the bit")
 					}
@@ -146,7 +148,8 @@ func TestHull(t *testing.T) {
 	}
 	_, err := geom.Hull(make([]geom.Vec, geom.MaxHullPoints+1))
 	assert.Error(t, err)
-	assert.Nil(t, geom.Enclose([]geom.Plane{{N: geom.Vec{X: 1}, D: 1}, {N: geom.Vec{Y: 1}, D: 1}}, geom.Vec{}, 10), "open to one side")
+	assert.Nil(t, geom.Enclose([]geom.Plane{{N: geom.Vec{X: 1}, D: 1}, {N: geom.Vec{Y: 1}, D: 1}}, geom.Vec{}, 10),
+		"open to one side")
 }
 
 // Pieces cut from a polygon by many planes grow together again to few, with the same area.
@@ -228,9 +231,11 @@ func TestTransforms(t *testing.T) {
 		for _, f := range box.Faces() {
 			faces = append(faces, a.Polygon(f))
 		}
-		assert.InDelta(t, volume(box.Faces())*math.Abs(a.Volume()), volume(faces), 1e-9, "a mirrored body still looks outward")
+		assert.InDelta(t, volume(box.Faces())*math.Abs(a.Volume()), volume(faces), 1e-9,
+			"a mirrored body still looks outward")
 	}
-	assert.Equal(t, geom.Vec{X: -2, Y: 1, Z: 3}, geom.Place(geom.Vec{}, 90, geom.Vec{X: 1, Y: 1, Z: 1}).Point(geom.Vec{X: 1, Y: 2, Z: 3}), "quarters are exact")
+	assert.Equal(t, geom.Vec{X: -2, Y: 1, Z: 3},
+		geom.Place(geom.Vec{}, 90, geom.Vec{X: 1, Y: 1, Z: 1}).Point(geom.Vec{X: 1, Y: 2, Z: 3}), "quarters are exact")
 	for _, turn := range []float64{0, 90, 180, 270} {
 		assert.Equal(t, math.Mod(360-turn, 360), geom.Place(geom.Vec{}, turn, geom.Vec{X: 1, Y: 1, Z: 1}).Heading(0))
 	}

@@ -2,9 +2,10 @@ package geom
 
 import "slices"
 
-// Halve puts a list into an order in which the k-th is the one that would stand there if it were sorted, all before it are not greater, and all from it on
-// not less (Hoare, "Find", 1961): that takes a time that grows with the list, where sorting takes longer than that. compare must tell any two apart
-// that are to be told apart later: the same list always comes to the same order.
+// Halve puts a list into an order in which the k-th is the one that would stand there if it were
+// sorted, all before it are not greater, and all from it on not less (Hoare, "Find", 1961): that
+// takes a time that grows with the list, where sorting takes longer than that. compare must tell
+// any two apart that are to be told apart later: the same list always comes to the same order.
 func Halve[T any](list []T, k int, compare func(a, b T) int) {
 	for len(list) > 24 {
 		// The median of three, so that lists that are sorted already are no worse than others.

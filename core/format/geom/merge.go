@@ -2,8 +2,9 @@ package geom
 
 import "slices"
 
-// Merge joins polygons of one plane that share a whole edge, as long as the result is convex, longest edges first, and leaves
-// out corners in the middle of an edge. The result depends on the order of the polygons only.
+// Merge joins polygons of one plane that share a whole edge, as long as the result is convex,
+// longest edges first, and leaves out corners in the middle of an edge. The result depends on the
+// order of the polygons only.
 func Merge(polygons []Polygon, normal Vec) []Polygon {
 	if len(polygons) < 2 {
 		return polygons
@@ -112,15 +113,16 @@ func join(p Polygon, k int, q Polygon, normal Vec) Polygon {
 	return out
 }
 
-// Tidy leaves out corners that lie on the line between their neighbours, or on a neighbour; nil when less than a triangle
-// is left.
+// Tidy leaves out corners that lie on the line between their neighbours, or on a neighbour; nil
+// when less than a triangle is left.
 func Tidy(p Polygon) Polygon {
 	out := slices.Clone(p)
 	for i := 0; i < len(out) && len(out) >= 3; {
 		before, v, after := out[(i+len(out)-1)%len(out)], out[i], out[(i+1)%len(out)]
 		along := after.Sub(before)
 		length := along.Length()
-		if v.Sub(before).Length() <= Near || length > 0 && v.Sub(before).Cross(along).Length() <= Near*length && v.Sub(before).Dot(along) >= 0 && v.Sub(after).Dot(along) <= 0 {
+		if v.Sub(before).Length() <= Near || length > 0 && v.Sub(before).Cross(along).Length() <= Near*length &&
+			v.Sub(before).Dot(along) >= 0 && v.Sub(after).Dot(along) <= 0 {
 			out = slices.Delete(out, i, i+1)
 			i = max(i-1, 0)
 			continue
@@ -133,8 +135,9 @@ func Tidy(p Polygon) Polygon {
 	return out
 }
 
-// ConvexPieces cuts a simple outline in a plane, counter-clockwise as seen from where normal points, into convex polygons
-// (ear clipping, then merging); ok is false when the outline crosses itself.
+// ConvexPieces cuts a simple outline in a plane, counter-clockwise as seen from where normal
+// points, into convex polygons (ear clipping, then merging); ok is false when the outline crosses
+// itself.
 func ConvexPieces(outline Polygon, normal Vec) (pieces []Polygon, ok bool) {
 	rest := Tidy(outline)
 	if rest == nil {
@@ -149,7 +152,8 @@ func ConvexPieces(outline Polygon, normal Vec) (pieces []Polygon, ok bool) {
 			if p == a || p == b || p == c {
 				continue
 			}
-			if b.Sub(a).Cross(p.Sub(a)).Dot(normal) >= 0 && c.Sub(b).Cross(p.Sub(b)).Dot(normal) >= 0 && a.Sub(c).Cross(p.Sub(c)).Dot(normal) >= 0 {
+			if b.Sub(a).Cross(p.Sub(a)).Dot(normal) >= 0 && c.Sub(b).Cross(p.Sub(b)).Dot(normal) >= 0 &&
+				a.Sub(c).Cross(p.Sub(c)).Dot(normal) >= 0 {
 				return false
 			}
 		}

@@ -31,8 +31,8 @@ func (p Plane) axis() int {
 	return -1
 }
 
-// Near is the distance in metres below which two points are one, and a point lies on a plane. It is far below what anybody
-// sees and far above the rounding of coordinates.
+// Near is the distance in metres below which two points are one, and a point lies on a plane. It is
+// far below what anybody sees and far above the rounding of coordinates.
 const Near = 1e-4
 
 // Polygon is flat and convex; its corners run counter-clockwise as seen from where its normal points.
@@ -118,8 +118,9 @@ func (p Polygon) SideOf(plane Plane) Side {
 	return side
 }
 
-// Split cuts the polygon in two. One of the parts is nil unless the polygon lies on both sides; both are nil when it is in
-// the plane. An edge that two polygons share is cut at the same point in both, to the bit.
+// Split cuts the polygon in two. One of the parts is nil unless the polygon lies on both sides;
+// both are nil when it is in the plane. An edge that two polygons share is cut at the same point in
+// both, to the bit.
 func (p Polygon) Split(plane Plane) (front, back Polygon) {
 	switch p.SideOf(plane) {
 	case On:
@@ -302,8 +303,8 @@ func Outline(points []Vec, n Vec) Polygon {
 	return append(lower, chain(list)...)
 }
 
-// Enclose is the faces of the body behind all planes; nil when there is none, or it reaches further than reach metres from
-// about.
+// Enclose is the faces of the body behind all planes; nil when there is none, or it reaches further
+// than reach metres from about.
 func Enclose(planes []Plane, about Vec, reach float64) []Polygon {
 	var faces []Polygon
 	for i, p := range planes {

@@ -57,7 +57,8 @@ func (t Transform) Inverse() (Transform, bool) {
 		return Identity, false
 	}
 	a, b, c := t.M[1].Cross(t.M[2]), t.M[2].Cross(t.M[0]), t.M[0].Cross(t.M[1]) // columns
-	u := Transform{M: [3]Vec{Vec{a.X, b.X, c.X}.Scale(1 / d), Vec{a.Y, b.Y, c.Y}.Scale(1 / d), Vec{a.Z, b.Z, c.Z}.Scale(1 / d)}}
+	u := Transform{M: [3]Vec{Vec{a.X, b.X, c.X}.Scale(1 / d), Vec{a.Y, b.Y, c.Y}.Scale(1 / d),
+		Vec{a.Z, b.Z, c.Z}.Scale(1 / d)}}
 	u.Move = u.Direction(t.Move).Scale(-1)
 	return u, true
 }

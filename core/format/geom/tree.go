@@ -1,7 +1,7 @@
 package geom
 
-// Tree finds, among many boxes, those that touch another. It is a bounding-volume tree, split at the middle box along the
-// longest side, with at most leafSize boxes a leaf.
+// Tree finds, among many boxes, those that touch another. It is a bounding-volume tree, split at
+// the middle box along the longest side, with at most leafSize boxes a leaf.
 type Tree struct {
 	boxes []Box
 	order []int

@@ -59,8 +59,10 @@ func TestDataThatIsNotThere(t *testing.T) {
 		{`,"bufferView":0`, `,"byteStride":-12`, "", "it claims"},
 		{`,"bufferView":0`, `,"byteStride":4`, "", "overlap"},
 		{`,"bufferView":0`, `,"byteStride":24`, "", "cut short"},
-		{`,"sparse":{"count":1,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":7}}`, "", "", "buffer view that does not exist"},
-		{`,"sparse":{"count":4,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":1}}`, "", "", "more points"},
+		{`,"sparse":{"count":1,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":7}}`, "", "",
+			"buffer view that does not exist"},
+		{`,"sparse":{"count":4,"indices":{"bufferView":0,"componentType":5125},"values":{"bufferView":1}}`, "", "",
+			"more points"},
 		{`,"bufferView":0`, "", `,"accessors":[null]`, "null"},
 		{`,"bufferView":0`, "", `,"materials":[null]`, "null"},
 		{`,"bufferView":0`, "", `,"meshes":[{"primitives":[null]}]`, "null"},
@@ -79,7 +81,8 @@ func TestModelFiles(t *testing.T) {
 		text := fmt.Sprintf(`"scenes":[{"nodes":[0,1]}],"materials":[%s],"meshes":[{"primitives":[{"attributes":{"POSITION":%d},"indices":%d,"material":0}]},{"primitives":[{"attributes":{"POSITION":%d},"indices":%d}]}],"nodes":[%s]%s`, materials, p, i, p, i, nodes, more)
 		return model.Read("models/x.glb", "x", g.Binary(text), nil)
 	}
-	m, findings := file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":0},{"name":"Collision.001","mesh":1,"scale":[1,0.5,1]}`, "")
+	m, findings := file(`{"name":"wood/plank"}`,
+		`{"name":"crate","mesh":0},{"name":"Collision.001","mesh":1,"scale":[1,0.5,1]}`, "")
 	require.Empty(t, findings)
 	assert.True(t, m.Named)
 	assert.Equal(t, 12, m.Triangles(), "the mesh to bump into is not drawn")
@@ -91,7 +94,8 @@ func TestModelFiles(t *testing.T) {
 		}
 	}
 	assert.Equal(t, [2]float64{-0.5, 0.5}, [2]float64{low, high}, "as it is scaled: glTF's Y is up")
-	m, _ = file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":0},{"name":"other"}`, `,"images":[{"name":"bark","uri":"data:image/png;base64,AAAA"}]`)
+	m, _ = file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":0},{"name":"other"}`,
+		`,"images":[{"name":"bark","uri":"data:image/png;base64,AAAA"}]`)
 	assert.Equal(t, []string{"bark"}, m.Images)
 	assert.Len(t, m.Collision[0], 6, "a box is a box")
 	m, findings = file(`{"name":"wood/plank"}`, `{"name":"crate","mesh":1},{"name":"other"}`, "")

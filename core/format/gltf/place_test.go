@@ -14,7 +14,8 @@ import (
 	"vornix/core/format/mapfile"
 )
 
-// A node that is placed by translation, rotation and scale stands where one stands that is placed by the matrix of the same.
+// A node that is placed by translation, rotation and scale stands where one stands that is placed
+// by the matrix of the same.
 func TestPlacesByPartsAndByMatrix(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 1))
 	for range 200 {
@@ -28,7 +29,8 @@ func TestPlacesByPartsAndByMatrix(t *testing.T) {
 			q[k] /= math.Sqrt(length)
 		}
 		x, y, z, w := q[0], q[1], q[2], q[3]
-		s, m := [3]float64{0.5 + r.Float64(), -1 - r.Float64(), 2}, [3]float64{r.NormFloat64() * 50, r.NormFloat64() * 50, r.NormFloat64()}
+		s, m := [3]float64{0.5 + r.Float64(), -1 - r.Float64(), 2},
+			[3]float64{r.NormFloat64() * 50, r.NormFloat64() * 50, r.NormFloat64()}
 		matrix := [16]float64{
 			(1 - 2*(y*y+z*z)) * s[0], 2 * (x*y + z*w) * s[0], 2 * (x*z - y*w) * s[0], 0,
 			2 * (x*y - z*w) * s[1], (1 - 2*(x*x+z*z)) * s[1], 2 * (y*z + x*w) * s[1], 0,
@@ -59,9 +61,13 @@ func TestDirectionsSurvive(t *testing.T) {
 		return [3]float32{float32(r.NormFloat64() * 20), float32(r.NormFloat64() * 20), float32(r.NormFloat64() * 20)}
 	}
 	for range 60 {
-		m.Objects = append(m.Objects, mapfile.Object{Kind: "spawn", Name: fmt.Sprint("s", len(m.Objects)), A: point(), Angle: float32(r.IntN(360))},
-			mapfile.Object{Kind: "camera", Name: fmt.Sprint("c", len(m.Objects)), A: point(), B: point(), Angle: 20 + float32(r.IntN(120))},
-			mapfile.Object{Kind: "light", Name: fmt.Sprint("l", len(m.Objects)), Detail: "spot", A: point(), B: point(), Angle: 20 + float32(r.IntN(120)), Value: 5, Flags: 2})
+		m.Objects = append(m.Objects,
+			mapfile.Object{Kind: "spawn", Name: fmt.Sprint("s", len(m.Objects)), A: point(),
+				Angle: float32(r.IntN(360))},
+			mapfile.Object{Kind: "camera", Name: fmt.Sprint("c", len(m.Objects)), A: point(), B: point(),
+				Angle: 20 + float32(r.IntN(120))},
+			mapfile.Object{Kind: "light", Name: fmt.Sprint("l", len(m.Objects)), Detail: "spot", A: point(), B: point(),
+				Angle: 20 + float32(r.IntN(120)), Value: 5, Flags: 2})
 	}
 	data, err := gltf.Write(m, nil)
 	require.NoError(t, err)

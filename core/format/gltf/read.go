@@ -1,7 +1,8 @@
 // Package gltf reads and writes glTF 2.0 scenes (Khronos; ISO/IEC 12113), as .gltf with its buffers or as .glb.
 //
-// read.go flattens a scene into nodes in Vornix's coordinates: glTF's metres stay, its Y up, Z towards the viewer becomes Z
-// up, Y to the north. write.go makes a GLB of a compiled map. The file form itself is read and written by qmuntal/gltf.
+// read.go flattens a scene into nodes in Vornix's coordinates: glTF's metres stay, its Y up, Z
+// towards the viewer becomes Z up, Y to the north. write.go makes a GLB of a compiled map. The file
+// form itself is read and written by qmuntal/gltf.
 package gltf
 
 import (
@@ -298,7 +299,8 @@ func add(to map[string]any, extras any) {
 // local is a node's transform in glTF's coordinates.
 func local(n *gltf.Node) geom.Transform {
 	if m := n.MatrixOrDefault(); m != gltf.DefaultMatrix {
-		return geom.Transform{M: [3]geom.Vec{{X: m[0], Y: m[4], Z: m[8]}, {X: m[1], Y: m[5], Z: m[9]}, {X: m[2], Y: m[6], Z: m[10]}}, Move: geom.Vec{X: m[12], Y: m[13], Z: m[14]}}
+		return geom.Transform{M: [3]geom.Vec{{X: m[0], Y: m[4], Z: m[8]}, {X: m[1], Y: m[5], Z: m[9]},
+			{X: m[2], Y: m[6], Z: m[10]}}, Move: geom.Vec{X: m[12], Y: m[13], Z: m[14]}}
 	}
 	q, s, t := n.RotationOrDefault(), n.ScaleOrDefault(), n.Translation
 	x, y, z, w := q[0], q[1], q[2], q[3]
@@ -309,9 +311,12 @@ func local(n *gltf.Node) geom.Transform {
 		return f
 	}
 	return geom.Transform{M: [3]geom.Vec{
-		{X: tidy(1-2*(float64(y*y)+float64(z*z))) * s[0], Y: tidy(2*(float64(x*y)-float64(z*w))) * s[1], Z: tidy(2*(float64(x*z)+float64(y*w))) * s[2]},
-		{X: tidy(2*(float64(x*y)+float64(z*w))) * s[0], Y: tidy(1-2*(float64(x*x)+float64(z*z))) * s[1], Z: tidy(2*(float64(y*z)-float64(x*w))) * s[2]},
-		{X: tidy(2*(float64(x*z)-float64(y*w))) * s[0], Y: tidy(2*(float64(y*z)+float64(x*w))) * s[1], Z: tidy(1-2*(float64(x*x)+float64(y*y))) * s[2]},
+		{X: tidy(1-2*(float64(y*y)+float64(z*z))) * s[0], Y: tidy(2*(float64(x*y)-float64(z*w))) * s[1],
+			Z: tidy(2*(float64(x*z)+float64(y*w))) * s[2]},
+		{X: tidy(2*(float64(x*y)+float64(z*w))) * s[0], Y: tidy(1-2*(float64(x*x)+float64(z*z))) * s[1],
+			Z: tidy(2*(float64(y*z)-float64(x*w))) * s[2]},
+		{X: tidy(2*(float64(x*z)-float64(y*w))) * s[0], Y: tidy(2*(float64(y*z)+float64(x*w))) * s[1],
+			Z: tidy(1-2*(float64(x*x)+float64(y*y))) * s[2]},
 	}, Move: geom.Vec{X: t[0], Y: t[1], Z: t[2]}}
 }
 
@@ -349,7 +354,8 @@ func (r *reader) mesh(i int) ([]Part, error) {
 
 // part reads one primitive; nil for points and lines, which nobody sees in a game.
 func (r *reader) part(p *gltf.Primitive) (*Part, error) {
-	if p.Mode != gltf.PrimitiveTriangles && p.Mode != gltf.PrimitiveTriangleStrip && p.Mode != gltf.PrimitiveTriangleFan {
+	if p.Mode != gltf.PrimitiveTriangles && p.Mode != gltf.PrimitiveTriangleStrip &&
+		p.Mode != gltf.PrimitiveTriangleFan {
 		return nil, nil
 	}
 	if _, ok := p.Extensions["KHR_draco_mesh_compression"]; ok {
@@ -443,7 +449,8 @@ func (r *reader) normals(p *gltf.Primitive, out *Part) error {
 			return errors.Join(errors.New("its normals can't be read"), err)
 		}
 		for i := range out.Normals {
-			out.Normals[i] = flip.Direction(geom.Vec{X: float64(list[i][0]), Y: float64(list[i][1]), Z: float64(list[i][2])})
+			out.Normals[i] = flip.Direction(geom.Vec{X: float64(list[i][0]), Y: float64(list[i][1]),
+				Z: float64(list[i][2])})
 		}
 	} else {
 		for i := 0; i+2 < len(out.Indices); i += 3 {

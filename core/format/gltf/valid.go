@@ -11,7 +11,8 @@ import (
 	"github.com/qmuntal/gltf/modeler"
 )
 
-// holes refuses null as an element of an array, outside of extras: glTF has none, and the library takes such elements for objects.
+// holes refuses null as an element of an array, outside of extras: glTF has none, and the library
+// takes such elements for objects.
 func holes(text []byte) error {
 	d := json.NewDecoder(bytes.NewReader(text))
 	type level struct {
@@ -53,7 +54,8 @@ func holes(text []byte) error {
 	}
 }
 
-// values reads the data of an accessor, after the checks that the library leaves out. Without a buffer view every value is zero.
+// values reads the data of an accessor, after the checks that the library leaves out. Without a
+// buffer view every value is zero.
 func (r *reader) values(i int, component gltf.ComponentType, kind gltf.AccessorType) (any, error) {
 	if i < 0 || i >= len(r.doc.Accessors) {
 		return nil, errors.New("it refers to data that does not exist")
@@ -75,8 +77,10 @@ func (r *reader) values(i int, component gltf.ComponentType, kind gltf.AccessorT
 		if s.Count < 0 || s.Count > a.Count {
 			return nil, errors.New("it replaces more values than there are")
 		}
-		at := &gltf.Accessor{ComponentType: s.Indices.ComponentType, Type: gltf.AccessorScalar, Count: s.Count, BufferView: &s.Indices.BufferView, ByteOffset: s.Indices.ByteOffset}
-		if err := r.fits(s.Indices.BufferView, at.ByteOffset, at.Count, gltf.SizeOfElement(at.ComponentType, at.Type)); err != nil {
+		at := &gltf.Accessor{ComponentType: s.Indices.ComponentType, Type: gltf.AccessorScalar, Count: s.Count,
+			BufferView: &s.Indices.BufferView, ByteOffset: s.Indices.ByteOffset}
+		if err := r.fits(s.Indices.BufferView, at.ByteOffset, at.Count,
+			gltf.SizeOfElement(at.ComponentType, at.Type)); err != nil {
 			return nil, err
 		}
 		if err := r.fits(s.Values.BufferView, s.Values.ByteOffset, s.Count, size); err != nil {

@@ -37,13 +37,15 @@ type writer struct {
 	lights   lightspunctual.Lights
 }
 
-// Write makes a GLB of a compiled map: its surface, terrains and props with their materials, lights and cameras, and every
-// object as an empty node. surface says how a material looks; nil: nobody knows. The same map gives the same bytes.
+// Write makes a GLB of a compiled map: its surface, terrains and props with their materials, lights
+// and cameras, and every object as an empty node. surface says how a material looks; nil: nobody
+// knows. The same map gives the same bytes.
 func Write(m *mapfile.Map, surface func(material string) Surface) ([]byte, error) {
 	doc := gltf.NewDocument()
 	doc.Asset.Generator = "Vornix"
 	doc.Scenes[0].Name = m.Meta.Name
-	doc.Scenes[0].Extras = map[string]any{"title": m.Meta.Title, "modes": m.Meta.Modes, "players": fmt.Sprintf("%d..%d", m.Meta.Players[0], m.Meta.Players[1])}
+	doc.Scenes[0].Extras = map[string]any{"title": m.Meta.Title, "modes": m.Meta.Modes,
+		"players": fmt.Sprintf("%d..%d", m.Meta.Players[0], m.Meta.Players[1])}
 	w := &writer{doc: doc, surface: surface, material: map[string]int{}, image: map[image.Image]int{}}
 	if err := w.faces(m); err != nil {
 		return nil, err
@@ -103,7 +105,8 @@ func (w *writer) mesh(name string, list []*primitive) (int, error) {
 		if len(p.indices) == 0 {
 			continue
 		}
-		positions, normals, uvs := make([][3]float32, len(p.vertices)), make([][3]float32, len(p.vertices)), make([][2]float32, len(p.vertices))
+		positions, normals, uvs := make([][3]float32, len(p.vertices)), make([][3]float32, len(p.vertices)),
+			make([][2]float32, len(p.vertices))
 		for i, v := range p.vertices {
 			positions[i], normals[i], uvs[i] = up(v.Position), unit(up(v.Normal)), v.UV
 		}
@@ -111,11 +114,14 @@ func (w *writer) mesh(name string, list []*primitive) (int, error) {
 		if err != nil {
 			return 0, err
 		}
-		attributes := gltf.PrimitiveAttributes{gltf.POSITION: modeler.WritePosition(w.doc, positions), gltf.NORMAL: modeler.WriteNormal(w.doc, normals), gltf.TEXCOORD_0: modeler.WriteTextureCoord(w.doc, uvs)}
+		attributes := gltf.PrimitiveAttributes{gltf.POSITION: modeler.WritePosition(w.doc, positions),
+			gltf.NORMAL: modeler.WriteNormal(w.doc, normals), gltf.TEXCOORD_0: modeler.WriteTextureCoord(w.doc, uvs)}
 		if w.doc.Materials[material].NormalTexture != nil {
 			attributes[gltf.TANGENT] = modeler.WriteTangent(w.doc, tangents(positions, normals, uvs, p.indices))
 		}
-		mesh.Primitives = append(mesh.Primitives, &gltf.Primitive{Attributes: attributes, Indices: gltf.Index(modeler.WriteIndices(w.doc, p.indices)), Material: gltf.Index(material)})
+		mesh.Primitives = append(mesh.Primitives,
+			&gltf.Primitive{Attributes: attributes, Indices: gltf.Index(modeler.WriteIndices(w.doc, p.indices)),
+				Material: gltf.Index(material)})
 	}
 	if len(mesh.Primitives) == 0 {
 		return -1, nil
@@ -124,8 +130,9 @@ func (w *writer) mesh(name string, list []*primitive) (int, error) {
 	return len(w.doc.Meshes) - 1, nil
 }
 
-// tangents are the directions in which u grows, perpendicular to the normals; the fourth number says on which side -v lies, where
-// a normal map's green points. A corner takes the mean of its triangles.
+// tangents are the directions in which u grows, perpendicular to the normals; the fourth number
+// says on which side -v lies, where a normal map's green points. A corner takes the mean of its
+// triangles.
 func tangents(positions, normals [][3]float32, uvs [][2]float32, indices []uint32) [][4]float32 {
 	along, down := make([]geom.Vec, len(positions)), make([]geom.Vec, len(positions))
 	wide := func(v [3]float32) geom.Vec {
@@ -185,7 +192,8 @@ func (w *writer) faces(m *mapfile.Map) error {
 			by[f.Material] = p
 			list = append(list, p)
 		}
-		p.add(m.Vertices[f.FirstVertex:f.FirstVertex+f.Vertices], m.Indices[f.FirstIndex:f.FirstIndex+f.IndexNumber], f.FirstVertex)
+		p.add(m.Vertices[f.FirstVertex:f.FirstVertex+f.Vertices], m.Indices[f.FirstIndex:f.FirstIndex+f.IndexNumber],
+			f.FirstVertex)
 	}
 	n, err := w.mesh("surface", list)
 	if err != nil || n < 0 {
@@ -210,7 +218,8 @@ func (w *writer) terrain(t *mapfile.Terrain) error {
 			at := row*t.Columns + column
 			show := 0
 			for i, l := range t.Layers {
-				if int(l.Weights[at])+int(l.Weights[at+1])+int(l.Weights[at+t.Columns])+int(l.Weights[at+t.Columns+1]) > 2*255 {
+				if int(l.Weights[at])+int(l.Weights[at+1])+int(l.Weights[at+t.Columns])+
+					int(l.Weights[at+t.Columns+1]) > 2*255 {
 					show = i + 1
 				}
 			}
@@ -219,7 +228,9 @@ func (w *writer) terrain(t *mapfile.Terrain) error {
 			for k := range uint32(4) {
 				c, r := column+k%2, row+k/2
 				point := t.Point(c, r)
-				p.vertices = append(p.vertices, mapfile.Vertex{Position: point, Normal: t.Normal(c, r), UV: [2]float32{point[0] / max(repeats[show], 1e-3), 0 - point[1]/max(repeats[show], 1e-3)}})
+				p.vertices = append(p.vertices,
+					mapfile.Vertex{Position: point, Normal: t.Normal(c, r),
+						UV: [2]float32{point[0] / max(repeats[show], 1e-3), 0 - point[1]/max(repeats[show], 1e-3)}})
 			}
 			p.indices = append(p.indices, first, first+2, first+3, first, first+3, first+1)
 		}
@@ -238,7 +249,8 @@ func (w *writer) props(m *mapfile.Map) error {
 		var list []*primitive
 		for _, s := range d.Meshes {
 			p := &primitive{material: s.Material}
-			p.add(m.Vertices[s.FirstVertex:s.FirstVertex+s.Vertices], m.Indices[s.FirstIndex:s.FirstIndex+s.IndexNumber], s.FirstVertex)
+			p.add(m.Vertices[s.FirstVertex:s.FirstVertex+s.Vertices],
+				m.Indices[s.FirstIndex:s.FirstIndex+s.IndexNumber], s.FirstVertex)
 			list = append(list, p)
 		}
 		var err error
@@ -271,7 +283,8 @@ func matrix(rows [3][4]float32) [16]float64 {
 	return out
 }
 
-// objects writes everything that is placed as nodes that say by name and extras what they are, as Read understands them.
+// objects writes everything that is placed as nodes that say by name and extras what they are, as
+// Read understands them.
 func (w *writer) objects(m *mapfile.Map) {
 	for _, o := range m.Objects {
 		extras := map[string]any{}
@@ -351,14 +364,17 @@ func aim(a, b [3]float32) [4]float64 {
 func camera(o mapfile.Object) *gltf.Camera {
 	const aspect = 16.0 / 9
 	wide := min(max(float64(o.Angle), 1), 179) * math.Pi / 180
-	return &gltf.Camera{Name: o.Name, Perspective: &gltf.Perspective{AspectRatio: gltf.Float(aspect), Yfov: round(2 * math.Atan(math.Tan(wide/2)/aspect)), Znear: 0.1}}
+	return &gltf.Camera{Name: o.Name,
+		Perspective: &gltf.Perspective{AspectRatio: gltf.Float(aspect),
+			Yfov: round(2 * math.Atan(math.Tan(wide/2)/aspect)), Znear: 0.1}}
 }
 
 // candela is what a lamp of one watt, radiated over the sphere, shines with: 683 lumens are a watt.
 const candela = 683 / (4 * math.Pi)
 
 func (w *writer) light(n *gltf.Node, o mapfile.Object) {
-	l := &lightspunctual.Light{Name: o.Name, Type: lightspunctual.TypePoint, Intensity: gltf.Float(round(float64(o.Value) * candela))}
+	l := &lightspunctual.Light{Name: o.Name, Type: lightspunctual.TypePoint,
+		Intensity: gltf.Float(round(float64(o.Value) * candela))}
 	c := Linear(o.Colour)
 	l.Color = &c
 	if o.Flags&2 != 0 {
@@ -396,7 +412,8 @@ func (w *writer) materialOf(name string) (int, error) {
 	if w.surface != nil {
 		s = w.surface(name)
 	}
-	m := &gltf.Material{Name: name, DoubleSided: s.DoubleSided, PBRMetallicRoughness: &gltf.PBRMetallicRoughness{MetallicFactor: gltf.Float(0), RoughnessFactor: gltf.Float(1)}}
+	m := &gltf.Material{Name: name, DoubleSided: s.DoubleSided,
+		PBRMetallicRoughness: &gltf.PBRMetallicRoughness{MetallicFactor: gltf.Float(0), RoughnessFactor: gltf.Float(1)}}
 	if s.Tint != [3]float64{} {
 		m.PBRMetallicRoughness.BaseColorFactor = &[4]float64{s.Tint[0], s.Tint[1], s.Tint[2], 1}
 	}

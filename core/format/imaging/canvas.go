@@ -157,7 +157,8 @@ func linear(c color.NRGBA) [4]float32 {
 	return [4]float32{t[uint16(c.R)*257], t[uint16(c.G)*257], t[uint16(c.B)*257], float32(c.A) / 255}
 }
 
-// blur is a Gaussian blur: a radius of r pixels has a standard deviation of r/2. What lies beyond the edges is as the edge.
+// blur is a Gaussian blur: a radius of r pixels has a standard deviation of r/2. What lies beyond
+// the edges is as the edge.
 func (c *canvas) blur(radius float64) {
 	sigma := float64(radius / 2)
 	half := int(math.Ceil(3 * sigma))

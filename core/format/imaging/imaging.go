@@ -8,29 +8,31 @@ import (
 	"vornix/core/format/texture"
 )
 
-// Crops lists the ways in which an image gets another ratio: fill cuts off what sticks out, whole keeps all and leaves bars, stretch
-// scales both sides by themselves, refuse wants the right ratio.
+// Crops lists the ways in which an image gets another ratio: fill cuts off what sticks out, whole
+// keeps all and leaves bars, stretch scales both sides by themselves, refuse wants the right ratio.
 var Crops = []string{"fill", "whole", "stretch", "refuse"}
 
 // Recipe says what is done to a picture, in this order. The zero value does nothing but bring it to its size.
 type Recipe struct {
-	Width, Height int         // of the finished picture
-	Crop          string      // one of Crops; empty is fill
-	Focus         [2]float64  // the point of interest, in parts of the image from its upper left corner, that stays in the middle as far as can be
-	Background    color.NRGBA // of bars, and behind what is see-through where alpha is not kept
-	KeepAlpha     bool
-	Blur          float64     // radius in pixels of the finished picture
-	Multiply      color.NRGBA // as blend mode; alpha is how strongly
-	Overlay       color.NRGBA
-	Darken        float64 // part of the light that is taken away
-	Vignette      float64 // part of the light that is taken away in the corners
-	Frame         int     // pixels
-	FrameColour   color.NRGBA
-	Text          *Text
+	Width, Height int    // of the finished picture
+	Crop          string // one of Crops; empty is fill
+	// the point of interest, in parts of the image from its upper left corner, that stays in the
+	// middle as far as can be
+	Focus       [2]float64
+	Background  color.NRGBA // of bars, and behind what is see-through where alpha is not kept
+	KeepAlpha   bool
+	Blur        float64     // radius in pixels of the finished picture
+	Multiply    color.NRGBA // as blend mode; alpha is how strongly
+	Overlay     color.NRGBA
+	Darken      float64 // part of the light that is taken away
+	Vignette    float64 // part of the light that is taken away in the corners
+	Frame       int     // pixels
+	FrameColour color.NRGBA
+	Text        *Text
 }
 
-// Window is the part of an image of w x h that fills a ratio, with the point of interest as near to the middle as can be; kept is how much of
-// the image that is.
+// Window is the part of an image of w x h that fills a ratio, with the point of interest as near to
+// the middle as can be; kept is how much of the image that is.
 func (r *Recipe) Window(w, h int) (part image.Rectangle, kept float64) {
 	width, height := w, h
 	if w*r.Height > h*r.Width {
@@ -85,7 +87,8 @@ func (r *Recipe) Image(img image.Image) (*image.NRGBA, error) {
 		return r.finish(resized(n, r.Width, r.Height))
 	case "whole":
 		by := r.Grows(b.Dx(), b.Dy())
-		w, h := min(max(int(math.Round(float64(b.Dx())*by)), 1), r.Width), min(max(int(math.Round(float64(b.Dy())*by)), 1), r.Height)
+		w, h := min(max(int(math.Round(float64(b.Dx())*by)), 1), r.Width),
+			min(max(int(math.Round(float64(b.Dy())*by)), 1), r.Height)
 		small, whole := resized(n, w, h), newCanvas(r.Width, r.Height)
 		x0, y0 := (r.Width-w)/2, (r.Height-h)/2
 		for y := range h {

@@ -43,21 +43,25 @@ func finish(t *testing.T, r imaging.Recipe, img image.Image) *image.NRGBA {
 	return out
 }
 
-// Whatever the sizes and the point of interest: the window lies in the image, has the ratio as far as whole pixels go, and holds the
-// point.
+// Whatever the sizes and the point of interest: the window lies in the image, has the ratio as far
+// as whole pixels go, and holds the point.
 func TestWindowsHoldTheFocus(t *testing.T) {
 	r := rand.New(rand.NewSource(6))
 	for range 2000 {
 		w, h := 1+r.Intn(4000), 1+r.Intn(4000)
-		e := imaging.Recipe{Width: 1 + r.Intn(2000), Height: 1 + r.Intn(2000), Focus: [2]float64{r.Float64(), r.Float64()}}
+		e := imaging.Recipe{Width: 1 + r.Intn(2000), Height: 1 + r.Intn(2000),
+			Focus: [2]float64{r.Float64(), r.Float64()}}
 		part, kept := e.Window(w, h)
 		require.True(t, part.In(image.Rect(0, 0, w, h)) && !part.Empty(), "%v of %dx%d", part, w, h)
 		require.True(t, part.Dx() == w || part.Dy() == h, "one side is whole")
 		want := float64(e.Width) / float64(e.Height)
-		low, high := (float64(part.Dx())-0.51)/(float64(part.Dy())+0.51), (float64(part.Dx())+0.51)/math.Max(float64(part.Dy())-0.51, 0.01)
-		require.True(t, want >= low && want <= high || part.Dx() == 1 || part.Dy() == 1, "%v for %dx%d", part, e.Width, e.Height)
+		low, high := (float64(part.Dx())-0.51)/(float64(part.Dy())+0.51),
+			(float64(part.Dx())+0.51)/math.Max(float64(part.Dy())-0.51, 0.01)
+		require.True(t, want >= low && want <= high || part.Dx() == 1 || part.Dy() == 1, "%v for %dx%d", part, e.Width,
+			e.Height)
 		x, y := e.Focus[0]*float64(w), e.Focus[1]*float64(h)
-		require.True(t, x >= float64(part.Min.X)-1 && x <= float64(part.Max.X)+1 && y >= float64(part.Min.Y)-1 && y <= float64(part.Max.Y)+1)
+		require.True(t, x >= float64(part.Min.X)-1 && x <= float64(part.Max.X)+1 && y >= float64(part.Min.Y)-1 &&
+			y <= float64(part.Max.Y)+1)
 		require.InDelta(t, float64(part.Dx()*part.Dy())/float64(w*h), kept, 1e-9)
 	}
 }
@@ -74,7 +78,8 @@ func TestCrops(t *testing.T) {
 	assert.Equal(t, color.NRGBA{200, 0, 0, 255}, left.NRGBAAt(8, 5))
 	right := finish(t, imaging.Recipe{Width: 10, Height: 10, Focus: [2]float64{1, 0.5}}, img)
 	assert.Equal(t, color.NRGBA{0, 200, 0, 255}, right.NRGBAAt(1, 5))
-	whole := finish(t, imaging.Recipe{Width: 20, Height: 20, Crop: "whole", Background: color.NRGBA{0, 0, 90, 255}}, img)
+	whole := finish(t, imaging.Recipe{Width: 20, Height: 20, Crop: "whole", Background: color.NRGBA{0, 0, 90, 255}},
+		img)
 	assert.Equal(t, color.NRGBA{0, 0, 90, 255}, whole.NRGBAAt(10, 2))
 	assert.Equal(t, color.NRGBA{200, 0, 0, 255}, whole.NRGBAAt(4, 10))
 	assert.Equal(t, color.NRGBA{0, 0, 90, 255}, whole.NRGBAAt(10, 17))
@@ -139,10 +144,13 @@ func TestBlurIsAGaussian(t *testing.T) {
 	assert.InDelta(t, 25, sum, 0.6, "no light is lost")
 	assert.InDelta(t, math.Sqrt(36+2), math.Sqrt(second/sum), 0.25, "its standard deviation, with that of the square")
 	assert.Equal(t, out.NRGBAAt(30, 40), out.NRGBAAt(40, 50))
-	assert.Equal(t, color.NRGBA{90, 90, 90, 255}, finish(t, imaging.Recipe{Blur: 30}, even(9, 9, color.NRGBA{90, 90, 90, 255})).NRGBAAt(0, 8), "edges stay as they are")
+	assert.Equal(t, color.NRGBA{90, 90, 90, 255},
+		finish(t, imaging.Recipe{Blur: 30}, even(9, 9, color.NRGBA{90, 90, 90, 255})).NRGBAAt(0, 8),
+		"edges stay as they are")
 }
 
-// Text stands where it is told, in its colour, and inside the picture however long it is; a font without its letters is told.
+// Text stands where it is told, in its colour, and inside the picture however long it is; a font
+// without its letters is told.
 func TestTextStandsWhereItIsTold(t *testing.T) {
 	ground := even(240, 120, color.NRGBA{90, 90, 90, 255})
 	for _, at := range imaging.Places {
@@ -164,7 +172,10 @@ func TestTextStandsWhereItIsTold(t *testing.T) {
 		assert.Equal(t, strings.HasPrefix(at, "bottom"), middle.Y > 80, at)
 		assert.InDelta(t, 0.2*0.72*120, float64(box.Dy()), 5, "as high as capitals of its size")
 	}
-	long := finish(t, imaging.Recipe{Frame: 4, FrameColour: color.NRGBA{0, 0, 255, 255}, Text: &imaging.Text{Line: strings.Repeat("very long ", 9), Size: 0.3, Colour: color.NRGBA{255, 255, 255, 255}}}, ground)
+	long := finish(t,
+		imaging.Recipe{Frame: 4, FrameColour: color.NRGBA{0, 0, 255, 255},
+			Text: &imaging.Text{Line: strings.Repeat("very long ", 9), Size: 0.3,
+				Colour: color.NRGBA{255, 255, 255, 255}}}, ground)
 	for y := range 120 {
 		assert.Equal(t, color.NRGBA{0, 0, 255, 255}, long.NRGBAAt(1, y), "the frame stays free")
 		assert.Equal(t, color.NRGBA{0, 0, 255, 255}, long.NRGBAAt(238, y))
@@ -212,7 +223,8 @@ func TestJPEGIsAsGoodAsItsSizeAllows(t *testing.T) {
 	assert.Equal(t, size(60), int64(len(data)))
 }
 
-// Readers that are not ours see what was written: sizes, forms, baseline; and what they write as progressive is found out.
+// Readers that are not ours see what was written: sizes, forms, baseline; and what they write as
+// progressive is found out.
 func TestOtherReadersOfPictures(t *testing.T) {
 	dir := t.TempDir()
 	img := noisy(64, 48)
@@ -236,7 +248,9 @@ a.save(sys.argv[3], progressive=True)
 	assert.Contains(t, out, "JPEG (64, 48) RGB 0 PNG (64, 48) RGB")
 	c := img.NRGBAAt(5, 7)
 	assert.Contains(t, out, fmt.Sprintf("%d,%d,%d", c.R, c.G, c.B))
-	for name, want := range map[string]imaging.Ready{"a.jpg": {Form: "JPEG", Width: 64, Height: 48}, "a.png": {Form: "PNG", Width: 64, Height: 48}, "p.jpg": {Form: "JPEG", Width: 64, Height: 48, Progressive: true}} {
+	for name, want := range map[string]imaging.Ready{"a.jpg": {Form: "JPEG", Width: 64, Height: 48},
+		"a.png": {Form: "PNG", Width: 64, Height: 48},
+		"p.jpg": {Form: "JPEG", Width: 64, Height: 48, Progressive: true}} {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)
 		got, err := imaging.Inspect(name, data)
@@ -250,7 +264,8 @@ a.save(sys.argv[3], progressive=True)
 	}
 }
 
-// A shot comes through a recipe that does nothing as it was drawn, and an image as it was painted, with its alpha where that is kept.
+// A shot comes through a recipe that does nothing as it was drawn, and an image as it was painted,
+// with its alpha where that is kept.
 func TestNothingIsDoneUnasked(t *testing.T) {
 	shot := &imaging.RGB48{W: 16, H: 16, Pix: make([]uint16, 3*256)}
 	for i := range shot.Pix {

@@ -15,7 +15,8 @@ import (
 )
 
 // Places lists where a line of text can stand.
-var Places = []string{"top-left", "top", "top-right", "left", "middle", "right", "bottom-left", "bottom", "bottom-right"}
+var Places = []string{"top-left", "top", "top-right", "left", "middle", "right", "bottom-left", "bottom",
+	"bottom-right"}
 
 // Text is a line of text in a picture.
 type Text struct {

@@ -11,8 +11,9 @@ import (
 	"vornix/core/format/texture"
 )
 
-// PNG writes a picture as PNG of at most so many bytes (0: no limit): where it has more it is packed harder, which takes several times
-// as long for a few bytes in a hundred. With fits false that did not do.
+// PNG writes a picture as PNG of at most so many bytes (0: no limit): where it has more it is
+// packed harder, which takes several times as long for a few bytes in a hundred. With fits false
+// that did not do.
 func PNG(img *image.NRGBA, most int64) (data []byte, fits bool, err error) {
 	for _, level := range []png.CompressionLevel{png.DefaultCompression, png.BestCompression} {
 		var b bytes.Buffer
@@ -27,8 +28,9 @@ func PNG(img *image.NRGBA, most int64) (data []byte, fits bool, err error) {
 	return data, false, nil
 }
 
-// JPEG writes a picture as baseline JPEG, with the highest quality from least to best with which it has at most so many bytes (0: no
-// limit). With fits false even the least is too large, and that is what it gives.
+// JPEG writes a picture as baseline JPEG, with the highest quality from least to best with which it
+// has at most so many bytes (0: no limit). With fits false even the least is too large, and that is
+// what it gives.
 func JPEG(img *image.NRGBA, least, best int, most int64) (data []byte, quality int, fits bool, err error) {
 	at := func(q int) ([]byte, error) {
 		var b bytes.Buffer
@@ -75,7 +77,8 @@ func Inspect(name string, data []byte) (r Ready, err error) {
 	if err != nil {
 		return r, err
 	}
-	return Ready{Form: info.Form, Width: info.Width, Height: info.Height, Progressive: info.Form == "JPEG" && progressive(data)}, nil
+	return Ready{Form: info.Form, Width: info.Width, Height: info.Height, Progressive: info.Form == "JPEG" &&
+		progressive(data)}, nil
 }
 
 // progressive finds the kind of a JPEG's frame (ISO/IEC 10918-1, B.1.1.3): SOF0 and SOF1 are sequential.

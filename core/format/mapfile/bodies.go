@@ -153,7 +153,8 @@ func encodeBodies(m *Map, strs *stringTable) []namedChunk {
 	for _, g := range m.Grids {
 		stop = append(stop, m.stops(g)...)
 	}
-	return []namedChunk{{"HULL", hull}, {"PLAN", plan}, {"NODE", node}, {"LEAF", leaf}, {"TERR", terr}, {"MODL", modl}, {"MESH", mesh}, {"PROP", prop}, {"STOP", stop}}
+	return []namedChunk{{"HULL", hull}, {"PLAN", plan}, {"NODE", node}, {"LEAF", leaf}, {"TERR", terr}, {"MODL", modl},
+		{"MESH", mesh}, {"PROP", prop}, {"STOP", stop}}
 }
 
 // stops are a grid's solid cells, a bit each.
@@ -184,7 +185,8 @@ func (r *Reader) bodies(m *Map, strs []string) error {
 		{"PLAN", 16, func(c *cursor) error { return readHulls(r, m, c, strs) }},
 		{"NODE", 32, func(c *cursor) error {
 			for len(c.data) > 0 {
-				m.Nodes = append(m.Nodes, Node{Plane: Plane{c.vec(), c.f32()}, Front: int32(c.u32()), Back: int32(c.u32())})
+				m.Nodes = append(m.Nodes,
+					Node{Plane: Plane{c.vec(), c.f32()}, Front: int32(c.u32()), Back: int32(c.u32())})
 				c.u32()
 				c.u32()
 			}
@@ -270,7 +272,8 @@ func readHulls(r *Reader, m *Map, c *cursor, strs []string) error {
 func checkTree(m *Map) error {
 	for i, n := range m.Nodes {
 		for _, child := range [2]int32{n.Front, n.Back} {
-			if child >= 0 && (int(child) <= i || int(child) >= len(m.Nodes)) || child < 0 && int64(-1-int64(child)) >= int64(len(m.Leaves)) {
+			if child >= 0 && (int(child) <= i || int(child) >= len(m.Nodes)) || child < 0 &&
+				int64(-1-int64(child)) >= int64(len(m.Leaves)) {
 				return errors.New("the partition tree is damaged")
 			}
 		}
@@ -287,10 +290,12 @@ func readTerrains(m *Map, c *cursor) error {
 	c.u32()
 	c.u32()
 	for range n {
-		t := Terrain{Name: c.str(), Material: c.str(), Columns: c.u32(), Rows: c.u32(), Min: c.vec(), Max: c.vec(), Repeat: c.f32()}
+		t := Terrain{Name: c.str(), Material: c.str(), Columns: c.u32(), Rows: c.u32(), Min: c.vec(), Max: c.vec(),
+			Repeat: c.f32()}
 		layers := uint64(c.u32())
 		cells := uint64(t.Columns) * uint64(t.Rows)
-		if c.err != nil || t.Columns < 2 || t.Rows < 2 || t.Columns > 1<<16 || t.Rows > 1<<16 || layers > 1<<16 || layers*8+cells*2+layers*cells > uint64(len(c.data)) {
+		if c.err != nil || t.Columns < 2 || t.Rows < 2 || t.Columns > 1<<16 || t.Rows > 1<<16 || layers > 1<<16 ||
+			layers*8+cells*2+layers*cells > uint64(len(c.data)) {
 			return fmt.Errorf("terrain %q is cut short", t.Name)
 		}
 		for range layers {
@@ -347,7 +352,8 @@ func readModels(r *Reader, m *Map, c *cursor, strs []string) error {
 // Point is where a height of the terrain lies.
 func (t *Terrain) Point(column, row uint32) [3]float32 {
 	at := func(low, high float32, part, of uint32) float32 { return low + (high-low)*float32(part)/float32(of) }
-	return [3]float32{at(t.Min[0], t.Max[0], column, t.Columns-1), at(t.Max[1], t.Min[1], row, t.Rows-1), at(t.Min[2], t.Max[2], uint32(t.Heights[row*t.Columns+column]), 65535)}
+	return [3]float32{at(t.Min[0], t.Max[0], column, t.Columns-1), at(t.Max[1], t.Min[1], row, t.Rows-1),
+		at(t.Min[2], t.Max[2], uint32(t.Heights[row*t.Columns+column]), 65535)}
 }
 
 // Normal is the direction that the ground looks in at one of the terrain's heights.

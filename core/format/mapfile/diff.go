@@ -21,7 +21,8 @@ func Diff(from, to *Map) []Change {
 	d := &differ{}
 	d.value("map", "title", from.Meta.Title, to.Meta.Title)
 	d.value("map", "name", from.Meta.Name, to.Meta.Name)
-	d.value("map", "players", fmt.Sprintf("%d to %d", from.Meta.Players[0], from.Meta.Players[1]), fmt.Sprintf("%d to %d", to.Meta.Players[0], to.Meta.Players[1]))
+	d.value("map", "players", fmt.Sprintf("%d to %d", from.Meta.Players[0], from.Meta.Players[1]),
+		fmt.Sprintf("%d to %d", to.Meta.Players[0], to.Meta.Players[1]))
 	d.value("map", "modes", strings.Join(from.Meta.Modes, ", "), strings.Join(to.Meta.Modes, ", "))
 	d.value("map", "purpose", word(from.Meta.Menu, "menu", "play"), word(to.Meta.Menu, "menu", "play"))
 	d.value("map", "sealed", word(from.Meta.Sealed, "yes", "no"), word(to.Meta.Sealed, "yes", "no"))
@@ -30,7 +31,8 @@ func Diff(from, to *Map) []Change {
 	d.surface(from, to)
 	each(d, "terrain", from.Terrains, to.Terrains, func(t Terrain) string { return t.Name }, terrainText)
 	each(d, "prop", from.Props, to.Props, func(p Prop) string { return p.Name }, func(p Prop) string {
-		return fmt.Sprintf("at %s", numbers(p.Rows[0][3], p.Rows[1][3], p.Rows[2][3])) + word(p.Rows == turned(p), "", fmt.Sprintf(", placed %v", p.Rows))
+		return fmt.Sprintf("at %s", numbers(p.Rows[0][3], p.Rows[1][3], p.Rows[2][3])) + word(p.Rows == turned(p), "",
+			fmt.Sprintf(", placed %v", p.Rows))
 	})
 	d.objects(from, to)
 	d.tiles(from, to)
@@ -119,12 +121,14 @@ func (d *differ) materials(from, to *Map) {
 func (m *Map) area(f Face) float64 {
 	sum := 0.0
 	for i := f.FirstIndex; i+2 < f.FirstIndex+f.IndexNumber; i += 3 {
-		a, b, c := m.Vertices[m.Indices[i]].Position, m.Vertices[m.Indices[i+1]].Position, m.Vertices[m.Indices[i+2]].Position
+		a, b, c := m.Vertices[m.Indices[i]].Position, m.Vertices[m.Indices[i+1]].Position,
+			m.Vertices[m.Indices[i+2]].Position
 		var u, v [3]float64
 		for k := range 3 {
 			u[k], v[k] = float64(b[k]-a[k]), float64(c[k]-a[k])
 		}
-		x, y, z := float64(u[1]*v[2])-float64(u[2]*v[1]), float64(u[2]*v[0])-float64(u[0]*v[2]), float64(u[0]*v[1])-float64(u[1]*v[0])
+		x, y, z := float64(u[1]*v[2])-float64(u[2]*v[1]), float64(u[2]*v[0])-float64(u[0]*v[2]),
+			float64(u[0]*v[1])-float64(u[1]*v[0])
 		sum += float64(math.Sqrt(float64(x*x)+float64(y*y)+float64(z*z)) / 2)
 	}
 	return sum
@@ -154,7 +158,8 @@ func (d *differ) surface(from, to *Map) {
 		}
 	}
 	if fresh+gone > 0 {
-		d.add("changed", "surface", "", "faces: %d, were %d; %d are new or look otherwise, %d are gone", len(to.Faces), len(from.Faces), fresh, gone)
+		d.add("changed", "surface", "", "faces: %d, were %d; %d are new or look otherwise, %d are gone", len(to.Faces),
+			len(from.Faces), fresh, gone)
 	}
 }
 
@@ -162,7 +167,8 @@ func (d *differ) surface(from, to *Map) {
 func (m *Map) faceKey(f Face) string {
 	b := f32s(append([]byte(f.Material), 0), f.Luxels)
 	for _, v := range m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices] {
-		b = f32s(b, v.Position[0], v.Position[1], v.Position[2], v.Normal[0], v.Normal[1], v.Normal[2], v.UV[0], v.UV[1])
+		b = f32s(b, v.Position[0], v.Position[1], v.Position[2], v.Normal[0], v.Normal[1], v.Normal[2], v.UV[0],
+			v.UV[1])
 	}
 	return string(b)
 }
@@ -172,7 +178,8 @@ func terrainText(t Terrain) string {
 	for i, h := range t.Heights {
 		sum = sum*31 + uint64(h)*uint64(i+1)
 	}
-	s := fmt.Sprintf("%d x %d heights from %s to %s, %s", t.Columns, t.Rows, numbers(t.Min[:]...), numbers(t.Max[:]...), t.Material)
+	s := fmt.Sprintf("%d x %d heights from %s to %s, %s", t.Columns, t.Rows, numbers(t.Min[:]...), numbers(t.Max[:]...),
+		t.Material)
 	for _, l := range t.Layers {
 		for _, w := range l.Weights {
 			sum = sum*31 + uint64(w)
@@ -226,7 +233,8 @@ func (d *differ) objects(from, to *Map) {
 	}
 	old, now := by(from), by(to)
 	for _, kind := range slices.Sorted(maps.Keys(kinds)) {
-		each(d, strings.TrimPrefix(kind, "item:"), old[kind], now[kind], func(o Object) string { return o.Name }, Object.String)
+		each(d, strings.TrimPrefix(kind, "item:"), old[kind], now[kind], func(o Object) string { return o.Name },
+			Object.String)
 	}
 }
 
@@ -280,7 +288,8 @@ func (d *differ) tiles(from, to *Map) {
 		case !had:
 			d.add("added", "grid", g.Name, "grid %s of %d x %d cells on level %d", g.Name, g.Width, g.Height, g.Level)
 		case was.Width != g.Width || was.Height != g.Height || was.Level != g.Level:
-			d.add("changed", "grid", g.Name, "grid %s of %d x %d cells on level %d, was %d x %d on %d", g.Name, g.Width, g.Height, g.Level, was.Width, was.Height, was.Level)
+			d.add("changed", "grid", g.Name, "grid %s of %d x %d cells on level %d, was %d x %d on %d", g.Name, g.Width,
+				g.Height, g.Level, was.Width, was.Height, was.Level)
 		default:
 			n, first := 0, -1
 			for i := range g.Cells {
@@ -291,7 +300,8 @@ func (d *differ) tiles(from, to *Map) {
 				}
 			}
 			if n > 0 {
-				d.add("changed", "grid", g.Name, "grid %s: %d cells, the first at %d,%d", g.Name, n, uint32(first)%g.Width, uint32(first)/g.Width)
+				d.add("changed", "grid", g.Name, "grid %s: %d cells, the first at %d,%d", g.Name, n,
+					uint32(first)%g.Width, uint32(first)/g.Width)
 			}
 		}
 	}

@@ -46,12 +46,13 @@ type Map struct {
 	Props    []Prop
 
 	// What the long stages made; nil where they were left out.
-	Visibility   *Visibility
-	Navigation   []Navigation // by kind of agent
-	Costs        [][]byte     // by grid: what a step onto each cell costs, in tenths; 0: one can't
-	Lightmap     *Lightmap
-	Ambient      *Ambient
-	PropLight    [][]Light // by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn
+	Visibility *Visibility
+	Navigation []Navigation // by kind of agent
+	Costs      [][]byte     // by grid: what a step onto each cell costs, in tenths; 0: one can't
+	Lightmap   *Lightmap
+	Ambient    *Ambient
+	// by prop: one for each vertex of its model, mesh by mesh; none for a model that is not drawn
+	PropLight    [][]Light
 	TerrainLight [][]Light // by terrain: one for each height
 	GridLight    [][]Light // by grid: one for each cell
 	Cubes        []Cube    // what probes see
@@ -67,7 +68,8 @@ type Meta struct {
 	Fog     *Fog     `json:"fog,omitempty"`
 	Menu    bool     `json:"menu,omitempty"`   // a background for the game's menu
 	Sealed  bool     `json:"sealed,omitempty"` // closed to the outside
-	Luxels  float64  `json:"luxels,omitempty"` // of the lightmap, a metre, where a face says nothing; 0: as many as is usual
+	// of the lightmap, a metre, where a face says nothing; 0: as many as is usual
+	Luxels float64 `json:"luxels,omitempty"`
 	// Stages says which of the long stages were run, and how: draft or full.
 	Stages map[string]string `json:"stages,omitempty"`
 }
@@ -86,7 +88,8 @@ type Sky struct {
 	Image     string  `json:"image,omitempty"`
 }
 
-// Fog lies all over a map; colour 0xRRGGBB in sRGB. What lies d metres away shows by the part exp(-3 (d - From) / Range).
+// Fog lies all over a map; colour 0xRRGGBB in sRGB. What lies d metres away shows by the part
+// exp(-3 (d - From) / Range).
 type Fog struct {
 	Name   string  `json:"name"`
 	Range  float64 `json:"range"` // metres
@@ -95,8 +98,9 @@ type Fog struct {
 	Sky    float64 `json:"sky,omitempty"`  // how much of the sky it covers
 }
 
-// Vertex is a corner: metres, unit normal, texture coordinates in repeats. 32 bytes; Luxel, its place on the page of the
-// lightmap in luxels from the first one's middle, stands in a chunk of its own.
+// Vertex is a corner: metres, unit normal, texture coordinates in repeats. 32 bytes; Luxel, its
+// place on the page of the lightmap in luxels from the first one's middle, stands in a chunk of its
+// own.
 type Vertex struct {
 	Position, Normal [3]float32
 	UV               [2]float32
@@ -120,10 +124,11 @@ type Object struct {
 	Detail string     // light kind, team, effect or sound file
 	A, B   [3]float32 // place; the other corner of a volume or area, the target of a camera or light
 	Angle  float32    // facing, field of view or width of a light's cone, degrees
-	Value  float32    // power of a light in watts, volume of a sound, reach of a probe in metres, exposure of a camera in stops
-	Radius float32    // of a lamp, or half the width of a camera's lens, metres
-	Colour uint32     // 0xRRGGBB
-	Flags  uint32     // bit 0: loop; bit 1: the light is aimed at B
+	// power of a light in watts, volume of a sound, reach of a probe in metres, exposure of a camera in stops
+	Value  float32
+	Radius float32 // of a lamp, or half the width of a camera's lens, metres
+	Colour uint32  // 0xRRGGBB
+	Flags  uint32  // bit 0: loop; bit 1: the light is aimed at B
 	Pairs  [][2]string
 }
 
@@ -192,11 +197,13 @@ func Encode(m *Map) ([]byte, error) {
 	}
 	var vert, indx, face, objs, pair, tile, lege []byte
 	for _, v := range m.Vertices {
-		vert = f32(vert, v.Position[0], v.Position[1], v.Position[2], v.Normal[0], v.Normal[1], v.Normal[2], v.UV[0], v.UV[1])
+		vert = f32(vert, v.Position[0], v.Position[1], v.Position[2], v.Normal[0], v.Normal[1], v.Normal[2], v.UV[0],
+			v.UV[1])
 	}
 	indx = u32(indx, m.Indices...)
 	for _, f := range m.Faces {
-		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid, math.Float32bits(f.Luxels), f.Page)
+		face = u32(face, strs.add(f.Material), f.FirstVertex, f.Vertices, f.FirstIndex, f.IndexNumber, f.Solid,
+			math.Float32bits(f.Luxels), f.Page)
 	}
 	pairs := uint32(0)
 	for _, o := range m.Objects {

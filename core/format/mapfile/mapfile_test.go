@@ -18,7 +18,8 @@ import (
 	"vornix/core/format/mapfile"
 )
 
-// demoMap reads one of the demo's maps as the compiler writes it, with all stages as drafts (core/make/assembly makes the files).
+// demoMap reads one of the demo's maps as the compiler writes it, with all stages as drafts
+// (core/make/assembly makes the files).
 func demoMap(t testing.TB, name string) *mapfile.Map {
 	t.Helper()
 	f, err := os.Open(filepath.Join("testdata", name+".vnm.gz"))
@@ -41,7 +42,8 @@ func encode(t testing.TB, m *mapfile.Map) []byte {
 }
 
 func TestRoundTrip(t *testing.T) {
-	for _, m := range []*mapfile.Map{demoMap(t, "cairn_station"), demoMap(t, "saltpan_relay"), demoMap(t, "tram_depot")} {
+	for _, m := range []*mapfile.Map{demoMap(t, "cairn_station"), demoMap(t, "saltpan_relay"),
+		demoMap(t, "tram_depot")} {
 		data := encode(t, m)
 		got, err := mapfile.Read(data)
 		require.NoError(t, err)
@@ -159,22 +161,30 @@ func repair(data []byte) {
 
 // Any bytes end in a map or an error, and a map that is read can be written and read again.
 func FuzzRead(f *testing.F) {
-	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{}}, Vertices: make([]mapfile.Vertex, 3), Indices: []uint32{0, 1, 2},
+	small := &mapfile.Map{Meta: mapfile.Meta{Name: "m", Modes: []string{}}, Vertices: make([]mapfile.Vertex, 3),
+		Indices: []uint32{0, 1, 2},
 		Faces:   []mapfile.Face{{Material: "a", Vertices: 3, IndexNumber: 3}},
 		Objects: []mapfile.Object{{Kind: "sound", Detail: "s", Pairs: [][2]string{{"k", "v"}}}},
-		Bodies:  []mapfile.Body{{Planes: make([]mapfile.Plane, 4), Owner: 1}}, Nodes: []mapfile.Node{{Front: -1, Back: -2}}, Leaves: make([]mapfile.Leaf, 2),
-		Terrains: []mapfile.Terrain{{Name: "t", Columns: 2, Rows: 2, Heights: make([]uint16, 4), Layers: []mapfile.Layer{{Material: "a", Weights: make([]uint8, 4)}}}},
-		Models:   []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}}, Props: []mapfile.Prop{{Name: "p"}},
-		Legend: []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}}, Grids: []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
+		Bodies:  []mapfile.Body{{Planes: make([]mapfile.Plane, 4), Owner: 1}},
+		Nodes:   []mapfile.Node{{Front: -1, Back: -2}}, Leaves: make([]mapfile.Leaf, 2),
+		Terrains: []mapfile.Terrain{{Name: "t", Columns: 2, Rows: 2, Heights: make([]uint16, 4),
+			Layers: []mapfile.Layer{{Material: "a", Weights: make([]uint8, 4)}}}},
+		Models: []mapfile.Model{{Name: "m", Meshes: []mapfile.Mesh{{Material: "a", Vertices: 3, IndexNumber: 3}}}},
+		Props:  []mapfile.Prop{{Name: "p"}},
+		Legend: []mapfile.Tile{{Symbol: '#', Material: "b", Solid: true}},
+		Grids:  []mapfile.Grid{{Name: "g", Width: 3, Height: 1, Cells: make([]uint16, 3)}}}
 	f.Add(encode(f, small), true)
 	staged := *small // with what the long stages make
 	staged.Meta.Stages = map[string]string{"visibility": "full"}
 	staged.Leaves = []mapfile.Leaf{{Cell: 1}, {Cell: 2}}
 	staged.Visibility = &mapfile.Visibility{Cells: []mapfile.Cell{{Faces: []uint32{0}}, {}}, Rows: [][]uint64{{3}, {2}}}
-	staged.Lightmap = &mapfile.Lightmap{Width: 2, Height: 2, Pages: []mapfile.LightPage{{Light: make([]mapfile.Light, 4), Toward: make([]uint32, 4)}}}
+	staged.Lightmap = &mapfile.Lightmap{Width: 2, Height: 2,
+		Pages: []mapfile.LightPage{{Light: make([]mapfile.Light, 4), Toward: make([]uint32, 4)}}}
 	staged.Ambient = &mapfile.Ambient{Spacing: 1, Counts: [3]uint32{1, 2, 1}, Samples: make([][6]mapfile.Light, 2)}
-	staged.PropLight, staged.TerrainLight, staged.GridLight = [][]mapfile.Light{make([]mapfile.Light, 3)}, [][]mapfile.Light{make([]mapfile.Light, 4)}, [][]mapfile.Light{make([]mapfile.Light, 3)}
-	staged.Navigation = []mapfile.Navigation{{Agent: mapfile.Agent{Name: "a", Radius: 1, Height: 1}, Areas: []string{"", "mud"}, Polygons: make([]mapfile.Ground, 2), Links: []mapfile.Link{{To: 1}}}}
+	staged.PropLight, staged.TerrainLight, staged.GridLight = [][]mapfile.Light{make([]mapfile.Light, 3)},
+		[][]mapfile.Light{make([]mapfile.Light, 4)}, [][]mapfile.Light{make([]mapfile.Light, 3)}
+	staged.Navigation = []mapfile.Navigation{{Agent: mapfile.Agent{Name: "a", Radius: 1, Height: 1},
+		Areas: []string{"", "mud"}, Polygons: make([]mapfile.Ground, 2), Links: []mapfile.Link{{To: 1}}}}
 	staged.Costs = [][]byte{{1, 2, 3}}
 	staged.Cubes = []mapfile.Cube{{Texture: []byte("x")}}
 	f.Add(encode(f, &staged), true)
@@ -222,7 +232,8 @@ func TestDiff(t *testing.T) {
 		got[c.Kind+" "+c.Of]++
 		assert.NotEmpty(t, c.Text)
 	}
-	assert.Equal(t, map[string]int{"changed map": 2, "added material": 1, "changed material": 1, "changed surface": 1, "changed terrain": 1, "added prop": 1, "changed light": 1, "removed light": 1}, got)
+	assert.Equal(t, map[string]int{"changed map": 2, "added material": 1, "changed material": 1, "changed surface": 1,
+		"changed terrain": 1, "added prop": 1, "changed light": 1, "removed light": 1}, got)
 
 	tiles := demoMap(t, "tram_depot")
 	other, err := mapfile.Read(encode(t, tiles))
@@ -233,11 +244,13 @@ func TestDiff(t *testing.T) {
 	for _, c := range mapfile.Diff(tiles, other) {
 		texts = append(texts, c.Text)
 	}
-	assert.Equal(t, []string{"grid ground: 1 cells, the first at 8,1", "grid tunnel of 32 x 16 cells on level 3, was 32 x 16 on 1"}, texts)
+	assert.Equal(t, []string{"grid ground: 1 cells, the first at 8,1",
+		"grid tunnel of 32 x 16 cells on level 3, was 32 x 16 on 1"}, texts)
 	assert.Len(t, mapfile.Diff(tiles, old), len(mapfile.Diff(old, tiles)))
 }
 
-// TestBodiesByThePage reads bodies, tree, ground and solid cells with nothing but what docs/formats/compiled-map.md says.
+// TestBodiesByThePage reads bodies, tree, ground and solid cells with nothing but what
+// docs/formats/compiled-map.md says.
 func TestBodiesByThePage(t *testing.T) {
 	m := demoMap(t, "saltpan_relay")
 	r, err := mapfile.Open(encode(t, m))
@@ -293,7 +306,8 @@ func TestBodiesByThePage(t *testing.T) {
 	}
 }
 
-// Light survives packing to one part in 512 of its brightest colour, over all that the format holds; what is no light is darkness.
+// Light survives packing to one part in 512 of its brightest colour, over all that the format
+// holds; what is no light is darkness.
 func TestPackedLight(t *testing.T) {
 	r := rand.New(rand.NewSource(5))
 	for range 20000 {

@@ -26,8 +26,9 @@ type Agent struct {
 // DefaultAgent is the agent of a game whose profile describes none. Lengths are in metres, the slope in degrees.
 var DefaultAgent = Agent{Name: "player", Radius: 0.3, Height: 1.8, Step: 0.45, Slope: 46, Drop: 3, Jump: 1.5}
 
-// Ground is a convex polygon that an agent's middle can be anywhere on: a rectangle along the axes as seen from above, with a
-// height at each corner: south-west, south-east, north-east, north-west. 40 bytes.
+// Ground is a convex polygon that an agent's middle can be anywhere on: a rectangle along the axes
+// as seen from above, with a height at each corner: south-west, south-east, north-east, north-west.
+// 40 bytes.
 type Ground struct {
 	Low, High [2]float32 // x, y
 	Heights   [4]float32
@@ -83,7 +84,8 @@ func encodeNavigation(m *Map, strs *stringTable) []namedChunk {
 				b = u32s(b, strs.add(name))
 			}
 			for _, p := range n.Polygons {
-				b = f32s(b, p.Low[0], p.Low[1], p.High[0], p.High[1], p.Heights[0], p.Heights[1], p.Heights[2], p.Heights[3])
+				b = f32s(b, p.Low[0], p.Low[1], p.High[0], p.High[1], p.Heights[0], p.Heights[1], p.Heights[2],
+					p.Heights[3])
 				b = u32s(b, p.Area, p.Island)
 			}
 			for _, l := range n.Links {
@@ -109,7 +111,8 @@ func readNavigation(m *Map, c *cursor) error {
 	c.u32()
 	c.u32()
 	for range n {
-		a := Agent{Name: c.str(), Radius: c.f32(), Height: c.f32(), Step: c.f32(), Slope: c.f32(), Drop: c.f32(), Jump: c.f32()}
+		a := Agent{Name: c.str(), Radius: c.f32(), Height: c.f32(), Step: c.f32(), Slope: c.f32(), Drop: c.f32(),
+			Jump: c.f32()}
 		nav := Navigation{Agent: a}
 		areas, polygons, links := uint64(c.u32()), uint64(c.u32()), uint64(c.u32())
 		if c.err != nil || areas*4+polygons*40+links*40 > uint64(len(c.data)) {
@@ -119,7 +122,8 @@ func readNavigation(m *Map, c *cursor) error {
 			nav.Areas = append(nav.Areas, c.str())
 		}
 		for i := range polygons {
-			p := Ground{Low: [2]float32{c.f32(), c.f32()}, High: [2]float32{c.f32(), c.f32()}, Heights: [4]float32{c.f32(), c.f32(), c.f32(), c.f32()}, Area: c.u32(), Island: c.u32()}
+			p := Ground{Low: [2]float32{c.f32(), c.f32()}, High: [2]float32{c.f32(), c.f32()},
+				Heights: [4]float32{c.f32(), c.f32(), c.f32(), c.f32()}, Area: c.u32(), Island: c.u32()}
 			if uint64(p.Area) >= areas {
 				return fmt.Errorf("polygon %d has an area that is not there", i)
 			}

@@ -38,14 +38,16 @@ func Open(data []byte) (*Reader, error) {
 	r := &Reader{data: data, Size: le.Uint64(data[16:])}
 	tableEnd := headerSize + n*entrySize
 	if n > maxChunks || r.Size > maxSize || uint64(len(data)) < r.Size || uint64(tableEnd) > r.Size {
-		return nil, fmt.Errorf("the map is cut short: it says %d bytes and %d chunks, and %d bytes are here", r.Size, n, len(data))
+		return nil, fmt.Errorf("the map is cut short: it says %d bytes and %d chunks, and %d bytes are here", r.Size, n,
+			len(data))
 	}
 	table := data[headerSize:tableEnd]
 	if crc32.Checksum(table, castagnoli) != le.Uint32(data[24:]) {
 		return nil, errors.New("the table of chunks is damaged: its checksum does not fit")
 	}
 	for ; len(table) > 0; table = table[entrySize:] {
-		c := Chunk{ID: string(table[:4]), Version: le.Uint16(table[4:]), Codec: le.Uint16(table[6:]), Offset: le.Uint64(table[8:]),
+		c := Chunk{ID: string(table[:4]), Version: le.Uint16(table[4:]), Codec: le.Uint16(table[6:]),
+			Offset: le.Uint64(table[8:]),
 			Stored: le.Uint64(table[16:]), Size: le.Uint64(table[24:]), CRC: le.Uint32(table[32:])}
 		if c.Offset%alignment != 0 || c.Offset < uint64(tableEnd) || c.Offset > r.Size || c.Stored > r.Size-c.Offset {
 			return nil, fmt.Errorf("chunk %q lies outside the file", c.ID)
@@ -162,7 +164,8 @@ func (r *Reader) Map() (*Map, error) {
 		m.Indices = append(m.Indices, i)
 	}
 	for c := in("FACE"); len(c.data) >= 32; {
-		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(), Solid: c.u32(), Luxels: c.f32(), Page: c.u32()}
+		f := Face{Material: c.str(), FirstVertex: c.u32(), Vertices: c.u32(), FirstIndex: c.u32(), IndexNumber: c.u32(),
+			Solid: c.u32(), Luxels: c.f32(), Page: c.u32()}
 		if c.err != nil {
 			return nil, c.err
 		}
@@ -179,7 +182,8 @@ func (r *Reader) Map() (*Map, error) {
 		}
 	}
 	for c := in("OBJS"); len(c.data) >= 64; {
-		o := Object{Kind: c.str(), Name: c.str(), Detail: c.str(), Flags: c.u32(), A: c.vec(), B: c.vec(), Angle: c.f32(), Value: c.f32(), Colour: c.u32()}
+		o := Object{Kind: c.str(), Name: c.str(), Detail: c.str(), Flags: c.u32(), A: c.vec(), B: c.vec(),
+			Angle: c.f32(), Value: c.f32(), Colour: c.u32()}
 		first, n := uint64(c.u32()), uint64(c.u32())
 		o.Radius = c.f32()
 		if c.err != nil {
@@ -212,7 +216,8 @@ func (r *Reader) Map() (*Map, error) {
 
 // owns says whether vertices and indices are there, and the indices name just those vertices.
 func (m *Map) owns(firstVertex, vertices, firstIndex, indices uint32) bool {
-	if uint64(firstVertex)+uint64(vertices) > uint64(len(m.Vertices)) || uint64(firstIndex)+uint64(indices) > uint64(len(m.Indices)) {
+	if uint64(firstVertex)+uint64(vertices) > uint64(len(m.Vertices)) ||
+		uint64(firstIndex)+uint64(indices) > uint64(len(m.Indices)) {
 		return false
 	}
 	for _, i := range m.Indices[firstIndex : firstIndex+indices] {
@@ -310,8 +315,9 @@ func (m *Map) Sounds() []string {
 	return list
 }
 
-// SpriteKey and ModelKey are the properties of an object that name the sprite or the model shown there; FocusKey is that of a camera
-// that is sharp at another distance than that of what it looks at.
+// SpriteKey and ModelKey are the properties of an object that name the sprite or the model shown
+// there; FocusKey is that of a camera that is sharp at another distance than that of what it looks
+// at.
 const (
 	SpriteKey = "sprite"
 	FocusKey  = "focus"

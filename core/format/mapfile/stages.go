@@ -42,7 +42,8 @@ func (l Light) Colours() [3]float32 {
 	return [3]float32{float32(l&511) * scale, float32(l>>9&511) * scale, float32(l>>18&511) * scale}
 }
 
-// Lightmap is the light on faces: pages of luxels, all of one size. A face's Page says which is its, Vertex.Luxel where on it.
+// Lightmap is the light on faces: pages of luxels, all of one size. A face's Page says which is
+// its, Vertex.Luxel where on it.
 type Lightmap struct {
 	Width, Height uint32
 	Pages         []LightPage
@@ -51,8 +52,8 @@ type Lightmap struct {
 // LightPage is a page of luxels, row by row.
 type LightPage struct {
 	Light []Light
-	// Toward is where most light comes from, as seen from the luxel: x, y, z, each 0 to 255 for -1 to 1, in the lowest bytes. Its
-	// length says how much of the light: 1 all, 0 it comes evenly.
+	// Toward is where most light comes from, as seen from the luxel: x, y, z, each 0 to 255 for -1
+	// to 1, in the lowest bytes. Its length says how much of the light: 1 all, 0 it comes evenly.
 	Toward []uint32
 }
 
@@ -112,8 +113,8 @@ func (v *Visibility) Sights() []CellSight {
 	return list
 }
 
-// PackRows writes rows of n bits, each as lengths of runs: how many bits are not set, how many are, and so on, as LEB128 numbers.
-// Before each row stands how many bytes it has, in 4.
+// PackRows writes rows of n bits, each as lengths of runs: how many bits are not set, how many are,
+// and so on, as LEB128 numbers. Before each row stands how many bytes it has, in 4.
 func PackRows(rows [][]uint64, n int) []byte {
 	var out []byte
 	for _, row := range rows {
@@ -207,7 +208,8 @@ func readVisibility(r *Reader, m *Map, c *cursor) error {
 	return nil
 }
 
-// Cube is what a probe sees: a KTX2 file of a cube, each level for a rougher surface. Min and Max are the box around it.
+// Cube is what a probe sees: a KTX2 file of a cube, each level for a rougher surface. Min and Max
+// are the box around it.
 type Cube struct {
 	Object   uint32 // the probe's number among the objects
 	Min, Max [3]float32
@@ -268,7 +270,8 @@ func encodeStages(m *Map) []namedChunk {
 			faces = u32s(faces, c.Faces...)
 			n += uint32(len(c.Faces))
 		}
-		list = append(list, namedChunk{"CELL", cells}, namedChunk{"SEEN", PackRows(v.Rows, len(v.Cells))}, namedChunk{"CFAC", faces})
+		list = append(list, namedChunk{"CELL", cells}, namedChunk{"SEEN", PackRows(v.Rows, len(v.Cells))},
+			namedChunk{"CFAC", faces})
 	}
 	if l := m.Lightmap; l != nil {
 		b := u32s(nil, uint32(len(l.Pages)), l.Width, l.Height, 0)
@@ -339,7 +342,8 @@ func (r *Reader) stages(m *Map, strs []string) error {
 			return err
 		}},
 		{"TLIT", func(c *cursor) (err error) {
-			m.TerrainLight, err = readLights(c, len(m.Terrains), func(i int) uint64 { return uint64(len(m.Terrains[i].Heights)) })
+			m.TerrainLight, err = readLights(c, len(m.Terrains),
+				func(i int) uint64 { return uint64(len(m.Terrains[i].Heights)) })
 			return err
 		}},
 		{"GLIT", func(c *cursor) (err error) {
@@ -381,7 +385,8 @@ func readLightmap(r *Reader, m *Map, c *cursor) error {
 	l.Width, l.Height = c.u32(), c.u32()
 	c.u32()
 	cells := uint64(l.Width) * uint64(l.Height)
-	if c.err != nil || l.Width > 1<<14 || l.Height > 1<<14 || uint64(n)*cells*8 != uint64(len(c.data)) || n > 0 && cells == 0 {
+	if c.err != nil || l.Width > 1<<14 || l.Height > 1<<14 || uint64(n)*cells*8 != uint64(len(c.data)) || n > 0 &&
+		cells == 0 {
 		return errors.New("it is cut short")
 	}
 	for range n {

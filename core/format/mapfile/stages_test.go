@@ -190,14 +190,16 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 	navi.zeros(3)
 	nav := m.Navigation[0]
 	require.Equal(t, "courier", navi.text(navi.u32()))
-	require.Equal(t, []float32{0.35, 1.8, 0.45, 46, 3, 1.5}, []float32{navi.f32(), navi.f32(), navi.f32(), navi.f32(), navi.f32(), navi.f32()}, "as the game's profile says")
+	require.Equal(t, []float32{0.35, 1.8, 0.45, 46, 3, 1.5},
+		[]float32{navi.f32(), navi.f32(), navi.f32(), navi.f32(), navi.f32(), navi.f32()}, "as the game's profile says")
 	areas, polygons, links := navi.u32(), navi.u32(), navi.u32()
 	for range areas {
 		navi.u32()
 	}
 	for i := range polygons {
 		p := nav.Polygons[i]
-		require.Equal(t, [4]float32{p.Low[0], p.Low[1], p.High[0], p.High[1]}, [4]float32{navi.f32(), navi.f32(), navi.f32(), navi.f32()})
+		require.Equal(t, [4]float32{p.Low[0], p.Low[1], p.High[0], p.High[1]},
+			[4]float32{navi.f32(), navi.f32(), navi.f32(), navi.f32()})
 		require.Equal(t, p.Heights, [4]float32{navi.f32(), navi.f32(), navi.f32(), navi.f32()})
 		require.Equal(t, [2]uint32{p.Area, p.Island}, [2]uint32{navi.u32(), navi.u32()})
 	}
@@ -235,7 +237,8 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 		head := &page{t, whole[at+12:], nil}
 		require.EqualValues(t, 143, head.u32(), "VK_FORMAT_BC6H_UFLOAT_BLOCK")
 		head.u32()
-		require.Equal(t, [5]uint32{16, 16, 0, 0, 6}, [5]uint32{head.u32(), head.u32(), head.u32(), head.u32(), head.u32()}, "six images")
+		require.Equal(t, [5]uint32{16, 16, 0, 0, 6},
+			[5]uint32{head.u32(), head.u32(), head.u32(), head.u32(), head.u32()}, "six images")
 	}
 
 	grid := demoMap(t, "tram_depot")
@@ -258,8 +261,8 @@ func TestSightGroundAndCubesByThePage(t *testing.T) {
 	require.Empty(t, glit.data)
 }
 
-// Chunks that lie about what is in them, or name what is not there, end in an error that names the chunk, and take no more memory
-// than the file has.
+// Chunks that lie about what is in them, or name what is not there, end in an error that names the
+// chunk, and take no more memory than the file has.
 func TestStagesThatLie(t *testing.T) {
 	thorough.Only(t)
 	le := binary.LittleEndian

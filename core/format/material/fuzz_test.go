@@ -6,7 +6,8 @@ import (
 	"vornix/core/format/material"
 )
 
-// Any bytes end in a material or in findings; what is compiled of one that is taken can be read by what reads compiled ones.
+// Any bytes end in a material or in findings; what is compiled of one that is taken can be read by
+// what reads compiled ones.
 func FuzzParse(f *testing.F) {
 	f.Add([]byte("colour = \"rock/slab\"\nnormal = \"rock/slab_normal\"\nsurface = \"rock\"\nsize = 2.5\nluxels = 1\n"))
 	f.Add([]byte("base = \"rock/slab\"\nemission = \"a/b\"\nglow = 4\nmask = \"m\"\nalpha = \"cut\"\nwater = true\nmurk = 0.4\n"))

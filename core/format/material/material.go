@@ -1,6 +1,7 @@
-// Package material reads material files: small TOML files that tie textures to a surface. A material may inherit from
-// another, and each folder may have defaults; Resolve lays them over one another. The compiled form is TOML too, with every
-// value written out and every path as the game sees it (docs/formats/material.md).
+// Package material reads material files: small TOML files that tie textures to a surface. A
+// material may inherit from another, and each folder may have defaults; Resolve lays them over one
+// another. The compiled form is TOML too, with every value written out and every path as the game
+// sees it (docs/formats/material.md).
 package material
 
 import (
@@ -30,8 +31,8 @@ const (
 // DefaultsFile is the name of the file with the defaults of its folder and those below.
 const DefaultsFile = "defaults.toml"
 
-// Fields are what a material, or a folder's defaults, can say. What is left out comes from the material inherited from, then
-// from the folders' defaults, the nearest first.
+// Fields are what a material, or a folder's defaults, can say. What is left out comes from the
+// material inherited from, then from the folders' defaults, the nearest first.
 type Fields struct {
 	Surface        string   `toml:"surface,omitempty" jsonschema:"description=What it is underfoot: one of the game's surfaces\\, which decides sound and friction"`
 	Shading        string   `toml:"shading,omitempty" jsonschema:"enum=lit,enum=unlit,enum=model,description=lit by the map's light (default)\\, unlit: as bright as painted\\, or model: lit as a moving thing"`
@@ -91,7 +92,8 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 	for _, w := range []struct {
 		key, value string
 		known      []string
-	}{{"shading", m.Shading, []string{"lit", "unlit", "model"}}, {"see_through", m.SeeThrough, []string{SeeThroughNo, SeeThroughCutOut, SeeThroughSoft}}} {
+	}{{"shading", m.Shading, []string{"lit", "unlit", "model"}},
+		{"see_through", m.SeeThrough, []string{SeeThroughNo, SeeThroughCutOut, SeeThroughSoft}}} {
 		if w.value != "" && !slices.Contains(w.known, w.value) {
 			wrong(w.key, "%s must be one of %s, and is %q", w.key, strings.Join(w.known, ", "), w.value)
 		}
@@ -103,8 +105,11 @@ func Parse(name string, data []byte) (*Material, []finding.Finding) {
 		most      float64
 		exclusive bool
 	}{
-		{"size", m.Size, 0, 1e6, true}, {"luxels", m.Luxels, 0.05, 64, false}, {"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
-		{"emission_power", m.EmissionPower, 0, 10000, false}, {"reflection", m.Reflection, 0, 1, false}, {"roughness", m.Roughness, 0, 1, false}, {"murk", m.Murk, 0, 10000, false}, {"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
+		{"size", m.Size, 0, 1e6, true}, {"luxels", m.Luxels, 0.05, 64, false},
+		{"detail_repeat", m.DetailRepeat, 0, 1000, true}, {"detail_strength", m.DetailStrength, 0, 1, false},
+		{"emission_power", m.EmissionPower, 0, 10000, false}, {"reflection", m.Reflection, 0, 1, false},
+		{"roughness", m.Roughness, 0, 1, false}, {"murk", m.Murk, 0, 10000, false},
+		{"contrast", m.Contrast, 0, 4, false}, {"saturation", m.Saturation, 0, 4, false},
 	} {
 		if v := n.value; v != nil && (!(*v >= n.least && *v <= n.most) || n.exclusive && *v == n.least) {
 			wrong(n.key, "%s must lie between %v and %v, and is %v", n.key, n.least, n.most, *v)
@@ -123,7 +128,8 @@ func isColour(s string) bool {
 	return len(s) == 7 && s[0] == '#' && strings.Trim(s[1:], "0123456789abcdef") == ""
 }
 
-// Resolve lays materials over one another, the last over all others, and gives the last with every value that it then has.
+// Resolve lays materials over one another, the last over all others, and gives the last with every
+// value that it then has.
 func Resolve(chain []*Material) *Material {
 	last := chain[len(chain)-1]
 	m := &Material{Inherits: last.Inherits, Doc: last.Doc, from: map[string]*tomlfile.Document{}}
@@ -206,8 +212,8 @@ func (m *Material) textures() []slot {
 // endings are those that people write behind an asset's name.
 var endings = append(slices.Clone(texture.Endings), ".toml", ".wav", ".ogg", ".vnm")
 
-// BadReference is what is wrong with the form of a reference to an asset: a finding's kind, nil for a good one; in words;
-// and the name that was probably meant, as far as its form tells.
+// BadReference is what is wrong with the form of a reference to an asset: a finding's kind, nil for
+// a good one; in words; and the name that was probably meant, as far as its form tells.
 func BadReference(ref string) (k *finding.Kind, why, meant string) {
 	clean := strings.ReplaceAll(ref, `\`, "/")
 	lower := strings.ToLower(clean)
@@ -228,7 +234,8 @@ func BadReference(ref string) (k *finding.Kind, why, meant string) {
 		k, why = finding.RefAbsolute, "is an absolute path"
 		_, clean, _ = strings.Cut(clean, "/")
 	}
-	parts := slices.DeleteFunc(strings.Split(clean, "/"), func(p string) bool { return p == ".." || p == "." || p == "" })
+	parts := slices.DeleteFunc(strings.Split(clean, "/"),
+		func(p string) bool { return p == ".." || p == "." || p == "" })
 	return k, why, strings.Join(parts, "/")
 }
 
@@ -275,7 +282,8 @@ func or[T any](p *T, value T) T {
 	return *p
 }
 
-// Compile writes the form of a resolved material that ships. texturePath turns a texture's name into its path in the game.
+// Compile writes the form of a resolved material that ships. texturePath turns a texture's name
+// into its path in the game.
 func (m *Material) Compile(texturePath func(string) string, footing Footing) ([]byte, error) {
 	path := func(name string) string {
 		if name == "" {
@@ -284,11 +292,15 @@ func (m *Material) Compile(texturePath func(string) string, footing Footing) ([]
 		return texturePath(name)
 	}
 	size, _ := m.Metres()
-	out := compiledForm{Version: 1, Surface: m.Surface, Shading: cmp.Or(m.Shading, "lit"), Colour: path(m.Colour), Normal: path(m.Normal), Mask: path(m.Mask),
-		Tint: cmp.Or(m.Tint, "#ffffff"), Contrast: or(m.Contrast, 1), Saturation: or(m.Saturation, 1), SeeThrough: cmp.Or(m.SeeThrough, SeeThroughNo),
-		DoubleSided: or(m.DoubleSided, false), Solid: or(m.Solid, true), Size: size, Friction: footing.Friction, Footstep: footing.Footstep}
+	out := compiledForm{Version: 1, Surface: m.Surface, Shading: cmp.Or(m.Shading, "lit"), Colour: path(m.Colour),
+		Normal: path(m.Normal), Mask: path(m.Mask),
+		Tint: cmp.Or(m.Tint, "#ffffff"), Contrast: or(m.Contrast, 1), Saturation: or(m.Saturation, 1),
+		SeeThrough:  cmp.Or(m.SeeThrough, SeeThroughNo),
+		DoubleSided: or(m.DoubleSided, false), Solid: or(m.Solid, true), Size: size, Friction: footing.Friction,
+		Footstep: footing.Footstep}
 	if m.Detail != "" {
-		out.Detail, out.DetailRepeat, out.DetailStrength = path(m.Detail), or(m.DetailRepeat, 8), or(m.DetailStrength, 0.5)
+		out.Detail, out.DetailRepeat, out.DetailStrength = path(m.Detail), or(m.DetailRepeat, 8),
+			or(m.DetailStrength, 0.5)
 	}
 	if m.Emission != "" {
 		out.Emission, out.EmissionPower = path(m.Emission), or(m.EmissionPower, 1)

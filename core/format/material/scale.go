@@ -2,8 +2,8 @@ package material
 
 import "math"
 
-// Repeats is how often a texture is laid along a length when a repeat should take so much: a whole number, at least one.
-// All in metres.
+// Repeats is how often a texture is laid along a length when a repeat should take so much: a whole
+// number, at least one. All in metres.
 func Repeats(length, repeat float64) float64 { return max(math.Round(length/repeat), 1) }
 
 // Scale is how a texture goes onto a surface along one side.
@@ -16,8 +16,9 @@ type Scale struct {
 	Density float64 `json:"density"`        // texels a metre then
 }
 
-// Fit answers which scale lays whole repeats of an image side of so many texels on a length in metres, at a density as near
-// as can be to the wanted one, in texels a metre. It is what fit=yes does in a map.
+// Fit answers which scale lays whole repeats of an image side of so many texels on a length in
+// metres, at a density as near as can be to the wanted one, in texels a metre. It is what fit=yes
+// does in a map.
 func Fit(length float64, texels int, density float64) Scale {
 	s := Scale{Length: length, Texels: texels, Exact: float64(texels) / density}
 	n := Repeats(length, s.Exact)

@@ -1,8 +1,8 @@
 // Package model reads props: glTF scenes that are placed in maps as one thing.
 //
-// All nodes with meshes become one shape, cut by material. A node whose name begins with "collision" is not drawn: its mesh is
-// what players bump into. Without one, the body around all points is (its exact convex hull where that has few corners, else
-// one of at most 26 sides).
+// All nodes with meshes become one shape, cut by material. A node whose name begins with
+// "collision" is not drawn: its mesh is what players bump into. Without one, the body around all
+// points is (its exact convex hull where that has few corners, else one of at most 26 sides).
 package model
 
 import (
@@ -55,8 +55,8 @@ func (m *Model) Materials() []string {
 	return list
 }
 
-// Read reads a model. source is the file's path; open reads files beside it. The model is nil when there are findings of
-// severity error.
+// Read reads a model. source is the file's path; open reads files beside it. The model is nil when
+// there are findings of severity error.
 func Read(source, name string, data []byte, open func(string) ([]byte, error)) (*Model, []finding.Finding) {
 	place := fault.Place{File: source}
 	scene, err := gltf.Read(source, data, open)
@@ -80,13 +80,16 @@ func Read(source, name string, data []byte, open func(string) ([]byte, error)) (
 			if body := Hull(points); body != nil {
 				m.Collision = append(m.Collision, body)
 			} else {
-				list = append(list, finding.ModelUnreadable.At(place, "the mesh %q encloses nothing", n.Name).Doing("Give it a volume, or remove it."))
+				list = append(list,
+					finding.ModelUnreadable.At(place, "the mesh %q encloses nothing",
+						n.Name).Doing("Give it a volume, or remove it."))
 			}
 			continue
 		}
 		for _, p := range n.Parts {
 			if k, why, meant := material.BadReference(p.Material); k != nil && p.Material != "" {
-				list = append(list, k.At(place, "the material %q of node %q %s", p.Material, n.Name, why).Doing("Call it %s.", meant))
+				list = append(list,
+					k.At(place, "the material %q of node %q %s", p.Material, n.Name, why).Doing("Call it %s.", meant))
 			}
 			m.Add(p, n.At)
 		}
@@ -95,11 +98,15 @@ func Read(source, name string, data []byte, open func(string) ([]byte, error)) (
 		return nil, append(list, finding.ModelUnreadable.At(place, "the model has no triangles"))
 	}
 	if m.finish(); m.Far() {
-		list = append(list, finding.MapHuge.At(place, "the model reaches beyond %.0f km", float64(Farthest/1000)).Doing("Export it in metres, near to 0,0,0."))
+		list = append(list,
+			finding.MapHuge.At(place, "the model reaches beyond %.0f km",
+				float64(Farthest/1000)).Doing("Export it in metres, near to 0,0,0."))
 	}
 	for _, mesh := range m.Meshes {
 		if mesh.Material == "" {
-			list = append(list, finding.ModelMaterial.At(place, "%d of its %d triangles have no material", len(mesh.Indices)/3, m.Triangles()))
+			list = append(list,
+				finding.ModelMaterial.At(place, "%d of its %d triangles have no material", len(mesh.Indices)/3,
+					m.Triangles()))
 		}
 	}
 	if finding.Count(list, finding.Error) > 0 {

@@ -17,7 +17,8 @@ import (
 	"vornix/core/format/model"
 )
 
-// crate is a model file as the compiler exports one: a box below a cylinder (core/make/assembly makes the compiled map).
+// crate is a model file as the compiler exports one: a box below a cylinder (core/make/assembly
+// makes the compiled map).
 func crate(t *testing.T) []byte {
 	t.Helper()
 	f, err := os.Open(filepath.Join("testdata", "crate.vnm.gz"))
@@ -55,9 +56,11 @@ func TestModelsKeepTheirShape(t *testing.T) {
 	volume := 0.0
 	for _, mesh := range m.Meshes {
 		for i := 0; i < len(mesh.Indices); i += 3 {
-			a, b, c := mesh.Positions[mesh.Indices[i]], mesh.Positions[mesh.Indices[i+1]], mesh.Positions[mesh.Indices[i+2]]
+			a, b, c := mesh.Positions[mesh.Indices[i]], mesh.Positions[mesh.Indices[i+1]],
+				mesh.Positions[mesh.Indices[i+2]]
 			volume += a.Dot(b.Cross(c)) / 6
-			assert.Positive(t, b.Sub(a).Cross(c.Sub(a)).Dot(mesh.Normals[mesh.Indices[i]]), "triangles look where their normals do")
+			assert.Positive(t, b.Sub(a).Cross(c.Sub(a)).Dot(mesh.Normals[mesh.Indices[i]]),
+				"triangles look where their normals do")
 		}
 		for _, p := range mesh.Positions {
 			assert.True(t, inside(m.Collision[0], p, 1e-3), "what stops players holds all that is seen")
@@ -89,7 +92,8 @@ func TestHullsOfManyPoints(t *testing.T) {
 
 // Placed with a scale, turned or mirrored, a part keeps its outside out and its normals upright.
 func TestPartsArePlaced(t *testing.T) {
-	part := gltf.Part{Material: "a", Positions: []geom.Vec{{}, {X: 1}, {Y: 1}}, Normals: []geom.Vec{{Z: 1}, {Z: 1}, {Z: 1}}, UVs: make([][2]float32, 3), Indices: []uint32{0, 1, 2}}
+	part := gltf.Part{Material: "a", Positions: []geom.Vec{{}, {X: 1}, {Y: 1}},
+		Normals: []geom.Vec{{Z: 1}, {Z: 1}, {Z: 1}}, UVs: make([][2]float32, 3), Indices: []uint32{0, 1, 2}}
 	for _, scale := range []geom.Vec{{X: 1, Y: 1, Z: 1}, {X: -2, Y: 1, Z: 3}, {X: 2, Y: -1, Z: -0.5}} {
 		m := model.Shape([]gltf.Part{part, part}, geom.Place(geom.Vec{X: 5}, 30, scale))
 		require.Len(t, m.Meshes, 1, "parts of one material are one mesh")

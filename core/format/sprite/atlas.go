@@ -126,7 +126,9 @@ func (s *Sheet) Pack(frames []*image.NRGBA, l Limits, page func(n int) string) (
 			n = len(pictures)
 			known[key] = n
 			pictures = append(pictures, picture)
-			index.Frames = append(index.Frames, Frame{Size: [2]int{part.Dx(), part.Dy()}, Offset: [2]int{part.Min.X, part.Min.Y}, Whole: [2]int{f.Rect.Dx(), f.Rect.Dy()}})
+			index.Frames = append(index.Frames,
+				Frame{Size: [2]int{part.Dx(), part.Dy()}, Offset: [2]int{part.Min.X, part.Min.Y},
+					Whole: [2]int{f.Rect.Dx(), f.Rect.Dy()}})
 		}
 		number[i] = n
 	}
@@ -143,10 +145,13 @@ func (s *Sheet) Pack(frames []*image.NRGBA, l Limits, page func(n int) string) (
 	}
 	places, size, pages, ok := place(pictures, 2*extrude+padding, l)
 	if !ok {
-		return nil, append(list, finding.SpriteFrame.At(s.Doc.At("frame"), "a frame is larger than the %d texels a side that the game takes", cmp.Or(l.Largest, 4096)))
+		return nil, append(list,
+			finding.SpriteFrame.At(s.Doc.At("frame"), "a frame is larger than the %d texels a side that the game takes",
+				cmp.Or(l.Largest, 4096)))
 	}
 	if pages != s.Pages() {
-		f := finding.SpritePages.At(s.Doc.At("pages"), "the frames take %d pages of %d x %d texels, and the sheet says %d", pages, size.X, size.Y, s.Pages())
+		f := finding.SpritePages.At(s.Doc.At("pages"),
+			"the frames take %d pages of %d x %d texels, and the sheet says %d", pages, size.X, size.Y, s.Pages())
 		return nil, append(list, f.Doing("Write pages = %d, or divide the sheet.", pages))
 	}
 	a := &Atlas{}
@@ -163,7 +168,8 @@ func (s *Sheet) Pack(frames []*image.NRGBA, l Limits, page func(n int) string) (
 		state := IndexState{Loop: st.Loop, Directions: map[string][]IndexStep{}}
 		for _, d := range st.Directions {
 			for _, step := range d.Steps {
-				state.Directions[d.Name] = append(state.Directions[d.Name], IndexStep{number[step.Source], step.Milliseconds})
+				state.Directions[d.Name] = append(state.Directions[d.Name],
+					IndexStep{number[step.Source], step.Milliseconds})
 			}
 		}
 		index.States[st.Name] = state
@@ -215,8 +221,8 @@ type placed struct {
 	at   image.Point
 }
 
-// place packs rectangles of the pictures' sizes and a border: into one page of the smallest area, or, where that would be
-// too large, into as many of the largest size as it takes.
+// place packs rectangles of the pictures' sizes and a border: into one page of the smallest area,
+// or, where that would be too large, into as many of the largest size as it takes.
 func place(pictures []*image.NRGBA, border int, l Limits) (places []placed, size image.Point, pages int, ok bool) {
 	largest := cmp.Or(l.Largest, 4096)
 	order := make([]int, len(pictures))
@@ -342,7 +348,8 @@ func ReadIndex(data []byte) (*Index, error) {
 		return nil, fmt.Errorf("the sprite index is of version %d, and this Vornix reads version 1", i.Version)
 	}
 	for n, f := range i.Frames {
-		if f.Page < 0 || f.Page >= len(i.Pages) || min(f.At[0], f.At[1]) < 0 || min(f.Size[0], f.Size[1]) < 1 || f.At[0]+f.Size[0] > i.Size[0] || f.At[1]+f.Size[1] > i.Size[1] {
+		if f.Page < 0 || f.Page >= len(i.Pages) || min(f.At[0], f.At[1]) < 0 || min(f.Size[0], f.Size[1]) < 1 ||
+			f.At[0]+f.Size[0] > i.Size[0] || f.At[1]+f.Size[1] > i.Size[1] {
 			return nil, fmt.Errorf("frame %d of the sprite index lies outside its page", n)
 		}
 	}
@@ -350,7 +357,8 @@ func ReadIndex(data []byte) (*Index, error) {
 		for _, steps := range st.Directions {
 			for _, step := range steps {
 				if step.Frame < 0 || step.Frame >= len(i.Frames) {
-					return nil, fmt.Errorf("state %q of the sprite index shows frame %d, which is not there", name, step.Frame)
+					return nil, fmt.Errorf("state %q of the sprite index shows frame %d, which is not there", name,
+						step.Frame)
 				}
 			}
 		}

@@ -155,7 +155,8 @@ func (p *parser) head() {
 		p.wrong(nil, "the sheet has no state: add [state.NAME] with frames = [0, 1]")
 	}
 	if _, known := texture.ParseFormat(f.Format); f.Format != "" && f.Format != "auto" && !known {
-		p.wrong([]any{"format"}, "format must be auto or one of %s, and is %q", strings.Join(texture.FormatNames(), ", "), f.Format)
+		p.wrong([]any{"format"}, "format must be auto or one of %s, and is %q",
+			strings.Join(texture.FormatNames(), ", "), f.Format)
 	}
 	for key, value := range map[string]*int{"padding": f.Padding, "extrude": f.Extrude} {
 		if most := map[string]int{"padding": 64, "extrude": 16}[key]; value != nil && (*value < 0 || *value > most) {
@@ -171,18 +172,22 @@ func (p *parser) head() {
 	for _, name := range slices.Sorted(maps.Keys(f.States)) {
 		st := f.States[name]
 		if st.Loop != "" && !slices.Contains(Loops, st.Loop) {
-			p.wrong([]any{"state", name, "loop"}, "loop must be one of %s, and is %q", strings.Join(Loops, ", "), st.Loop)
+			p.wrong([]any{"state", name, "loop"}, "loop must be one of %s, and is %q", strings.Join(Loops, ", "),
+				st.Loop)
 		}
 		if st.Rate < 0 || st.Rate > 1000 {
-			p.wrong([]any{"state", name, "rate"}, "rate must lie between 0 and 1000 frames a second, and is %v", st.Rate)
+			p.wrong([]any{"state", name, "rate"}, "rate must lie between 0 and 1000 frames a second, and is %v",
+				st.Rate)
 		}
 		for _, ms := range st.Durations {
 			if ms < 1 || ms > 3600000 {
-				p.wrong([]any{"state", name, "durations"}, "a duration must lie between 1 and 3,600,000 milliseconds, and is %d", ms)
+				p.wrong([]any{"state", name, "durations"},
+					"a duration must lie between 1 and 3,600,000 milliseconds, and is %d", ms)
 			}
 		}
 		if f.Folder != "" && (st.Frames != nil || st.Directions != nil) {
-			p.wrong([]any{"state", name}, "with a folder the frames are its files: frames and directions do not belong here")
+			p.wrong([]any{"state", name},
+				"with a folder the frames are its files: frames and directions do not belong here")
 		}
 	}
 }
@@ -206,7 +211,8 @@ func (p *parser) source(f Source) int {
 // steps gives each frame of a direction its time.
 func (p *parser) steps(state string, st State, frames []Source) []Step {
 	if len(st.Durations) > 0 && len(st.Durations) != len(frames) {
-		p.wrong([]any{"state", state, "durations"}, "there are %d durations for %d frames", len(st.Durations), len(frames))
+		p.wrong([]any{"state", state, "durations"}, "there are %d durations for %d frames", len(st.Durations),
+			len(frames))
 		return nil
 	}
 	rate := cmp.Or(st.Rate, p.s.File.Rate, 10)
@@ -281,7 +287,9 @@ func (p *parser) folder() {
 		frames[parts[0]][direction] = append(frames[parts[0]][direction], f)
 	}
 	if len(frames) == 0 {
-		p.list = append(p.list, finding.SpriteImage.At(p.s.Doc.At("folder"), "there are no frames in %s: none such as %sSTATE/0.png", root, root))
+		p.list = append(p.list,
+			finding.SpriteImage.At(p.s.Doc.At("folder"), "there are no frames in %s: none such as %sSTATE/0.png", root,
+				root))
 		return
 	}
 	for _, name := range slices.Sorted(maps.Keys(p.s.File.States)) {
@@ -297,7 +305,9 @@ func (p *parser) folder() {
 		st := p.s.File.States[name]
 		a := Animation{Name: name, Loop: cmp.Or(st.Loop, Loops[0])}
 		if frames[name][""] != nil && len(frames[name]) > 1 {
-			p.list = append(p.list, finding.SpriteImage.At(p.s.Doc.At("folder"), "the state %q has frames of its own and directions with frames in %s%s", name, root, name))
+			p.list = append(p.list,
+				finding.SpriteImage.At(p.s.Doc.At("folder"),
+					"the state %q has frames of its own and directions with frames in %s%s", name, root, name))
 		}
 		for _, d := range slices.Sorted(maps.Keys(frames[name])) {
 			files := frames[name][d]
@@ -338,14 +348,19 @@ func (s *Sheet) CheckGrid(w, h int) []finding.Finding {
 	columns, rows := w/s.File.Frame[0], h/s.File.Frame[1]
 	var list []finding.Finding
 	if w%s.File.Frame[0] != 0 || h%s.File.Frame[1] != 0 {
-		list = append(list, finding.SpriteFrame.At(s.Doc.At("frame"), "the image has %d x %d texels, which frames of %d x %d do not divide", w, h, s.File.Frame[0], s.File.Frame[1]))
+		list = append(list,
+			finding.SpriteFrame.At(s.Doc.At("frame"),
+				"the image has %d x %d texels, which frames of %d x %d do not divide", w, h, s.File.Frame[0],
+				s.File.Frame[1]))
 	}
 	for _, a := range s.States {
 		for _, d := range a.Directions {
 			for _, step := range d.Steps {
 				if n := s.Sources[step.Source].Cell; n < 0 || n >= columns*rows {
-					list = append(list, finding.SpriteFrame.At(s.Doc.At("state", a.Name), "%s: there is no frame %d: the image holds %d x %d, from 0 to %d",
-						stateName(a.Name, d.Name), n, columns, rows, columns*rows-1))
+					list = append(list,
+						finding.SpriteFrame.At(s.Doc.At("state", a.Name),
+							"%s: there is no frame %d: the image holds %d x %d, from 0 to %d",
+							stateName(a.Name, d.Name), n, columns, rows, columns*rows-1))
 				}
 			}
 		}

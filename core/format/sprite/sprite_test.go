@@ -30,7 +30,8 @@ func blobs(n int) []*image.NRGBA {
 		f := image.NewNRGBA(image.Rect(0, 0, w, h))
 		for y := r.IntN(h / 2); y < h-r.IntN(h/3+1); y++ {
 			for x := r.IntN(w / 2); x < w-1; x++ {
-				copy(f.Pix[y*f.Stride+4*x:], []uint8{uint8(r.IntN(256)), uint8(r.IntN(256)), uint8(i), 255 - uint8(r.IntN(2))*100})
+				copy(f.Pix[y*f.Stride+4*x:],
+					[]uint8{uint8(r.IntN(256)), uint8(r.IntN(256)), uint8(i), 255 - uint8(r.IntN(2))*100})
 			}
 		}
 		f.Pix[4*(w*h/2)+3] = 255
@@ -52,13 +53,14 @@ func sheetOf(t *testing.T, n int, settings string) *sprite.Sheet {
 	return s
 }
 
-// Whatever is packed: each frame comes back whole from its page, its edge is repeated around it, and no two of them, with
-// edges and padding, share a texel.
+// Whatever is packed: each frame comes back whole from its page, its edge is repeated around it,
+// and no two of them, with edges and padding, share a texel.
 func TestAtlas(t *testing.T) {
 	for _, c := range []struct {
 		n, largest, padding, extrude, pages int
 		power                               bool
-	}{{1, 0, 2, 1, 1, true}, {40, 0, 2, 1, 1, true}, {40, 0, 0, 0, 1, false}, {90, 128, 3, 2, 0, true}, {200, 128, 1, 1, 0, false}} {
+	}{{1, 0, 2, 1, 1, true}, {40, 0, 2, 1, 1, true}, {40, 0, 0, 0, 1, false}, {90, 128, 3, 2, 0, true},
+		{200, 128, 1, 1, 0, false}} {
 		frames := blobs(c.n)
 		settings := fmt.Sprintf("padding = %d\nextrude = %d\n", c.padding, c.extrude)
 		limits := sprite.Limits{Largest: c.largest, PowerOfTwo: c.power}
@@ -115,14 +117,17 @@ func TestAtlas(t *testing.T) {
 				}
 			}
 			for d := range c.extrude {
-				require.Equal(t, p.NRGBAAt(at.At[0], at.At[1]), p.NRGBAAt(at.At[0]-1-d, at.At[1]-1-d), "the corner is repeated")
-				require.Equal(t, p.NRGBAAt(at.At[0]+at.Size[0]-1, at.At[1]+1), p.NRGBAAt(at.At[0]+at.Size[0]+d, at.At[1]+1), "the edge is repeated")
+				require.Equal(t, p.NRGBAAt(at.At[0], at.At[1]), p.NRGBAAt(at.At[0]-1-d, at.At[1]-1-d),
+					"the corner is repeated")
+				require.Equal(t, p.NRGBAAt(at.At[0]+at.Size[0]-1, at.At[1]+1),
+					p.NRGBAAt(at.At[0]+at.Size[0]+d, at.At[1]+1), "the edge is repeated")
 			}
 		}
 		again, _ := s.Pack(frames, limits, page)
 		assert.Equal(t, atlas, again, "the same atlas every time")
 	}
-	_, list := sheetOf(t, 1, "").Pack([]*image.NRGBA{image.NewNRGBA(image.Rect(0, 0, 8, 8))}, sprite.Limits{}, func(int) string { return "" })
+	_, list := sheetOf(t, 1, "").Pack([]*image.NRGBA{image.NewNRGBA(image.Rect(0, 0, 8, 8))}, sprite.Limits{},
+		func(int) string { return "" })
 	require.Len(t, list, 1)
 	assert.Equal(t, "sprite.blank", list[0].ID)
 	_, list = sheetOf(t, 1, "").Pack(blobs(1), sprite.Limits{Largest: 4}, func(int) string { return "" })
@@ -130,9 +135,11 @@ func TestAtlas(t *testing.T) {
 }
 
 func TestFoldersOfFrames(t *testing.T) {
-	files := []string{"sprites/m/.note", "sprites/m/idle/1.png", "sprites/m/idle/10.png", "sprites/m/idle/2.png", "sprites/m/walk/east/a_1.png",
+	files := []string{"sprites/m/.note", "sprites/m/idle/1.png", "sprites/m/idle/10.png", "sprites/m/idle/2.png",
+		"sprites/m/walk/east/a_1.png",
 		"sprites/m/walk/west/a_1.png", "sprites/m/walk/west/a_2.tga", "sprites/mm/x/1.png"}
-	s, list := sprite.Parse("sprites/m.toml", []byte("folder = 'm'\nrate = 4\n[state.idle]\nloop = 'once'\ndurations = [1, 2, 3]\n"), files)
+	s, list := sprite.Parse("sprites/m.toml",
+		[]byte("folder = 'm'\nrate = 4\n[state.idle]\nloop = 'once'\ndurations = [1, 2, 3]\n"), files)
 	require.Empty(t, list)
 	assert.Equal(t, []string{"idle", "walk"}, s.StateNames())
 	idle, _ := s.State("idle")
@@ -141,7 +148,8 @@ func TestFoldersOfFrames(t *testing.T) {
 		names = append(names, s.Sources[step.Source].File)
 		assert.Equal(t, i+1, step.Milliseconds)
 	}
-	assert.Equal(t, []string{"sprites/m/idle/1.png", "sprites/m/idle/2.png", "sprites/m/idle/10.png"}, names, "by number, not by letter")
+	assert.Equal(t, []string{"sprites/m/idle/1.png", "sprites/m/idle/2.png", "sprites/m/idle/10.png"}, names,
+		"by number, not by letter")
 	walk, _ := s.State("walk")
 	assert.Equal(t, "east", walk.Directions[0].Name)
 	assert.Len(t, walk.Directions[1].Steps, 2)
@@ -167,7 +175,8 @@ func TestFoldersOfFrames(t *testing.T) {
 func TestPreviewsInAnotherReader(t *testing.T) {
 	python := peer.Pillow(t)
 	files := []string{"a/s/1.png", "a/s/2.png", "a/s/3.png"}
-	s, list := sprite.Parse("a.toml", []byte("folder = 'a'\n[state.s]\nloop = 'back'\ndurations = [100, 250, 40]\n"), files)
+	s, list := sprite.Parse("a.toml", []byte("folder = 'a'\n[state.s]\nloop = 'back'\ndurations = [100, 250, 40]\n"),
+		files)
 	require.Empty(t, list)
 	frames := blobs(6)[:3]
 	for i, f := range frames { // hard alpha, which both forms keep
@@ -215,9 +224,11 @@ for f in ['a.png', 'a.gif']:
 
 func TestRecipe(t *testing.T) {
 	s := sheetOf(t, 1, "")
-	assert.Equal(t, texture.RGBA8, s.Recipe([]texture.Format{texture.BC1, texture.RGBA8}).Format, "every texel is kept where that is allowed")
+	assert.Equal(t, texture.RGBA8, s.Recipe([]texture.Format{texture.BC1, texture.RGBA8}).Format,
+		"every texel is kept where that is allowed")
 	assert.False(t, s.Recipe([]texture.Format{texture.BC1}).Forced)
-	assert.Equal(t, texture.BC1, sheetOf(t, 1, "format = 'bc1'\n").Recipe([]texture.Format{texture.BC1, texture.RGBA8}).Format)
+	assert.Equal(t, texture.BC1,
+		sheetOf(t, 1, "format = 'bc1'\n").Recipe([]texture.Format{texture.BC1, texture.RGBA8}).Format)
 }
 
 // Any bytes end in an index whose parts fit together, or in an error.
@@ -232,7 +243,9 @@ func FuzzIndex(f *testing.F) {
 			for _, steps := range st.Directions {
 				for _, step := range steps {
 					at := index.Frames[step.Frame]
-					if !image.Rect(at.At[0], at.At[1], at.At[0]+at.Size[0], at.At[1]+at.Size[1]).In(image.Rect(0, 0, index.Size[0], index.Size[1])) || at.Page >= len(index.Pages) {
+					if !image.Rect(at.At[0], at.At[1], at.At[0]+at.Size[0],
+						at.At[1]+at.Size[1]).In(image.Rect(0, 0, index.Size[0], index.Size[1])) ||
+						at.Page >= len(index.Pages) {
 						t.Fatal("a frame outside its page was believed")
 					}
 				}

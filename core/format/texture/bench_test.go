@@ -21,7 +21,8 @@ func BenchmarkCompile(b *testing.B) {
 		b.Run(f.String(), func(b *testing.B) {
 			b.SetBytes(int64(len(img.Pix)))
 			for b.Loop() {
-				if _, err := texture.Compile(context.Background(), []image.Image{img}, texture.Options{Format: f, SRGB: true}); err != nil {
+				if _, err := texture.Compile(context.Background(), []image.Image{img},
+					texture.Options{Format: f, SRGB: true}); err != nil {
 					b.Fatal(err)
 				}
 			}

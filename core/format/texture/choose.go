@@ -27,8 +27,9 @@ func Kinds() []string {
 // IsColour says whether images of the kind are in sRGB unless the recipe says otherwise.
 func (k Kind) IsColour() bool { return k == Colour || k == Interface || k == Glow }
 
-// Loss is how many texels lose something in a format, and what: alpha softer than the format keeps, colour where it keeps
-// none, or light brighter than white. Block compression's small errors do not count.
+// Loss is how many texels lose something in a format, and what: alpha softer than the format keeps,
+// colour where it keeps none, or light brighter than white. Block compression's small errors do not
+// count.
 type Loss struct {
 	Alpha, Colour, Light int
 }
@@ -36,8 +37,8 @@ type Loss struct {
 // Sum is the number of losses.
 func (l Loss) Sum() int { return l.Alpha + l.Colour + l.Light }
 
-// LossIn counts what an image with this content would lose in a format. Of a normal map the blue channel follows from the
-// others, so two channels lose nothing of it.
+// LossIn counts what an image with this content would lose in a format. Of a normal map the blue
+// channel follows from the others, so two channels lose nothing of it.
 func (c Content) LossIn(f Format, k Kind) Loss {
 	var l Loss
 	switch layouts[f].channels {
@@ -62,8 +63,8 @@ func (c Content) LossIn(f Format, k Kind) Loss {
 	return l
 }
 
-// The formats from the smallest to the largest and, of equals, by how well they keep what they keep; at the best quality
-// BC7 stands before the older formats for colour.
+// The formats from the smallest to the largest and, of equals, by how well they keep what they
+// keep; at the best quality BC7 stands before the older formats for colour.
 var (
 	smallest = []Format{BC1, BC4, BC1A, R8, BC7, BC3, BC5, BC2, RG8, RGBA8, BC6H, RGBA16F}
 	closest  = []Format{BC4, R8, BC7, BC1, BC1A, BC3, BC5, BC2, RG8, RGBA8, BC6H, RGBA16F}
@@ -76,9 +77,9 @@ type Choice struct {
 	Why    string
 }
 
-// Choose picks, of the allowed formats, the one that loses least of an image, and of those that lose alike the smallest.
-// Formats for data are only taken for data, those for light only for light; normal maps and other data in two channels take
-// two where they can.
+// Choose picks, of the allowed formats, the one that loses least of an image, and of those that
+// lose alike the smallest. Formats for data are only taken for data, those for light only for
+// light; normal maps and other data in two channels take two where they can.
 func Choose(c Content, k Kind, srgb, best bool, allowed []Format) Choice {
 	order := smallest
 	if best {

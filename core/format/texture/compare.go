@@ -9,7 +9,8 @@ import (
 type Difference struct {
 	Colour float64 `json:"colour_db"` // peak signal-to-noise ratio in decibels; 99 where nothing differs
 	Alpha  float64 `json:"alpha_db"`
-	Worst  int     `json:"worst"` // largest difference of a channel, in 8-bit steps; of light, in hundredths of its value
+	// largest difference of a channel, in 8-bit steps; of light, in hundredths of its value
+	Worst int `json:"worst"`
 }
 
 // Compare measures two images of one size in the channels that a format keeps. Colours that nobody sees do not count.
@@ -65,7 +66,8 @@ func decibels(squares float64, n int) float64 {
 	return 10 * math.Log10(255*255*float64(n)/squares)
 }
 
-// compareLight measures light by its steps of half floats, which are even in its logarithm; the peak is the largest value.
+// compareLight measures light by its steps of half floats, which are even in its logarithm; the
+// peak is the largest value.
 func compareLight(x, y *Light) Difference {
 	sum, worst := 0.0, 0.0
 	for i := range min(len(x.Pix), len(y.Pix)) {

@@ -21,12 +21,14 @@ import (
 )
 
 func TestContainersKeepEverything(t *testing.T) {
-	containers := []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"}, {Name: "dds", Plain: true}}
+	containers := []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"},
+		{Name: "dds", Plain: true}}
 	for name, img := range pictures {
 		for _, format := range every() {
 			for _, srgb := range []bool{true, false} {
 				if srgb && format.HoldsData() {
-					_, err := texture.Compile(context.Background(), []image.Image{img}, texture.Options{Format: format, SRGB: true})
+					_, err := texture.Compile(context.Background(), []image.Image{img},
+						texture.Options{Format: format, SRGB: true})
 					assert.Error(t, err)
 					continue
 				}
@@ -63,10 +65,15 @@ func TestContainersKeepEverything(t *testing.T) {
 func TestCubesAndArrays(t *testing.T) {
 	var six []image.Image
 	for i := range 6 {
-		six = append(six, paint(8, 8, func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 * i), uint8(20 * x), uint8(20 * y), 255} }))
+		six = append(six,
+			paint(8, 8, func(x,
+				y int) color.NRGBA {
+				return color.NRGBA{uint8(40 * i), uint8(20 * x), uint8(20 * y), 255}
+			}))
 	}
 	for _, shape := range []texture.Shape{texture.Cube, texture.Array} {
-		for _, container := range []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"}, {Name: "dds", Plain: true}} {
+		for _, container := range []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"},
+			{Name: "dds", Plain: true}} {
 			tex, err := texture.Compile(context.Background(), six, texture.Options{Shape: shape})
 			require.NoError(t, err)
 			data, err := tex.Encode(container)
@@ -83,13 +90,15 @@ func TestCubesAndArrays(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, shape, read)
 			assert.Equal(t, six, list)
-			assert.Equal(t, compile(t, six[4], texture.Options{}).Image(2, 0), got.Image(2, 4), "each image is filtered alone")
+			assert.Equal(t, compile(t, six[4], texture.Options{}).Image(2, 0), got.Image(2, 4),
+				"each image is filtered alone")
 		}
 	}
 	for _, bad := range []struct {
 		images []image.Image
 		shape  texture.Shape
-	}{{six[:5], texture.Cube}, {six[:2], texture.Flat}, {nil, texture.Array}, {[]image.Image{six[0], pictures["dot"]}, texture.Array}} {
+	}{{six[:5], texture.Cube}, {six[:2], texture.Flat}, {nil, texture.Array},
+		{[]image.Image{six[0], pictures["dot"]}, texture.Array}} {
 		_, err := texture.Compile(context.Background(), bad.images, texture.Options{Shape: bad.shape})
 		assert.Error(t, err)
 	}
@@ -115,14 +124,17 @@ func TestBC1AgainstImageMagick(t *testing.T) {
 	for name, img := range pictures {
 		tex := compile(t, img, texture.Options{Format: texture.BC1})
 		dir := t.TempDir()
-		require.NoError(t, os.WriteFile(filepath.Join(dir, "a.dds"), encode(t, tex, texture.Container{Name: "dds", Plain: true}), 0o666))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(dir, "a.dds"), encode(t, tex, texture.Container{Name: "dds", Plain: true}),
+				0o666))
 		peer.Run(t, dir, convert, "a.dds[0]", "PNG32:a.png")
 		data, err := os.ReadFile(filepath.Join(dir, "a.png"))
 		require.NoError(t, err)
 		ours, theirs := shown(tex), decode(t, data)
 		require.Equal(t, ours.Rect, theirs.Rect, name)
 		for i := range ours.Pix {
-			assert.InDelta(t, int(ours.Pix[i]), int(theirs.Pix[i]), 1, "%s: value %d", name, i) // decoders may round thirds either way
+			// decoders may round thirds either way
+			assert.InDelta(t, int(ours.Pix[i]), int(theirs.Pix[i]), 1, "%s: value %d", name, i)
 		}
 	}
 }
@@ -137,7 +149,8 @@ func TestCubeAgainstImageMagick(t *testing.T) {
 	tex, err := texture.Compile(context.Background(), six, texture.Options{Format: texture.BC1, Shape: texture.Cube})
 	require.NoError(t, err)
 	dir := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "a.dds"), encode(t, tex, texture.Container{Name: "dds", Plain: true}), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "a.dds"), encode(t, tex, texture.Container{Name: "dds", Plain: true}), 0o666))
 	for i := range 6 {
 		peer.Run(t, dir, convert, fmt.Sprintf("a.dds[%d]", i), "PNG32:a.png")
 		data, err := os.ReadFile(filepath.Join(dir, "a.png"))
@@ -162,14 +175,17 @@ func TestDDSAgainstPillow(t *testing.T) {
 	add := func(name string, img *image.NRGBA, f texture.Format, srgb, plain bool) {
 		tex := compile(t, img, texture.Options{Format: f, SRGB: srgb})
 		name = fmt.Sprintf("%s-%s-%v-%v", name, f, srgb, plain)
-		require.NoError(t, os.WriteFile(filepath.Join(dir, name+".dds"), encode(t, tex, texture.Container{Name: "dds", Plain: plain}), 0o666))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(dir, name+".dds"), encode(t, tex, texture.Container{Name: "dds", Plain: plain}),
+				0o666))
 		list = append(list, sample{name, shown(tex), f != texture.BC5})
 	}
 	for name, img := range pictures {
 		add(name, img, texture.RGBA8, true, false)
 		add(name, img, texture.RGBA8, false, true)
 	}
-	for name, img := range map[string]*image.NRGBA{"fade": fade, "noise": pictures["noise"], "edges": pictures["edges"]} {
+	for name, img := range map[string]*image.NRGBA{"fade": fade, "noise": pictures["noise"],
+		"edges": pictures["edges"]} {
 		add(name, img, texture.BC1A, false, true)
 		add(name, img, texture.BC2, false, true)
 		add(name, img, texture.BC3, false, true)
@@ -240,7 +256,8 @@ console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).
 		samples                    [][5]float64
 		tex                        *texture.Texture
 	}
-	const whole, one, less = 4294967295, 1065353216, -1082130432 // all bits; 1.0 and -1.0 as floats, which the reader takes as a whole number
+	// all bits; 1.0 and -1.0 as floats, which the reader takes as a whole number
+	const whole, one, less = 4294967295, 1065353216, -1082130432
 	dir := t.TempDir()
 	files := map[string]written{}
 	for _, c := range []struct {
@@ -249,8 +266,10 @@ console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).
 		vk, model, transfer, plane int
 		samples                    [][5]float64
 	}{
-		{texture.RGBA8, false, 37, 1, 1, 4, [][5]float64{{0, 7, 0, 0, 255}, {8, 7, 1, 0, 255}, {16, 7, 2, 0, 255}, {24, 7, 15, 0, 255}}},
-		{texture.RGBA8, true, 43, 1, 2, 4, [][5]float64{{0, 7, 0, 0, 255}, {8, 7, 1, 0, 255}, {16, 7, 2, 0, 255}, {24, 7, 31, 0, 255}}},
+		{texture.RGBA8, false, 37, 1, 1, 4,
+			[][5]float64{{0, 7, 0, 0, 255}, {8, 7, 1, 0, 255}, {16, 7, 2, 0, 255}, {24, 7, 15, 0, 255}}},
+		{texture.RGBA8, true, 43, 1, 2, 4,
+			[][5]float64{{0, 7, 0, 0, 255}, {8, 7, 1, 0, 255}, {16, 7, 2, 0, 255}, {24, 7, 31, 0, 255}}},
 		{texture.RG8, false, 16, 1, 1, 2, [][5]float64{{0, 7, 0, 0, 255}, {8, 7, 1, 0, 255}}},
 		{texture.R8, false, 9, 1, 1, 1, [][5]float64{{0, 7, 0, 0, 255}}},
 		{texture.BC1, false, 131, 128, 1, 8, [][5]float64{{0, 63, 0, 0, whole}}},
@@ -263,17 +282,22 @@ console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).
 		{texture.BC6H, false, 143, 133, 1, 16, [][5]float64{{0, 127, 128, 0, one}}},
 		{texture.BC7, false, 145, 134, 1, 16, [][5]float64{{0, 127, 0, 0, whole}}},
 		{texture.BC7, true, 146, 134, 2, 16, [][5]float64{{0, 127, 0, 0, whole}}},
-		{texture.RGBA16F, false, 97, 1, 1, 8, [][5]float64{{0, 15, 192, less, one}, {16, 15, 193, less, one}, {32, 15, 194, less, one}, {48, 15, 207, less, one}}},
+		{texture.RGBA16F, false, 97, 1, 1, 8,
+			[][5]float64{{0, 15, 192, less, one}, {16, 15, 193, less, one}, {32, 15, 194, less, one},
+				{48, 15, 207, less, one}}},
 	} {
 		for _, f := range []form{{1, 0, 1, 0, texture.Flat}, {6, 0, 6, 0, texture.Cube}, {3, 3, 1, 2, texture.Array}} {
 			var images []image.Image
 			for range f.images {
 				images = append(images, pictures["noise"])
 			}
-			tex, err := texture.Compile(context.Background(), images, texture.Options{Format: c.format, SRGB: c.srgb, Shape: f.shape, Quality: bcn.Draft})
+			tex, err := texture.Compile(context.Background(), images,
+				texture.Options{Format: c.format, SRGB: c.srgb, Shape: f.shape, Quality: bcn.Draft})
 			require.NoError(t, err)
 			name := fmt.Sprintf("%s-%v-%d.ktx2", c.format, c.srgb, f.shape)
-			require.NoError(t, os.WriteFile(filepath.Join(dir, name), encode(t, tex, texture.Container{Name: "ktx2", Zstd: f.scheme == 2}), 0o666))
+			require.NoError(t,
+				os.WriteFile(filepath.Join(dir, name),
+					encode(t, tex, texture.Container{Name: "ktx2", Zstd: f.scheme == 2}), 0o666))
 			files[name] = written{f, c.vk, c.model, c.transfer, c.plane, c.samples, tex}
 		}
 	}
@@ -290,8 +314,10 @@ console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).
 			side = 3
 		}
 		f := c.form
-		assert.Equal(t, []int{c.vk, typeSize, 32, 32, 0, f.layers, f.faces, f.scheme}, []int{got.Vk, got.Type, got.W, got.H, got.Depth, got.Layers, got.Faces, got.Scheme}, got.Name)
-		assert.Equal(t, []int{c.model, 1, c.transfer, 0}, []int{got.Model, got.Primaries, got.Transfer, got.Flags}, got.Name)
+		assert.Equal(t, []int{c.vk, typeSize, 32, 32, 0, f.layers, f.faces, f.scheme},
+			[]int{got.Vk, got.Type, got.W, got.H, got.Depth, got.Layers, got.Faces, got.Scheme}, got.Name)
+		assert.Equal(t, []int{c.model, 1, c.transfer, 0}, []int{got.Model, got.Primaries, got.Transfer, got.Flags},
+			got.Name)
 		assert.Equal(t, []int{side, side, 0, 0}, got.Block, got.Name)
 		assert.Equal(t, []int{c.plane, 0, 0, 0, 0, 0, 0, 0}, got.Plane, got.Name)
 		assert.Equal(t, c.samples, got.Samples, got.Name)
@@ -318,9 +344,11 @@ console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).
 
 // Any bytes end in a texture or an error; one that is read decodes, and is written and read again the same.
 func FuzzRead(f *testing.F) {
-	for _, container := range []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"}, {Name: "dds", Plain: true}} {
+	for _, container := range []texture.Container{{Name: "ktx2"}, {Name: "ktx2", Zstd: true}, {Name: "dds"},
+		{Name: "dds", Plain: true}} {
 		for _, format := range every() {
-			if data, err := compile(f, pictures["flat"], texture.Options{Format: format}).Encode(container); err == nil {
+			if data, err := compile(f, pictures["flat"],
+				texture.Options{Format: format}).Encode(container); err == nil {
 				f.Add(data)
 			}
 		}
@@ -339,7 +367,8 @@ func FuzzRead(f *testing.F) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if back, err := texture.Read(again); err != nil || back.Width != tex.Width || len(back.Levels) != len(tex.Levels) || back.Images != tex.Images {
+		if back, err := texture.Read(again); err != nil || back.Width != tex.Width ||
+			len(back.Levels) != len(tex.Levels) || back.Images != tex.Images {
 			t.Fatalf("written and read again it is another: %v", err)
 		}
 	})

@@ -62,14 +62,16 @@ func Analyse(img image.Image) Content {
 	return c
 }
 
-// unitTolerance is how far, in thousandths, a normal's length may be off: 8 bits alone make it up to about 10, filtering more.
+// unitTolerance is how far, in thousandths, a normal's length may be off: 8 bits alone make it up
+// to about 10, filtering more.
 const unitTolerance = 60
 
 // isUnit says whether a texel is a direction of length one, within the tolerance, that points out of the surface.
 func isUnit(p []uint8) bool {
 	x, y, z := 2*int32(p[0])-255, 2*int32(p[1])-255, 2*int32(p[2])-255
 	const one = 255
-	const least, most = one * one * (1000 - unitTolerance) / 1000 * (1000 - unitTolerance) / 1000, one * one * (1000 + unitTolerance) / 1000 * (1000 + unitTolerance) / 1000
+	const least, most = one * one * (1000 - unitTolerance) / 1000 * (1000 - unitTolerance) / 1000,
+		one * one * (1000 + unitTolerance) / 1000 * (1000 + unitTolerance) / 1000
 	length := x*x + y*y + z*z
 	return z > 0 && length >= least && length <= most
 }

@@ -2,9 +2,9 @@ package texture
 
 import "image"
 
-// A cut-out texture (leaves, fences) is drawn where alpha is at least a threshold. Filtering evens alpha out, so that
-// smaller levels would be drawn thinner and thinner; keepCoverage scales a level's alpha so that as large a part of it is
-// drawn as of the first.
+// A cut-out texture (leaves, fences) is drawn where alpha is at least a threshold. Filtering evens
+// alpha out, so that smaller levels would be drawn thinner and thinner; keepCoverage scales a
+// level's alpha so that as large a part of it is drawn as of the first.
 
 // cutOff is the alpha from which a texel counts as drawn.
 const cutOff = 128

@@ -6,8 +6,9 @@ import (
 	"fmt"
 )
 
-// DDS with the DX10 header, which names format, colour space and array, or in the older form without it, which many games
-// want: the format is then named by four letters or by masks, and sRGB can't be told from linear.
+// DDS with the DX10 header, which names format, colour space and array, or in the older form
+// without it, which many games want: the format is then named by four letters or by masks, and sRGB
+// can't be told from linear.
 
 const (
 	ddsHead    = 4 + 124
@@ -51,7 +52,8 @@ func (t *Texture) dds(plain bool) ([][]byte, error) {
 	if plain {
 		var ok bool
 		if form, ok = ddsPlains[t.Format]; !ok || t.Shape == Array {
-			return nil, fmt.Errorf("a DDS file without the DX10 header can hold neither an array nor %s and %s", BC6H, BC7)
+			return nil, fmt.Errorf("a DDS file without the DX10 header can hold neither an array nor %s and %s", BC6H,
+				BC7)
 		}
 	}
 	flags, pitch := uint32(ddsBasic|ddsPitch), uint32(t.Width*l.bytes)
@@ -139,7 +141,8 @@ func readDDS(data []byte) (*Texture, error) {
 func (t *Texture) readDX10(head []byte) error {
 	le := binary.LittleEndian
 	number, found := le.Uint32(head), false
-	for f, l := range layouts { // BC1A has BC1's number, and is read as BC1; its see-through texels come back all the same
+	// BC1A has BC1's number, and is read as BC1; its see-through texels come back all the same
+	for f, l := range layouts {
 		for srgb, n := range l.dxgi {
 			if n != 0 && n == number && !found {
 				t.Format, t.SRGB, found = Format(f), srgb == 1, true
@@ -149,7 +152,8 @@ func (t *Texture) readDX10(head []byte) error {
 	images := le.Uint32(head[12:])
 	switch {
 	case !found || le.Uint32(head[4:]) != 3:
-		return fmt.Errorf("DDS format number %d is not one that this version reads, or no texture of two dimensions", number)
+		return fmt.Errorf("DDS format number %d is not one that this version reads, or no texture of two dimensions",
+			number)
 	case le.Uint32(head[8:])&0x4 != 0 && images == 1:
 		t.Shape, t.Images = Cube, 6
 	case le.Uint32(head[8:])&0x4 != 0 || images < 1 || images > 2048:
@@ -182,7 +186,8 @@ func (t *Texture) readPlain(data []byte) error {
 	for f := range formatCount {
 		p, ok := ddsPlains[f]
 		alpha := p.flags&ddsAlpha == form.flags&ddsAlpha || p.four != "" && p.four != "DXT1"
-		if ok && alpha && p.flags&^ddsAlpha == form.flags&^ddsAlpha && p.four == form.four && p.bits == form.bits && (p.four != "" || p.masks == form.masks) {
+		if ok && alpha && p.flags&^ddsAlpha == form.flags&^ddsAlpha && p.four == form.four && p.bits == form.bits &&
+			(p.four != "" || p.masks == form.masks) {
 			t.Format, found = f, true
 			t.SpaceUntold = !f.HoldsData() && !f.HoldsLight()
 			break
@@ -191,7 +196,8 @@ func (t *Texture) readPlain(data []byte) error {
 	caps2 := le.Uint32(data[112:])
 	switch {
 	case !found:
-		return fmt.Errorf("the DDS file's pixel format %q with %d bits is not one that this version reads", form.four, form.bits)
+		return fmt.Errorf("the DDS file's pixel format %q with %d bits is not one that this version reads", form.four,
+			form.bits)
 	case caps2&0x200000 != 0:
 		return errors.New("the DDS file is a volume, which is not read")
 	case caps2&0x200 != 0 && caps2&ddsCube != ddsCube:

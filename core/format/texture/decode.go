@@ -29,7 +29,8 @@ const (
 )
 
 // Endings are the image files that Decode reads.
-var Endings = []string{".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp", ".gif", ".hdr", ".dds", ".ktx2"}
+var Endings = []string{".png", ".jpg", ".jpeg", ".tga", ".tif", ".tiff", ".bmp", ".webp", ".gif", ".hdr", ".dds",
+	".ktx2"}
 
 // reader is a kind of image file.
 type reader struct {
@@ -59,11 +60,15 @@ var readers = []reader{
 	{"GIF", ".gif", begins("GIF87a", "GIF89a"), gif.DecodeConfig, gif.Decode, nil}, // its first picture
 	{"BMP", ".bmp", begins("BM"), bmp.DecodeConfig, bmp.Decode, nil},
 	{"TIFF", ".tif .tiff", begins("II*\x00", "MM\x00*"), tiff.DecodeConfig, tiff.Decode, nil},
-	{"WebP", ".webp", func(d []byte) bool { return len(d) > 12 && string(d[:4]) == "RIFF" && string(d[8:12]) == "WEBP" }, webp.DecodeConfig, webp.Decode, nil},
-	{"Radiance picture", ".hdr", begins("#?RADIANCE", "#?RGBE"), radianceConfig, fromBytes(func(d []byte) (image.Image, error) { return decodeRadiance(d) }), nil},
+	{"WebP", ".webp",
+		func(d []byte) bool { return len(d) > 12 && string(d[:4]) == "RIFF" && string(d[8:12]) == "WEBP" },
+		webp.DecodeConfig, webp.Decode, nil},
+	{"Radiance picture", ".hdr", begins("#?RADIANCE", "#?RGBE"), radianceConfig,
+		fromBytes(func(d []byte) (image.Image, error) { return decodeRadiance(d) }), nil},
 	{"DDS texture", ".dds", begins("DDS "), textureConfig, fromBytes(decodeTexture), nil},
 	{"KTX2 texture", ".ktx2", begins(ktx2Magic), textureConfig, fromBytes(decodeTexture), nil},
-	{"TGA", ".tga", func(d []byte) bool { _, ok := readTGAHeader(d); return ok }, tgaConfig, fromBytes(func(d []byte) (image.Image, error) { return decodeTGA(d) }), nil},
+	{"TGA", ".tga", func(d []byte) bool { _, ok := readTGAHeader(d); return ok }, tgaConfig,
+		fromBytes(func(d []byte) (image.Image, error) { return decodeTGA(d) }), nil},
 }
 
 // fromBytes makes a reader of a stream of one of all bytes.
@@ -116,7 +121,8 @@ func find(data []byte) (reader, error) {
 			return r, nil
 		}
 	}
-	return reader{}, errors.New("it is none of PNG, JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance, DDS and KTX2, whatever its name says")
+	return reader{},
+		errors.New("it is none of PNG, JPEG, TGA, TIFF, BMP, WebP, GIF, Radiance, DDS and KTX2, whatever its name says")
 }
 
 // Info is what an image file says of itself.
@@ -126,7 +132,8 @@ type Info struct {
 	Misnamed      bool   // its name's ending is that of another form
 }
 
-// Probe reads what the image file of a name says of itself and, for PNG and JPEG, checks without decoding it that it is whole.
+// Probe reads what the image file of a name says of itself and, for PNG and JPEG, checks without
+// decoding it that it is whole.
 func Probe(name string, data []byte) (Info, error) {
 	r, err := find(data)
 	if err != nil {
@@ -139,8 +146,10 @@ func Probe(name string, data []byte) (Info, error) {
 	if err != nil {
 		return Info{}, fmt.Errorf("it can't be decoded: %w", err)
 	}
-	if cfg.Width < 1 || cfg.Height < 1 || cfg.Width > maxSide || cfg.Height > maxSide || cfg.Width*cfg.Height > maxTexels {
-		return Info{}, fmt.Errorf("it has %d x %d texels; at most %d a side and %d million in all are taken", cfg.Width, cfg.Height, maxSide, maxTexels/1000000)
+	if cfg.Width < 1 || cfg.Height < 1 || cfg.Width > maxSide || cfg.Height > maxSide ||
+		cfg.Width*cfg.Height > maxTexels {
+		return Info{}, fmt.Errorf("it has %d x %d texels; at most %d a side and %d million in all are taken", cfg.Width,
+			cfg.Height, maxSide, maxTexels/1000000)
 	}
 	ending := strings.ToLower(path.Ext(name))
 	return Info{cfg.Width, cfg.Height, r.name, ending != "" && !slices.Contains(strings.Fields(r.endings), ending)}, nil
@@ -225,8 +234,8 @@ func DecodeHeights(data []byte) (*Heights, error) {
 	return HeightsOf(img), nil
 }
 
-// toNRGBA is an image as 8-bit texels with straight alpha, from 0, 0. Opaque images take the short way, on which alpha can
-// be taken for multiplied in or not.
+// toNRGBA is an image as 8-bit texels with straight alpha, from 0, 0. Opaque images take the short
+// way, on which alpha can be taken for multiplied in or not.
 func toNRGBA(img image.Image) *image.NRGBA {
 	b := img.Bounds()
 	size := image.Rect(0, 0, b.Dx(), b.Dy())

@@ -27,7 +27,8 @@ func TestDecodeReadsWhatPeopleHave(t *testing.T) {
 		return b.Bytes()
 	}
 	deep := image.NewNRGBA64(want.Rect)
-	pal := image.NewPaletted(image.Rect(3, 3, 11, 11), color.Palette{color.NRGBA{9, 8, 7, 255}, color.NRGBA{200, 100, 0, 128}})
+	pal := image.NewPaletted(image.Rect(3, 3, 11, 11),
+		color.Palette{color.NRGBA{9, 8, 7, 255}, color.NRGBA{200, 100, 0, 128}})
 	pal.SetColorIndex(4, 4, 1)
 	for y := range 64 {
 		for x := range 64 {
@@ -205,7 +206,8 @@ func FuzzDecode(f *testing.F) {
 	require.NoError(f, jpeg.Encode(&j, pictures["dot"], nil))
 	f.Add(b.Bytes())
 	f.Add(j.Bytes())
-	f.Add(append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 0, 2, 0, 32, 8}, 0x83, 1, 2, 3, 4, 0x03, 1, 2, 3, 4, 5, 6, 7, 8, 9, 1, 2, 3, 4, 5, 6, 7))
+	f.Add(append([]byte{0, 0, 10, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 0, 2, 0, 32, 8}, 0x83, 1, 2, 3, 4, 0x03, 1, 2, 3, 4, 5,
+		6, 7, 8, 9, 1, 2, 3, 4, 5, 6, 7))
 	f.Add([]byte{1, 1, 1, 0, 0, 2, 0, 24, 0, 0, 0, 0, 2, 0, 1, 0, 8, 0, 'x', 1, 2, 3, 4, 5, 6, 0, 1})
 	f.Add([]byte("BM\x3a\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00\x01\x00\x00\x00\x01\x00\x00\x00\x01\x00\x18\x00" + strings.Repeat("\x00", 28)))
 	f.Add([]byte("#?RADIANCE\nFORMAT=32-bit_rle_rgbe\n\n-Y 1 +X 8\n\x02\x02\x00\x08\x88\x10\x88\x20\x88\x30\x04abcd\x84\x80"))
@@ -233,9 +235,11 @@ func TestRadianceFromAnotherProgram(t *testing.T) {
 	img, err := texture.Decode(data)
 	require.NoError(t, err)
 	require.IsType(t, &texture.Light{}, img)
-	assert.Less(t, squared(pictures["gradient"], texture.Visible(img)), 12.0, "8 bits of mantissa come back near enough")
+	assert.Less(t, squared(pictures["gradient"], texture.Visible(img)), 12.0,
+		"8 bits of mantissa come back near enough")
 	// Flat texels: 128 with exponent 129 is 1, 64 with 131 is 2, exponent 0 is black.
 	img, err = texture.Decode([]byte("#?RGBE\n# made by hand\n\n+Y 2 +X 1\n\x80\x80\x80\x81\x40\x20\x00\x83"))
 	require.NoError(t, err)
-	assert.Equal(t, []uint16{0x4000, 0x3c00, 0, 0x3c00, 0x3c00, 0x3c00, 0x3c00, 0x3c00}, img.(*texture.Light).Pix, "the lowest row comes first")
+	assert.Equal(t, []uint16{0x4000, 0x3c00, 0, 0x3c00, 0x3c00, 0x3c00, 0x3c00, 0x3c00}, img.(*texture.Light).Pix,
+		"the lowest row comes first")
 }

@@ -128,8 +128,9 @@ func (p *plane) half(f Filter, e Edge) *plane {
 	return p.scaled(w, h, f, e)
 }
 
-// halfEven is half by area for even sizes, where each new texel covers just four. Colours are weighted by alpha, so that
-// what is see-through does not bleed in; where all of the area is see-through they count alike.
+// halfEven is half by area for even sizes, where each new texel covers just four. Colours are
+// weighted by alpha, so that what is see-through does not bleed in; where all of the area is
+// see-through they count alike.
 func (p *plane) halfEven() *plane {
 	q := &plane{w: p.w / 2, h: p.h / 2}
 	q.pix = make([]uint16, q.w*q.h*4)
@@ -319,7 +320,8 @@ func taps(from, to int, f Filter, e Edge) *kernel {
 				heaviest = n
 			}
 		}
-		if mirror := len(weights) - 1 - heaviest; mirror != heaviest && weights[mirror] == weights[heaviest] && left%2 == 0 {
+		if mirror := len(weights) - 1 - heaviest; mirror != heaviest && weights[mirror] == weights[heaviest] &&
+			left%2 == 0 {
 			weights[mirror] += left / 2 // left and right alike
 			left -= left / 2
 		}

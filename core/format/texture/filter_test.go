@@ -13,13 +13,15 @@ import (
 )
 
 func TestMipSizesAndCounts(t *testing.T) {
-	for _, c := range []struct{ w, h, levels int }{{1, 1, 1}, {2, 2, 2}, {16, 4, 5}, {17, 5, 5}, {60, 36, 6}, {1, 33, 6}} {
+	for _, c := range []struct{ w, h, levels int }{{1, 1, 1}, {2, 2, 2}, {16, 4, 5}, {17, 5, 5}, {60, 36, 6},
+		{1, 33, 6}} {
 		tex := compile(t, image.NewNRGBA(image.Rect(0, 0, c.w, c.h)), texture.Options{})
 		assert.Len(t, tex.Levels, c.levels, "%d x %d", c.w, c.h)
 		w, h := tex.LevelBounds(c.levels - 1)
 		assert.Equal(t, []int{1, 1}, []int{w, h})
 		assert.Len(t, compile(t, image.NewNRGBA(image.Rect(0, 0, c.w, c.h)), texture.Options{Levels: 1}).Levels, 1)
-		assert.Len(t, compile(t, image.NewNRGBA(image.Rect(0, 0, c.w, c.h)), texture.Options{Levels: 3}).Levels, min(3, c.levels))
+		assert.Len(t, compile(t, image.NewNRGBA(image.Rect(0, 0, c.w, c.h)), texture.Options{Levels: 3}).Levels,
+			min(3, c.levels))
 	}
 }
 
@@ -88,7 +90,8 @@ func TestOddSizesKeepTheirWeight(t *testing.T) {
 
 func TestResize(t *testing.T) {
 	img := pictures["noise"]
-	assert.Equal(t, img.Pix, texture.Resize(img, 32, 32, true, texture.Box, texture.Clamp).(*image.NRGBA).Pix, "to its own size: nothing changes")
+	assert.Equal(t, img.Pix, texture.Resize(img, 32, 32, true, texture.Box, texture.Clamp).(*image.NRGBA).Pix,
+		"to its own size: nothing changes")
 	flat := pictures["flat"]
 	for _, size := range [][2]int{{1, 1}, {64, 64}, {3, 100}, {200, 2}} {
 		got := texture.Resize(flat, size[0], size[1], true, texture.Box, texture.Clamp).(*image.NRGBA)
@@ -104,7 +107,8 @@ func TestResize(t *testing.T) {
 	}
 	assert.Equal(t, []uint8{0, 0, 30, 90, 150, 210, 240, 240}, row, "between the middles of the two")
 	mirrored := paint(32, 32, func(x, y int) color.NRGBA { return img.NRGBAAt(31-x, y) })
-	a, b := texture.Resize(img, 45, 19, true, texture.Box, texture.Clamp).(*image.NRGBA), texture.Resize(mirrored, 45, 19, true, texture.Box, texture.Clamp).(*image.NRGBA)
+	a, b := texture.Resize(img, 45, 19, true, texture.Box, texture.Clamp).(*image.NRGBA),
+		texture.Resize(mirrored, 45, 19, true, texture.Box, texture.Clamp).(*image.NRGBA)
 	for y := range 19 {
 		for x := range 45 {
 			require.Equal(t, a.NRGBAAt(x, y), b.NRGBAAt(44-x, y), "left and right are treated alike")
@@ -128,8 +132,9 @@ func TestBothWaysOfHalvingAgree(t *testing.T) {
 	}
 }
 
-// Whatever the filter and the edge: one colour stays that colour, left and right are treated alike, and an image that is
-// moved round, filtered with its edges joined, is the filtered image moved round.
+// Whatever the filter and the edge: one colour stays that colour, left and right are treated alike,
+// and an image that is moved round, filtered with its edges joined, is the filtered image moved
+// round.
 func TestEveryFilter(t *testing.T) {
 	img := pictures["noise"]
 	moved := paint(32, 32, func(x, y int) color.NRGBA { return img.NRGBAAt((x+16)%32, (y+8)%32) })
@@ -196,7 +201,8 @@ func TestCoverageIsKept(t *testing.T) {
 		}
 		return float64(n) / float64(len(img.Pix)/4)
 	}
-	kept, plain := compile(t, leaf, texture.Options{SRGB: true, Coverage: true}), compile(t, leaf, texture.Options{SRGB: true})
+	kept, plain := compile(t, leaf, texture.Options{SRGB: true, Coverage: true}),
+		compile(t, leaf, texture.Options{SRGB: true})
 	want := drawn(leaf)
 	for level := range 4 {
 		assert.InDelta(t, want, drawn(texture.Visible(kept.Image(level, 0))), 0.07, "level %d", level)

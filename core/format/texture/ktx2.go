@@ -27,7 +27,8 @@ var zstdPacker = sync.OnceValues(func() (*zstd.Encoder, error) {
 
 // unpackZstd unpacks just size bytes: what a frame says of its own size, or how many there are, is not believed.
 func unpackZstd(packed []byte, size int) ([]byte, error) {
-	z, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true), zstd.WithDecoderMaxWindow(1<<27))
+	z, err := zstd.NewReader(bytes.NewReader(packed), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true),
+		zstd.WithDecoderMaxWindow(1<<27))
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +85,8 @@ func (t *Texture) ktx2(packed bool) ([][]byte, error) {
 		faces = 6
 	}
 	out := []byte(ktx2Magic)
-	for _, v := range []uint32{l.vulkan[transfer], typeSize, uint32(t.Width), uint32(t.Height), 0, layers, faces, uint32(n), scheme,
+	for _, v := range []uint32{l.vulkan[transfer], typeSize, uint32(t.Width), uint32(t.Height), 0, layers, faces,
+		uint32(n), scheme,
 		uint32(dfdAt), uint32(len(dfd)), uint32(kvdAt), uint32(len(kvd))} {
 		out = le.AppendUint32(out, v)
 	}

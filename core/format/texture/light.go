@@ -41,8 +41,8 @@ const (
 	halfLargest = 0x7bff // the largest finite one, 65504
 )
 
-// fixed is the value of a half float in units of 2 to the -24, which is exact. Below zero and no number give 0, infinity the
-// largest finite value.
+// fixed is the value of a half float in units of 2 to the -24, which is exact. Below zero and no
+// number give 0, infinity the largest finite value.
 func fixed(h uint16) int64 {
 	switch {
 	case h >= 0x8000 || h > 0x7c00:

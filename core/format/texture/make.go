@@ -26,10 +26,12 @@ type Recipe struct {
 	Edge    Edge
 	// Coverage keeps the drawn part of cut-outs in all levels; nil does so where a colour image's alpha has one bit.
 	Coverage *bool
-	// FromHeight makes a normal map of heights; Strength is how many texels high white stands over black, in hundredths.
+	// FromHeight makes a normal map of heights; Strength is how many texels high white stands over
+	// black, in hundredths.
 	FromHeight bool
 	Strength   int
-	// Green says which way green grows in the source's normals, GreenOut in the texture's; empty for either leaves it alone.
+	// Green says which way green grows in the source's normals, GreenOut in the texture's; empty
+	// for either leaves it alone.
 	Green, GreenOut string
 	Workers         int
 }
@@ -143,7 +145,8 @@ func (p *Prepared) shape() error {
 	first := p.Images[0].Bounds()
 	for i, img := range p.Images {
 		if b := img.Bounds(); b.Dx() != first.Dx() || b.Dy() != first.Dy() {
-			return fmt.Errorf("image %d has %d x %d texels, and the first %d x %d", i+1, b.Dx(), b.Dy(), first.Dx(), first.Dy())
+			return fmt.Errorf("image %d has %d x %d texels, and the first %d x %d", i+1, b.Dx(), b.Dy(), first.Dx(),
+				first.Dy())
 		}
 	}
 	if slices.ContainsFunc(p.Images, isLight) { // then all are
@@ -164,7 +167,8 @@ func isLight(img image.Image) bool {
 	return ok
 }
 
-// cubeCrosses are where the faces lie in a cross, 4 by 3 or 3 by 4 squares, in the order right, left, up, down, front, back.
+// cubeCrosses are where the faces lie in a cross, 4 by 3 or 3 by 4 squares, in the order right,
+// left, up, down, front, back.
 var cubeCrosses = map[image.Point][6]image.Point{
 	{X: 6, Y: 1}: {{X: 0}, {X: 1}, {X: 2}, {X: 3}, {X: 4}, {X: 5}},
 	{X: 1, Y: 6}: {{Y: 0}, {Y: 1}, {Y: 2}, {Y: 3}, {Y: 4}, {Y: 5}},
@@ -262,7 +266,8 @@ func (p *Prepared) choose() {
 		r.Format = p.Choice.Format
 		return
 	}
-	p.Choice = Choice{Format: r.Format, Loss: p.Content.LossIn(r.Format, r.Kind), Why: p.Content.Holds() + ": the recipe says " + r.Format.String()}
+	p.Choice = Choice{Format: r.Format, Loss: p.Content.LossIn(r.Format, r.Kind),
+		Why: p.Content.Holds() + ": the recipe says " + r.Format.String()}
 }
 
 // Allows says whether the game takes the format that was settled.
@@ -282,6 +287,8 @@ func (p *Prepared) Compile(ctx context.Context) (*Texture, error) {
 	if r.Coverage != nil {
 		cover = *r.Coverage
 	}
-	return Compile(ctx, images, Options{Format: r.Format, SRGB: r.SRGB, Shape: r.Shape, Quality: r.Quality, Levels: r.Levels, Filter: r.Filter, Edge: r.Edge,
-		Normals: r.Kind == Normal, Coverage: cover, Workers: r.Workers})
+	return Compile(ctx, images,
+		Options{Format: r.Format, SRGB: r.SRGB, Shape: r.Shape, Quality: r.Quality, Levels: r.Levels, Filter: r.Filter,
+			Edge:    r.Edge,
+			Normals: r.Kind == Normal, Coverage: cover, Workers: r.Workers})
 }

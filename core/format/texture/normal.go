@@ -47,8 +47,8 @@ func HeightsOf(img image.Image) *Heights {
 	return h
 }
 
-// Normals makes a normal map of heights by the Sobel operator. Strength is how many texels high white stands over black,
-// in hundredths; green says which way green grows.
+// Normals makes a normal map of heights by the Sobel operator. Strength is how many texels high
+// white stands over black, in hundredths; green says which way green grows.
 func (h *Heights) Normals(strength int, green string, e Edge) *image.NRGBA {
 	img := image.NewNRGBA(image.Rect(0, 0, h.W, h.H))
 	at := func(x, y int) int64 {

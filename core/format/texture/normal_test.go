@@ -42,7 +42,8 @@ func TestNormalsOfHeights(t *testing.T) {
 	}{{1000, 0, 1000}, {0, 1000, 1000}, {300, -200, 5000}, {8, 4, 100000}, {0, 0, 400}} {
 		data := heights(t, 16, 16, func(x, y int) uint16 { return uint16(20000 + c.dx*x + c.dy*y) })
 		for _, green := range []string{texture.Up, texture.Down} {
-			p, err := texture.Prepare([][]byte{data}, texture.Recipe{FromHeight: true, Kind: texture.Normal, Strength: c.strength, GreenOut: green})
+			p, err := texture.Prepare([][]byte{data},
+				texture.Recipe{FromHeight: true, Kind: texture.Normal, Strength: c.strength, GreenOut: green})
 			require.NoError(t, err)
 			x, y, z := direction(p.Images[0].(*image.NRGBA).NRGBAAt(7, 8))
 			sx, sy := float64(c.dx*c.strength)/6553500, float64(c.dy*c.strength)/6553500 // rise a texel
@@ -59,7 +60,8 @@ func TestNormalsOfHeights(t *testing.T) {
 	// With edges joined, a wave that repeats has no seam; with edges held it has.
 	wave := heights(t, 32, 8, func(x, y int) uint16 { return uint16(32768 + 30000*math.Sin(2*math.Pi*float64(x)/32)) })
 	edge := func(e texture.Edge) float64 {
-		p, err := texture.Prepare([][]byte{wave}, texture.Recipe{FromHeight: true, Kind: texture.Normal, Strength: 400, Edge: e})
+		p, err := texture.Prepare([][]byte{wave},
+			texture.Recipe{FromHeight: true, Kind: texture.Normal, Strength: 400, Edge: e})
 		require.NoError(t, err)
 		x, _, _ := direction(p.Images[0].(*image.NRGBA).NRGBAAt(0, 4))
 		return x
@@ -95,7 +97,8 @@ func TestNormalsStayOfLengthOne(t *testing.T) {
 		assert.Less(t, off(kept, level), 0.012, "level %d", level)
 	}
 	assert.Greater(t, off(plain, 2), 0.05, "plain filtering shortens them")
-	p, err := texture.PrepareImages([]image.Image{img}, texture.Recipe{Kind: texture.Normal, Size: texture.SizeRule{Largest: 40, How: "nearest"}, Forced: true})
+	p, err := texture.PrepareImages([]image.Image{img},
+		texture.Recipe{Kind: texture.Normal, Size: texture.SizeRule{Largest: 40, How: "nearest"}, Forced: true})
 	require.NoError(t, err)
 	small, err := p.Compile(context.Background())
 	require.NoError(t, err)
@@ -187,14 +190,16 @@ func TestLight(t *testing.T) {
 	p, err := texture.PrepareImages([]image.Image{sky}, texture.Recipe{Kind: texture.Glow, SRGB: true})
 	require.NoError(t, err)
 	assert.Equal(t, texture.BC6H, p.Choice.Format)
-	p, err = texture.PrepareImages([]image.Image{sky}, texture.Recipe{SRGB: true, Allowed: []texture.Format{texture.BC1}})
+	p, err = texture.PrepareImages([]image.Image{sky},
+		texture.Recipe{SRGB: true, Allowed: []texture.Format{texture.BC1}})
 	require.NoError(t, err)
 	assert.Equal(t, texture.Choice{Format: texture.BC1, Loss: texture.Loss{Light: bright}, Why: p.Choice.Why}, p.Choice)
 	made, err := p.Compile(context.Background())
 	require.NoError(t, err)
 	assert.True(t, made.SRGB)
 	// An 8-bit image as light is what the transfer function says.
-	white := compile(t, pictures["grey"], texture.Options{Format: texture.RGBA16F, SRGB: true}).Image(0, 0).(*texture.Light)
+	white := compile(t, pictures["grey"], texture.Options{Format: texture.RGBA16F, SRGB: true}).Image(0,
+		0).(*texture.Light)
 	for i, v := range pictures["grey"].Pix {
 		if i&3 != 3 {
 			require.InDelta(t, toLinear(v), halfValue(white.Pix[i]), 0.0006)

@@ -42,7 +42,8 @@ func radianceHeader(r *bufio.Reader) (w, h int, bottomUp bool, err error) {
 	}
 	var sign byte
 	if n, _ := fmt.Sscanf(s, "%cY %d +X %d", &sign, &h, &w); n != 3 || sign != '-' && sign != '+' {
-		return 0, 0, false, fmt.Errorf("the Radiance picture has the size line %q; rows from top or bottom, left to right, are read", s)
+		return 0, 0, false,
+			fmt.Errorf("the Radiance picture has the size line %q; rows from top or bottom, left to right, are read", s)
 	}
 	return w, h, sign == '+', nil
 }

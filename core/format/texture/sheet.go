@@ -11,11 +11,13 @@ import (
 	fixedpoint "golang.org/x/image/math/fixed"
 )
 
-// Sheet draws a texture for people: its images over a checkerboard, its channels, its levels, and how far it is from its
-// source where that is given (an image of the size of level 0, or nil). Differences are shown eightfold.
+// Sheet draws a texture for people: its images over a checkerboard, its channels, its levels, and
+// how far it is from its source where that is given (an image of the size of level 0, or nil).
+// Differences are shown eightfold.
 func Sheet(t *Texture, source image.Image) *image.NRGBA {
 	first := t.Image(0, 0)
-	title := fmt.Sprintf("%d x %d  %s  %s  levels: %d", t.Width, t.Height, t.Format, map[bool]string{true: "sRGB", false: "linear"}[t.SRGB], len(t.Levels))
+	title := fmt.Sprintf("%d x %d  %s  %s  levels: %d", t.Width, t.Height, t.Format,
+		map[bool]string{true: "sRGB", false: "linear"}[t.SRGB], len(t.Levels))
 	if t.Shape != Flat {
 		title += fmt.Sprintf("  %s of %d", ShapeNames[t.Shape], t.Images)
 	}
@@ -41,7 +43,8 @@ func Sheet(t *Texture, source image.Image) *image.NRGBA {
 	if source != nil && source.Bounds().Size() == first.Bounds().Size() {
 		d := Compare(source, first, t.Format)
 		s.add("source", overChecks(Visible(source)))
-		s.add(fmt.Sprintf("difference x 8: %.2f dB, worst %d", d.Colour, d.Worst), apart(Visible(source), Visible(first), t.Format.keeps()))
+		s.add(fmt.Sprintf("difference x 8: %.2f dB, worst %d", d.Colour, d.Worst),
+			apart(Visible(source), Visible(first), t.Format.keeps()))
 		s.next()
 	}
 	for level := range t.Levels {

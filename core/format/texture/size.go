@@ -6,7 +6,8 @@ import "image"
 type SizeRule struct {
 	Largest    int  // longest side in texels; 0 for no limit
 	PowerOfTwo bool // both sides must be powers of two
-	// How is "nearest", "up" or "down": the power of two that a side becomes. "refuse", or empty, leaves the image alone.
+	// How is "nearest", "up" or "down": the power of two that a side becomes. "refuse", or empty,
+	// leaves the image alone.
 	How string
 	// KeepAspect scales both sides alike and repeats the edge over what is left to the right and below.
 	KeepAspect bool

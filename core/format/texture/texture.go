@@ -57,20 +57,22 @@ type Options struct {
 	Workers int
 }
 
-// Compile makes a texture of images, *image.NRGBA or *Light, that all have one size. It stops with ctx's error within some
-// rows of blocks.
+// Compile makes a texture of images, *image.NRGBA or *Light, that all have one size. It stops with
+// ctx's error within some rows of blocks.
 func Compile(ctx context.Context, images []image.Image, o Options) (*Texture, error) {
 	if len(images) == 0 {
 		return nil, errors.New("a texture needs an image")
 	}
 	b := images[0].Bounds()
-	t := &Texture{Format: o.Format, SRGB: o.SRGB && !o.Format.HoldsLight(), Shape: o.Shape, Images: len(images), Width: b.Dx(), Height: b.Dy()}
+	t := &Texture{Format: o.Format, SRGB: o.SRGB && !o.Format.HoldsLight(), Shape: o.Shape, Images: len(images),
+		Width: b.Dx(), Height: b.Dy()}
 	if err := t.check(); err != nil {
 		return nil, err
 	}
 	for i, img := range images {
 		if n := img.Bounds(); n.Dx() != t.Width || n.Dy() != t.Height {
-			return nil, fmt.Errorf("image %d has %d x %d texels, and the first %d x %d", i+1, n.Dx(), n.Dy(), t.Width, t.Height)
+			return nil, fmt.Errorf("image %d has %d x %d texels, and the first %d x %d", i+1, n.Dx(), n.Dy(), t.Width,
+				t.Height)
 		}
 	}
 	levels := bits.Len(uint(max(t.Width, t.Height)))
@@ -253,8 +255,8 @@ func (t *Texture) stored(level, which int) []byte {
 	return t.Levels[level][which*n:][:n]
 }
 
-// Image decodes an image of a level: *image.NRGBA, or *Light for formats that hold light. One channel comes back as grey,
-// two as red and green.
+// Image decodes an image of a level: *image.NRGBA, or *Light for formats that hold light. One
+// channel comes back as grey, two as red and green.
 func (t *Texture) Image(level, which int) image.Image {
 	w, h := t.LevelBounds(level)
 	data := t.stored(level, which)
@@ -287,7 +289,8 @@ func (t *Texture) Image(level, which int) image.Image {
 
 // unpackers unpack a block of 8-bit texels.
 var unpackers = map[Format]func([]byte) bcn.Texels{
-	BC1: bcn.ReadBC1, BC1A: bcn.ReadBC1, BC2: bcn.ReadBC2, BC3: bcn.ReadBC3, BC4: bcn.ReadBC4, BC5: bcn.ReadBC5, BC7: bcn.ReadBC7,
+	BC1: bcn.ReadBC1, BC1A: bcn.ReadBC1, BC2: bcn.ReadBC2, BC3: bcn.ReadBC3, BC4: bcn.ReadBC4, BC5: bcn.ReadBC5,
+	BC7: bcn.ReadBC7,
 }
 
 // decodeBlocks unpacks an image whose data has the right length.
@@ -366,14 +369,16 @@ func Read(data []byte) (*Texture, error) {
 
 // believe refuses sizes that no file can have, before memory is given to them.
 func (t *Texture) believe(levels int) error {
-	if t.Width < 1 || t.Height < 1 || t.Width > maxSide || t.Height > maxSide || levels < 1 || levels > bits.Len(uint(max(t.Width, t.Height))) {
+	if t.Width < 1 || t.Height < 1 || t.Width > maxSide || t.Height > maxSide || levels < 1 ||
+		levels > bits.Len(uint(max(t.Width, t.Height))) {
 		return fmt.Errorf("a texture of %d x %d with %d levels is not possible", t.Width, t.Height, levels)
 	}
 	if err := t.check(); err != nil {
 		return err
 	}
 	if t.Width*t.Height > maxTexels/t.Images {
-		return fmt.Errorf("%d images of %d x %d texels are more than the %d million that are taken", t.Images, t.Width, t.Height, maxTexels/1000000)
+		return fmt.Errorf("%d images of %d x %d texels are more than the %d million that are taken", t.Images, t.Width,
+			t.Height, maxTexels/1000000)
 	}
 	return nil
 }

@@ -174,7 +174,8 @@ func TestTheFormatThatLosesLeastIsChosen(t *testing.T) {
 		{fade, true, []texture.Format{texture.BC1, texture.BC3, texture.BC2}, texture.BC3, texture.Loss{}},
 		{fade, true, []texture.Format{texture.RGBA8, texture.BC1}, texture.RGBA8, texture.Loss{}},
 		{oneBit, true, []texture.Format{texture.BC1}, texture.BC1, texture.Loss{Alpha: 32}},
-		{fade, true, []texture.Format{texture.BC1, texture.BC1A}, texture.BC1A, texture.Loss{Alpha: texture.Analyse(fade).Soft}},
+		{fade, true, []texture.Format{texture.BC1, texture.BC1A}, texture.BC1A,
+			texture.Loss{Alpha: texture.Analyse(fade).Soft}},
 		{grey, false, []texture.Format{texture.BC4, texture.RGBA8}, texture.BC4, texture.Loss{}},
 		{grey, true, []texture.Format{texture.BC4, texture.RGBA8}, texture.RGBA8, texture.Loss{}},
 		{pictures["edges"], false, []texture.Format{texture.R8}, texture.R8, texture.Loss{Colour: 60 * 36}},
@@ -201,7 +202,8 @@ func TestBC1IsGoodAndExactWhereItCanBe(t *testing.T) {
 			}
 			return c
 		})
-		assert.Zero(t, squared(img, texture.Visible(compile(t, img, texture.Options{Format: texture.BC1}).Image(0, 0))), "%v", c)
+		assert.Zero(t, squared(img, texture.Visible(compile(t, img, texture.Options{Format: texture.BC1}).Image(0, 0))),
+			"%v", c)
 	}
 }
 
@@ -209,7 +211,8 @@ func TestAnyNumberOfWorkersGivesTheSame(t *testing.T) {
 	for _, f := range every() {
 		want := compile(t, pictures["edges"], texture.Options{Format: f})
 		for _, workers := range []int{2, 3, 16} {
-			assert.Equal(t, want, compile(t, pictures["edges"], texture.Options{Format: f, Workers: workers}), "%s with %d", f, workers)
+			assert.Equal(t, want, compile(t, pictures["edges"], texture.Options{Format: f, Workers: workers}),
+				"%s with %d", f, workers)
 		}
 	}
 }
@@ -231,8 +234,10 @@ func TestSizeRule(t *testing.T) {
 	}{
 		{texture.SizeRule{PowerOfTwo: true}, 100, 65, image.Pt(128, 64), image.Pt(128, 64)},
 		{texture.SizeRule{PowerOfTwo: true, How: "up"}, 100, 65, image.Pt(128, 128), image.Pt(128, 128)},
-		{texture.SizeRule{PowerOfTwo: true, How: "up", KeepAspect: true}, 100, 65, image.Pt(128, 128), image.Pt(128, 83)},
-		{texture.SizeRule{PowerOfTwo: true, How: "down", KeepAspect: true}, 100, 65, image.Pt(64, 64), image.Pt(64, 42)},
+		{texture.SizeRule{PowerOfTwo: true, How: "up", KeepAspect: true}, 100, 65, image.Pt(128, 128),
+			image.Pt(128, 83)},
+		{texture.SizeRule{PowerOfTwo: true, How: "down", KeepAspect: true}, 100, 65, image.Pt(64, 64),
+			image.Pt(64, 42)},
 		{texture.SizeRule{PowerOfTwo: true, How: "down"}, 100, 65, image.Pt(64, 64), image.Pt(64, 64)},
 		{texture.SizeRule{PowerOfTwo: true, Largest: 32, How: "up"}, 100, 8, image.Pt(32, 8), image.Pt(32, 8)},
 		{texture.SizeRule{PowerOfTwo: true, Largest: 100}, 400, 400, image.Pt(64, 64), image.Pt(64, 64)},
@@ -257,7 +262,8 @@ func TestSheetAndCompare(t *testing.T) {
 		colours[color.NRGBA{large.Pix[i], large.Pix[i+1], large.Pix[i+2], large.Pix[i+3]}]++
 	}
 	assert.Greater(t, len(colours), 300, "there is something to see")
-	cubes, err := texture.Compile(context.Background(), []image.Image{fade, fade, fade, fade, fade, fade}, texture.Options{Shape: texture.Cube})
+	cubes, err := texture.Compile(context.Background(), []image.Image{fade, fade, fade, fade, fade, fade},
+		texture.Options{Shape: texture.Cube})
 	require.NoError(t, err)
 	assert.Greater(t, texture.Sheet(cubes, nil).Rect.Dy(), small.Rect.Dy())
 
@@ -270,7 +276,8 @@ func TestSheetAndCompare(t *testing.T) {
 	d := texture.Compare(fade, off, texture.RGBA8)
 	assert.InDelta(t, 10*math.Log10(255*255*3/4.0), d.Colour, 0.001)
 	assert.Equal(t, []any{99.0, 2}, []any{d.Alpha, d.Worst})
-	assert.InDelta(t, 10*math.Log10(255*255/4.0), texture.Compare(fade, off, texture.R8).Colour, 0.001, "one channel counts alone")
+	assert.InDelta(t, 10*math.Log10(255*255/4.0), texture.Compare(fade, off, texture.R8).Colour, 0.001,
+		"one channel counts alone")
 	light := texture.ToLight(pictures["gradient"], true)
 	brighter := texture.ToLight(pictures["gradient"], true)
 	for i := range brighter.Pix {
@@ -295,17 +302,26 @@ func TestChoicesByKind(t *testing.T) {
 	}{
 		{normals, texture.Normal, false, nil, texture.BC5, "opaque normals: bc5 keeps two channels apart"},
 		{normals, texture.Normal, false, few, texture.RGBA8, "opaque normals: rgba8 keeps all of it in the least room"},
-		{pictures["grey"], texture.Height, false, nil, texture.BC4, "opaque grey: bc4 keeps all of it in the least room"},
-		{paint(8, 8, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y * 9), 0, 255} }), texture.Mask, false, nil, texture.BC5, "opaque two channels: bc5 keeps two channels apart"},
+		{pictures["grey"], texture.Height, false, nil, texture.BC4,
+			"opaque grey: bc4 keeps all of it in the least room"},
+		{paint(8, 8, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y * 9), 0, 255} }), texture.Mask,
+			false, nil, texture.BC5, "opaque two channels: bc5 keeps two channels apart"},
 		{pictures["grey"], texture.Mask, false, few, texture.BC1, "opaque grey: bc1 keeps all of it in the least room"},
 		{pictures["edges"], texture.Colour, true, nil, texture.BC7, "opaque colour: bc7 keeps it closest"},
-		{fade, texture.Interface, false, few, texture.BC3, "colour with soft alpha: bc3 keeps all of it in the least room"},
-		{fade, texture.Colour, false, []texture.Format{texture.BC1}, texture.BC1, "colour with soft alpha: of bc1, bc1 loses least"},
-		{texture.ToLight(fade, true), texture.Glow, false, nil, texture.RGBA16F, "light: rgba16f keeps all of it in the least room"},
-		{texture.ToLight(pictures["edges"], true), texture.Glow, false, nil, texture.BC6H, "light: bc6h keeps all of it in the least room"},
-		{pictures["grey"], texture.Colour, false, []texture.Format{texture.BC4}, texture.RGBA8, "opaque grey: of bc4 none can hold it"},
+		{fade, texture.Interface, false, few, texture.BC3,
+			"colour with soft alpha: bc3 keeps all of it in the least room"},
+		{fade, texture.Colour, false, []texture.Format{texture.BC1}, texture.BC1,
+			"colour with soft alpha: of bc1, bc1 loses least"},
+		{texture.ToLight(fade, true), texture.Glow, false, nil, texture.RGBA16F,
+			"light: rgba16f keeps all of it in the least room"},
+		{texture.ToLight(pictures["edges"], true), texture.Glow, false, nil, texture.BC6H,
+			"light: bc6h keeps all of it in the least room"},
+		{pictures["grey"], texture.Colour, false, []texture.Format{texture.BC4}, texture.RGBA8,
+			"opaque grey: of bc4 none can hold it"},
 	} {
-		p, err := texture.PrepareImages([]image.Image{c.img}, texture.Recipe{Kind: c.kind, SRGB: c.kind.IsColour(), Allowed: c.allowed, Quality: map[bool]bcn.Quality{true: bcn.Best}[c.best]})
+		p, err := texture.PrepareImages([]image.Image{c.img},
+			texture.Recipe{Kind: c.kind, SRGB: c.kind.IsColour(), Allowed: c.allowed,
+				Quality: map[bool]bcn.Quality{true: bcn.Best}[c.best]})
 		require.NoError(t, err)
 		assert.Equal(t, c.want.String(), p.Choice.Format.String(), "%s %v", c.kind, c.allowed)
 		assert.Equal(t, c.why, p.Choice.Why)
@@ -322,7 +338,8 @@ func TestKeepingTheAspect(t *testing.T) {
 		require.NoError(t, err)
 		got := texture.Visible(p.Images[0])
 		require.Equal(t, image.Pt(64, 32), got.Rect.Size())
-		tall, err := texture.PrepareImages([]image.Image{texture.Resize(img, 30, 50, false, texture.Box, texture.Clamp)}, texture.Recipe{Kind: texture.Mask, Size: rule})
+		tall, err := texture.PrepareImages([]image.Image{texture.Resize(img, 30, 50, false, texture.Box,
+			texture.Clamp)}, texture.Recipe{Kind: texture.Mask, Size: rule})
 		require.NoError(t, err)
 		seen := texture.Visible(tall.Images[0])
 		require.Equal(t, image.Pt(32, 64), seen.Rect.Size())

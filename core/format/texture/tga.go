@@ -8,8 +8,8 @@ import (
 	"image/color"
 )
 
-// TGA has no magic; a header is believed when all its fields make sense. Kinds 1 (palette), 2 (colour) and 3 (grey), plain
-// and run-length (plus 8), after the Truevision TGA 2.0 specification.
+// TGA has no magic; a header is believed when all its fields make sense. Kinds 1 (palette), 2
+// (colour) and 3 (grey), plain and run-length (plus 8), after the Truevision TGA 2.0 specification.
 type tgaHeader struct {
 	idLength, paletteKind, kind          byte
 	paletteFirst, paletteSize            int
@@ -28,11 +28,13 @@ func readTGAHeader(data []byte) (tgaHeader, bool) {
 	h := tgaHeader{idLength: data[0], paletteKind: data[1], kind: data[2] &^ 8, runLength: data[2]&8 != 0,
 		paletteFirst: int(le.Uint16(data[3:])), paletteSize: int(le.Uint16(data[5:])), paletteBits: int(data[7]),
 		width: int(le.Uint16(data[12:])), height: int(le.Uint16(data[14:])), bits: int(data[16]),
-		alphaBits: int(data[17] & 15), fromRight: data[17]&16 != 0, fromTop: data[17]&32 != 0, mixed: data[17]&0xc0 != 0}
+		alphaBits: int(data[17] & 15), fromRight: data[17]&16 != 0, fromTop: data[17]&32 != 0,
+		mixed: data[17]&0xc0 != 0}
 	ok := h.width > 0 && h.height > 0 && h.paletteKind <= 1 && data[2] <= 11 && h.alphaBits <= 8
 	switch h.kind {
 	case 1:
-		ok = ok && h.paletteKind == 1 && (h.bits == 8 || h.bits == 16) && (h.paletteBits == 15 || h.paletteBits == 16 || h.paletteBits == 24 || h.paletteBits == 32)
+		ok = ok && h.paletteKind == 1 && (h.bits == 8 || h.bits == 16) &&
+			(h.paletteBits == 15 || h.paletteBits == 16 || h.paletteBits == 24 || h.paletteBits == 32)
 	case 2:
 		ok = ok && (h.bits == 15 || h.bits == 16 || h.bits == 24 || h.bits == 32)
 	case 3:
@@ -92,7 +94,8 @@ func decodeTGA(data []byte) (*image.NRGBA, error) {
 			if n -= h.paletteFirst; n < 0 || n >= h.paletteSize {
 				return nil, fmt.Errorf("the TGA uses colour %d of a palette of %d", n, h.paletteSize)
 			}
-			c = tgaColour(palette[n*paletteBytes:][:paletteBytes], h.paletteBits, h.paletteBits == 32 || h.alphaBits > 0)
+			c = tgaColour(palette[n*paletteBytes:][:paletteBytes], h.paletteBits, h.paletteBits == 32 ||
+				h.alphaBits > 0)
 		case 2:
 			c = tgaColour(p, h.bits, h.bits == 32 || h.alphaBits > 0)
 		case 3:

@@ -61,8 +61,8 @@ var defaultTable = func() (t codeTable) {
 	return t
 }()
 
-// opcodes look the default table up the other way round: the byte of an instruction, and of one after another. They are made when the first
-// delta is, not when the program starts.
+// opcodes look the default table up the other way round: the byte of an instruction, and of one
+// after another. They are made when the first delta is, not when the program starts.
 var opcodes = sync.OnceValues(func() (singles map[instruction]uint8, pairs map[[2]instruction]uint8) {
 	singles, pairs = map[instruction]uint8{}, map[[2]instruction]uint8{}
 	for op, e := range defaultTable {

@@ -15,7 +15,8 @@ const (
 	// mostWindow is the largest window that is read: a bound on memory.
 	mostWindow = 64 << 20
 	mostHeader = 16 << 20
-	// MostTarget is how much Decode writes unless it is told otherwise: a delta that says that it makes more is probably a trap.
+	// MostTarget is how much Decode writes unless it is told otherwise: a delta that says that it
+	// makes more is probably a trap.
 	MostTarget = 64 << 30
 )
 
@@ -71,9 +72,10 @@ func Open(delta io.Reader) (header []byte, err error) {
 	return r.header, nil
 }
 
-// Decode writes the file that a delta makes of old to out. A window that copies from what was written before is read back from out, which
-// must be an io.ReaderAt then.
-func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, delta io.Reader, out io.Writer, limits Limits) (*Stats, error) {
+// Decode writes the file that a delta makes of old to out. A window that copies from what was
+// written before is read back from out, which must be an io.ReaderAt then.
+func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, delta io.Reader, out io.Writer, limits Limits) (*Stats,
+	error) {
 	r, err := open(delta, true)
 	if err != nil {
 		return nil, err
@@ -173,7 +175,8 @@ func (b *behind) close() error {
 	return b.err
 }
 
-// windowBuffer is the target of a window; the next one has another, and the one after that waits until this one is written.
+// windowBuffer is the target of a window; the next one has another, and the one after that waits
+// until this one is written.
 type windowBuffer struct {
 	b    []byte
 	busy sync.WaitGroup
@@ -304,7 +307,8 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 		}
 		if segment > limit || from > limit-segment {
 			if indicator&fromSource != 0 {
-				return nil, fmt.Errorf("%w (it wants bytes %d to %d of a file of %d)", ErrSource, from, from+segment, limit)
+				return nil, fmt.Errorf("%w (it wants bytes %d to %d of a file of %d)", ErrSource, from, from+segment,
+					limit)
 			}
 			return nil, errBounds
 		}
@@ -391,7 +395,8 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 }
 
 // follow does what the instructions say.
-func (r *reader) follow(target []byte, size int, sections [3][]byte, segment int64, read func(b []byte, at int64) error, busy *sync.WaitGroup) ([]byte, error) {
+func (r *reader) follow(target []byte, size int, sections [3][]byte, segment int64, read func(b []byte, at int64) error,
+	busy *sync.WaitGroup) ([]byte, error) {
 	data, inst, addr := sections[0], sections[1], sections[2]
 	given := 0 // how much of the target was handed over
 	r.a.reset()

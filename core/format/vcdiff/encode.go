@@ -14,7 +14,8 @@ import (
 // windowSize is how much of the new file a window holds. Other readers take 16 MiB at the most.
 const windowSize = 4 << 20
 
-// The bits of a delta's and of a window's first byte, and of what is packed (RFC 3284, 4). Adler-32 and the application header are extensions.
+// The bits of a delta's and of a window's first byte, and of what is packed (RFC 3284, 4). Adler-32
+// and the application header are extensions.
 const (
 	hasCompression = 1 << 0
 	hasTable       = 1 << 1
@@ -36,7 +37,8 @@ var magic = []byte{0xd6, 0xc3, 0xc4, 0}
 type Options struct {
 	Workers     int
 	Compression Compression
-	// MostPacked is how many bytes of sections of a kind are compressed, since that takes a second for two megabytes; 0: all.
+	// MostPacked is how many bytes of sections of a kind are compressed, since that takes a second
+	// for two megabytes; 0: all.
 	MostPacked int64
 	// Standard keeps to the letter of RFC 3284: no checksums, no application header, no compression of sections.
 	Standard bool
@@ -70,9 +72,10 @@ type encoded struct {
 	buffer           []byte
 }
 
-// Encode writes the delta from old to what new gives. The result does not depend on the number of workers. Memory is about 100 MiB, and
-// 20 more for each worker, whatever the sizes.
-func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, out io.Writer, o Options) (*Stats, error) {
+// Encode writes the delta from old to what new gives. The result does not depend on the number of
+// workers. Memory is about 100 MiB, and 20 more for each worker, whatever the sizes.
+func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, out io.Writer, o Options) (*Stats,
+	error) {
 	if o.Standard {
 		o.Compression = None
 		if o.Header != nil {
@@ -116,7 +119,8 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.Reader, 
 				b = make([]byte, window)
 			}
 			n, err := io.ReadFull(now, b[:window])
-			if n > 0 || at == 0 { // an empty file is a window too: without any, other readers take the delta for cut short
+			// an empty file is a window too: without any, other readers take the delta for cut short
+			if n > 0 || at == 0 {
 				t := task{b[:n], at, make(chan *encoded, 1)}
 				at += int64(n)
 				select {

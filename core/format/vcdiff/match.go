@@ -7,7 +7,8 @@ import (
 )
 
 const (
-	// mostBlocks is how many blocks of the old file the index holds: with 8 bytes for each place of the table, 64 MiB and no more.
+	// mostBlocks is how many blocks of the old file the index holds: with 8 bytes for each place of
+	// the table, 64 MiB and no more.
 	mostBlocks = 4 << 20
 	// smallOld is up to where an old file counts as small, and is looked at more closely.
 	smallOld = 1 << 20
@@ -122,8 +123,9 @@ type matcher struct {
 	ops   []op
 }
 
-// nearby finds what stands around one place of the old file, at every position. Where the index has wide steps, it finds how the file goes on
-// after a small change, which the index would see only some hundred bytes later.
+// nearby finds what stands around one place of the old file, at every position. Where the index has
+// wide steps, it finds how the file goes on after a small change, which the index would see only
+// some hundred bytes later.
 type nearby struct {
 	valid bool
 	table [1 << nearBits]uint16 // position in the part + 1 by the hash of 16 bytes
@@ -161,9 +163,11 @@ func nearHash(b []byte) uint64 {
 }
 
 const (
-	ownBits    = 17
-	longRun    = 24
-	leastOld   = 32  // the least that is worth copying from elsewhere in the old file: its address takes some bytes, and what follows begins anew
+	ownBits = 17
+	longRun = 24
+	// the least that is worth copying from elsewhere in the old file: its address takes some bytes,
+	// and what follows begins anew
+	leastOld   = 32
 	leastSmall = 16  // the same of a small old file
 	leastAlong = 6   // the same, going on where the last copy would have gone on
 	anchor     = 128 // the least that says how the old file goes on

@@ -15,16 +15,18 @@ import (
 // Compression is what the sections of a delta are packed with. The RFC leaves that open (4.1).
 type Compression uint8
 
-// The ways of packing sections. LZMA has the number that the common implementation gives it, and its form: each of the three kinds of
-// sections of a delta is one stream in the xz container, flushed at the end of each window and never ended; a section is its
-// unpacked size and the bytes that the window added.
+// The ways of packing sections. LZMA has the number that the common implementation gives it, and
+// its form: each of the three kinds of sections of a delta is one stream in the xz container,
+// flushed at the end of each window and never ended; a section is its unpacked size and the bytes
+// that the window added.
 const (
 	None Compression = 0
 	LZMA Compression = 2
 )
 
 const (
-	// least is how many bytes a section must have to be packed; smaller ones stay as they are and are not part of the stream.
+	// least is how many bytes a section must have to be packed; smaller ones stay as they are and
+	// are not part of the stream.
 	least = 24
 	// mostDict is the largest dictionary that is believed.
 	mostDict = 64 << 20
@@ -82,7 +84,8 @@ func (p *packer) pack(section []byte) ([]byte, bool, error) {
 	p.out.Reset()
 	if p.w == nil {
 		p.out.Write(xzHead(p.bits))
-		w, err := lzma.Writer2Config{DictCap: 1 << p.bits, Properties: &lzma.Properties{LC: 3, LP: 0, PB: 0}, Matcher: lzma.HashTable4}.NewWriter2(&p.out)
+		w, err := lzma.Writer2Config{DictCap: 1 << p.bits, Properties: &lzma.Properties{LC: 3, LP: 0, PB: 0},
+			Matcher: lzma.HashTable4}.NewWriter2(&p.out)
 		if err != nil {
 			return nil, false, err
 		}
@@ -134,12 +137,14 @@ var errXZ = errors.New("a packed section does not begin as an LZMA stream does")
 // readXZHead reads the beginning of an xz stream, up to its first chunk, and returns the size of its dictionary.
 func readXZHead(r *bytes.Buffer) (dict int, err error) {
 	head := r.Next(13)
-	if len(head) < 13 || !bytes.Equal(head[:6], []byte{0xfd, '7', 'z', 'X', 'Z', 0}) || crc32.ChecksumIEEE(head[6:8]) != binary.LittleEndian.Uint32(head[8:12]) {
+	if len(head) < 13 || !bytes.Equal(head[:6], []byte{0xfd, '7', 'z', 'X', 'Z', 0}) ||
+		crc32.ChecksumIEEE(head[6:8]) != binary.LittleEndian.Uint32(head[8:12]) {
 		return 0, errXZ
 	}
 	size := (int(head[12]) + 1) * 4
 	block := append([]byte{head[12]}, r.Next(size-1)...)
-	if head[12] == 0 || len(block) < size || crc32.ChecksumIEEE(block[:size-4]) != binary.LittleEndian.Uint32(block[size-4:]) {
+	if head[12] == 0 || len(block) < size ||
+		crc32.ChecksumIEEE(block[:size-4]) != binary.LittleEndian.Uint32(block[size-4:]) {
 		return 0, errXZ
 	}
 	flags, rest := block[1], block[2:size-4]
@@ -160,7 +165,8 @@ func readXZHead(r *bytes.Buffer) (dict int, err error) {
 	}
 	dict = (2 | bits&1) << (bits/2 + 11)
 	if bits == 40 || dict > mostDict {
-		return 0, fmt.Errorf("a packed section wants a dictionary of %d MiB, more than the %d that are allowed", dict>>20, mostDict>>20)
+		return 0, fmt.Errorf("a packed section wants a dictionary of %d MiB, more than the %d that are allowed",
+			dict>>20, mostDict>>20)
 	}
 	return dict, nil
 }

@@ -81,9 +81,10 @@ func samples() map[string]pair {
 		"the same":           {loud, loud},
 		"text":               {text, edited(r, text, 60)},
 		"noise":              {loud, edited(r, loud, 40)},
-		"runs":               {bytes.Repeat([]byte{7}, 900), append(bytes.Repeat([]byte{0}, 90_000), bytes.Repeat([]byte("abc"), 9000)...)},
-		"turned round":       {text, append(bytes.Clone(text[150_000:]), text[:150_000]...)},
-		"several windows":    {large, edited(r, append(large, large[:2<<20]...), 100)},
+		"runs": {bytes.Repeat([]byte{7}, 900),
+			append(bytes.Repeat([]byte{0}, 90_000), bytes.Repeat([]byte("abc"), 9000)...)},
+		"turned round":    {text, append(bytes.Clone(text[150_000:]), text[:150_000]...)},
+		"several windows": {large, edited(r, append(large, large[:2<<20]...), 100)},
 	}
 }
 
@@ -100,7 +101,8 @@ func encode(t testing.TB, p pair, o Options) []byte {
 
 func decode(old, change []byte) ([]byte, error) {
 	var out bytes.Buffer
-	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(change), &out, Limits{Most: 128 << 20})
+	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(change), &out,
+		Limits{Most: 128 << 20})
 	return out.Bytes(), err
 }
 
@@ -124,7 +126,9 @@ func TestRoundTripsHereAndElsewhere(t *testing.T) {
 				return path
 			}
 			oldFile, newFile := file("old", p.old), file("new", p.now)
-			for mode, o := range map[string]Options{"lzma": {Compression: LZMA, Workers: 2}, "none": {Workers: 3}, "standard": {Standard: true}, "little": {Compression: LZMA, MostPacked: 100}, "known size": {Compression: LZMA, Size: int64(len(p.now))}} {
+			for mode, o := range map[string]Options{"lzma": {Compression: LZMA, Workers: 2}, "none": {Workers: 3},
+				"standard": {Standard: true}, "little": {Compression: LZMA, MostPacked: 100},
+				"known size": {Compression: LZMA, Size: int64(len(p.now))}} {
 				d := encode(t, p, o)
 				got, err := decode(p.old, d)
 				require.NoError(t, err, mode)
@@ -202,7 +206,8 @@ func TestTheExampleOfTheStandard(t *testing.T) {
 	got, err := decode(source, d)
 	require.NoError(t, err)
 	assert.Equal(t, target, string(got))
-	// In the default table's own bytes, worked out by hand: COPY 4 by the same cache, which begins with address 0 (19+6*16+1), ADD 4, RUN.
+	// In the default table's own bytes, worked out by hand: COPY 4 by the same cache, which begins
+	// with address 0 (19+6*16+1), ADD 4, RUN.
 	assert.Equal(t, byte(116), inst[0])
 	assert.Equal(t, byte(5), inst[1])
 	assert.Equal(t, byte(0), inst[len(inst)-2])
@@ -211,8 +216,10 @@ func TestTheExampleOfTheStandard(t *testing.T) {
 // The default code table is that of RFC 3284, 5.6, at the borders that its description names.
 func TestTheDefaultTable(t *testing.T) {
 	for op, want := range map[int][2]instruction{
-		0: {{run, 0, 0}}, 1: {{add, 0, 0}}, 2: {{add, 1, 0}}, 18: {{add, 17, 0}}, 19: {{copyFrom, 0, 0}}, 20: {{copyFrom, 4, 0}}, 34: {{copyFrom, 18, 0}}, 35: {{copyFrom, 0, 1}},
-		162: {{copyFrom, 18, 8}}, 163: {{add, 1, 0}, {copyFrom, 4, 0}}, 234: {{add, 4, 0}, {copyFrom, 6, 5}}, 235: {{add, 1, 0}, {copyFrom, 4, 6}}, 246: {{add, 4, 0}, {copyFrom, 4, 8}},
+		0: {{run, 0, 0}}, 1: {{add, 0, 0}}, 2: {{add, 1, 0}}, 18: {{add, 17, 0}}, 19: {{copyFrom, 0, 0}},
+		20: {{copyFrom, 4, 0}}, 34: {{copyFrom, 18, 0}}, 35: {{copyFrom, 0, 1}},
+		162: {{copyFrom, 18, 8}}, 163: {{add, 1, 0}, {copyFrom, 4, 0}}, 234: {{add, 4, 0}, {copyFrom, 6, 5}},
+		235: {{add, 1, 0}, {copyFrom, 4, 6}}, 246: {{add, 4, 0}, {copyFrom, 4, 8}},
 		247: {{copyFrom, 4, 0}, {add, 1, 0}}, 255: {{copyFrom, 4, 8}, {add, 1, 0}},
 	} {
 		assert.Equal(t, want, defaultTable[op], "byte %d", op)
@@ -233,8 +240,10 @@ func TestTablesOfTheirOwnAndTargetsThatAreRead(t *testing.T) {
 		rest = append(rest, data+inst+addr...)
 		return append(append(append([]byte{indicator}, segment...), byte(len(rest))), rest...)
 	}
-	d := append(head, window(0, nil, 8, "xyz", "\x00", "\x00")...)                                   // xyz and the five from 0 on: xyzxy
-	d = append(d, window(fromTarget, []byte{6, 2}, 7, "", string([]byte{19}), string([]byte{0}))...) // seven from the segment zxyzxy: mode 9 is a same cache, at 0
+	// xyz and the five from 0 on: xyzxy
+	d := append(head, window(0, nil, 8, "xyz", "\x00", "\x00")...)
+	// seven from the segment zxyzxy: mode 9 is a same cache, at 0
+	d = append(d, window(fromTarget, []byte{6, 2}, 7, "", string([]byte{19}), string([]byte{0}))...)
 	out := filepath.Join(t.TempDir(), "out")
 	f, err := os.Create(out)
 	require.NoError(t, err)
@@ -276,7 +285,8 @@ func TestWrongAndDamaged(t *testing.T) {
 			assert.True(t, bytes.Equal(p.now, got), "byte %d changed, and nobody noticed", at)
 		}
 	}
-	_, err = Decode(context.Background(), bytes.NewReader(p.old), int64(len(p.old)), bytes.NewReader(d), io.Discard, Limits{Most: 1000})
+	_, err = Decode(context.Background(), bytes.NewReader(p.old), int64(len(p.old)), bytes.NewReader(d), io.Discard,
+		Limits{Most: 1000})
 	assert.ErrorContains(t, err, "more than the 1000 bytes")
 }
 
@@ -338,7 +348,8 @@ func FuzzDecode(f *testing.F) {
 	f.Add(append(append(append(bytes.Clone(magic), 0, hasAdler, 12, 4, 0, 1, 2, 0), adler...), 'a', 0, 4))
 	f.Fuzz(func(t *testing.T, d []byte) {
 		var out bytes.Buffer
-		_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out, Limits{Most: 1 << 20})
+		_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out,
+			Limits{Most: 1 << 20})
 		if err == nil && out.Len() > 1<<20 {
 			t.Fatal("it wrote more than allowed")
 		}

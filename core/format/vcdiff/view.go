@@ -14,7 +14,8 @@ const (
 	whole = 32 << 20
 )
 
-// view reads a file at any place through pages that it keeps: all of a small file, the last ones of a large. It is used by one goroutine.
+// view reads a file at any place through pages that it keeps: all of a small file, the last ones of
+// a large. It is used by one goroutine.
 type view struct {
 	r     io.ReaderAt
 	size  int64
@@ -31,7 +32,8 @@ type page struct {
 	data []byte
 }
 
-// newView makes a view that keeps that many bytes of a file that is larger than whole; of a smaller one, load keeps all.
+// newView makes a view that keeps that many bytes of a file that is larger than whole; of a smaller
+// one, load keeps all.
 func newView(r io.ReaderAt, size, keep, whole int64) *view {
 	v := &view{r: r, size: size}
 	if size > whole {
@@ -66,7 +68,8 @@ func readAt(r io.ReaderAt, b []byte, at int64) error {
 	return nil
 }
 
-// from is what stands at a position: at least a byte of it, up to the end of its page. It is nil after an error and at the end.
+// from is what stands at a position: at least a byte of it, up to the end of its page. It is nil
+// after an error and at the end.
 func (v *view) from(at int64) []byte {
 	if at < 0 || at >= v.size || v.err != nil {
 		return nil

@@ -70,7 +70,8 @@ func TestPagesAreTheFile(t *testing.T) {
 	}
 }
 
-// A disk that fails, a file that becomes shorter, a writer that is full: each is said, and nothing is taken for the end of a file.
+// A disk that fails, a file that becomes shorter, a writer that is full: each is said, and nothing
+// is taken for the end of a file.
 func TestWhatFails(t *testing.T) {
 	thorough.Only(t)
 	r := rand.New(rand.NewPCG(2, 1))
@@ -78,11 +79,13 @@ func TestWhatFails(t *testing.T) {
 	old := noise(r, whole+2<<20)
 	now := append(bytes.Clone(old[1<<20:]), old[:1<<20]...)
 	ctx := context.Background()
-	_, err := Encode(ctx, &failing{old, int64(len(old)) - 5, broken}, int64(len(old)), bytes.NewReader(now), io.Discard, Options{Workers: 2})
+	_, err := Encode(ctx, &failing{old, int64(len(old)) - 5, broken}, int64(len(old)), bytes.NewReader(now), io.Discard,
+		Options{Workers: 2})
 	assert.ErrorIs(t, err, broken)
 	_, err = Encode(ctx, bytes.NewReader(old[:1000]), int64(len(old)), bytes.NewReader(now), io.Discard, Options{})
 	assert.ErrorContains(t, err, "became shorter")
-	_, err = Encode(ctx, bytes.NewReader(old), int64(len(old)), io.MultiReader(bytes.NewReader(now[:100]), &breaking{broken}), io.Discard, Options{})
+	_, err = Encode(ctx, bytes.NewReader(old), int64(len(old)),
+		io.MultiReader(bytes.NewReader(now[:100]), &breaking{broken}), io.Discard, Options{})
 	assert.ErrorIs(t, err, broken)
 	_, err = Encode(ctx, bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), full{broken}, Options{Workers: 2})
 	assert.ErrorIs(t, err, broken)
@@ -102,7 +105,8 @@ func TestWhatFails(t *testing.T) {
 	_, err = Decode(stopped, bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), io.Discard, Limits{})
 	assert.ErrorIs(t, err, context.Canceled)
 	var done int64
-	_, err = Decode(ctx, bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), io.Discard, Limits{Wrote: func(n int64) { done += n }})
+	_, err = Decode(ctx, bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), io.Discard,
+		Limits{Wrote: func(n int64) { done += n }})
 	require.NoError(t, err)
 	assert.EqualValues(t, len(now), done)
 }
@@ -115,7 +119,8 @@ type full struct{ err error }
 
 func (f full) Write([]byte) (int, error) { return 0, f.err }
 
-// In a large file, whose blocks lie far apart in the index, small changes close to each other cost little more than in a small one.
+// In a large file, whose blocks lie far apart in the index, small changes close to each other cost
+// little more than in a small one.
 func TestLargeFilesAreLookedAtClosely(t *testing.T) {
 	thorough.Only(t)
 	r := rand.New(rand.NewPCG(7, 3))
@@ -144,7 +149,8 @@ func TestHeaders(t *testing.T) {
 	h, err = Open(bytes.NewReader(encode(t, pair{nil, []byte("x")}, Options{})))
 	require.NoError(t, err)
 	assert.Nil(t, h)
-	_, err = Encode(context.Background(), bytes.NewReader(nil), 0, bytes.NewReader(nil), io.Discard, Options{Standard: true, Header: []byte("x")})
+	_, err = Encode(context.Background(), bytes.NewReader(nil), 0, bytes.NewReader(nil), io.Discard,
+		Options{Standard: true, Header: []byte("x")})
 	assert.Error(t, err)
 	for _, n := range []int64{0, 1, 127, 128, 16383, 16384, 1 << 32, 1<<62 - 1} {
 		got, rest, err := cutInt(appendInt(nil, n))
@@ -169,7 +175,8 @@ func TestAbout(t *testing.T) {
 		d := encode(t, p, o)
 		a, h, err := Inspect(bytes.NewReader(d))
 		require.NoError(t, err)
-		assert.Equal(t, &About{Windows: 3, Target: int64(len(p.now)), OldLeast: a.OldLeast, Adler: !o.Standard, LZMA: !o.Standard, Header: len(o.Header)}, a)
+		assert.Equal(t, &About{Windows: 3, Target: int64(len(p.now)), OldLeast: a.OldLeast, Adler: !o.Standard,
+			LZMA: !o.Standard, Header: len(o.Header)}, a)
 		assert.Equal(t, o.Header, h)
 		assert.InDelta(t, len(p.old), a.OldLeast, 1<<20)
 		for _, cut := range []int{4, len(d) / 2, len(d) - 1} {

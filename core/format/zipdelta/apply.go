@@ -19,7 +19,8 @@ import (
 // inMemory is how much unpacked content is compared with in memory; more goes to a temporary file.
 const inMemory = 64 << 20
 
-// source is what a delta between archives is made from: what is no entry's data in the old file, and some entries unpacked.
+// source is what a delta between archives is made from: what is no entry's data in the old file,
+// and some entries unpacked.
 type source struct {
 	parts []sourcePart
 	size  int64
@@ -59,7 +60,8 @@ func (s *source) add(r io.ReaderAt, from, size int64) {
 var errOld = errors.New("reading the old archive")
 
 // sourceOf unpacks what a delta is made from. done frees it.
-func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*zipfile.File, entries []int, temp string) (s *source, size int64, done func(), err error) {
+func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*zipfile.File, entries []int,
+	temp string) (s *source, size int64, done func(), err error) {
 	s, done = &source{}, func() {}
 	for _, g := range gaps(files, oldSize) {
 		s.add(old, g.from, g.size)
@@ -108,8 +110,10 @@ type Limits struct {
 	Unchecked bool
 }
 
-// Decode applies a delta of Encode, or any other, which begins where in stands. out must be an io.ReaderAt too if windows of the delta copy from what was written.
-func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeker, out io.Writer, l Limits) (*vcdiff.Stats, error) {
+// Decode applies a delta of Encode, or any other, which begins where in stands. out must be an
+// io.ReaderAt too if windows of the delta copy from what was written.
+func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeker, out io.Writer,
+	l Limits) (*vcdiff.Stats, error) {
 	start, err := in.Seek(0, io.SeekCurrent)
 	if err != nil {
 		return nil, err
@@ -132,13 +136,16 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 		return vcdiff.Decode(ctx, old, oldSize, in, out, vcdiff.Limits{Most: l.Most, Wrote: l.Wrote})
 	}
 	if h.packing != zipfile.Packing {
-		return nil, &vcdiff.FormatError{Err: fmt.Errorf("it is for a Vornix that packs archives in way %d, and this one packs in way %d; use one of its time, or get the whole file", h.packing, zipfile.Packing)}
+		return nil, &vcdiff.FormatError{
+			Err: fmt.Errorf("it is for a Vornix that packs archives in way %d, and this one packs in way %d; use one of its time, or get the whole file", h.packing, zipfile.Packing)}
 	}
 	if h.newSize > l.Most {
-		return nil, &vcdiff.FormatError{Err: fmt.Errorf("it makes %d bytes, more than the %d that are allowed", h.newSize, l.Most)}
+		return nil, &vcdiff.FormatError{Err: fmt.Errorf("it makes %d bytes, more than the %d that are allowed",
+			h.newSize, l.Most)}
 	}
 	if h.oldSize != oldSize {
-		return nil, fmt.Errorf("%w (the old file should have %d bytes, and has %d)", vcdiff.ErrSource, h.oldSize, oldSize)
+		return nil, fmt.Errorf("%w (the old file should have %d bytes, and has %d)", vcdiff.ErrSource, h.oldSize,
+			oldSize)
 	}
 	was, err := zipfile.Open(old, oldSize)
 	if err != nil {
@@ -172,7 +179,8 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 }
 
 // put writes the new archive.
-func put(ctx context.Context, old io.ReaderAt, oldSize int64, in *bufio.Reader, out io.Writer, h *header, l Limits) error {
+func put(ctx context.Context, old io.ReaderAt, oldSize int64, in *bufio.Reader, out io.Writer, h *header,
+	l Limits) error {
 	steps, err := readRecipe(in, oldSize)
 	if err != nil {
 		if errors.Is(err, io.EOF) {

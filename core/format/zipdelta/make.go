@@ -66,7 +66,8 @@ func byPlace(files []*zipfile.File) []*zipfile.File {
 }
 
 // Encode writes the delta between two archives. With ErrPlain nothing was written, and vcdiff.Encode is to be used.
-func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt, newSize int64, out io.Writer, o Options) (*Stats, error) {
+func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt, newSize int64, out io.Writer,
+	o Options) (*Stats, error) {
 	was, err := zipfile.Open(old, oldSize)
 	if err != nil || len(was.Files) == 0 {
 		return nil, ErrPlain
@@ -81,12 +82,14 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 	}
 	h := &header{packing: zipfile.Packing, oldSize: oldSize, newSize: newSize, start: begin(now, m.is[0])}
 	sum, follower := sha256.New(), zipfile.NewFollower(max(h.start, 0))
-	if _, err := io.Copy(io.MultiWriter(sum, follower), safefile.Until(ctx, io.NewSectionReader(now, 0, newSize))); err != nil {
+	if _, err := io.Copy(io.MultiWriter(sum, follower),
+		safefile.Until(ctx, io.NewSectionReader(now, 0, newSize))); err != nil {
 		return nil, err
 	}
 	copy(h.sum[:], sum.Sum(nil))
 	end := newSize // of what is not the directory
-	if dir, at, err := follower.Directory(); err != nil || h.start < 0 || at+int64(len(dir)) != newSize || !equal(ctx, bytes.NewReader(dir), io.NewSectionReader(now, at, newSize-at)) {
+	if dir, at, err := follower.Directory(); err != nil || h.start < 0 || at+int64(len(dir)) != newSize ||
+		!equal(ctx, bytes.NewReader(dir), io.NewSectionReader(now, at, newSize-at)) {
 		h.start = -1
 	} else {
 		end = at
@@ -116,7 +119,9 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 			size += st.size
 		}
 	}
-	d, err := vcdiff.Encode(ctx, source, sourceSize, io.MultiReader(bytes.NewReader(head), target), out, vcdiff.Options{Workers: o.Workers, Compression: o.Compression, MostPacked: o.MostPacked, Header: h.bytes(), Size: size, Wrote: o.Wrote})
+	d, err := vcdiff.Encode(ctx, source, sourceSize, io.MultiReader(bytes.NewReader(head), target), out,
+		vcdiff.Options{Workers: o.Workers, Compression: o.Compression, MostPacked: o.MostPacked, Header: h.bytes(),
+			Size: size, Wrote: o.Wrote})
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +139,9 @@ func begin(r io.ReaderAt, f *zipfile.File) int64 {
 	}
 	for at := len(b) - fixed - len(f.Name); at >= 0; at-- {
 		h := b[at:]
-		if bytes.HasPrefix(h, []byte("PK\x03\x04")) && int(binary.LittleEndian.Uint16(h[26:]))+int(binary.LittleEndian.Uint16(h[28:])) == len(h)-fixed && string(h[fixed:fixed+len(f.Name)]) == f.Name {
+		if bytes.HasPrefix(h, []byte("PK\x03\x04")) &&
+			int(binary.LittleEndian.Uint16(h[26:]))+int(binary.LittleEndian.Uint16(h[28:])) == len(h)-fixed &&
+			string(h[fixed:fixed+len(f.Name)]) == f.Name {
 			return f.Data - most + int64(at)
 		}
 	}
@@ -259,7 +266,8 @@ func (c *comparing) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// relate finds old entries that those without one of their name are like: what they have in common is told by a sketch of both.
+// relate finds old entries that those without one of their name are like: what they have in common
+// is told by a sketch of both.
 func (m *making) relate(alone []int) error {
 	if len(alone) == 0 {
 		return nil
@@ -323,7 +331,8 @@ var gear = func() (t [256]uint32) {
 	return t
 }()
 
-// sketch is the smallest hashes of what an entry holds, places chosen by content, so that what was inserted before does not matter.
+// sketch is the smallest hashes of what an entry holds, places chosen by content, so that what was
+// inserted before does not matter.
 func (m *making) sketch(f *zipfile.File) ([]uint32, error) {
 	if !readable(f) {
 		return nil, nil
@@ -391,7 +400,9 @@ func (m *making) steps(newSize int64) ([]step, io.Reader) {
 	for i, f := range m.is {
 		if k := m.same[i]; k != nil {
 			// What stands between two entries is copied too when it is the same, so that a row of them is one step.
-			if before := f.Data - at; last != nil && k.Data-before == last.Data+last.Packed && equal(m.ctx, io.NewSectionReader(m.now, at, before), io.NewSectionReader(m.old, k.Data-before, before)) {
+			if before := f.Data - at; last != nil && k.Data-before == last.Data+last.Packed &&
+				equal(m.ctx, io.NewSectionReader(m.now, at, before),
+					io.NewSectionReader(m.old, k.Data-before, before)) {
 				add(step{kind: copied, size: before, from: k.Data - before}, nil)
 				at = f.Data
 			}

@@ -20,8 +20,8 @@ import (
 	"vornix/internal/thorough"
 )
 
-// Archives of every make come back: streamed ones with sizes behind the data, locked ones, with folders, comments and a program before them; to and
-// from ones of ours.
+// Archives of every make come back: streamed ones with sizes behind the data, locked ones, with
+// folders, comments and a program before them; to and from ones of ours.
 func TestArchivesOfEveryMake(t *testing.T) {
 	zip, python := peer.Need(t, "zip"), peer.Need(t, "python3")
 	dir := t.TempDir()
@@ -48,7 +48,8 @@ with zipfile.ZipFile('../before.zip', 'a', zipfile.ZIP_BZIP2) as z:
     z.comment = b'a comment'
     z.writestr('same.txt', 'text ' * 900)
 `)
-	archives := map[string][]byte{"ours": pack(t, "", map[string][]byte{"d0/0.bin": mixed(r, 20_000), "same.txt": bytes.Repeat([]byte("text "), 900)})}
+	archives := map[string][]byte{"ours": pack(t, "",
+		map[string][]byte{"d0/0.bin": mixed(r, 20_000), "same.txt": bytes.Repeat([]byte("text "), 900)})}
 	for _, name := range []string{"plain", "locked", "streamed", "before"} {
 		data, err := os.ReadFile(filepath.Join(dir, name+".zip"))
 		require.NoError(t, err)
@@ -77,20 +78,24 @@ func TestMoreThanMemory(t *testing.T) {
 	now := pack(t, "", map[string][]byte{"big.bin": big})
 	temp := t.TempDir()
 	var d, out bytes.Buffer
-	_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), &d, Options{Workers: 2, Temp: temp})
+	_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)),
+		&d, Options{Workers: 2, Temp: temp})
 	require.NoError(t, err)
 	assert.Less(t, d.Len(), 3000)
-	_, err = Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d.Bytes()), &out, Limits{Workers: 2, Temp: temp})
+	_, err = Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d.Bytes()), &out,
+		Limits{Workers: 2, Temp: temp})
 	require.NoError(t, err)
 	assert.True(t, bytes.Equal(now, out.Bytes()))
 	left, err := os.ReadDir(temp)
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	_, err = Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), io.Discard, Options{Temp: filepath.Join(temp, "nowhere")})
+	_, err = Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)),
+		io.Discard, Options{Temp: filepath.Join(temp, "nowhere")})
 	assert.Error(t, err)
 }
 
-// Whoever takes the result may refuse it, and is heard; whoever holds it to a hash of his own may leave that to himself.
+// Whoever takes the result may refuse it, and is heard; whoever holds it to a hash of his own may
+// leave that to himself.
 func TestWritersThatRefuse(t *testing.T) {
 	files := content()
 	old := pack(t, "", files)
@@ -98,15 +103,18 @@ func TestWritersThatRefuse(t *testing.T) {
 	now := pack(t, "", files)
 	d, _ := encode(t, old, now)
 	full := errors.New("the disk is full")
-	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &filling{left: 1 << 20, err: full}, Limits{})
+	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d),
+		&filling{left: 1 << 20, err: full}, Limits{})
 	assert.ErrorIs(t, err, full)
 	var done int64
 	var out bytes.Buffer
-	_, err = Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out, Limits{Unchecked: true, Wrote: func(n int64) { done += n }})
+	_, err = Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out,
+		Limits{Unchecked: true, Wrote: func(n int64) { done += n }})
 	require.NoError(t, err)
 	assert.EqualValues(t, len(now), done)
 	assert.True(t, bytes.Equal(now, out.Bytes()))
-	_, err = Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), &filling{left: 10, err: full}, Options{Compression: vcdiff.LZMA})
+	_, err = Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)),
+		&filling{left: 10, err: full}, Options{Compression: vcdiff.LZMA})
 	assert.ErrorIs(t, err, full)
 }
 
@@ -130,34 +138,43 @@ func TestHeadersThatLie(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, h, good)
 	make := func(h *header, target []byte) []byte {
-		src, size, done, err := sourceOf(context.Background(), bytes.NewReader(old), int64(len(old)), opened(t, old), []int{0, 1}, "")
+		src, size, done,
+			err := sourceOf(context.Background(), bytes.NewReader(old), int64(len(old)), opened(t, old), []int{0, 1},
+			"")
 		require.NoError(t, err)
 		defer done()
 		var d bytes.Buffer
-		_, err = vcdiff.Encode(context.Background(), src, size, bytes.NewReader(target), &d, vcdiff.Options{Header: h.bytes()})
+		_, err = vcdiff.Encode(context.Background(), src, size, bytes.NewReader(target), &d,
+			vcdiff.Options{Header: h.bytes()})
 		require.NoError(t, err)
 		return d.Bytes()
 	}
 	for what, d := range map[string][]byte{
-		"an entry that is not there": make(&header{packing: zipfile.Packing, oldSize: int64(len(old)), entries: []int{0, 7}}, recipe(nil)),
-		"no recipe":                  make(h, nil),
-		"a recipe cut short":         make(h, recipe([]step{{kind: literal, size: 10}})[:2]),
-		"a copy beyond the end":      make(h, recipe([]step{{kind: copied, size: 10, from: int64(len(old))}})),
-		"a copy before the start":    make(h, recipe([]step{{kind: copied, size: 10, from: -5}})),
-		"a step nobody knows":        make(h, recipe([]step{{kind: 9, size: 10}})),
-		"a method nobody packs":      make(h, append(recipe([]step{{kind: packed, size: 3, method: 12}}), "abc"...)),
-		"a directory of nothing":     make(h, recipe([]step{{kind: index, size: 10}})),
-		"more than it says":          make(h, append(recipe([]step{{kind: literal, size: 20}}), "01234567890123456789"...)),
-		"less than it says":          make(h, append(recipe([]step{{kind: literal, size: 3}}), "abc"...)),
-		"something behind the steps": make(h, append(recipe([]step{{kind: literal, size: 10}}), "0123456789 and more"...)),
-		"another hash":               make(h, append(recipe([]step{{kind: literal, size: 10}}), "0123456789"...)),
-		"another packing":            make(&header{packing: zipfile.Packing + 1, oldSize: int64(len(old))}, recipe(nil)),
-		"too large":                  make(&header{packing: zipfile.Packing, oldSize: int64(len(old)), newSize: 1 << 50}, recipe(nil)),
+		"an entry that is not there": make(&header{packing: zipfile.Packing, oldSize: int64(len(old)),
+			entries: []int{0, 7}}, recipe(nil)),
+		"no recipe":               make(h, nil),
+		"a recipe cut short":      make(h, recipe([]step{{kind: literal, size: 10}})[:2]),
+		"a copy beyond the end":   make(h, recipe([]step{{kind: copied, size: 10, from: int64(len(old))}})),
+		"a copy before the start": make(h, recipe([]step{{kind: copied, size: 10, from: -5}})),
+		"a step nobody knows":     make(h, recipe([]step{{kind: 9, size: 10}})),
+		"a method nobody packs":   make(h, append(recipe([]step{{kind: packed, size: 3, method: 12}}), "abc"...)),
+		"a directory of nothing":  make(h, recipe([]step{{kind: index, size: 10}})),
+		"more than it says": make(h,
+			append(recipe([]step{{kind: literal, size: 20}}), "01234567890123456789"...)),
+		"less than it says": make(h, append(recipe([]step{{kind: literal, size: 3}}), "abc"...)),
+		"something behind the steps": make(h,
+			append(recipe([]step{{kind: literal, size: 10}}), "0123456789 and more"...)),
+		"another hash": make(h, append(recipe([]step{{kind: literal, size: 10}}), "0123456789"...)),
+		"another packing": make(&header{packing: zipfile.Packing + 1, oldSize: int64(len(old))},
+			recipe(nil)),
+		"too large": make(&header{packing: zipfile.Packing, oldSize: int64(len(old)),
+			newSize: 1 << 50}, recipe(nil)),
 	} {
 		_, err := decode(old, d)
 		assert.Error(t, err, what)
 	}
-	for _, bad := range [][]byte{mark, append(bytes.Clone(mark), 0xff), append(h.bytes()[:len(h.bytes())-2], 0xff, 0xff)} {
+	for _, bad := range [][]byte{mark, append(bytes.Clone(mark), 0xff),
+		append(h.bytes()[:len(h.bytes())-2], 0xff, 0xff)} {
 		_, err := parseHeader(bad)
 		assert.Error(t, err)
 	}

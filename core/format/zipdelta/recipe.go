@@ -19,8 +19,9 @@ type header struct {
 	packing          int64 // zipfile.Packing of then
 	oldSize, newSize int64
 	sum              [sha256.Size]byte // of the new file
-	start            int64             // where the first entry of the new archive begins; -1: its directory comes as it is
-	entries          []int             // of the old archive's directory: those whose contents are compared with
+	// where the first entry of the new archive begins; -1: its directory comes as it is
+	start   int64
+	entries []int // of the old archive's directory: those whose contents are compared with
 }
 
 // What a part of the new archive comes from.
@@ -99,7 +100,8 @@ func number(r io.ByteReader, n *int64) error {
 	return err
 }
 
-// recipe writes the steps: their number, and each with where it copies from as the distance from the end of the copy before.
+// recipe writes the steps: their number, and each with where it copies from as the distance from
+// the end of the copy before.
 func recipe(steps []step) []byte {
 	b := binary.AppendUvarint(nil, uint64(len(steps)))
 	at := int64(0)

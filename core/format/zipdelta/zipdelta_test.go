@@ -29,7 +29,8 @@ func pack(t testing.TB, before string, files map[string][]byte) []byte {
 	t.Helper()
 	var list []zipfile.Source
 	for name, data := range files {
-		s := zipfile.Source{Name: name, Size: int64(len(data)), Method: zipfile.Deflate, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+		s := zipfile.Source{Name: name, Size: int64(len(data)), Method: zipfile.Deflate,
+			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 		switch filepath.Ext(name) {
 		case ".wav":
 			s.Method, s.Align = zipfile.Store, 16
@@ -40,7 +41,8 @@ func pack(t testing.TB, before string, files map[string][]byte) []byte {
 	}
 	m := &memory{}
 	m.WriteString(before)
-	_, err := zipfile.Pack(context.Background(), list, zipfile.Options{Workers: 2}, func(int) (zipfile.Sink, int64, error) { return m, int64(len(before)), nil })
+	_, err := zipfile.Pack(context.Background(), list, zipfile.Options{Workers: 2},
+		func(int) (zipfile.Sink, int64, error) { return m, int64(len(before)), nil })
 	require.NoError(t, err)
 	return m.Bytes()
 }
@@ -59,7 +61,8 @@ func mixed(r *rand.Rand, n int) []byte {
 // content is a small mod.
 func content() map[string][]byte {
 	r := rand.New(rand.NewPCG(7, 7))
-	files := map[string][]byte{"maps/cairn.vnm": mixed(r, 3<<20), "waybill.json": []byte(`{"version": "1.0.0"}`), "empty.txt": nil}
+	files := map[string][]byte{"maps/cairn.vnm": mixed(r, 3<<20), "waybill.json": []byte(`{"version": "1.0.0"}`),
+		"empty.txt": nil}
 	for i := range 40 {
 		files[fmt.Sprintf("textures/rock/slab_%02d.ktx2", i)] = mixed(r, 60_000)
 		files[fmt.Sprintf("sounds/wind_%02d.wav", i)] = mixed(r, 9_000)
@@ -70,14 +73,16 @@ func content() map[string][]byte {
 func encode(t testing.TB, old, now []byte) ([]byte, *Stats) {
 	t.Helper()
 	var out bytes.Buffer
-	s, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), &out, Options{Workers: 2, Compression: vcdiff.LZMA})
+	s, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)),
+		&out, Options{Workers: 2, Compression: vcdiff.LZMA})
 	require.NoError(t, err)
 	return out.Bytes(), s
 }
 
 func decode(old, d []byte) ([]byte, error) {
 	var out bytes.Buffer
-	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out, Limits{Workers: 2, Most: 64 << 20})
+	_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out,
+		Limits{Workers: 2, Most: 64 << 20})
 	return out.Bytes(), err
 }
 
@@ -172,11 +177,13 @@ func TestArchivesOfOthers(t *testing.T) {
 func TestPlainFiles(t *testing.T) {
 	now := pack(t, "", content())
 	for _, old := range [][]byte{nil, []byte("no archive"), now[:len(now)-40]} {
-		_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), io.Discard, Options{})
+		_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now),
+			int64(len(now)), io.Discard, Options{})
 		assert.ErrorIs(t, err, ErrPlain)
 	}
 	var d bytes.Buffer
-	_, err := vcdiff.Encode(context.Background(), strings.NewReader("old and plain"), 13, strings.NewReader("new and plain"), &d, vcdiff.Options{})
+	_, err := vcdiff.Encode(context.Background(), strings.NewReader("old and plain"), 13,
+		strings.NewReader("new and plain"), &d, vcdiff.Options{})
 	require.NoError(t, err)
 	got, err := decode([]byte("old and plain"), d.Bytes())
 	require.NoError(t, err)
@@ -208,7 +215,8 @@ func TestWrongAndDamaged(t *testing.T) {
 			assert.True(t, bytes.Equal(now, got), "byte %d changed, and nobody noticed", at)
 		}
 	}
-	_, err = Decode(context.Background(), bytes.NewReader(base), int64(len(base)), bytes.NewReader(d), io.Discard, Limits{Most: 1000})
+	_, err = Decode(context.Background(), bytes.NewReader(base), int64(len(base)), bytes.NewReader(d), io.Discard,
+		Limits{Most: 1000})
 	assert.ErrorContains(t, err, "more than the 1000")
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
@@ -223,12 +231,14 @@ func FuzzDecode(f *testing.F) {
 	f.Add(d)
 	// The steps themselves, unpacked, where a changed byte still means something.
 	var plain bytes.Buffer
-	_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)), &plain, Options{})
+	_, err := Encode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(now), int64(len(now)),
+		&plain, Options{})
 	require.NoError(f, err)
 	f.Add(plain.Bytes())
 	f.Fuzz(func(t *testing.T, d []byte) {
 		var out bytes.Buffer
-		_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out, Limits{Most: 1 << 20})
+		_, err := Decode(context.Background(), bytes.NewReader(old), int64(len(old)), bytes.NewReader(d), &out,
+			Limits{Most: 1 << 20})
 		if out.Len() > 1<<20 {
 			t.Fatal("it wrote more than allowed")
 		}

@@ -11,8 +11,9 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// MostExtracted is how much Extract writes unless it is told otherwise, and mostExpansion how many times the size of what it reads: an archive that
-// unpacks to more is probably a trap. What is smaller than smallExtracted does no harm.
+// MostExtracted is how much Extract writes unless it is told otherwise, and mostExpansion how many
+// times the size of what it reads: an archive that unpacks to more is probably a trap. What is
+// smaller than smallExtracted does no harm.
 const (
 	MostExtracted  = 4 << 30
 	MostVerified   = 64 << 30 // bytes that Verify reads, which fill no disk
@@ -34,9 +35,10 @@ type ExtractOptions struct {
 	Overwrite bool  // files that are there
 }
 
-// Extract writes entries below a folder. Everything is looked at before the first byte is written: a bad name, a lying size, two entries
-// that are one file on some systems, a file that is there already. Nothing is written outside the folder, each file whole or not at all.
-// What was written before an error is in the list.
+// Extract writes entries below a folder. Everything is looked at before the first byte is written:
+// a bad name, a lying size, two entries that are one file on some systems, a file that is there
+// already. Nothing is written outside the folder, each file whole or not at all. What was written
+// before an error is in the list.
 func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptions) ([]Written, error) {
 	most := o.Most
 	if most == 0 {
@@ -45,18 +47,25 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 	var total, packed int64
 	for _, f := range files {
 		if f.Trouble != "" {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the entry %q can't be unpacked", f.Name), Why: f.Trouble + ".", Do: "Name the entries that you want, or leave this one out with --except."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the entry %q can't be unpacked", f.Name),
+				Why: f.Trouble + ".", Do: "Name the entries that you want, or leave this one out with --except."}
 		}
 		if total += f.Size; total > most || f.Size > most {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most), Why: "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --max-size."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most),
+				Why:  "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --max-size."}
 		}
 		packed += f.Packed
 		if _, err := d.Stat(f.Name); err == nil && !f.Dir && !o.Overwrite {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.", Do: "Choose another folder with --to, or add --overwrite."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the file already exists",
+				Place: fault.Place{File: d.Join(f.Name)}, Why: "Nothing was written.",
+				Do: "Choose another folder with --to, or add --overwrite."}
 		}
 	}
 	if o.Most == 0 && total > smallExtracted && total/mostExpansion > packed {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the archive says that %d bytes unpack to %d, more than %d times as many", packed, total, mostExpansion), Why: "Archives that blow up fill disks.",
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("the archive says that %d bytes unpack to %d, more than %d times as many", packed, total,
+				mostExpansion), Why: "Archives that blow up fill disks.",
 			Do: "If that is right, say how much it may unpack to with --max-size."}
 	}
 	list := make([]Written, len(files))
@@ -82,7 +91,8 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 				if ctx.Err() != nil {
 					return ctx.Err()
 				}
-				return &fault.Fault{What: "the entry can't be unpacked", Place: fault.Place{File: f.Name}, Err: err, Do: "Get the archive again, or save what is whole with 'vornix salvage'."}
+				return &fault.Fault{What: "the entry can't be unpacked", Place: fault.Place{File: f.Name}, Err: err,
+					Do: "Get the archive again, or save what is whole with 'vornix salvage'."}
 			}
 			list[i] = Written{f.Name, to.Size(), to.SHA256()}
 			return to.CommitCache()

@@ -7,8 +7,8 @@ import (
 	"math"
 )
 
-// Follower is a writer that sees an archive go by and knows its directory: what an archive says at its end stands in the headers of its entries
-// already, when it was written by Pack.
+// Follower is a writer that sees an archive go by and knows its directory: what an archive says at
+// its end stands in the headers of its entries already, when it was written by Pack.
 type Follower struct {
 	at, next int64 // position in the file; where the next header begins
 	head     []byte
@@ -37,7 +37,8 @@ func (f *Follower) Write(p []byte) (int, error) {
 		switch {
 		case len(f.head) >= 4 && binary.LittleEndian.Uint32(f.head) != localSignature:
 			f.ended = true
-		case len(f.head) == want && want > localSize || len(f.head) == localSize && binary.LittleEndian.Uint32(f.head[26:]) == 0:
+		case len(f.head) == want && want > localSize || len(f.head) == localSize &&
+			binary.LittleEndian.Uint32(f.head[26:]) == 0:
 			f.entry()
 		}
 	}
@@ -48,7 +49,8 @@ func (f *Follower) Write(p []byte) (int, error) {
 func (f *Follower) entry() {
 	le, h := binary.LittleEndian, f.head
 	names := int(le.Uint16(h[26:]))
-	e := Entry{Name: string(h[localSize : localSize+names]), Method: Method(le.Uint16(h[8:])), CRC32: le.Uint32(h[14:]), Packed: int64(le.Uint32(h[18:])), Size: int64(le.Uint32(h[22:])), Header: f.at}
+	e := Entry{Name: string(h[localSize : localSize+names]), Method: Method(le.Uint16(h[8:])), CRC32: le.Uint32(h[14:]),
+		Packed: int64(le.Uint32(h[18:])), Size: int64(le.Uint32(h[22:])), Header: f.at}
 	e.Data = f.at + int64(len(h))
 	if x := h[localSize+names:]; e.Packed == math.MaxUint32 && len(x) >= 20 && le.Uint16(x) == extra64 {
 		e.Size, e.Packed = int64(le.Uint64(x[4:])), int64(le.Uint64(x[12:]))

@@ -11,8 +11,9 @@ import (
 	"strconv"
 )
 
-// headers are the offsets of the entries' own headers, in the order of the directory. The standard library reads the directory and keeps them to itself.
-// Both have to agree on where the directory is and how many entries it has, otherwise another program might see another archive.
+// headers are the offsets of the entries' own headers, in the order of the directory. The standard
+// library reads the directory and keeps them to itself. Both have to agree on where the directory
+// is and how many entries it has, otherwise another program might see another archive.
 func headers(r io.ReaderAt, size int64, count int) ([]int64, error) {
 	end, long, err := endOf(r, size)
 	if err != nil {
@@ -123,18 +124,24 @@ func endOf(r io.ReaderAt, size int64) (end, long int64, err error) {
 		}
 		end, long = size-n+int64(i), -1
 		h := b[i:]
-		if binary.LittleEndian.Uint16(h[10:]) == math.MaxUint16 || binary.LittleEndian.Uint32(h[12:]) == math.MaxUint32 || binary.LittleEndian.Uint32(h[16:]) == math.MaxUint32 {
+		if binary.LittleEndian.Uint16(h[10:]) == math.MaxUint16 ||
+			binary.LittleEndian.Uint32(h[12:]) == math.MaxUint32 ||
+			binary.LittleEndian.Uint32(h[16:]) == math.MaxUint32 {
 			l := make([]byte, locator64Size)
 			if end >= locator64Size {
-				if _, err := r.ReadAt(l, end-locator64Size); err == nil && binary.LittleEndian.Uint32(l) == locator64Signature {
-					// The locator says where the record is. Where something stands before the archive it is too small by that; the record
-					// ends right before its locator then.
-					for _, at := range []int64{int64(binary.LittleEndian.Uint64(l[8:])), end - locator64Size - end64Size} {
+				if _, err := r.ReadAt(l, end-locator64Size); err == nil &&
+					binary.LittleEndian.Uint32(l) == locator64Signature {
+					// The locator says where the record is. Where something stands before the
+					// archive it is too small by that; the record ends right before its locator
+					// then.
+					for _, at := range []int64{int64(binary.LittleEndian.Uint64(l[8:])),
+						end - locator64Size - end64Size} {
 						mark := make([]byte, 4)
 						if at < 0 || at > end-locator64Size-end64Size {
 							continue
 						}
-						if _, err := r.ReadAt(mark, at); err == nil && binary.LittleEndian.Uint32(mark) == end64Signature {
+						if _, err := r.ReadAt(mark, at); err == nil &&
+							binary.LittleEndian.Uint32(mark) == end64Signature {
 							long = at
 							break
 						}
@@ -147,8 +154,9 @@ func endOf(r io.ReaderAt, size int64) (end, long int64, err error) {
 	return 0, 0, errors.New("it has no directory")
 }
 
-// disagrees says in what an entry's own header at an offset differs from the directory: programs that read an archive from front to back would
-// see another one (APPNOTE 4.3.7 and 4.3.12). Sizes may stand behind the data instead (bit 3 of the flags).
+// disagrees says in what an entry's own header at an offset differs from the directory: programs
+// that read an archive from front to back would see another one (APPNOTE 4.3.7 and 4.3.12). Sizes
+// may stand behind the data instead (bit 3 of the flags).
 func (e *File) disagrees(f *zip.File, offset int64) string {
 	le := binary.LittleEndian
 	h := make([]byte, localSize+len(f.Name))

@@ -11,8 +11,8 @@ import (
 )
 
 const (
-	// block is how much of an entry deflate packs at once, frame how much zstd does. The blocks of one entry are packed side
-	// by side; their borders do not depend on how many at once.
+	// block is how much of an entry deflate packs at once, frame how much zstd does. The blocks of
+	// one entry are packed side by side; their borders do not depend on how many at once.
 	block = 1 << 20
 	frame = 4 << 20
 	// window is how far back deflate can look; the end of one block is where the next one may look back to.
@@ -26,7 +26,8 @@ var (
 	deflaters, quick, storers = pool(level), pool(flate.BestSpeed), pool(flate.NoCompression)
 
 	framers = sync.Pool{New: func() any {
-		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderCRC(false), zstd.WithWindowSize(frame))
+		w, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault),
+			zstd.WithEncoderCRC(false), zstd.WithWindowSize(frame))
 		if err != nil {
 			panic(err) // the options are ours
 		}
@@ -57,8 +58,8 @@ const (
 	noisySample = 32 << 10
 )
 
-// noisy says quickly of a large block that deflate will gain nothing on it: two samples of it don't shrink. To search noise for repetitions takes
-// as long as to pack text.
+// noisy says quickly of a large block that deflate will gain nothing on it: two samples of it don't
+// shrink. To search noise for repetitions takes as long as to pack text.
 func noisy(data []byte) bool {
 	if len(data) < noisySize {
 		return false
@@ -117,7 +118,8 @@ func decompressor(m Method, r io.Reader) io.ReadCloser {
 	case Deflate:
 		return flate.NewReader(r)
 	case Zstd:
-		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderMaxWindow(32<<20))
+		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(64<<20),
+			zstd.WithDecoderMaxWindow(32<<20))
 		if err != nil {
 			return nil
 		}

@@ -17,8 +17,9 @@ import (
 // Fold is safefile.Fold.
 func Fold(name string) string { return safefile.Fold(name) }
 
-// nameOf reads an entry's name as its writer meant it: UTF-8 where the archive says so or the name is nothing else, else the
-// extra field that carries it, else the old code page 437 of ZIP (APPNOTE, appendix D). Writers on old systems used backslashes.
+// nameOf reads an entry's name as its writer meant it: UTF-8 where the archive says so or the name
+// is nothing else, else the extra field that carries it, else the old code page 437 of ZIP
+// (APPNOTE, appendix D). Writers on old systems used backslashes.
 func nameOf(f *zip.File) (name string, guessed bool) {
 	name = f.Name
 	switch {
@@ -46,7 +47,8 @@ func unicodeName(f *zip.File) string {
 		}
 		body := e[4 : 4+n]
 		e = e[4+n:]
-		if id == extraUnicodeName && n > 5 && body[0] == 1 && binary.LittleEndian.Uint32(body[1:]) == crc32.ChecksumIEEE([]byte(f.Name)) && utf8.Valid(body[5:]) {
+		if id == extraUnicodeName && n > 5 && body[0] == 1 &&
+			binary.LittleEndian.Uint32(body[1:]) == crc32.ChecksumIEEE([]byte(f.Name)) && utf8.Valid(body[5:]) {
 			return string(body[5:])
 		}
 	}

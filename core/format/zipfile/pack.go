@@ -20,12 +20,13 @@ import (
 )
 
 const (
-	// gather is how large an entry may be whose packed blocks all wait in memory until its sizes are known. The header of
-	// a larger one is written first and corrected afterwards.
+	// gather is how large an entry may be whose packed blocks all wait in memory until its sizes
+	// are known. The header of a larger one is written first and corrected afterwards.
 	gather = 16 << 20
 	// inFlight is how much content is between reading and writing at any time.
 	inFlight = 48 << 20
-	// sampled is how much of a large entry is packed at its beginning, at a third and at two thirds, to see whether it shrinks.
+	// sampled is how much of a large entry is packed at its beginning, at a third and at two
+	// thirds, to see whether it shrinks.
 	sampled = 64 << 10
 )
 
@@ -59,11 +60,12 @@ type Packed struct {
 // Options for Pack.
 type Options struct {
 	Workers int
-	// Largest is how large one archive may become, with what stands before it; 0 for any size. Entries go into the first archive in the order of
-	// their names; the one that would make it too large begins the next. One of more than 16 MiB counts with its size unpacked.
+	// Largest is how large one archive may become, with what stands before it; 0 for any size.
+	// Entries go into the first archive in the order of their names; the one that would make it too
+	// large begins the next. One of more than 16 MiB counts with its size unpacked.
 	Largest int64
-	// Look sees the content of each entry that is read, in order; nil for nobody. It is called from several goroutines, the
-	// writer of one entry from one at a time.
+	// Look sees the content of each entry that is read, in order; nil for nobody. It is called from
+	// several goroutines, the writer of one entry from one at a time.
 	Look func(name string) io.Writer
 	// Wrote is told how much of the content has been written.
 	Wrote func(bytes int64)
@@ -79,9 +81,11 @@ func (e *ChangedError) Error() string {
 // ErrOld says that an older archive, from which an entry was to be taken, is not as it was packed.
 var ErrOld = errors.New("the older archive is not as it was packed")
 
-// Pack writes archives with the sources as entries, sorted by name. next gives the file of each archive and how much
-// stands in it already. The same sources give the same bytes with any number of workers; memory does not grow with them.
-func Pack(ctx context.Context, sources []Source, o Options, next func(part int) (sink Sink, offset int64, err error)) ([]Packed, error) {
+// Pack writes archives with the sources as entries, sorted by name. next gives the file of each
+// archive and how much stands in it already. The same sources give the same bytes with any number
+// of workers; memory does not grow with them.
+func Pack(ctx context.Context, sources []Source, o Options,
+	next func(part int) (sink Sink, offset int64, err error)) ([]Packed, error) {
 	sources = slices.Clone(sources)
 	slices.SortFunc(sources, func(a, b Source) int { return strings.Compare(a.Name, b.Name) })
 	for i, s := range sources {
@@ -94,7 +98,8 @@ func Pack(ctx context.Context, sources []Source, o Options, next func(part int) 
 	}
 	workers := max(o.Workers, 1)
 	g, ctx := group.WithContext(ctx)
-	p := &packing{ctx: ctx, o: o, memory: semaphore.NewWeighted(inFlight), items: make(chan *item, 64*workers), tasks: make(chan func() error, 8*workers)}
+	p := &packing{ctx: ctx, o: o, memory: semaphore.NewWeighted(inFlight), items: make(chan *item, 64*workers),
+		tasks: make(chan func() error, 8*workers)}
 	for range workers {
 		g.Go(func() error {
 			for t := range p.tasks {
@@ -304,7 +309,8 @@ func (p *packing) inBlocks(it *item) error {
 	return nil
 }
 
-// shrinks says whether a large entry is worth packing: three samples of it decide, where r can be read anywhere, else its beginning.
+// shrinks says whether a large entry is worth packing: three samples of it decide, where r can be
+// read anywhere, else its beginning.
 func shrinks(r io.Reader, begin []byte, s *Source) (bool, error) {
 	samples := [][]byte{begin[:min(len(begin), sampled)]}
 	if at, ok := r.(io.ReaderAt); ok {
@@ -423,8 +429,8 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 	}
 	for it := range p.items {
 		e := Entry{Name: it.source.Name, Method: it.method, Size: it.source.Size}
-		// What a header reserves and where an archive is split depends on the content's size alone, so that an entry that is taken
-		// over comes to the same as one that is packed anew.
+		// What a header reserves and where an archive is split depends on the content's size alone,
+		// so that an entry that is taken over comes to the same as one that is packed anew.
 		large, most := e.Size > gather, e.Size
 		if large {
 			most += most/1000 + 1<<16 // what can't be packed grows by some bytes a block
@@ -452,7 +458,8 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 				room = most
 			}
 			fits := func() bool {
-				return w.at+localSize+20+int64(len(e.Name)+it.source.Align+4)+room+w.directorySize(e.Name) <= p.o.Largest
+				return w.at+localSize+20+int64(len(e.Name)+it.source.Align+4)+room+
+					w.directorySize(e.Name) <= p.o.Largest
 			}
 			if !fits() && len(w.entries) > 0 {
 				if err := w.close(); err != nil {
@@ -464,7 +471,9 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 				}
 			}
 			if !fits() {
-				return nil, &fault.Fault{What: fmt.Sprintf("%s alone is larger than a bundle may be", e.Name), Why: fmt.Sprintf("It takes %d bytes, and the game's profile allows %d for a bundle.", room, p.o.Largest),
+				return nil, &fault.Fault{What: fmt.Sprintf("%s alone is larger than a bundle may be", e.Name),
+					Why: fmt.Sprintf("It takes %d bytes, and the game's profile allows %d for a bundle.", room,
+						p.o.Largest),
 					Do: "Make it smaller, or raise [pack] largest in the profile if the game takes more."}
 			}
 		}
@@ -538,7 +547,8 @@ func (p *packing) wait(slot chan done) (done, error) {
 }
 
 // compressed are endings of files that are packed already: to pack them again costs time and gains nothing.
-var compressed = []string{".png", ".jpg", ".jpeg", ".webp", ".gif", ".ogg", ".opus", ".mp3", ".flac", ".m4a", ".mp4", ".webm", ".zip", ".gz", ".xz", ".zst", ".7z", ".bz2"}
+var compressed = []string{".png", ".jpg", ".jpeg", ".webp", ".gif", ".ogg", ".opus", ".mp3", ".flac", ".m4a", ".mp4",
+	".webm", ".zip", ".gz", ".xz", ".zst", ".7z", ".bz2"}
 
 // IsCompressed says whether a file's ending tells that it is packed already.
 func IsCompressed(name string) bool {

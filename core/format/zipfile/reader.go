@@ -49,8 +49,8 @@ type Reader struct {
 	at      map[string]*File
 }
 
-// Open reads an archive's directory. What is wrong with an entry is said in its Trouble; what is wrong with the archive,
-// such as entries that lie over one another, is an error.
+// Open reads an archive's directory. What is wrong with an entry is said in its Trouble; what is
+// wrong with the archive, such as entries that lie over one another, is an error.
 func Open(r io.ReaderAt, size int64) (*Reader, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil {
@@ -67,13 +67,15 @@ func Open(r io.ReaderAt, size int64) (*Reader, error) {
 	folded, names := map[string]*File{}, safefile.Names{}
 	for i, f := range z.File {
 		name, guessed := nameOf(f)
-		e := &File{Entry: Entry{Name: strings.TrimSuffix(name, "/"), Method: Method(f.Method), CRC32: f.CRC32, Packed: int64(f.CompressedSize64), Size: int64(f.UncompressedSize64)},
+		e := &File{Entry: Entry{Name: strings.TrimSuffix(name, "/"), Method: Method(f.Method), CRC32: f.CRC32,
+			Packed: int64(f.CompressedSize64), Size: int64(f.UncompressedSize64)},
 			Guessed: guessed, Dir: strings.HasSuffix(name, "/"), Comment: f.Comment, flags: f.Flags, r: r}
 		if e.Data, err = f.DataOffset(); err != nil {
 			return nil, fmt.Errorf("entry %q: its header is damaged", name)
 		}
 		if e.Packed < 0 || e.Size < 0 || e.Data > size || e.Packed > size-e.Data {
-			return nil, fmt.Errorf("entry %q says it has %d bytes, which the file does not hold", name, f.CompressedSize64)
+			return nil, fmt.Errorf("entry %q says it has %d bytes, which the file does not hold", name,
+				f.CompressedSize64)
 		}
 		e.judge(f)
 		fold := Fold(e.Name)
@@ -136,8 +138,8 @@ func (a *Reader) overlapping() error {
 // Find returns the entry of that name; nil when there is none.
 func (a *Reader) Find(name string) *File { return a.at[name] }
 
-// Open opens an entry for reading. It ends with an error unless size and CRC are as the directory says, and gives no byte more than
-// that size.
+// Open opens an entry for reading. It ends with an error unless size and CRC are as the directory
+// says, and gives no byte more than that size.
 func (e *File) Open() (io.ReadCloser, error) {
 	switch {
 	case e.Dir:

@@ -9,12 +9,14 @@ import (
 	"vornix/core/base/group"
 )
 
-// Packing is raised whenever the same content would be packed to other bytes, as by another version of the library that does it: archives
-// that were taken apart before can't be put together again then.
+// Packing is raised whenever the same content would be packed to other bytes, as by another version
+// of the library that does it: archives that were taken apart before can't be put together again
+// then.
 const Packing = 1
 
-// Repack packs the content of one entry as Pack does, to the same bytes, without headers. An archive that Vornix wrote can be
-// rebuilt from its contents. Callers must compare the result with the hash of the original.
+// Repack packs the content of one entry as Pack does, to the same bytes, without headers. An
+// archive that Vornix wrote can be rebuilt from its contents. Callers must compare the result with
+// the hash of the original.
 func Repack(ctx context.Context, m Method, size int64, r io.Reader, w io.Writer, workers int) error {
 	if m != Deflate && m != Zstd {
 		return fmt.Errorf("%s is not written", m)

@@ -31,16 +31,21 @@ type inMemory struct{ bytes.Buffer }
 
 func (m *inMemory) Patch(b []byte, at int64) error { copy(m.Bytes()[at:], b); return nil }
 
-// What Pack made of an entry, Repack makes again, at every size around the borders of blocks and with any number of workers.
+// What Pack made of an entry, Repack makes again, at every size around the borders of blocks and
+// with any number of workers.
 func TestPackedAgain(t *testing.T) {
 	for _, m := range []Method{Deflate, Zstd} {
-		for i, n := range []int{1, 100, int(blockOf(m)) - 1, int(blockOf(m)), int(blockOf(m)) + 1, 2*int(blockOf(m)) + 77} {
+		for i, n := range []int{1, 100, int(blockOf(m)) - 1, int(blockOf(m)), int(blockOf(m)) + 1,
+			2*int(blockOf(m)) + 77} {
 			data := half(uint64(i), n)
 			if n > 200 {
 				copy(data[50:], bytes.Repeat([]byte{7}, 100))
 			}
 			var out inMemory
-			_, err := Pack(context.Background(), []Source{{Name: "x", Size: int64(n), Method: m, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}}, Options{Workers: 2},
+			_, err := Pack(context.Background(),
+				[]Source{{Name: "x", Size: int64(n), Method: m,
+					Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}},
+				Options{Workers: 2},
 				func(int) (Sink, int64, error) { return &out, 0, nil })
 			require.NoError(t, err)
 			a, err := Open(bytes.NewReader(out.Bytes()), int64(out.Len()))
@@ -64,14 +69,16 @@ func TestPackedAgain(t *testing.T) {
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	assert.ErrorIs(t, Repack(ctx, Deflate, 8<<20, bytes.NewReader(half(1, 8<<20)), io.Discard, 2), context.Canceled)
-	assert.ErrorIs(t, Repack(context.Background(), Deflate, 8<<20, bytes.NewReader(half(1, 8<<20)), refusing{}, 2), io.ErrClosedPipe)
+	assert.ErrorIs(t, Repack(context.Background(), Deflate, 8<<20, bytes.NewReader(half(1, 8<<20)), refusing{}, 2),
+		io.ErrClosedPipe)
 }
 
 type refusing struct{}
 
 func (refusing) Write([]byte) (int, error) { return 0, io.ErrClosedPipe }
 
-// The directory of an archive follows from what goes by, in pieces of any size, with alignment and with something before it.
+// The directory of an archive follows from what goes by, in pieces of any size, with alignment and
+// with something before it.
 func TestTheDirectoryFollows(t *testing.T) {
 	for _, before := range []int{0, 1000} {
 		var out inMemory
@@ -79,14 +86,21 @@ func TestTheDirectoryFollows(t *testing.T) {
 		var sources []Source
 		for i := range 30 {
 			data := half(uint64(i), 10+i*331)
-			s := Source{Name: fmt.Sprintf("folder/%c%02d.bin", 'a'+i%5, i), Size: int64(len(data)), Method: []Method{Store, Deflate, Zstd}[i%3], Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+			s := Source{Name: fmt.Sprintf("folder/%c%02d.bin", 'a'+i%5, i), Size: int64(len(data)),
+				Method: []Method{Store, Deflate, Zstd}[i%3],
+				Open:   func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 			if i%4 == 0 {
 				s.Align = 64
 			}
 			sources = append(sources, s)
 		}
-		sources = append(sources, Source{Name: "empty", Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("")), nil }}, Source{Name: "größe/ümläut.txt", Size: 3, Method: Deflate, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("abc")), nil }})
-		_, err := Pack(context.Background(), sources, Options{Workers: 2}, func(int) (Sink, int64, error) { return &out, int64(before), nil })
+		sources = append(sources,
+			Source{Name: "empty",
+				Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("")), nil }},
+			Source{Name: "größe/ümläut.txt", Size: 3, Method: Deflate,
+				Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("abc")), nil }})
+		_, err := Pack(context.Background(), sources, Options{Workers: 2},
+			func(int) (Sink, int64, error) { return &out, int64(before), nil })
 		require.NoError(t, err)
 		all := out.Bytes()
 		for _, piece := range []int{1, 7, 64, 5000, len(all)} {

@@ -21,7 +21,8 @@ import (
 // Saved is an entry that was found without the archive's directory.
 type Saved struct {
 	File
-	// Whole says that the content is there and its checksum right. Else as much as there is can be read, up to an error.
+	// Whole says that the content is there and its checksum right. Else as much as there is can be
+	// read, up to an error.
 	Whole bool
 	// NameLost says that the name is gone or makes no sense; Name is empty then.
 	NameLost bool
@@ -29,8 +30,9 @@ type Saved struct {
 	FromDirectory bool
 }
 
-// Scan finds entries by their local headers, front to back, whatever has become of the directory. Of bytes that hold nothing it finds
-// nothing; the error is ctx's. The work is bounded by the size: what would take more is not looked into, and so not called whole.
+// Scan finds entries by their local headers, front to back, whatever has become of the directory.
+// Of bytes that hold nothing it finds nothing; the error is ctx's. The work is bounded by the size:
+// what would take more is not looked into, and so not called whole.
 func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
 	s := &scanner{ctx: ctx, r: r, size: size, budget: mostWork*size + leastWork}
 	left := s.directory()
@@ -60,8 +62,8 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
 	}
 }
 
-// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside leastWork: enough for any archive but those
-// that are made to be a burden.
+// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside
+// leastWork: enough for any archive but those that are made to be a burden.
 const mostWork = 128
 
 var leastWork int64 = 1 << 30 // tests have less patience
@@ -134,7 +136,8 @@ func (s *scanner) entry(at int64) (e *Saved, next int64) {
 		return nil, 0
 	}
 	flags := le.Uint16(h[6:])
-	e = &Saved{File: File{Entry: Entry{Name: string(tail[:names]), Method: Method(le.Uint16(h[8:])), CRC32: le.Uint32(h[14:]), Packed: int64(le.Uint32(h[18:])), Size: int64(le.Uint32(h[22:])),
+	e = &Saved{File: File{Entry: Entry{Name: string(tail[:names]), Method: Method(le.Uint16(h[8:])),
+		CRC32: le.Uint32(h[14:]), Packed: int64(le.Uint32(h[18:])), Size: int64(le.Uint32(h[22:])),
 		Header: at, Data: at + localSize + int64(names+extra)}, flags: flags, r: s.r}}
 	if m := e.Method; m != Store && m != Deflate && m != Zstd && m > 99 {
 		return nil, 0
@@ -227,7 +230,8 @@ func (s *scanner) measure(e *Saved) (end int64, ok bool) {
 	return 0, false
 }
 
-// descriptor reads what stands behind an entry's data and holds it to what was found. Some writers leave its signature out.
+// descriptor reads what stands behind an entry's data and holds it to what was found. Some writers
+// leave its signature out.
 func (s *scanner) descriptor(e *Saved, crc uint32) (end int64, ok bool) {
 	at := e.Data + e.Packed
 	d := s.read(at, 4)
@@ -270,7 +274,9 @@ func (s *scanner) whole(e *Saved) bool {
 	if e.Dir {
 		return true
 	}
-	if e.Method == Store && e.Size != e.Packed || e.Size < 0 || e.Packed < 0 || e.Size > s.budget || e.Packed > s.budget-e.Size { // the sum of both may be more than a number holds
+	// the sum of both may be more than a number holds
+	if e.Method == Store && e.Size != e.Packed || e.Size < 0 || e.Packed < 0 || e.Size > s.budget ||
+		e.Packed > s.budget-e.Size {
 		return false
 	}
 	var n tally
@@ -315,7 +321,8 @@ func (s *scanner) directory() remains {
 		if len(name) == 0 || !utf8.Valid(name) || trouble(string(name)) != "" {
 			continue
 		}
-		e := Entry{Name: string(name), CRC32: le.Uint32(h[16:]), Packed: int64(le.Uint32(h[20:])), Size: int64(le.Uint32(h[24:])), Header: int64(le.Uint32(h[42:]))}
+		e := Entry{Name: string(name), CRC32: le.Uint32(h[16:]), Packed: int64(le.Uint32(h[20:])),
+			Size: int64(le.Uint32(h[24:])), Header: int64(le.Uint32(h[42:]))}
 		d.byOffset[e.Header] = e
 		sum := [2]int64{int64(e.CRC32), e.Size}
 		d.bySum[sum] = append(d.bySum[sum], e)

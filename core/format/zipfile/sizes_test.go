@@ -53,7 +53,8 @@ func lying(method, flags uint16, size, packed uint64) []byte {
 func TestSizesThatNoFileHas(t *testing.T) {
 	for _, method := range []uint16{0, 8, 93} {
 		for _, flags := range []uint16{0, 8} {
-			for _, s := range [][2]uint64{{math.MaxInt64, 5}, {math.MaxInt64, math.MaxInt64}, {5, math.MaxInt64}, {math.MaxUint64, 5}, {1 << 63, 5}, {5, 1 << 63}, {math.MaxInt64 - 1, 5}} {
+			for _, s := range [][2]uint64{{math.MaxInt64, 5}, {math.MaxInt64, math.MaxInt64}, {5, math.MaxInt64},
+				{math.MaxUint64, 5}, {1 << 63, 5}, {5, 1 << 63}, {math.MaxInt64 - 1, 5}} {
 				t.Run(fmt.Sprint(method, flags, s), func(t *testing.T) {
 					data := lying(method, flags, s[0], s[1])
 					list, err := zipfile.Scan(t.Context(), bytes.NewReader(data), int64(len(data)))
@@ -80,7 +81,9 @@ func TestSizesThatNoFileHas(t *testing.T) {
 // What an entry's own header says otherwise than the directory is named: another program would see another archive.
 func TestHeadersThatDisagree(t *testing.T) {
 	whole := func() []byte {
-		parts, _ := pack(t, []zipfile.Source{source("a.txt", []byte("hello"), zipfile.Store), source("b.txt", text(5000), zipfile.Deflate)}, zipfile.Options{})
+		parts, _ := pack(t,
+			[]zipfile.Source{source("a.txt", []byte("hello"), zipfile.Store),
+				source("b.txt", text(5000), zipfile.Deflate)}, zipfile.Options{})
 		return parts[0].Bytes()
 	}
 	for name, c := range map[string]struct {
@@ -108,7 +111,8 @@ func TestHeadersThatDisagree(t *testing.T) {
 	assert.Empty(t, a.Files[0].Trouble+a.Files[1].Trouble, "what stands before an archive moves all offsets")
 }
 
-// More than a hundred times what is packed is not unpacked unless its size is allowed, and a file that is also a folder not at all.
+// More than a hundred times what is packed is not unpacked unless its size is allowed, and a file
+// that is also a folder not at all.
 func TestExtractIsCareful(t *testing.T) {
 	parts, _ := pack(t, []zipfile.Source{source("zeros", make([]byte, 8<<20), zipfile.Deflate)}, zipfile.Options{})
 	extract := func(o zipfile.ExtractOptions) error {

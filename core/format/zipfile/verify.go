@@ -21,8 +21,9 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 	return err
 }
 
-// Verify reads entries in parallel and describes the fault of each; the text is empty for an entry without one. It skips
-// an entry that would bring the total above MostVerified bytes; the text of that entry states so. The error is ctx's.
+// Verify reads entries in parallel and describes the fault of each; the text is empty for an entry
+// without one. It skips an entry that would bring the total above MostVerified bytes; the text of
+// that entry states so. The error is ctx's.
 func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))
 	g, ctx := group.WithContext(ctx)
@@ -33,7 +34,8 @@ func Verify(ctx context.Context, files []*File) ([]string, error) {
 			continue
 		}
 		if e.Size > left {
-			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes", int64(MostVerified))
+			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes",
+				int64(MostVerified))
 			continue
 		}
 		left -= e.Size

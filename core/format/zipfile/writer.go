@@ -274,7 +274,8 @@ func checkName(name string) error {
 		return err
 	}
 	if len(name) > math.MaxUint16 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the path %.40q… is longer than a ZIP archive can hold", name), Do: "Rename it."}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("the path %.40q… is longer than a ZIP archive can hold", name), Do: "Rename it."}
 	}
 	return nil
 }

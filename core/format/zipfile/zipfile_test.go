@@ -73,8 +73,12 @@ func pack(t testing.TB, sources []zipfile.Source, o zipfile.Options) ([]*sink, [
 // all is one of everything: empty, small, of several blocks, too large to wait in memory, each way of packing.
 func all() (map[string][]byte, []zipfile.Source) {
 	content := map[string][]byte{
-		"a/empty": {}, "a/small.txt": []byte("hello"), "b/text.txt": text(300_000), "b/noise.bin": noise(200_000, 1), "c/blocks.txt": text(3<<20 + 17), "c/noise.bin": noise(2<<20, 2),
-		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20), "e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"), "da-sh and 'quote' & co.txt": []byte("odd"), "deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
+		"a/empty": {}, "a/small.txt": []byte("hello"), "b/text.txt": text(300_000), "b/noise.bin": noise(200_000, 1),
+		"c/blocks.txt": text(3<<20 + 17), "c/noise.bin": noise(2<<20, 2),
+		"d/large.txt": text(17 << 20), "d/large.bin": noise(17<<20, 3), "e/frames.zst": text(5 << 20),
+		"e/one.zst": text(5000), "f/stored.png": text(3 << 20), "größe/ünïcode-名.txt": []byte("names"),
+		"da-sh and 'quote' & co.txt": []byte("odd"),
+		"deep/" + strings.Repeat("d/", 60) + strings.Repeat("n", 200) + ".txt": []byte("long"),
 	}
 	var mixed []byte // what is noise in one block is text in the next
 	for i := range 5 {
@@ -99,7 +103,8 @@ func all() (map[string][]byte, []zipfile.Source) {
 var packedOnce = sync.OnceValues(func() ([]byte, []zipfile.Packed) {
 	_, sources := all()
 	s := &sink{}
-	list, err := zipfile.Pack(context.Background(), sources, zipfile.Options{Workers: 2}, func(int) (zipfile.Sink, int64, error) { return s, 0, nil })
+	list, err := zipfile.Pack(context.Background(), sources, zipfile.Options{Workers: 2},
+		func(int) (zipfile.Sink, int64, error) { return s, 0, nil })
 	if err != nil {
 		panic(err)
 	}
@@ -173,26 +178,33 @@ func TestTakenOver(t *testing.T) {
 	assert.True(t, list[0].Taken)
 	_, clean := all()
 	scratch, _ := pack(t, append(clean, fresh), zipfile.Options{Workers: 1})
-	assert.True(t, bytes.Equal(scratch[0].Bytes(), again[0].Bytes()), "taken over or packed anew, the archive is the same")
+	assert.True(t, bytes.Equal(scratch[0].Bytes(), again[0].Bytes()),
+		"taken over or packed anew, the archive is the same")
 	spoilt := bytes.Clone(whole)
 	spoilt[at["c/blocks.txt"].Data+100] ^= 1
 	for i := range sources {
 		sources[i].Old.File = bytes.NewReader(spoilt)
 	}
-	_, err := zipfile.Pack(context.Background(), sources, zipfile.Options{}, func(int) (zipfile.Sink, int64, error) { return &sink{}, 0, nil })
+	_, err := zipfile.Pack(context.Background(), sources, zipfile.Options{},
+		func(int) (zipfile.Sink, int64, error) { return &sink{}, 0, nil })
 	assert.ErrorIs(t, err, zipfile.ErrOld)
 }
 
-// An archive is split at the same places whether entries are taken over or packed anew, also large ones, whose packed size is not known before.
+// An archive is split at the same places whether entries are taken over or packed anew, also large
+// ones, whose packed size is not known before.
 func TestSplitAlike(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)
-	sources := []zipfile.Source{source("a", text(17<<20), zipfile.Deflate), source("b", noise(3<<20, 4), zipfile.Deflate), source("c", text(17<<20), zipfile.Deflate), source("d", text(1<<20), zipfile.Deflate)}
+	sources := []zipfile.Source{source("a", text(17<<20), zipfile.Deflate),
+		source("b", noise(3<<20, 4), zipfile.Deflate), source("c", text(17<<20), zipfile.Deflate),
+		source("d", text(1<<20), zipfile.Deflate)}
 	o := zipfile.Options{Workers: 2, Largest: 21 << 20}
 	parts, list := pack(t, sources, o)
-	require.Equal(t, []int{0, 0, 1, 1}, []int{list[0].Part, list[1].Part, list[2].Part, list[3].Part}, "a large entry counts with its size unpacked")
+	require.Equal(t, []int{0, 0, 1, 1}, []int{list[0].Part, list[1].Part, list[2].Part, list[3].Part},
+		"a large entry counts with its size unpacked")
 	for i := range sources {
-		sources[i].Old = &zipfile.Old{File: bytes.NewReader(parts[list[i].Part].Bytes()), Entry: list[i].Entry, Check: list[i].Check}
+		sources[i].Old = &zipfile.Old{File: bytes.NewReader(parts[list[i].Part].Bytes()), Entry: list[i].Entry,
+			Check: list[i].Check}
 	}
 	again, _ := pack(t, sources, o)
 	require.Len(t, again, len(parts))
@@ -274,7 +286,8 @@ func TestOtherReaders(t *testing.T) {
 	})
 	t.Run("python", func(t *testing.T) {
 		dir := t.TempDir()
-		peer.Run(t, dir, peer.Need(t, "python3"), "-c", "import zipfile,sys; z=zipfile.ZipFile(sys.argv[1]); [z.extract(i) for i in z.infolist() if i.compress_type != 93]", file)
+		peer.Run(t, dir, peer.Need(t, "python3"), "-c",
+			"import zipfile,sys; z=zipfile.ZipFile(sys.argv[1]); [z.extract(i) for i in z.infolist() if i.compress_type != 93]", file)
 		same(t, dir, true)
 	})
 	t.Run("zstd", func(t *testing.T) { // the frames of an entry, one after the other
@@ -292,7 +305,8 @@ func TestOtherReaders(t *testing.T) {
 	})
 }
 
-// far is a sink of which only the beginnings of writes and all headers are kept, so that archives beyond 4 GiB can be looked at.
+// far is a sink of which only the beginnings of writes and all headers are kept, so that archives
+// beyond 4 GiB can be looked at.
 type far struct {
 	f  *os.File
 	at int64
@@ -336,8 +350,11 @@ func TestZip64(t *testing.T) {
 	require.NoError(t, err)
 	defer f.Close()
 	out := &far{f: f}
-	sources := []zipfile.Source{{Name: "a-huge.bin", Size: huge, Method: zipfile.Store, Open: func() (io.ReadCloser, error) { return &zeros{huge}, nil }}, source("b-behind.txt", text(1000), zipfile.Deflate)}
-	_, err = zipfile.Pack(context.Background(), sources, zipfile.Options{Workers: 2}, func(int) (zipfile.Sink, int64, error) { return out, 0, nil })
+	sources := []zipfile.Source{{Name: "a-huge.bin", Size: huge, Method: zipfile.Store,
+		Open: func() (io.ReadCloser, error) { return &zeros{huge}, nil }},
+		source("b-behind.txt", text(1000), zipfile.Deflate)}
+	_, err = zipfile.Pack(context.Background(), sources, zipfile.Options{Workers: 2},
+		func(int) (zipfile.Sink, int64, error) { return out, 0, nil })
 	require.NoError(t, err)
 	require.NoError(t, f.Truncate(out.at))
 	r, err := zipfile.Open(f, out.at)
@@ -348,7 +365,9 @@ func TestZip64(t *testing.T) {
 	assert.Equal(t, text(1000), got)
 	assert.Contains(t, peer.Run(t, "", peer.Need(t, "7z"), "l", file), "4294979641")
 	assert.Contains(t, peer.Run(t, "", peer.Need(t, "unzip"), "-p", file, "b-behind.txt"), string(text(1000)))
-	assert.Equal(t, "4294979641\n", peer.Run(t, "", peer.Need(t, "python3"), "-c", "import zipfile,sys; z=zipfile.ZipFile(sys.argv[1]); assert len(z.read('b-behind.txt')) == 1000; print(z.infolist()[0].file_size)", file))
+	assert.Equal(t, "4294979641\n",
+		peer.Run(t, "", peer.Need(t, "python3"), "-c",
+			"import zipfile,sys; z=zipfile.ZipFile(sys.argv[1]); assert len(z.read('b-behind.txt')) == 1000; print(z.infolist()[0].file_size)", file))
 
 	sources = nil
 	for i := range 70_000 {
@@ -391,7 +410,8 @@ func open(t testing.TB, data []byte) *zipfile.Reader {
 	return r
 }
 
-// Archives of other writers: descriptors behind the data, folders, comments, old code pages, names in an extra field, backslashes.
+// Archives of other writers: descriptors behind the data, folders, comments, old code pages, names
+// in an extra field, backslashes.
 func TestForeignArchives(t *testing.T) {
 	r := open(t, foreign(t, nil, "folder/", "folder/a.txt"))
 	assert.Equal(t, "made elsewhere", r.Comment)
@@ -406,7 +426,8 @@ func TestForeignArchives(t *testing.T) {
 	r = open(t, foreign(t, func(h *zip.FileHeader) {
 		name := "rå.txt"
 		body := append([]byte{1}, binary.LittleEndian.AppendUint32(nil, crc32.ChecksumIEEE([]byte(h.Name)))...)
-		h.NonUTF8, h.Extra = true, append(binary.LittleEndian.AppendUint16([]byte{0x75, 0x70}, uint16(5+len(name))), append(body, name...)...)
+		h.NonUTF8, h.Extra = true,
+			append(binary.LittleEndian.AppendUint16([]byte{0x75, 0x70}, uint16(5+len(name))), append(body, name...)...)
 	}, "r\x86.txt"))
 	assert.Equal(t, "rå.txt", r.Files[0].Name)
 	assert.False(t, r.Files[0].Guessed)
@@ -447,7 +468,9 @@ func TestForeignArchives(t *testing.T) {
 	})
 	t.Run("zstd", func(t *testing.T) {
 		file := filepath.Join(t.TempDir(), "p.py")
-		require.NoError(t, os.WriteFile(file, []byte("import json,zipfile,sys\nz=zipfile.ZipFile(sys.argv[1],'w')\nz.writestr('a\\u0308.txt','x')\nz.close()\n"), 0o666))
+		require.NoError(t,
+			os.WriteFile(file,
+				[]byte("import json,zipfile,sys\nz=zipfile.ZipFile(sys.argv[1],'w')\nz.writestr('a\\u0308.txt','x')\nz.close()\n"), 0o666))
 		out := filepath.Join(t.TempDir(), "a.zip")
 		peer.Run(t, "", peer.Need(t, "python3"), file, out)
 		data, err := os.ReadFile(out)
@@ -458,7 +481,8 @@ func TestForeignArchives(t *testing.T) {
 
 // Hostile archives: each bad name is refused by name, each lie by number, and no entry gives a byte more than it said.
 func TestHostile(t *testing.T) {
-	for _, name := range []string{"../evil", "/etc/passwd", `..\evil`, "C:/x", `C:\x`, "a/../../b", "nul", "a\x00b", "ok/com1.txt", "a//b", "./a", "a.", "\\\\server\\share"} {
+	for _, name := range []string{"../evil", "/etc/passwd", `..\evil`, "C:/x", `C:\x`, "a/../../b", "nul", "a\x00b",
+		"ok/com1.txt", "a//b", "./a", "a.", "\\\\server\\share"} {
 		r := open(t, foreign(t, nil, "good.txt", name))
 		assert.Empty(t, r.Files[0].Trouble)
 		assert.NotEmpty(t, r.Files[1].Trouble, "%q", name)
@@ -496,9 +520,12 @@ func TestHostile(t *testing.T) {
 	_, err = open(t, spoilt).Files[1].Read()
 	assert.ErrorContains(t, err, "damaged")
 
-	// Entries that say they blow up are not read at all: one that its method can't make, and several that would be too much together.
+	// Entries that say they blow up are not read at all: one that its method can't make, and
+	// several that would be too much together.
 	zstd := func(size uint32) []byte {
-		parts, _ := pack(t, []zipfile.Source{source("a", text(5000), zipfile.Zstd), source("b", text(6000), zipfile.Zstd)}, zipfile.Options{})
+		parts, _ := pack(t,
+			[]zipfile.Source{source("a", text(5000), zipfile.Zstd), source("b", text(6000), zipfile.Zstd)},
+			zipfile.Options{})
 		data := bytes.Clone(parts[0].Bytes())
 		binary.LittleEndian.PutUint32(data[bytes.Index(data, []byte("PK\x01\x02"))+24:], size)
 		return data
@@ -520,7 +547,8 @@ func TestHostile(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 }
 
-// Unpacking looks at everything first: with one bad entry among good ones nothing is written, and never anything outside.
+// Unpacking looks at everything first: with one bad entry among good ones nothing is written, and
+// never anything outside.
 func TestExtract(t *testing.T) {
 	t.Parallel()
 	outer := t.TempDir()
@@ -555,7 +583,8 @@ func TestExtract(t *testing.T) {
 	_, err = zipfile.Extract(t.Context(), d, r.Files, zipfile.ExtractOptions{})
 	assert.ErrorContains(t, err, "already exists")
 	if err := os.Symlink(outer, d.Join("link")); err == nil { // a link that was there leads nowhere
-		_, err = zipfile.Extract(t.Context(), d, open(t, foreign(t, nil, "link/evil.txt")).Files, zipfile.ExtractOptions{Overwrite: true})
+		_, err = zipfile.Extract(t.Context(), d, open(t, foreign(t, nil, "link/evil.txt")).Files,
+			zipfile.ExtractOptions{Overwrite: true})
 		assert.Error(t, err)
 		assert.NoFileExists(t, filepath.Join(outer, "evil.txt"))
 	}
@@ -610,8 +639,9 @@ func scan(t testing.TB, data []byte) []*zipfile.Saved {
 	return list
 }
 
-// Files made to be a burden cost no more work than a few times their size: signatures upon signatures, each with an entry that is said to
-// reach to the end, streams that take bytes and give none, and what never ends is ended.
+// Files made to be a burden cost no more work than a few times their size: signatures upon
+// signatures, each with an entry that is said to reach to the end, streams that take bytes and give
+// none, and what never ends is ended.
 func TestScanIsBounded(t *testing.T) {
 	thorough.Only(t)
 	defer zipfile.LeastWork(64 << 20)()
@@ -634,7 +664,8 @@ func TestScanIsBounded(t *testing.T) {
 		"packed to the end":        append(header(8, 0, size/2, 1<<30), 0, 0, 0, 255, 255),
 		"blocks that hold nothing": append(header(8, 8, 0, 0), bytes.Repeat([]byte{0, 0, 0, 255, 255}, 4)...),
 		"directories":              []byte("PK\x01\x02"),
-		"long names":               bytes.Replace(header(0, 0, 9, 9), []byte{1, 0, 0, 0, 97}, []byte{0, 16, 255, 255, 97}, 1),
+		"long names": bytes.Replace(header(0, 0, 9, 9), []byte{1, 0, 0, 0, 97},
+			[]byte{0, 16, 255, 255, 97}, 1),
 	} {
 		start := time.Now()
 		saved := scan(t, bytes.Repeat(piece, size/len(piece)))
@@ -654,7 +685,8 @@ func TestScanIsBounded(t *testing.T) {
 	assert.True(t, saved[0].Guessed)
 }
 
-// What is left of an archive is found: without its directory, cut in the middle, with a name gone, with a descriptor behind the data.
+// What is left of an archive is found: without its directory, cut in the middle, with a name gone,
+// with a descriptor behind the data.
 func TestScan(t *testing.T) {
 	t.Parallel()
 	thorough.Only(t)

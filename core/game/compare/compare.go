@@ -1,5 +1,5 @@
-// Package compare says what changed between two bundles, folders or releases: added, removed, moved, changed, grown, file by file and
-// by kind. Files are the same when size and CRC-32 are.
+// Package compare says what changed between two bundles, folders or releases: added, removed,
+// moved, changed, grown, file by file and by kind. Files are the same when size and CRC-32 are.
 package compare
 
 import (
@@ -32,11 +32,13 @@ type File struct {
 // Side is one of two things to compare: files by their path.
 type Side map[string]File
 
-// Load reads a bundle, a compiled map with what is packed behind it, or a folder: of bundles, such as a release, or of files.
+// Load reads a bundle, a compiled map with what is packed behind it, or a folder: of bundles, such
+// as a release, or of files.
 func Load(ctx context.Context, name string) (Side, error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(name), Do: "Name a bundle, a folder, or a version that was released."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(name),
+			Do: "Name a bundle, a folder, or a version that was released."}
 	}
 	s := Side{}
 	if !info.IsDir() {
@@ -54,7 +56,8 @@ func Load(ctx context.Context, name string) (Side, error) {
 		return ctx.Err()
 	})
 	if err != nil {
-		return nil, &fault.Fault{What: "the folder can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err}
+		return nil, &fault.Fault{What: "the folder can't be read", Place: fault.Place{File: filepath.ToSlash(name)},
+			Err: err}
 	}
 	if bundles == nil {
 		return s, s.folder(ctx, name, files)
@@ -76,13 +79,16 @@ func isBundle(name string) bool {
 	defer f.Close()
 	var head [4]byte
 	_, err = io.ReadFull(f, head[:])
-	return err == nil && (string(head[:]) == "PK\x03\x04" || string(head[:]) == "PK\x05\x06" || string(head[:]) == "\x8bVNM")
+	return err == nil &&
+		(string(head[:]) == "PK\x03\x04" || string(head[:]) == "PK\x05\x06" || string(head[:]) == "\x8bVNM")
 }
 
 func (s Side) bundle(name string) error {
 	b, err := gamefs.OpenAny(name)
 	if err != nil {
-		return &fault.Fault{Kind: fault.Usage, What: "the bundle can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Name a bundle, a folder or a compiled map; of a damaged one 'vornix salvage' saves what is left."}
+		return &fault.Fault{Kind: fault.Usage, What: "the bundle can't be read",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err,
+			Do: "Name a bundle, a folder or a compiled map; of a damaged one 'vornix salvage' saves what is left."}
 	}
 	defer b.Close()
 	if b.MapData != nil {
@@ -102,7 +108,8 @@ func (s Side) folder(ctx context.Context, dir string, files []string) error {
 		g.Go(func() error {
 			f, err := os.Open(name)
 			if err != nil {
-				return &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err}
+				return &fault.Fault{What: "the file can't be read", Place: fault.Place{File: filepath.ToSlash(name)},
+					Err: err}
 			}
 			defer f.Close()
 			h := crc32.NewIEEE()

@@ -52,8 +52,10 @@ func load(t *testing.T, name string) compare.Side {
 
 // A folder and a bundle of the same files are the same; what differs is told in one of four ways, each file once.
 func TestSides(t *testing.T) {
-	old := map[string]string{"maps/a.vnm": "map", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "small", "sounds/old_name.wav": "a sound", "gone.txt": "gone", "empty.txt": ""}
-	now := map[string]string{"maps/a.vnm": "map!", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "much larger", "sounds/new_name.wav": "a sound", "new.txt": "new", "empty2.txt": ""}
+	old := map[string]string{"maps/a.vnm": "map", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "small",
+		"sounds/old_name.wav": "a sound", "gone.txt": "gone", "empty.txt": ""}
+	now := map[string]string{"maps/a.vnm": "map!", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "much larger",
+		"sounds/new_name.wav": "a sound", "new.txt": "new", "empty2.txt": ""}
 	folder, packed := write(t, t.TempDir(), old), archived(t, filepath.Join(t.TempDir(), "a.zip"), old)
 	same := compare.Sides(load(t, folder), load(t, packed))
 	assert.Empty(t, same.Changes)
@@ -61,8 +63,12 @@ func TestSides(t *testing.T) {
 	for _, before := range []string{folder, packed} {
 		r := compare.Sides(load(t, before), load(t, archived(t, filepath.Join(t.TempDir(), "b.zip"), now)))
 		assert.Equal(t, []compare.Change{
-			{State: compare.Removed, Path: "empty.txt"}, {State: compare.Added, Path: "empty2.txt"}, {State: compare.Removed, Path: "gone.txt", Old: 4}, {State: compare.Changed, Path: "maps/a.vnm", Old: 3, New: 4},
-			{State: compare.Added, Path: "new.txt", New: 3}, {State: compare.Moved, Path: "sounds/new_name.wav", From: "sounds/old_name.wav", Old: 7, New: 7}, {State: compare.Changed, Path: "textures/grow.ktx2", Old: 5, New: 11},
+			{State: compare.Removed, Path: "empty.txt"}, {State: compare.Added, Path: "empty2.txt"},
+			{State: compare.Removed, Path: "gone.txt", Old: 4},
+			{State: compare.Changed, Path: "maps/a.vnm", Old: 3, New: 4},
+			{State: compare.Added, Path: "new.txt", New: 3},
+			{State: compare.Moved, Path: "sounds/new_name.wav", From: "sounds/old_name.wav", Old: 7, New: 7},
+			{State: compare.Changed, Path: "textures/grow.ktx2", Old: 5, New: 11},
 		}, r.Changes)
 		assert.Equal(t, 1, r.Same)
 		var kinds []string
@@ -78,7 +84,9 @@ func TestSides(t *testing.T) {
 	release := filepath.Join(t.TempDir(), "1.0.0")
 	require.NoError(t, os.MkdirAll(release, 0o777))
 	archived(t, filepath.Join(release, "part-1.zip"), map[string]string{"gone.txt": "gone", "empty.txt": ""})
-	archived(t, filepath.Join(release, "part-2.zip"), map[string]string{"maps/a.vnm": "map", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "small", "sounds/old_name.wav": "a sound"})
+	archived(t, filepath.Join(release, "part-2.zip"),
+		map[string]string{"maps/a.vnm": "map", "textures/stay.ktx2": "stays", "textures/grow.ktx2": "small",
+			"sounds/old_name.wav": "a sound"})
 	write(t, release, map[string]string{"index.json": "{}", "page.jpg": "a picture"})
 	assert.Empty(t, compare.Sides(load(t, release), load(t, folder)).Changes, "a release is what is in its bundles")
 	_, err := compare.Load(ctx, filepath.Join(release, "nowhere"))

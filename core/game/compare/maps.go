@@ -9,7 +9,8 @@ import (
 	"vornix/core/game/gamefs"
 )
 
-// Maps says in words what changed inside a compiled map that is on both sides, each named as for Load; nil when one of the two can't be read.
+// Maps says in words what changed inside a compiled map that is on both sides, each named as for
+// Load; nil when one of the two can't be read.
 func Maps(old, now, file string) []mapfile.Change {
 	var m [2]*mapfile.Map
 	for i, name := range []string{old, now} {

@@ -18,13 +18,14 @@ import (
 type Bundle struct {
 	file    *os.File
 	archive *zipfile.Reader
-	// MapData is the compiled map that the archive is appended to, mapped into memory until Close; nil for a plain archive.
+	// MapData is the compiled map that the archive is appended to, mapped into memory until Close;
+	// nil for a plain archive.
 	MapData []byte
 	mapped  mmap.MMap
 }
 
-// Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every entry is a plain file with a good path that can be
-// read; its content is checked when it is read.
+// Open opens a bundle: an archive, or a compiled map with or without an archive behind it. Every
+// entry is a plain file with a good path that can be read; its content is checked when it is read.
 func Open(name string) (*Bundle, error) {
 	r, err := OpenAny(name)
 	if err != nil {

@@ -28,10 +28,11 @@ type Need struct {
 // ErrNotThere says that nobody has a file.
 var ErrNotThere = errors.New("it is not in the bundle")
 
-// Follow goes after all that a map needs, each file once, in the order in which a game would come to them. read gives files by
-// their path in the game; those of the game's own are passed over. own says what is to be done with those: nil passes them over, else it
-// is told of each.
-func Follow(p *profile.Profile, mapPath string, m *mapfile.Map, read func(gamePath string) ([]byte, error), own func(gamePath string)) []Need {
+// Follow goes after all that a map needs, each file once, in the order in which a game would come
+// to them. read gives files by their path in the game; those of the game's own are passed over. own
+// says what is to be done with those: nil passes them over, else it is told of each.
+func Follow(p *profile.Profile, mapPath string, m *mapfile.Map, read func(gamePath string) ([]byte, error),
+	own func(gamePath string)) []Need {
 	f := &follower{p: p, read: read, own: own, seen: map[string]bool{mapPath: true}}
 	for _, name := range m.Materials() {
 		f.material(name, mapPath)
@@ -216,8 +217,8 @@ func (f *follower) content(c *profile.Content, paths []string, by string) {
 	})
 }
 
-// Of goes after all that a file in the game refers to: a map, material, model, sprite, texture or text, told apart by where it lies. The
-// first in the list is the file itself.
+// Of goes after all that a file in the game refers to: a map, material, model, sprite, texture or
+// text, told apart by where it lies. The first in the list is the file itself.
 func Of(p *profile.Profile, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
 	f := &follower{p: p, read: read, seen: map[string]bool{}}
 	below := func(dir, ending string) (string, bool) {

@@ -12,15 +12,17 @@ import (
 	"vornix/core/format/mapfile"
 )
 
-// GameMap is a map of an installed game, or of a bundle that is installed in it: what it uses, by path in the game, and what it carries itself.
+// GameMap is a map of an installed game, or of a bundle that is installed in it: what it uses, by
+// path in the game, and what it carries itself.
 type GameMap struct {
 	Name          string
 	In            string // the file that it lies in, as a slash path in the game's folder
 	Uses, Carries map[string]bool
 }
 
-// GameMaps reads the maps of an installed game: those in its own folder of maps, and those in bundles where an installer puts them. What
-// can't be read is the game's own affair, and passed over.
+// GameMaps reads the maps of an installed game: those in its own folder of maps, and those in
+// bundles where an installer puts them. What can't be read is the game's own affair, and passed
+// over.
 func GameMaps(p *profile.Profile, dir string) (list []GameMap) {
 	names, _ := filepath.Glob(filepath.Join(dir, filepath.FromSlash(p.Files.Maps), "*.vnm")) // the pattern is good
 	if p.Install.To != "" {

@@ -38,15 +38,18 @@ func TestLoading(t *testing.T) {
 	assert.Empty(t, st.Maps)
 
 	put(t, file, filepath.Join(dir, "parcels", "highline-1.0.0.parcel"))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stations.txt"), []byte("# note\r\ncairn_station\r\nlost_station\r\n"), 0o666))
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "rota.txt"), []byte("lost_station dash\ncairn_station relay\n"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "stations.txt"), []byte("# note\r\ncairn_station\r\nlost_station\r\n"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(dir, "rota.txt"), []byte("lost_station dash\ncairn_station relay\n"), 0o666))
 	st, err = gameserver.Load(dir, p.Profile)
 	require.NoError(t, err)
 	m := st.Find("cairn_station")
 	require.NotNil(t, m)
 	assert.True(t, m.Loaded)
 	assert.Equal(t, 8, m.Spawns)
-	assert.Equal(t, []gameserver.Missing{{Path: "sounds/station/bell.wav", Why: "it is not in the bundle", By: "maps/cairn_station.vnm", Sound: true}}, m.Missing)
+	assert.Equal(t, []gameserver.Missing{{Path: "sounds/station/bell.wav", Why: "it is not in the bundle",
+		By: "maps/cairn_station.vnm", Sound: true}}, m.Missing)
 	assert.Equal(t, "cairn_station", st.Playing, "the first of the rotation that loads")
 	lost := st.Find("lost_station")
 	require.NotNil(t, lost)
@@ -84,9 +87,12 @@ func TestWhatIsMissingOrDamagedIsNamed(t *testing.T) {
 	assert.False(t, m.Loaded)
 	assert.Contains(t, m.Error, "missing or damaged")
 	require.NotEmpty(t, m.Missing)
-	assert.Equal(t, gameserver.Missing{Path: "textures/wood/plank.ktx2", Why: "it is not in the bundle", By: "materials/wood/plank.toml"}, m.Missing[0])
+	assert.Equal(t, gameserver.Missing{Path: "textures/wood/plank.ktx2", Why: "it is not in the bundle",
+		By: "materials/wood/plank.toml"}, m.Missing[0])
 	m = load([]byte(strings.ReplaceAll(string(whole), "materials/rock/slab.toml", "materials/rock/slob.toml")))
-	assert.Contains(t, m.Missing, gameserver.Missing{Path: "materials/rock/slab.toml", Why: "it is not in the bundle", By: "maps/cairn_station.vnm"})
+	assert.Contains(t, m.Missing,
+		gameserver.Missing{Path: "materials/rock/slab.toml", Why: "it is not in the bundle",
+			By: "maps/cairn_station.vnm"})
 
 	other := []byte(strings.ReplaceAll(string(whole), "maps/cairn_station.vnm", "maps/cairn_statiom.vnm"))
 	m = load(other)
@@ -166,7 +172,9 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	whole, err := os.ReadFile(file)
 	require.NoError(t, err)
 	bad := filepath.Join(t.TempDir(), "bad.parcel")
-	require.NoError(t, os.WriteFile(bad, []byte(strings.ReplaceAll(string(whole), "materials/rock/slab.toml", "materials/rock/slob.toml")), 0o666))
+	require.NoError(t,
+		os.WriteFile(bad,
+			[]byte(strings.ReplaceAll(string(whole), "materials/rock/slab.toml", "materials/rock/slob.toml")), 0o666))
 	r, err = smoketest.Try(ctx, p.Profile, []string{bad})
 	require.NoError(t, err)
 	ids := map[string]int{}
@@ -176,14 +184,16 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	assert.Equal(t, map[string]int{"try.silent": 1, "try.missing": 2}, ids, "the project's own loose files do not help")
 
 	// A model that an object shows has to be there, whole, and its materials too.
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=station/hum")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1",
+		"item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=station/hum")
 	file = demotest.Packed(t, demotest.Load(t, p.Dir), false)[0]
 	r, err = smoketest.Try(ctx, p.Profile, []string{file})
 	require.NoError(t, err)
 	assert.True(t, r.Maps[1].Loaded)
 	shown, err := os.ReadFile(file)
 	require.NoError(t, err)
-	for old, now := range map[string]string{"models/props/mail_crate.glb": "models/props/mail_crote.glb", "sounds/station/hum.wav": "sounds/station/ham.wav"} {
+	for old, now := range map[string]string{"models/props/mail_crate.glb": "models/props/mail_crote.glb",
+		"sounds/station/hum.wav": "sounds/station/ham.wav"} {
 		require.NoError(t, os.WriteFile(bad, []byte(strings.ReplaceAll(string(shown), old, now)), 0o666))
 		r, err = smoketest.Try(ctx, p.Profile, []string{bad})
 		require.NoError(t, err)
@@ -208,12 +218,16 @@ func TestCleanRoomHasNothingElse(t *testing.T) {
 	assert.Error(t, err)
 }
 
-// A bot walks from each spawn to what the game requires; those behind a wall don't arrive, and the server says how many.
+// A bot walks from each spawn to what the game requires; those behind a wall don't arrive, and the
+// server says how many.
 func TestBotsWalk(t *testing.T) {
 	p := demotest.Built(t, "lower-sidings")
 	demotest.Edit(t, p, "maps/tram_depot.vnx", "spawn shed_1 at=3,2,0", "spawn shed_1 at=28,14,0")
-	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #.,,,..............##......,...#\n  row #.............########.........#", "  row #.,,,..............###########.#\n  row #.............##########.......#")
-	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#", "  row #..,,......+==========##########")
+	demotest.Edit(t, p, "maps/tram_depot.vnx",
+		"  row #.,,,..............##......,...#\n  row #.............########.........#",
+		"  row #.,,,..............###########.#\n  row #.............##########.......#")
+	demotest.Edit(t, p, "maps/tram_depot.vnx", "  row #..,,......+==================o#",
+		"  row #..,,......+==========##########")
 	packed := demotest.Packed(t, p, true)[0]
 	dir := t.TempDir()
 	put(t, packed, filepath.Join(dir, "levels", filepath.Base(packed)))
@@ -227,7 +241,8 @@ func TestBotsWalk(t *testing.T) {
 	assert.True(t, m.Loaded, "a cut-off spawn is no reason not to load it")
 }
 
-// The stand-in notices what changes in its folder, plays its rotation, and simulated players get whole bundles, however they are replaced.
+// The stand-in notices what changes in its folder, plays its rotation, and simulated players get
+// whole bundles, however they are replaced.
 func TestItWatchesAndPlays(t *testing.T) {
 	p := demotest.Built(t, "lower-sidings")
 	whole, err := os.ReadFile(demotest.Packed(t, p, false)[0])
@@ -269,7 +284,8 @@ func TestItWatchesAndPlays(t *testing.T) {
 	resp.Body.Close()
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "something has changed")
-	for path, code := range map[string]int{"/files/tram_depot.vnm": 200, "/files/..%2Flevels.txt": 404, "/files/stand-server.url": 404} {
+	for path, code := range map[string]int{"/files/tram_depot.vnm": 200, "/files/..%2Flevels.txt": 404,
+		"/files/stand-server.url": 404} {
 		resp, err := http.Get(s.URL + path)
 		require.NoError(t, err)
 		resp.Body.Close()
@@ -282,7 +298,8 @@ func TestItGoesWrongAsItIsTold(t *testing.T) {
 	whole, err := os.ReadFile(demotest.Packed(t, p, false)[0])
 	require.NoError(t, err)
 	dir := t.TempDir()
-	for name, data := range map[string]string{"levels/tram_depot.vnm": string(whole), "levels.txt": "tram_depot\n", "timetable.txt": "tram_depot a\ntram_depot b\n"} {
+	for name, data := range map[string]string{"levels/tram_depot.vnm": string(whole), "levels.txt": "tram_depot\n",
+		"timetable.txt": "tram_depot a\ntram_depot b\n"} {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o777))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(data), 0o666))
 	}

@@ -1,5 +1,5 @@
-// Package gameserver plays a game server: it loads maps from bundles the way a game would, knowing nothing of the project,
-// and answers over HTTP what it has loaded and what is missing.
+// Package gameserver plays a game server: it loads maps from bundles the way a game would, knowing
+// nothing of the project, and answers over HTTP what it has loaded and what is missing.
 //
 // load.go is the game's side (used by the clean room too), server.go the HTTP answer, client.go asks a server.
 package gameserver
@@ -96,12 +96,16 @@ func Load(dir string, p *profile.Profile) (*Status, error) {
 	for i := range set.list {
 		s.Maps = append(s.Maps, set.maps(&set.list[i], p)...)
 	}
-	slices.SortFunc(s.Maps, func(a, b MapStatus) int { return strings.Compare(a.Name+"\x00"+a.Bundle, b.Name+"\x00"+b.Bundle) })
+	slices.SortFunc(s.Maps,
+		func(a, b MapStatus) int { return strings.Compare(a.Name+"\x00"+a.Bundle, b.Name+"\x00"+b.Bundle) })
 	if listed := readList(dir, p, p.Server.Maps); p.Server.Maps != "" {
-		s.Maps = slices.DeleteFunc(s.Maps, func(m MapStatus) bool { return m.Loaded && !slices.Contains(listed, m.Name) })
+		s.Maps = slices.DeleteFunc(s.Maps,
+			func(m MapStatus) bool { return m.Loaded && !slices.Contains(listed, m.Name) })
 		for _, name := range listed {
 			if s.Find(name) == nil {
-				s.Maps = append(s.Maps, MapStatus{Name: name, Missing: []Missing{}, Stuck: []Stuck{}, Error: "it is in " + p.Server.Maps + " and in no bundle"})
+				s.Maps = append(s.Maps,
+					MapStatus{Name: name, Missing: []Missing{}, Stuck: []Stuck{},
+						Error: "it is in " + p.Server.Maps + " and in no bundle"})
 			}
 		}
 	}
@@ -134,8 +138,8 @@ func readList(dir string, p *profile.Profile, file string) (names []string) {
 	return names
 }
 
-// shelf is the bundles that lie where the game looks. Those of a mod are seen together, as parts of one whole; a map's is seen
-// alone, since players may have no other.
+// shelf is the bundles that lie where the game looks. Those of a mod are seen together, as parts of
+// one whole; a map's is seen alone, since players may have no other.
 type shelf struct {
 	list  []shelved
 	alone bool
@@ -163,7 +167,8 @@ func (s *shelf) close() {
 	}
 }
 
-// read gives a file out of a bundle, or out of the others. A map that another one leads to is a bundle of its own, also where each is alone.
+// read gives a file out of a bundle, or out of the others. A map that another one leads to is a
+// bundle of its own, also where each is alone.
 func (s *shelf) read(first *gamefs.Bundle, p *profile.Profile, name string) ([]byte, error) {
 	data, err := first.ReadFile(name)
 	isMap := path.Dir(name) == p.Files.Maps && path.Ext(name) == ".vnm"
@@ -171,7 +176,8 @@ func (s *shelf) read(first *gamefs.Bundle, p *profile.Profile, name string) ([]b
 		return data, err
 	}
 	for _, b := range s.list {
-		if isMap && b.bundle != nil && b.bundle.MapData != nil && filepath.Base(b.file) == path.Base(name) { // the map that carries the bundle
+		// the map that carries the bundle
+		if isMap && b.bundle != nil && b.bundle.MapData != nil && filepath.Base(b.file) == path.Base(name) {
 			return b.bundle.MapData, nil
 		}
 		if b.bundle != nil && b.bundle.MapData == nil {
@@ -187,7 +193,8 @@ func (s *shelf) read(first *gamefs.Bundle, p *profile.Profile, name string) ([]b
 func (s *shelf) maps(b *shelved, p *profile.Profile) []MapStatus {
 	name := filepath.Base(b.file)
 	if b.err != nil {
-		return []MapStatus{{Name: strings.TrimSuffix(name, filepath.Ext(name)), Bundle: name, Missing: []Missing{}, Stuck: []Stuck{}, Error: b.err.Error()}}
+		return []MapStatus{{Name: strings.TrimSuffix(name, filepath.Ext(name)), Bundle: name, Missing: []Missing{},
+			Stuck: []Stuck{}, Error: b.err.Error()}}
 	}
 	var list []MapStatus
 	add := func(mapName string, data []byte, err error) {
@@ -263,7 +270,8 @@ func (st *MapStatus) walk(m *mapfile.Map, p *profile.Profile) {
 					if _, ok := walkers[i].Find(at(&m.Objects[s]), at(&m.Objects[o])); ok {
 						st.Arrived++
 					} else {
-						st.Stuck = append(st.Stuck, Stuck{Spawn: m.Objects[s].Name, Goal: kind + " " + m.Objects[o].Name})
+						st.Stuck = append(st.Stuck,
+							Stuck{Spawn: m.Objects[s].Name, Goal: kind + " " + m.Objects[o].Name})
 					}
 				}
 			}

@@ -12,8 +12,9 @@ import (
 	"time"
 )
 
-// Players is how simulated players fare. Each joins the server again and again: asks what is played, gets the map's bundle from the server
-// unless it has it, and plays. One that gets something else than the server says it plays has failed.
+// Players is how simulated players fare. Each joins the server again and again: asks what is
+// played, gets the map's bundle from the server unless it has it, and plays. One that gets
+// something else than the server says it plays has failed.
 type Players struct {
 	Count  int    `json:"count"`
 	Joined int    `json:"joined"`        // times

@@ -99,14 +99,17 @@ func Start(dir string, p *profile.Profile, o Options) (*Server, error) {
 		return nil, err
 	}
 	if s.listener, err = Listen(dir, o.Listen); err != nil {
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err, Do: "Choose another address with --listen, or leave it out for a free one."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err,
+			Do: "Choose another address with --listen, or leave it out for a free one."}
 	}
 	s.URL = "http://" + s.listener.Addr().String()
 	if err := d.WriteFile(AddressFile, []byte(s.URL+"\n")); err != nil {
 		s.listener.Close()
 		return nil, err
 	}
-	s.http = &http.Server{Handler: OwnHost(o.Listen)(s.handler()), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 15 * time.Second, WriteTimeout: 10 * time.Minute, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	s.http = &http.Server{Handler: OwnHost(o.Listen)(s.handler()), ReadHeaderTimeout: 5 * time.Second,
+		ReadTimeout: 15 * time.Second, WriteTimeout: 10 * time.Minute, IdleTimeout: time.Minute,
+		MaxHeaderBytes: 16 << 10}
 	ctx, stop := context.WithCancel(context.Background())
 	s.stop = stop
 	s.running.Go(func() { _ = s.http.Serve(s.listener) }) // ends with ErrServerClosed when Close is called
@@ -131,7 +134,8 @@ func unknownFailure(mode string) error {
 		known = append(known, name)
 	}
 	slices.Sort(known)
-	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a stand-in does not know how to go wrong by %q", mode), Do: "It knows " + strings.Join(known, ", ") + "."}
+	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a stand-in does not know how to go wrong by %q", mode),
+		Do: "It knows " + strings.Join(known, ", ") + "."}
 }
 
 func (s *Server) handler() http.Handler {
@@ -146,7 +150,8 @@ func (s *Server) handler() http.Handler {
 	})
 	r.Get("/files/{name}", func(w http.ResponseWriter, req *http.Request) {
 		name := chi.URLParam(req, "name")
-		if safefile.CheckForeign(name) != nil || strings.Contains(name, "/") || !strings.EqualFold(path.Ext(name), path.Ext(s.profile.Pack.Name)) {
+		if safefile.CheckForeign(name) != nil || strings.Contains(name, "/") ||
+			!strings.EqualFold(path.Ext(name), path.Ext(s.profile.Pack.Name)) {
 			refuse(w, http.StatusNotFound, "there is no such bundle")
 			return
 		}
@@ -206,7 +211,8 @@ func (s *Server) handler() http.Handler {
 // guarded wants the token.
 func (s *Server) guarded(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
-		if s.o.Token != "" && subtle.ConstantTimeCompare([]byte(req.Header.Get("Authorization")), []byte("Bearer "+s.o.Token)) != 1 {
+		if s.o.Token != "" &&
+			subtle.ConstantTimeCompare([]byte(req.Header.Get("Authorization")), []byte("Bearer "+s.o.Token)) != 1 {
 			refuse(w, http.StatusUnauthorized, "the token is missing or wrong")
 			return
 		}
@@ -369,7 +375,8 @@ func (s *Server) watch(ctx context.Context) error {
 		}
 		if err := w.Add(filepath.Join(s.dir, filepath.FromSlash(f))); err != nil {
 			w.Close()
-			return &fault.Fault{What: "the stand-in can't watch " + f, Err: err, Do: "Start it with --no-watch and tell it to load anew."}
+			return &fault.Fault{What: "the stand-in can't watch " + f, Err: err,
+				Do: "Start it with --no-watch and tell it to load anew."}
 		}
 	}
 	bundles := filepath.Join(s.dir, filepath.FromSlash(s.profile.Server.Bundles))
@@ -382,7 +389,8 @@ func (s *Server) watch(ctx context.Context) error {
 			case <-ctx.Done():
 				return
 			case e := <-w.Events:
-				if files[e.Name] || filepath.Dir(e.Name) == bundles && strings.EqualFold(filepath.Ext(e.Name), path.Ext(s.profile.Pack.Name)) {
+				if files[e.Name] || filepath.Dir(e.Name) == bundles &&
+					strings.EqualFold(filepath.Ext(e.Name), path.Ext(s.profile.Pack.Name)) {
 					timer.Reset(settled)
 				}
 			case err := <-w.Errors:

@@ -17,7 +17,8 @@ import (
 	"vornix/core/game/gameserver"
 )
 
-// A stand-in answers for its own names only, follows no link out of its folder, and lets nobody hold a connection for ever.
+// A stand-in answers for its own names only, follows no link out of its folder, and lets nobody
+// hold a connection for ever.
 func TestStrangersAtAStandIn(t *testing.T) {
 	data, err := os.ReadFile("../../../demo/profiles/kestrel-post.toml")
 	require.NoError(t, err)
@@ -46,7 +47,8 @@ func TestStrangersAtAStandIn(t *testing.T) {
 		require.NoError(t, err)
 		return r.StatusCode, string(body)
 	}
-	for host, status := range map[string]int{"": 200, "localhost": 200, "127.0.0.1:9": 200, "[::1]:80": 200, "rebound.example": 421, "127.0.0.1.example": 421, "localhost.example:80": 421} {
+	for host, status := range map[string]int{"": 200, "localhost": 200, "127.0.0.1:9": 200, "[::1]:80": 200,
+		"rebound.example": 421, "127.0.0.1.example": 421, "localhost.example:80": 421} {
 		got, _ := get("/status", host)
 		assert.Equal(t, status, got, host)
 	}

@@ -1,6 +1,7 @@
-// Package overlay lays a folder of replacements over an installed game: beside the game's own files, where the game's profile names a
-// folder that takes their place, or in their place, with the originals kept (package transaction). It says which maps will look different, which
-// will not and why, and what belongs to a swapped texture and was left out.
+// Package overlay lays a folder of replacements over an installed game: beside the game's own
+// files, where the game's profile names a folder that takes their place, or in their place, with
+// the originals kept (package transaction). It says which maps will look different, which will not
+// and why, and what belongs to a swapped texture and was left out.
 package overlay
 
 import (
@@ -59,18 +60,23 @@ type file struct {
 	own    bool // the game has a file of that path
 }
 
-// Prepare works out what laying the folder from over the game in dir comes to. swaps replaces the game's own files. Nothing is changed.
+// Prepare works out what laying the folder from over the game in dir comes to. swaps replaces the
+// game's own files. Nothing is changed.
 func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bool) (*Plan, error) {
 	if !swaps && p.Install.Overlay == "" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: p.Game.Title + " has no folder whose files take the place of its own", Why: "Its profile has no 'overlay' under [install], so only the files themselves can be replaced.",
-			Do: "Add --swap: the originals are kept, and 'vornix patch undo' brings them back."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: p.Game.Title + " has no folder whose files take the place of its own",
+			Why:  "Its profile has no 'overlay' under [install], so only the files themselves can be replaced.",
+			Do:   "Add --swap: the originals are kept, and 'vornix patch undo' brings them back."}
 	}
 	for _, d := range []string{dir, from} {
 		if info, err := os.Stat(d); err != nil || !info.IsDir() {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no folder " + filepath.ToSlash(d), Err: err, Do: "Name a folder of replacements, and the game's."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no folder " + filepath.ToSlash(d), Err: err,
+				Do: "Name a folder of replacements, and the game's."}
 		}
 	}
-	plan := &Plan{Game: filepath.ToSlash(dir), Folder: filepath.ToSlash(from), Swaps: swaps, Actions: []Action{}, Maps: []Look{}, Notes: []string{}}
+	plan := &Plan{Game: filepath.ToSlash(dir), Folder: filepath.ToSlash(from), Swaps: swaps, Actions: []Action{},
+		Maps: []Look{}, Notes: []string{}}
 	looked, err := os.Stat(dir)
 	if err != nil {
 		return nil, err
@@ -93,7 +99,8 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 		return nil, err
 	}
 	if len(plan.files) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is nothing in " + plan.Folder, Do: "Put the replacements there, at the paths that they have in the game."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is nothing in " + plan.Folder,
+			Do: "Put the replacements there, at the paths that they have in the game."}
 	}
 	plan.looks(p, dir)
 	plan.companions(p, dir)
@@ -116,7 +123,10 @@ func (plan *Plan) take(ctx context.Context, p *profile.Profile, rel, name string
 	if !plan.Swaps {
 		f.to = path.Join(p.Install.Overlay, rel)
 	} else if !f.own {
-		f := &fault.Fault{Kind: fault.Refused, What: "the game has no " + rel, Place: fault.Place{File: filepath.ToSlash(name)}, Why: "Only what is there can be swapped. Nothing was changed.", Do: "Give the replacement the path of the file that it is for."}
+		f := &fault.Fault{Kind: fault.Refused, What: "the game has no " + rel,
+			Place: fault.Place{File: filepath.ToSlash(name)},
+			Why:   "Only what is there can be swapped. Nothing was changed.",
+			Do:    "Give the replacement the path of the file that it is for."}
 		if near := namesake(filepath.FromSlash(plan.Game), rel); near != "" {
 			f.Do = "Did you mean " + near + "? " + f.Do
 		}
@@ -183,7 +193,8 @@ func (plan *Plan) looks(p *profile.Profile, dir string) {
 	slices.SortStableFunc(plan.Maps, func(a, b Look) int { return strings.Compare(a.Map, b.Map) })
 }
 
-// companions notes what materials show together with a replaced texture, and nobody replaces: new colours under the old bumps look wrong.
+// companions notes what materials show together with a replaced texture, and nobody replaces: new
+// colours under the old bumps look wrong.
 func (plan *Plan) companions(p *profile.Profile, dir string) {
 	replaced := map[string]bool{}
 	for _, f := range plan.files {
@@ -191,7 +202,8 @@ func (plan *Plan) companions(p *profile.Profile, dir string) {
 	}
 	read := func(rel string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, filepath.FromSlash(rel))) }
 	folder := filepath.Join(dir, filepath.FromSlash(p.Files.Materials))
-	_ = filepath.WalkDir(folder, func(name string, e fs.DirEntry, err error) error { // a game without such a folder has no materials
+	// a game without such a folder has no materials
+	_ = filepath.WalkDir(folder, func(name string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() || !strings.EqualFold(path.Ext(e.Name()), ".toml") {
 			return nil
 		}
@@ -211,7 +223,9 @@ func (plan *Plan) companions(p *profile.Profile, dir string) {
 			}
 		}
 		if len(come) > 0 && len(stay) > 0 {
-			plan.Notes = append(plan.Notes, fmt.Sprintf("%s shows %s together with %s, which stays as it is", filepath.ToSlash(rel), strings.Join(come, ", "), strings.Join(stay, ", ")))
+			plan.Notes = append(plan.Notes,
+				fmt.Sprintf("%s shows %s together with %s, which stays as it is", filepath.ToSlash(rel),
+					strings.Join(come, ", "), strings.Join(stay, ", ")))
 		}
 		return nil
 	})
@@ -248,7 +262,8 @@ func (plan *Plan) Apply(ctx context.Context) (*transaction.Record, error) {
 			return nil, err
 		}
 		if s.SHA256() != r.sum {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "the replacement changed while it was read", Place: fault.Place{File: filepath.ToSlash(r.system)}, Why: "Nothing was changed.", Do: "Do it again."}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "the replacement changed while it was read",
+				Place: fault.Place{File: filepath.ToSlash(r.system)}, Why: "Nothing was changed.", Do: "Do it again."}
 		}
 		if err := s.Commit(); err != nil {
 			return nil, err

@@ -47,7 +47,8 @@ func TestSwappedAndLaidOver(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "cairn_station: it uses textures/rock/cairn.ktx2, textures/sign/highline.ktx2\nsaltpan_relay: it uses textures/rock/cairn.ktx2", looks(plan))
 	require.NotEmpty(t, plan.Notes)
-	assert.Contains(t, plan.Notes[0], "materials/rock/cairn.toml shows textures/rock/cairn.ktx2 together with textures/rock/cairn_bumps.ktx2")
+	assert.Contains(t, plan.Notes[0],
+		"materials/rock/cairn.toml shows textures/rock/cairn.ktx2 together with textures/rock/cairn_bumps.ktx2")
 	before, err := os.ReadFile(filepath.Join(game, "textures", "rock", "cairn.ktx2"))
 	require.NoError(t, err)
 	r, err := plan.Apply(ctx)
@@ -75,7 +76,9 @@ func TestSwappedAndLaidOver(t *testing.T) {
 	assert.ErrorContains(t, err, "the game has no textures/rock/nobodys.ktx2")
 	plan, err = overlay.Prepare(ctx, &q, game, skins, false)
 	require.NoError(t, err)
-	assert.Contains(t, plan.Actions, overlay.Action{Path: "custom/textures/rock/nobodys.ktx2", Do: "add", Why: "nothing in the game has this path", New: int64(len(before))})
+	assert.Contains(t, plan.Actions,
+		overlay.Action{Path: "custom/textures/rock/nobodys.ktx2", Do: "add", Why: "nothing in the game has this path",
+			New: int64(len(before))})
 	_, err = plan.Apply(ctx)
 	require.NoError(t, err)
 	after, err = os.ReadFile(filepath.Join(game, "textures", "rock", "cairn.ktx2"))

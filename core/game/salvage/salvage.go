@@ -1,5 +1,6 @@
-// Package salvage makes a whole archive of what is left of a damaged one: entries are found without the directory, told by their content where their
-// names are lost, and named again by what other entries refer to. It says of each what is certain and what is guessed.
+// Package salvage makes a whole archive of what is left of a damaged one: entries are found without
+// the directory, told by their content where their names are lost, and named again by what other
+// entries refer to. It says of each what is certain and what is guessed.
 package salvage
 
 import (
@@ -61,12 +62,13 @@ type Result struct {
 // mostText is the largest entry that is read for what it refers to.
 const mostText = 64 << 20
 
-// Run reads the file at the system path from and writes what is whole to the system path to. p helps to name entries; nil when nobody
-// knows the game.
+// Run reads the file at the system path from and writes what is whole to the system path to. p
+// helps to name entries; nil when nobody knows the game.
 func Run(ctx context.Context, p *profile.Profile, from, to string) (*Result, error) {
 	f, err := os.Open(from)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file", Place: fault.Place{File: filepath.ToSlash(from)}, Err: err, Do: "Check the path."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "could not open the file",
+			Place: fault.Place{File: filepath.ToSlash(from)}, Err: err, Do: "Check the path."}
 	}
 	defer f.Close()
 	info, err := f.Stat()
@@ -84,7 +86,9 @@ func Run(ctx context.Context, p *profile.Profile, from, to string) (*Result, err
 		}
 	}
 	if len(r.Found) == 0 {
-		return r, &fault.Fault{What: "nothing was found in it", Place: fault.Place{File: filepath.ToSlash(from)}, Why: "It holds no entry of a ZIP archive, not even a broken one.", Do: "Get the file again from where it came from."}
+		return r, &fault.Fault{What: "nothing was found in it", Place: fault.Place{File: filepath.ToSlash(from)},
+			Why: "It holds no entry of a ZIP archive, not even a broken one.",
+			Do:  "Get the file again from where it came from."}
 	}
 	r.name(p)
 	return r, r.write(ctx, f, to)
@@ -92,7 +96,8 @@ func Run(ctx context.Context, p *profile.Profile, from, to string) (*Result, err
 
 // look tells what an entry is.
 func look(s *zipfile.Saved) Found {
-	x := Found{Name: s.Name, Size: s.Size, Whole: s.Whole, Certain: !s.NameLost && !s.Guessed, How: FromHeader, saved: s}
+	x := Found{Name: s.Name, Size: s.Size, Whole: s.Whole, Certain: !s.NameLost && !s.Guessed, How: FromHeader,
+		saved: s}
 	switch {
 	case s.FromDirectory:
 		x.How = FromDirectory
@@ -111,7 +116,8 @@ func look(s *zipfile.Saved) Found {
 	switch {
 	case s.Trouble != "":
 		x.Why = s.Trouble
-	case !s.Whole && len(x.head) == 0 && s.Method != zipfile.Store && s.Method != zipfile.Deflate && s.Method != zipfile.Zstd:
+	case !s.Whole && len(x.head) == 0 && s.Method != zipfile.Store && s.Method != zipfile.Deflate &&
+		s.Method != zipfile.Zstd:
 		x.Why = "it is packed with " + s.Method.String() + ", which Vornix does not read"
 	case !s.Whole:
 		x.Why = "its content is damaged or cut off"
@@ -121,7 +127,8 @@ func look(s *zipfile.Saved) Found {
 
 // kindOf tells a kind of file by its first bytes, as the ending that such files have.
 func kindOf(head []byte) string {
-	for _, m := range []struct{ magic, ending string }{{"\x8bVNM", "vnm"}, {"\xabKTX 20", "ktx2"}, {"DDS ", "dds"}, {"\x89PNG", "png"}, {"\xff\xd8\xff", "jpg"}, {"glTF", "glb"}, {"PK\x03\x04", "zip"}} {
+	for _, m := range []struct{ magic, ending string }{{"\x8bVNM", "vnm"}, {"\xabKTX 20", "ktx2"}, {"DDS ", "dds"},
+		{"\x89PNG", "png"}, {"\xff\xd8\xff", "jpg"}, {"glTF", "glb"}, {"PK\x03\x04", "zip"}} {
 		if bytes.HasPrefix(head, []byte(m.magic)) {
 			return m.ending
 		}
@@ -153,7 +160,8 @@ func isTOML(head []byte) bool {
 		line = strings.TrimSpace(line)
 		switch key, _, is := strings.Cut(line, "="); {
 		case line == "" || line[0] == '#' || line[0] == '[':
-		case is && strings.Trim(strings.TrimSpace(key), "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-.\"") == "":
+		case is && strings.Trim(strings.TrimSpace(key),
+			"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_-.\"") == "":
 			settings++
 		default:
 			return false
@@ -308,10 +316,14 @@ func (r *Result) write(ctx context.Context, from io.ReaderAt, to string) error {
 		}
 		x.Written = true
 		r.Written++
-		sources = append(sources, zipfile.Source{Name: x.Name, Size: x.Size, Method: x.saved.Method, Old: &zipfile.Old{File: from, Entry: x.saved.Entry, Check: sum.Sum32()}})
+		sources = append(sources,
+			zipfile.Source{Name: x.Name, Size: x.Size, Method: x.saved.Method,
+				Old: &zipfile.Old{File: from, Entry: x.saved.Entry, Check: sum.Sum32()}})
 	}
 	if len(sources) == 0 {
-		return &fault.Fault{What: "no entry is whole", Why: "Of each something is missing or damaged, so nothing was written.", Do: "Get the file again from where it came from."}
+		return &fault.Fault{What: "no entry is whole",
+			Why: "Of each something is missing or damaged, so nothing was written.",
+			Do:  "Get the file again from where it came from."}
 	}
 	d, err := safefile.MakeDir(filepath.Dir(to))
 	if err != nil {
@@ -323,7 +335,8 @@ func (r *Result) write(ctx context.Context, from io.ReaderAt, to string) error {
 		return err
 	}
 	defer f.Abort()
-	if _, err := zipfile.Pack(ctx, sources, zipfile.Options{}, func(int) (zipfile.Sink, int64, error) { return f, 0, nil }); err != nil {
+	if _, err := zipfile.Pack(ctx, sources, zipfile.Options{},
+		func(int) (zipfile.Sink, int64, error) { return f, 0, nil }); err != nil {
 		return err
 	}
 	r.SHA256, r.Size = f.SHA256(), f.Size()

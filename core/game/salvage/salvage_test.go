@@ -96,8 +96,8 @@ func blank(t *testing.T, data []byte, name string, all bool) {
 	require.Positive(t, n)
 }
 
-// Names come back: from the directory where it still has them, from maps that say their own, from what refers to them. Each says how
-// certain it is.
+// Names come back: from the directory where it still has them, from maps that say their own, from
+// what refers to them. Each says how certain it is.
 func TestNamesComeBack(t *testing.T) {
 	p, whole := packed(t, "highline")
 	data := bytes.Clone(whole)
@@ -108,11 +108,14 @@ func TestNamesComeBack(t *testing.T) {
 	assert.True(t, f.Certain)
 
 	data = bytes.Clone(whole)
-	for _, name := range []string{"maps/cairn_station.vnm", "materials/rock/slab.toml", "materials/wood/plank.toml", "textures/snow/drift.ktx2", "sounds/station/hum.wav"} { // two sounds are missing, one of which never was there
+	// two sounds are missing, one of which never was there
+	for _, name := range []string{"maps/cairn_station.vnm", "materials/rock/slab.toml", "materials/wood/plank.toml",
+		"textures/snow/drift.ktx2", "sounds/station/hum.wav"} {
 		blank(t, data, name, true)
 	}
 	r, b := run(t, p, data)
-	for name, how := range map[string]string{"maps/cairn_station.vnm": salvage.FromContent, "materials/rock/slab.toml": salvage.FromReference, "materials/wood/plank.toml": salvage.FromReference,
+	for name, how := range map[string]string{"maps/cairn_station.vnm": salvage.FromContent,
+		"materials/rock/slab.toml": salvage.FromReference, "materials/wood/plank.toml": salvage.FromReference,
 		"textures/snow/drift.ktx2": salvage.FromReference} {
 		f := find(t, r, name)
 		assert.Equal(t, how, f.How, name)
@@ -148,7 +151,8 @@ func TestNamesComeBack(t *testing.T) {
 	}
 }
 
-// Damage anywhere costs the entries that it hits and no others; a hostile name is never written; another's archives are saved too.
+// Damage anywhere costs the entries that it hits and no others; a hostile name is never written;
+// another's archives are saved too.
 func TestDamage(t *testing.T) {
 	p, whole := packed(t, "highline")
 	base, _ := run(t, p, whole)
@@ -160,7 +164,8 @@ func TestDamage(t *testing.T) {
 		r, _ := run(t, p, data)
 		assert.GreaterOrEqual(t, r.Written, base.Written-2, "damage at %d", at)
 	}
-	data := bytes.ReplaceAll(bytes.Clone(whole), []byte("materials/wood/plank.toml"), []byte("../../../../../plank.toml"))
+	data := bytes.ReplaceAll(bytes.Clone(whole), []byte("materials/wood/plank.toml"),
+		[]byte("../../../../../plank.toml"))
 	r, b := run(t, p, data)
 	for _, e := range b.Entries() {
 		assert.NotContains(t, e.Name, "..")

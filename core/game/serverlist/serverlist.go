@@ -1,9 +1,10 @@
-// Package serverlist edits the lists by which game servers know their maps: lines, arrays in JSON files, and settings that name all maps in
-// one line.
+// Package serverlist edits the lists by which game servers know their maps: lines, arrays in JSON
+// files, and settings that name all maps in one line.
 //
-// A list is others' as much as ours: comments, foreign entries, their order, line ends and encoding stay. Entries are added once, where the
-// list's rule wants them, and those that are not wanted any more are taken out. serverlist.go is what all forms share; lines.go, json.go and
-// setting.go take a form apart and put it together.
+// A list is others' as much as ours: comments, foreign entries, their order, line ends and encoding
+// stay. Entries are added once, where the list's rule wants them, and those that are not wanted any
+// more are taken out. serverlist.go is what all forms share; lines.go, json.go and setting.go take
+// a form apart and put it together.
 package serverlist
 
 import (
@@ -57,7 +58,8 @@ func Read(rule *profile.ListFile, data []byte) (*List, error) {
 		if strings.HasPrefix(rule.Encoding, "utf-16") {
 			l.text.Mark = true
 		}
-	} else if l.text, err = charset.Read(data, cmp.Or(rule.Encoding, "latin-1")); err != nil { // in which every byte is a character
+	} else if l.text,
+		err = charset.Read(data, cmp.Or(rule.Encoding, "latin-1")); err != nil { // in which every byte is a character
 		return nil, fmt.Errorf("%s can't be read: %w", rule.File, err)
 	}
 	switch rule.Form {
@@ -75,7 +77,8 @@ func Read(rule *profile.ListFile, data []byte) (*List, error) {
 	for i := range l.items {
 		x := &l.items[i]
 		body := strings.TrimSpace(x.body)
-		if body == "" || rule.Form != "json" && slices.ContainsFunc(rule.Notes, func(n string) bool { return strings.HasPrefix(body, n) }) {
+		if body == "" || rule.Form != "json" &&
+			slices.ContainsFunc(rule.Notes, func(n string) bool { return strings.HasPrefix(body, n) }) {
 			continue
 		}
 		x.name = l.names(body)
@@ -83,8 +86,9 @@ func Read(rule *profile.ListFile, data []byte) (*List, error) {
 	return l, nil
 }
 
-// Names says which map an entry of a list is about, by the name that the list's line has of it: {map}, {stem} or {file}. An entry that is
-// written in another way than ours is known by its first word.
+// Names says which map an entry of a list is about, by the name that the list's line has of it:
+// {map}, {stem} or {file}. An entry that is written in another way than ours is known by its first
+// word.
 func Names(rule *profile.ListFile) func(line string) string {
 	reader := template.NewReader(rule.Line, rule.Escape)
 	return func(line string) string {
@@ -95,7 +99,8 @@ func Names(rule *profile.ListFile) func(line string) string {
 				}
 			}
 		}
-		if word := strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" \t,;\"", r) }); len(word) > 0 {
+		if word := strings.FieldsFunc(line,
+			func(r rune) bool { return strings.ContainsRune(" \t,;\"", r) }); len(word) > 0 {
 			return word[0]
 		}
 		return line
@@ -113,9 +118,10 @@ func (l *List) Entries() []Entry {
 	return list
 }
 
-// Edit takes out the entries ours that are not wanted any more, and puts in those of want that are missing. An entry of ours that has
-// changed stays where it stood. One for the same map that somebody else wrote, in words of their own, counts as there. weights are for the
-// order of that name: lighter entries stand first; those without a weight have 0.
+// Edit takes out the entries ours that are not wanted any more, and puts in those of want that are
+// missing. An entry of ours that has changed stays where it stood. One for the same map that
+// somebody else wrote, in words of their own, counts as there. weights are for the order of that
+// name: lighter entries stand first; those without a weight have 0.
 func (l *List) Edit(ours, want []Entry, weights map[string]int) {
 	wanted, lines, byMap := map[string]bool{}, map[string]int{}, map[string][]int{}
 	for i, w := range want {
@@ -181,7 +187,8 @@ func (l *List) Edit(ours, want []Entry, weights map[string]int) {
 	l.insertAll(want, missing, weights)
 }
 
-// insertAll puts in those entries of want that are missing. Lists may be long: what goes to the end does so without a look at the others.
+// insertAll puts in those entries of want that are missing. Lists may be long: what goes to the end
+// does so without a look at the others.
 func (l *List) insertAll(want []Entry, missing []int, weights map[string]int) {
 	at := map[string]bool{}
 	for i := range l.items {
@@ -203,7 +210,8 @@ func (l *List) insertAll(want []Entry, missing []int, weights map[string]int) {
 		}
 		place := -1
 		if next[i] >= 0 {
-			place = slices.IndexFunc(l.items, func(x item) bool { return x.name != "" && x.text() == want[next[i]].Line })
+			place = slices.IndexFunc(l.items,
+				func(x item) bool { return x.name != "" && x.text() == want[next[i]].Line })
 		}
 		l.insert(want[i], place, weights)
 	}
@@ -220,8 +228,8 @@ func (l *List) remove(i int) {
 	l.items = slices.Delete(l.items, i, i+1)
 }
 
-// insert puts an entry where the list's rule wants it. One that is appended still stands in front of those of ours that come after it, so
-// that ours stay in one order whatever goes and comes back.
+// insert puts an entry where the list's rule wants it. One that is appended still stands in front
+// of those of ours that come after it, so that ours stay in one order whatever goes and comes back.
 func (l *List) insert(e Entry, next int, weights map[string]int) {
 	at := len(l.items)
 	before := func(f func(x *item) bool) {

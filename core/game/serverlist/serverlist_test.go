@@ -17,7 +17,8 @@ import (
 // rule makes a list's rule as a profile would have it.
 func rule(t testing.TB, text string) *profile.ListFile {
 	t.Helper()
-	p, err := profile.Parse("game.toml", []byte("[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n[[server.list]]\nfile = 'list'\n"+text))
+	p, err := profile.Parse("game.toml",
+		[]byte("[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n[[server.list]]\nfile = 'list'\n"+text))
 	require.NoError(t, err)
 	return &p.Server.Lists[0]
 }
@@ -51,31 +52,48 @@ func TestEdit(t *testing.T) {
 		ours, want []serverlist.Entry
 		then       string
 	}{
-		"a new file":                     {lines, "-", nil, entries("a x", "b"), "a x\nb\n"},
-		"with the game's line ends":      {lines + "lines = 'crlf'\n", "-", nil, entries("a x"), "a x\r\n"},
-		"once":                           {lines, "# n\n  a x \n", nil, entries("a x"), "# n\n  a x \n"},
-		"no line end at the end":         {lines, "m", nil, entries("a x"), "m\na x\n"},
-		"mixed line ends stay":           {lines, "m\r\nn\no\r\n", nil, entries("a"), "m\r\nn\no\r\na\r\n"},
-		"ours changed, where it stood":   {lines, "m\na x\nn\n", entries("a x"), entries("a y"), "m\na y\nn\n"},
-		"ours gone":                      {lines, "m\na x\n\nn\n", entries("a x"), nil, "m\n\nn\n"},
-		"somebody's words for our map":   {lines, "m\na night\n", nil, entries("a x"), "m\na night\n"},
-		"somebody changed ours":          {lines, "a night\n", entries("a x"), entries("a y"), "a night\n"},
-		"somebody removed ours":          {lines, "m\n", entries("a x"), entries("a x"), "m\na x\n"},
-		"a note is no entry":             {lines, "# a x\n", entries("a x"), nil, "# a x\n"},
-		"notes of the game's own":        {lines + "notes = ['%']\n", "% a x\n# b\n", nil, entries("b q"), "% a x\n# b\nb q\n"},
-		"sorted":                         {lines + "order = 'sorted'\n", "# n\nb\nM\nz\n# end\n", nil, entries("a x", "n x", "zz"), "# n\na x\nb\nM\nn x\nz\nzz\n# end\n"},
-		"behind a map":                   {lines + "order = 'after'\nafter = 'm'\n", "m x\nz\n", nil, entries("a x", "b"), "m x\na x\nb\nz\n"},
-		"behind a map that is not there": {lines + "order = 'after'\nafter = 'q'\n", "m x\nz\n", nil, entries("a x"), "m x\nz\na x\n"},
-		"by weight":                      {lines + "order = 'weight'\n", "m\nz\n", nil, entries("a x", "b"), "b\na x\nm\nz\n"},
-		"ours in their order":            {lines, "m\na\nc\nn\n", entries("a", "c"), entries("a", "b", "c", "d"), "m\na\nb\nc\nn\nd\n"},
-		"setting":                        {"line='{map}'\nform='setting'\naround='set maps \"{entries}\"'\nseparator=';'\n", "set maps \"q\"\r\n  set  maps  \"m;a\" // old\r\nx\r\n", entries("a"), entries("b", "c"), "set maps \"q\"\r\n  set  maps  \"m;b;c\" // old\r\nx\r\n"},
-		"setting that is not there":      {"line='{map}'\nform='setting'\naround='maps = {entries}'\n", "x = 1", nil, entries("b", "c"), "x = 1\nmaps = b c\n"},
-		"empty setting":                  {"line='{map}'\nform='setting'\naround='maps = {entries}'\nseparator=', '\n", "maps = \n", nil, entries("b", "c"), "maps = b, c\n"},
-		"setting that gets empty":        {"line='{map}'\nform='setting'\naround='maps = [{entries}]'\nseparator=','\n", "maps = [a, b]\n", entries("a", "b"), nil, "maps = []\n"},
-		"setting, the first goes":        {"line='{map}'\nform='setting'\naround='maps = [{entries}]'\nseparator=','\n", "maps = [a, m]\n", entries("a"), nil, "maps = [m]\n"},
-		"json texts":                     {"line='{map}'\nform='json'\n", "[\"m\", \"n\"]\n", nil, entries("a\"q"), "[\"m\", \"n\", \"a\\\"q\"]\n"},
-		"json in a new file":             {"line='{map}'\nform='json'\nkey='play.maps'\n", "-", nil, entries("a"), "{\n  \"play\": {\n    \"maps\": [\n      \"a\"\n    ]\n  }\n}\n"},
-		"json, on lines":                 {"line='{map}'\nform='json'\nkey='maps'\n", "{\r\n\t\"x\": 1,\r\n\t\"maps\": [\r\n\t\t\"m\"\r\n\t],\r\n\t\"y\": [2]\r\n}\r\n", nil, entries("a"), "{\r\n\t\"x\": 1,\r\n\t\"maps\": [\r\n\t\t\"m\",\r\n\t\t\"a\"\r\n\t],\r\n\t\"y\": [2]\r\n}\r\n"},
+		"a new file":                   {lines, "-", nil, entries("a x", "b"), "a x\nb\n"},
+		"with the game's line ends":    {lines + "lines = 'crlf'\n", "-", nil, entries("a x"), "a x\r\n"},
+		"once":                         {lines, "# n\n  a x \n", nil, entries("a x"), "# n\n  a x \n"},
+		"no line end at the end":       {lines, "m", nil, entries("a x"), "m\na x\n"},
+		"mixed line ends stay":         {lines, "m\r\nn\no\r\n", nil, entries("a"), "m\r\nn\no\r\na\r\n"},
+		"ours changed, where it stood": {lines, "m\na x\nn\n", entries("a x"), entries("a y"), "m\na y\nn\n"},
+		"ours gone":                    {lines, "m\na x\n\nn\n", entries("a x"), nil, "m\n\nn\n"},
+		"somebody's words for our map": {lines, "m\na night\n", nil, entries("a x"), "m\na night\n"},
+		"somebody changed ours":        {lines, "a night\n", entries("a x"), entries("a y"), "a night\n"},
+		"somebody removed ours":        {lines, "m\n", entries("a x"), entries("a x"), "m\na x\n"},
+		"a note is no entry":           {lines, "# a x\n", entries("a x"), nil, "# a x\n"},
+		"notes of the game's own": {lines + "notes = ['%']\n", "% a x\n# b\n", nil, entries("b q"),
+			"% a x\n# b\nb q\n"},
+		"sorted": {lines + "order = 'sorted'\n", "# n\nb\nM\nz\n# end\n", nil,
+			entries("a x", "n x", "zz"), "# n\na x\nb\nM\nn x\nz\nzz\n# end\n"},
+		"behind a map": {lines + "order = 'after'\nafter = 'm'\n", "m x\nz\n", nil,
+			entries("a x", "b"), "m x\na x\nb\nz\n"},
+		"behind a map that is not there": {lines + "order = 'after'\nafter = 'q'\n", "m x\nz\n", nil, entries("a x"),
+			"m x\nz\na x\n"},
+		"by weight": {lines + "order = 'weight'\n", "m\nz\n", nil, entries("a x", "b"),
+			"b\na x\nm\nz\n"},
+		"ours in their order": {lines, "m\na\nc\nn\n", entries("a", "c"), entries("a", "b", "c", "d"),
+			"m\na\nb\nc\nn\nd\n"},
+		"setting": {
+			"line='{map}'\nform='setting'\naround='set maps \"{entries}\"'\nseparator=';'\n",
+			"set maps \"q\"\r\n  set  maps  \"m;a\" // old\r\nx\r\n", entries("a"), entries("b", "c"),
+			"set maps \"q\"\r\n  set  maps  \"m;b;c\" // old\r\nx\r\n"},
+		"setting that is not there": {"line='{map}'\nform='setting'\naround='maps = {entries}'\n", "x = 1", nil,
+			entries("b", "c"), "x = 1\nmaps = b c\n"},
+		"empty setting": {"line='{map}'\nform='setting'\naround='maps = {entries}'\nseparator=', '\n",
+			"maps = \n", nil, entries("b", "c"), "maps = b, c\n"},
+		"setting that gets empty": {"line='{map}'\nform='setting'\naround='maps = [{entries}]'\nseparator=','\n",
+			"maps = [a, b]\n", entries("a", "b"), nil, "maps = []\n"},
+		"setting, the first goes": {"line='{map}'\nform='setting'\naround='maps = [{entries}]'\nseparator=','\n",
+			"maps = [a, m]\n", entries("a"), nil, "maps = [m]\n"},
+		"json texts": {"line='{map}'\nform='json'\n", "[\"m\", \"n\"]\n", nil, entries("a\"q"),
+			"[\"m\", \"n\", \"a\\\"q\"]\n"},
+		"json in a new file": {"line='{map}'\nform='json'\nkey='play.maps'\n", "-", nil, entries("a"),
+			"{\n  \"play\": {\n    \"maps\": [\n      \"a\"\n    ]\n  }\n}\n"},
+		"json, on lines": {"line='{map}'\nform='json'\nkey='maps'\n",
+			"{\r\n\t\"x\": 1,\r\n\t\"maps\": [\r\n\t\t\"m\"\r\n\t],\r\n\t\"y\": [2]\r\n}\r\n", nil, entries("a"),
+			"{\r\n\t\"x\": 1,\r\n\t\"maps\": [\r\n\t\t\"m\",\r\n\t\t\"a\"\r\n\t],\r\n\t\"y\": [2]\r\n}\r\n"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			r := rule(t, c.rule)
@@ -96,7 +114,8 @@ func TestObjectsInJSON(t *testing.T) {
 	l.Edit(nil, ours, nil)
 	out, err := l.Bytes()
 	require.NoError(t, err)
-	assert.Equal(t, `{"z": [1, 2], "a": {"q": "]", "b": [ {"level": "m", "extra": [1]}, {"level": "a", "n": 1} ]}}`, string(out))
+	assert.Equal(t, `{"z": [1, 2], "a": {"q": "]", "b": [ {"level": "m", "extra": [1]}, {"level": "a", "n": 1} ]}}`,
+		string(out))
 	l, err = serverlist.Read(r, out)
 	require.NoError(t, err)
 	assert.Len(t, l.Without("a"), 1)
@@ -119,7 +138,8 @@ func lines(l *serverlist.List) (list []string) {
 func TestEncodingsStay(t *testing.T) {
 	r := rule(t, "line = '{map} {title}'\n")
 	latin := "caf\xe9 x\n"
-	assert.Equal(t, latin+"a b\n", edit(t, r, latin, nil, entries("a b"), nil), "bytes of no known encoding stay as they are")
+	assert.Equal(t, latin+"a b\n", edit(t, r, latin, nil, entries("a b"), nil),
+		"bytes of no known encoding stay as they are")
 	wide := "\xff\xfem\x00\r\x00\n\x00"
 	assert.Equal(t, wide+"a\x00\r\x00\n\x00", edit(t, r, wide, nil, entries("a"), nil))
 	assert.Equal(t, "\xef\xbb\xbfm\na \u00e9\n", edit(t, r, "\xef\xbb\xbfm\n", nil, entries("a \u00e9"), nil))
@@ -138,10 +158,13 @@ func TestEncodingsStay(t *testing.T) {
 	}
 }
 
-// Whatever ours were and are to be: each is there once, what is others' stays in its order, and going back leads to what was there.
+// Whatever ours were and are to be: each is there once, what is others' stays in its order, and
+// going back leads to what was there.
 func TestAnyEdit(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
-	rules := []*profile.ListFile{rule(t, "line = '{map}'\n"), rule(t, "line = '{map}'\norder = 'sorted'\n"), rule(t, "line='{map}'\nform='json'\nkey='k'\n"), rule(t, "line='{map}'\nform='setting'\naround='m {entries};'\nseparator=','\n")}
+	rules := []*profile.ListFile{rule(t, "line = '{map}'\n"), rule(t, "line = '{map}'\norder = 'sorted'\n"),
+		rule(t, "line='{map}'\nform='json'\nkey='k'\n"),
+		rule(t, "line='{map}'\nform='setting'\naround='m {entries};'\nseparator=','\n")}
 	some := func(prefix string) (list []serverlist.Entry) {
 		for i := range 8 {
 			if r.IntN(2) == 0 {
@@ -210,7 +233,8 @@ func FuzzRead(f *testing.F) {
 	for _, seed := range []string{"a\r\n# b\nc", `{"k": ["a", {"b": 1}]}`, "m a,b; // c\n", "\xff\xfea\x00"} {
 		f.Add([]byte(seed))
 	}
-	rules := []*profile.ListFile{rule(f, "line = '{map} {mode}'\n"), rule(f, "line='{map}'\nform='json'\nkey='k'\n"), rule(f, "line='{map}'\nform='setting'\naround='m {entries};'\nseparator=','\n")}
+	rules := []*profile.ListFile{rule(f, "line = '{map} {mode}'\n"), rule(f, "line='{map}'\nform='json'\nkey='k'\n"),
+		rule(f, "line='{map}'\nform='setting'\naround='m {entries};'\nseparator=','\n")}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		for _, r := range rules {
 			l, err := serverlist.Read(r, data)

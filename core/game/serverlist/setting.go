@@ -8,7 +8,8 @@ import (
 	"vornix/core/config/profile"
 )
 
-// setting is one line of a file of settings that names all maps. Where there are several, the last one counts, as it does for games.
+// setting is one line of a file of settings that names all maps. Where there are several, the last
+// one counts, as it does for games.
 type setting struct {
 	rule          *profile.ListFile
 	before, after string // of the entries, the rest of the file with it
@@ -83,7 +84,8 @@ func (f *setting) join(items []item) (string, error) {
 		if strings.Contains(x.body, f.separator) || strings.ContainsAny(x.body, "\r\n") {
 			return "", fmt.Errorf("the entry %q holds %q, which separates entries", x.body, f.separator)
 		}
-		if _, finish, _ := strings.Cut(f.rule.Around, "{entries}"); strings.HasPrefix(finish, `"`) && strings.Contains(x.body, `"`) {
+		if _, finish, _ := strings.Cut(f.rule.Around, "{entries}"); strings.HasPrefix(finish, `"`) &&
+			strings.Contains(x.body, `"`) {
 			return "", fmt.Errorf("the entry %q holds a quote, which ends the setting", x.body)
 		}
 		parts[i] = x.lead + x.body + x.end

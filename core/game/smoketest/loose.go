@@ -26,12 +26,13 @@ type Loose struct {
 	Same bool   `json:"same"` // it has the content that is packed
 }
 
-// FindLoose looks in the folder of an installed game for loose copies of what bundles hold. A game takes the loose one, so that nobody sees
-// the packed one, however often it is tried.
+// FindLoose looks in the folder of an installed game for loose copies of what bundles hold. A game
+// takes the loose one, so that nobody sees the packed one, however often it is tried.
 func FindLoose(ctx context.Context, p *profile.Profile, game string, bundles []string) ([]Loose, error) {
 	info, err := os.Stat(game)
 	if err != nil || !info.IsDir() {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no game's folder " + filepath.ToSlash(game), Err: err, Do: "Name the folder of the installed game."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no game's folder " + filepath.ToSlash(game),
+			Err: err, Do: "Name the folder of the installed game."}
 	}
 	d, err := safefile.OpenDir(game)
 	if err != nil {
@@ -42,7 +43,8 @@ func FindLoose(ctx context.Context, p *profile.Profile, game string, bundles []s
 	for _, file := range bundles {
 		b, err := gamefs.Open(file)
 		if err != nil {
-			return nil, &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: filepath.ToSlash(file)}, Err: err, Do: "Pack it again, or get it again."}
+			return nil, &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: filepath.ToSlash(file)},
+				Err: err, Do: "Pack it again, or get it again."}
 		}
 		for _, e := range b.Entries() {
 			if err := ctx.Err(); err != nil {
@@ -69,7 +71,8 @@ func FindLoose(ctx context.Context, p *profile.Profile, game string, bundles []s
 	return list, nil
 }
 
-// asWritten is a path as the folder has it, whatever its capitals: games on Windows find those too. Empty when there is none.
+// asWritten is a path as the folder has it, whatever its capitals: games on Windows find those too.
+// Empty when there is none.
 func asWritten(d *safefile.Dir, rel string) string {
 	at := ""
 	for part := range strings.SplitSeq(rel, "/") {
@@ -94,9 +97,11 @@ func asWritten(d *safefile.Dir, rel string) string {
 
 // Finding says that a loose file hides a packed one.
 func (l Loose) Finding(game string) finding.Finding {
-	f := finding.TryLoose.At(fault.Place{File: filepath.ToSlash(filepath.Join(game, filepath.FromSlash(l.Path)))}, "a loose copy hides the packed %s, and has other content", l.Path)
+	f := finding.TryLoose.At(fault.Place{File: filepath.ToSlash(filepath.Join(game, filepath.FromSlash(l.Path)))},
+		"a loose copy hides the packed %s, and has other content", l.Path)
 	if l.Same {
-		f.Text = "a loose copy hides the packed " + l.Path + "; it has the same content now, and will not have after the next release"
+		f.Text = "a loose copy hides the packed " + l.Path +
+			"; it has the same content now, and will not have after the next release"
 	}
 	return f
 }

@@ -1,7 +1,8 @@
 // Package smoketest tries bundles as a player would meet them: in an empty folder, with nothing else there.
 //
-// Try lays them out, starts a stand-in of the game's server there and reports what a player would be missing. FindLoose looks for what hides
-// packed files in a folder that is not clean: loose copies in an installed game.
+// Try lays them out, starts a stand-in of the game's server there and reports what a player would
+// be missing. FindLoose looks for what hides packed files in a folder that is not clean: loose
+// copies in an installed game.
 package smoketest
 
 import (
@@ -29,12 +30,13 @@ type Result struct {
 	Findings []finding.Finding
 }
 
-// Try lays the bundles out as the game wants them, alone, lets the game's stand-in start there and load every map, and reads every entry.
-// The room is removed afterwards.
+// Try lays the bundles out as the game wants them, alone, lets the game's stand-in start there and
+// load every map, and reads every entry. The room is removed afterwards.
 func Try(ctx context.Context, p *profile.Profile, bundles []string) (*Result, error) {
 	d, err := safefile.NewScratchDir("")
 	if err != nil {
-		return nil, &fault.Fault{What: "could not make a temporary folder", Err: err, Do: "Check the free space of " + os.TempDir() + "."}
+		return nil, &fault.Fault{What: "could not make a temporary folder", Err: err,
+			Do: "Check the free space of " + os.TempDir() + "."}
 	}
 	defer d.Close()
 	bare := *p
@@ -91,7 +93,8 @@ func (r *Result) see(m *gameserver.MapStatus) {
 		r.Findings = append(r.Findings, finding.TryUnreadable.At(place, "map %s does not load: %s", m.Name, m.Error))
 	}
 	for _, s := range m.Stuck {
-		r.Findings = append(r.Findings, finding.TryStuck.At(place, "map %s: from the spawn %s no way leads to the %s", m.Name, s.Spawn, s.Goal))
+		r.Findings = append(r.Findings,
+			finding.TryStuck.At(place, "map %s: from the spawn %s no way leads to the %s", m.Name, s.Spawn, s.Goal))
 	}
 }
 
@@ -150,7 +153,9 @@ func (r *Result) texts(p *profile.Profile, files []string) {
 				seen[e.Name] = true
 				for _, n := range gamefs.Text(p, c, e.Name, read) {
 					if n.Why != "" {
-						r.Findings = append(r.Findings, finding.TryMissing.At(fault.Place{File: path.Base(b.Name())}, "%s needs %s: %s", e.Name, n.Path, n.Why))
+						r.Findings = append(r.Findings,
+							finding.TryMissing.At(fault.Place{File: path.Base(b.Name())}, "%s needs %s: %s", e.Name,
+								n.Path, n.Why))
 					}
 				}
 			}

@@ -45,17 +45,20 @@ func texts(t *testing.T, p *project.Project, files ...string) string {
 // Scripts, start files and companions are followed inside the bundle like everything else.
 func TestTextsAreFollowed(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	assert.Contains(t, texts(t, p, packed(t, p, "scripts/winch.txt", "scripts/wunch.txt")), "try.missing map cairn_station needs scripts/winch: it is not in the bundle")
+	assert.Contains(t, texts(t, p, packed(t, p, "scripts/winch.txt", "scripts/wunch.txt")),
+		"try.missing map cairn_station needs scripts/winch: it is not in the bundle")
 	said := texts(t, p, packed(t, p, "materials/lamp/amber.toml", "materials/lamp/ombre.toml"))
 	assert.Contains(t, said, "map cairn_station needs materials/lamp/amber.toml")
-	assert.Contains(t, texts(t, p, packed(t, p, "maps/saltpan_relay.vnm", "maps/saltpan_rilay.vnm")), "try.missing routes/north.json needs maps/saltpan_relay.vnm")
+	assert.Contains(t, texts(t, p, packed(t, p, "maps/saltpan_relay.vnm", "maps/saltpan_rilay.vnm")),
+		"try.missing routes/north.json needs maps/saltpan_relay.vnm")
 }
 
 // Parts of one whole are tried together; one of them alone lacks what the other has.
 func TestPartsBelongTogether(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	name := "profiles/kestrel-post.toml"
-	demotest.Edit(t, p, name, `name = "{name}-{version}.parcel"`, "name = \"{name}-{version}-{part}.parcel\"\nlargest = 400000")
+	demotest.Edit(t, p, name, `name = "{name}-{version}.parcel"`,
+		"name = \"{name}-{version}-{part}.parcel\"\nlargest = 400000")
 	p = demotest.Load(t, p.Dir)
 	files := demotest.Packed(t, p, false)
 	require.Greater(t, len(files), 1)
@@ -66,11 +69,13 @@ func TestPartsBelongTogether(t *testing.T) {
 // The bundle of one map has to stand alone: what only another map's has is missing.
 func TestMapsStandAlone(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	demotest.Edit(t, p, "profiles/kestrel-post.toml", "form = \"mod\"\nname = \"{name}-{version}.parcel\"", "form = \"map\"\nname = \"{map}.parcel\"")
+	demotest.Edit(t, p, "profiles/kestrel-post.toml", "form = \"mod\"\nname = \"{name}-{version}.parcel\"",
+		"form = \"map\"\nname = \"{map}.parcel\"")
 	p = demotest.Load(t, p.Dir)
 	bad := packed(t, p, "textures/wood/plank.ktx2", "textures/wood/plonk.ktx2") // cairn_station's
 	other := filepath.Join(filepath.Dir(packed(t, p)), "saltpan_relay.parcel")
-	assert.NotContains(t, texts(t, p, filepath.Join(filepath.Dir(other), "cairn_station.parcel"), other), "try.missing", "the start file speaks of both maps")
+	assert.NotContains(t, texts(t, p, filepath.Join(filepath.Dir(other), "cairn_station.parcel"), other), "try.missing",
+		"the start file speaks of both maps")
 	assert.Contains(t, texts(t, p, other), "routes/north.json needs maps/cairn_station.vnm")
 	said := texts(t, p, bad, other)
 	assert.Contains(t, said, "map cairn_station needs textures/wood/plank.ktx2")
@@ -78,7 +83,8 @@ func TestMapsStandAlone(t *testing.T) {
 }
 
 // Loose copies in an installed game are found whatever their capitals, set aside and brought back.
-// A script of one map that names another one finds it: the other is a bundle of its own, also where each has to be whole by itself.
+// A script of one map that names another one finds it: the other is a bundle of its own, also where
+// each has to be whole by itself.
 func TestAScriptThatNamesAnotherMap(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	name := "profiles/kestrel-post.toml"
@@ -113,7 +119,8 @@ func TestLooseCopies(t *testing.T) {
 	require.NoError(t, os.MkdirAll(filepath.Join(game, "waybill.json"), 0o777))
 	list, err = smoketest.FindLoose(ctx, p.Profile, game, []string{file})
 	require.NoError(t, err)
-	assert.Equal(t, []smoketest.Loose{{Path: "maps/cairn_station.vnm", Size: 10}, {Path: "Textures/wood/Plank.ktx2", Size: int64(len(same)), Same: true}}, list)
+	assert.Equal(t, []smoketest.Loose{{Path: "maps/cairn_station.vnm", Size: 10},
+		{Path: "Textures/wood/Plank.ktx2", Size: int64(len(same)), Same: true}}, list)
 	assert.Contains(t, list[0].Finding(game).Text, "has other content")
 	_, err = smoketest.SetAside(ctx, game, list, time.Now())
 	require.NoError(t, err)

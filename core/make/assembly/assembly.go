@@ -1,5 +1,5 @@
-// Package assembly turns a project into jobs and runs them: maps, materials, textures, sounds and metadata become out/tree,
-// the exact files that ship, at the paths the game sees.
+// Package assembly turns a project into jobs and runs them: maps, materials, textures, sounds and
+// metadata become out/tree, the exact files that ship, at the paths the game sees.
 package assembly
 
 import (
@@ -47,7 +47,8 @@ type planner struct {
 }
 
 func newPlanner(p *project.Project, g *assetgraph.Graph, workers int, stages Stages) *planner {
-	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{}, sizes: map[*assetgraph.Asset][2]int{}, bench: newBench(workers, stages)}
+	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{},
+		sizes: map[*assetgraph.Asset][2]int{}, bench: newBench(workers, stages)}
 }
 
 // plan makes the jobs for everything that ships.
@@ -125,9 +126,12 @@ func (pl *planner) missing(a *assetgraph.Asset) []finding.Finding {
 	var list []finding.Finding
 	for _, f := range pl.g.Findings {
 		switch f.ID {
-		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID, finding.SpriteState.ID, finding.ModelMissing.ID,
-			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID, finding.MaterialKind.ID:
-			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) || a.Kind == assetgraph.Map && slices.Contains(a.Parts, f.Place.File) {
+		case finding.MaterialMissing.ID, finding.TextureMissing.ID, finding.SoundMissing.ID, finding.SpriteMissing.ID,
+			finding.SpriteState.ID, finding.ModelMissing.ID,
+			finding.RefEnding.ID, finding.RefAbsolute.ID, finding.RefCase.ID, finding.RefForm.ID,
+			finding.MaterialKind.ID:
+			if f.Place.File == a.Source || slices.Contains(a.Chain, f.Place.File) || a.Kind == assetgraph.Map &&
+				slices.Contains(a.Parts, f.Place.File) {
 				list = append(list, f)
 			}
 		}
@@ -144,7 +148,8 @@ func (pl *planner) material(a *assetgraph.Asset) {
 		inputs = []string{a.Source}
 		missing = pl.about(a.Source)
 		if len(missing) == 0 {
-			missing = []finding.Finding{finding.MaterialInherits.At(fault.Place{File: a.Source}, "a material that it inherits from is broken")}
+			missing = []finding.Finding{finding.MaterialInherits.At(fault.Place{File: a.Source},
+				"a material that it inherits from is broken")}
 		}
 	}
 	var footing material.Footing
@@ -190,7 +195,8 @@ func (pl *planner) material(a *assetgraph.Asset) {
 // copy ships a file as it is, unless it is broken.
 func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 	pl.add(&taskgraph.Job{
-		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out}, Recipe: recipe(broken), Here: true,
+		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out},
+		Recipe: recipe(broken), Here: true,
 		Run: func(ctx context.Context, t *taskgraph.Task) error {
 			if len(broken) > 0 {
 				return &finding.Failure{What: "the " + step + " " + source + " can't be used", Findings: broken}
@@ -208,7 +214,8 @@ func (pl *planner) content(a *assetgraph.Asset) {
 		return
 	}
 	pl.add(&taskgraph.Job{
-		ID: a.Content.Name + " " + a.Source, Step: a.Content.Name, Version: textVersion, Inputs: []string{a.Source}, Outputs: []string{out}, Recipe: recipe(style),
+		ID: a.Content.Name + " " + a.Source, Step: a.Content.Name, Version: textVersion, Inputs: []string{a.Source},
+		Outputs: []string{out}, Recipe: recipe(style),
 		Run: func(ctx context.Context, t *taskgraph.Task) error {
 			data, err := t.Input(a.Source)
 			if err != nil {
@@ -219,7 +226,8 @@ func (pl *planner) content(a *assetgraph.Asset) {
 				data, err = read.Write(style)
 			}
 			if err != nil {
-				return &finding.Failure{What: "the text " + a.Source + " can't be written for the game", Findings: []finding.Finding{finding.TextEncoding.At(fault.Place{File: a.Source}, "%v", err)}}
+				return &finding.Failure{What: "the text " + a.Source + " can't be written for the game",
+					Findings: []finding.Finding{finding.TextEncoding.At(fault.Place{File: a.Source}, "%v", err)}}
 			}
 			return t.Write(out, data)
 		},
@@ -262,7 +270,8 @@ func (pl *planner) metadata() {
 		}
 		pl.inside = append(pl.inside, f)
 		pl.add(&taskgraph.Job{
-			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data, Outputs: []string{f.Path}, Here: true,
+			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data,
+			Outputs: []string{f.Path}, Here: true,
 			Run: func(ctx context.Context, t *taskgraph.Task) error { return t.Write(f.Path, f.Data) },
 		})
 	}

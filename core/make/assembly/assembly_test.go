@@ -72,7 +72,8 @@ func TestTheTreeIsWhatTheGameSees(t *testing.T) {
 	}
 	compiled, err := os.ReadFile(p.Join("out/tree/tiles/rock/wall.toml"))
 	require.NoError(t, err)
-	assert.Contains(t, string(compiled), "tiles/pixels/rock/wall.dds", "a compiled material names files as the game sees them")
+	assert.Contains(t, string(compiled), "tiles/pixels/rock/wall.dds",
+		"a compiled material names files as the game sees them")
 }
 
 func TestOnlyWhatMapsNeedShips(t *testing.T) {
@@ -82,7 +83,8 @@ func TestOnlyWhatMapsNeedShips(t *testing.T) {
 		assert.NotContains(t, f, "gust")
 		assert.NotContains(t, f, "~")
 	}
-	demotest.Edit(t, p, "vornix.toml", "[addon]", "[pack]\ninclude = [\"scripts/**\", \"sounds/wind/*\", \"vornix.toml\", \"maps/*.vnx\"]\n\n[addon]")
+	demotest.Edit(t, p, "vornix.toml", "[addon]",
+		"[pack]\ninclude = [\"scripts/**\", \"sounds/wind/*\", \"vornix.toml\", \"maps/*.vnx\"]\n\n[addon]")
 	p = demotest.Load(t, p.Dir)
 	r = mustRun(t, p)
 	assert.Contains(t, paths(r), "scripts/gust.txt")
@@ -124,14 +126,21 @@ func TestEachChangeMakesJustWhatItTouches(t *testing.T) {
 		p = demotest.Load(t, p.Dir)
 		return made(mustRun(t, p))
 	}
-	assert.Equal(t, []string{"map cairn_station"}, change("maps/cairn_station.vnx", "camera porch at=21.5,3.6,1.9", "camera porch at=21.5,3.6,2.5"))
-	assert.Equal(t, []string{"material rock/slab"}, change("materials/rock/slab.toml", `surface = "rock"`, `surface = "wood"`), "what is underfoot lights nothing")
-	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"}, change("materials/rock/slab.toml", "#e8e4dc", "#ffffff"), "its light falls on what is near")
-	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"}, change("materials/rock/slab.toml", "size = 3", "size = 4"), "a size changes texture coordinates")
+	assert.Equal(t, []string{"map cairn_station"},
+		change("maps/cairn_station.vnx", "camera porch at=21.5,3.6,1.9", "camera porch at=21.5,3.6,2.5"))
+	assert.Equal(t, []string{"material rock/slab"},
+		change("materials/rock/slab.toml", `surface = "rock"`, `surface = "wood"`), "what is underfoot lights nothing")
+	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"},
+		change("materials/rock/slab.toml", "#e8e4dc", "#ffffff"), "its light falls on what is near")
+	assert.ElementsMatch(t, []string{"material rock/slab", "map cairn_station", "map saltpan_relay"},
+		change("materials/rock/slab.toml", "size = 3", "size = 4"), "a size changes texture coordinates")
 	assert.ElementsMatch(t, []string{"metadata waybill.json"}, change("vornix.toml", "first-snow", "summer"))
 	assert.Empty(t, change("vornix.toml", "https://downloads.example/highline", "https://other.example/"))
-	assert.Equal(t, []string{"texture wood/plank"}, change("vornix.toml", "[addon]", "[[texture]]\nmatch = \"wood/*\"\nmips = false\n\n[addon]"))
-	assert.Equal(t, []string{"map cairn_station"}, change("maps/cairn_station.vnx", "camera porch at=21.5,3.6,2.5", "camera porch at=21.5,3.6,1.9"), "brought back from the cache")
+	assert.Equal(t, []string{"texture wood/plank"},
+		change("vornix.toml", "[addon]", "[[texture]]\nmatch = \"wood/*\"\nmips = false\n\n[addon]"))
+	assert.Equal(t, []string{"map cairn_station"},
+		change("maps/cairn_station.vnx", "camera porch at=21.5,3.6,2.5", "camera porch at=21.5,3.6,1.9"),
+		"brought back from the cache")
 }
 
 func TestGoneSourcesLeaveTheTree(t *testing.T) {
@@ -141,9 +150,13 @@ func TestGoneSourcesLeaveTheTree(t *testing.T) {
 	require.NoError(t, err)
 	text := strings.ReplaceAll(string(data), ",", ".")
 	text = strings.ReplaceAll(text, "legend . tile=earth/moss colour=#5c8a3c\n", "")
-	text = text[:strings.Index(text, "grid tunnel")] + text[strings.Index(text, "spawn shed_1"):] // the level that is an image has moss too
-	text = strings.NewReplacer("at=3.2.0", "at=3,2,0", "at=5.2.0", "at=5,2,0", "at=3.8.0", "at=3,8,0", "at=5.8.0", "at=5,8,0", "cells=32.16", "cells=32,16",
-		"at=2.6.0", "at=2,6,0", "at=10.2.0", "at=10,2,0", "at=20.2.0", "at=20,2,0", "at=27.8.0", "at=27,8,0", "at=14.13.0", "at=14,13,0", "at=6.6.0", "at=6,6,0", "at=26.13.0", "at=26,13,0", "at=11.5.5.0", "at=11.5,5,0", "shift.rush", "shift,rush").Replace(text)
+	// the level that is an image has moss too
+	text = text[:strings.Index(text, "grid tunnel")] + text[strings.Index(text, "spawn shed_1"):]
+	text = strings.NewReplacer("at=3.2.0", "at=3,2,0", "at=5.2.0", "at=5,2,0", "at=3.8.0", "at=3,8,0", "at=5.8.0",
+		"at=5,8,0", "cells=32.16", "cells=32,16",
+		"at=2.6.0", "at=2,6,0", "at=10.2.0", "at=10,2,0", "at=20.2.0", "at=20,2,0", "at=27.8.0", "at=27,8,0",
+		"at=14.13.0", "at=14,13,0", "at=6.6.0", "at=6,6,0", "at=26.13.0", "at=26,13,0", "at=11.5.5.0", "at=11.5,5,0",
+		"shift.rush", "shift,rush").Replace(text)
 	demotest.Put(t, p, "maps/tram_depot.vnx", []byte(text))
 	r := mustRun(t, p)
 	assert.Equal(t, []string{"tiles/earth/moss.toml", "tiles/pixels/earth/moss.dds"}, r.Removed)
@@ -167,7 +180,8 @@ func TestFailuresAreFindingsAndTheRestGoesOn(t *testing.T) {
 			got[x.ID]++
 		}
 	}
-	assert.Equal(t, map[string]int{"texture.unreadable": 1, "map.syntax": 3}, got, "each said once, though check and build both find it")
+	assert.Equal(t, map[string]int{"texture.unreadable": 1, "map.syntax": 3}, got,
+		"each said once, though check and build both find it")
 	assert.NoFileExists(t, p.Join("out/tree/textures/wood/plank.ktx2"))
 	assert.FileExists(t, p.Join("out/tree/maps/cairn_station.vnm"))
 
@@ -231,7 +245,8 @@ func TestFormats(t *testing.T) {
 	assert.Equal(t, "textures/sign/highline.png", lost[2].Place.File)
 	assert.Regexp(t, `^\d+ of 32768 texels lose their one bit alpha \(up to 255 of 255 off\) in bc1$`, lost[2].Text)
 
-	demotest.Edit(t, p, "vornix.toml", "[[accept]]", "[[accept]]\nfinding = \"texture.alpha-lost\"\nreason = \"the corners are meant to be square\"\n\n[[accept]]")
+	demotest.Edit(t, p, "vornix.toml", "[[accept]]",
+		"[[accept]]\nfinding = \"texture.alpha-lost\"\nreason = \"the corners are meant to be square\"\n\n[[accept]]")
 	p = demotest.Load(t, p.Dir)
 	for _, f := range mustRun(t, p).Findings {
 		assert.Equal(t, f.ID == "texture.alpha-lost" || f.ID == "mode.contained", f.Accepted != "", f.ID)
@@ -278,7 +293,8 @@ func TestPathsBuildOnlyWhatIsNamed(t *testing.T) {
 	only := func(paths ...string) func(*assembly.Options) {
 		return func(o *assembly.Options) { o.Paths = paths }
 	}
-	assert.Equal(t, []string{"texture rock/cairn", "texture rock/cairn_bumps", "texture rock/slab"}, sorted(made(mustRun(t, p, only("textures/rock")))))
+	assert.Equal(t, []string{"texture rock/cairn", "texture rock/cairn_bumps", "texture rock/slab"},
+		sorted(made(mustRun(t, p, only("textures/rock")))))
 	assert.Equal(t, []string{"map cairn_station"}, made(mustRun(t, p, only("cairn_station"))))
 	_, err := run(t, p, only("textures/rokc"))
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
@@ -311,7 +327,9 @@ func TestSameSourcesSameBytes(t *testing.T) {
 func TestCancelledBuildGoesOnLater(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	ctx, cancel := context.WithCancel(context.Background())
-	_, err := assembly.Run(ctx, p, assembly.Options{Workers: 1, Progress: &canceller{after: 5, cancel: cancel}, Stages: assembly.Stages{Only: []string{}}})
+	_, err := assembly.Run(ctx, p,
+		assembly.Options{Workers: 1, Progress: &canceller{after: 5, cancel: cancel},
+			Stages: assembly.Stages{Only: []string{}}})
 	assert.ErrorIs(t, err, context.Canceled)
 	r := mustRun(t, p)
 	assert.Equal(t, 5, r.Kept)
@@ -357,7 +375,9 @@ func TestManyBrokenSources(t *testing.T) {
 		require.NoError(t, png.Encode(f, img))
 		require.NoError(t, f.Close())
 	}
-	demotest.Put(t, p, "maps/bulk.vnx", []byte("map bulk title=\"B\" players=1..1\n"+legend.String()+"grid g cells=100,1\n  row "+row.String()+"\nspawn a at=1,0,0\nitem depot at=1,0,0\n"))
+	demotest.Put(t, p, "maps/bulk.vnx",
+		[]byte("map bulk title=\"B\" players=1..1\n"+legend.String()+"grid g cells=100,1\n  row "+row.String()+
+			"\nspawn a at=1,0,0\nitem depot at=1,0,0\n"))
 	r, err := run(t, p)
 	require.Error(t, err)
 	n := 0

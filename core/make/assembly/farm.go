@@ -25,15 +25,18 @@ type Farming struct {
 	Recheck float64 // which share of the workers' jobs is done here again; 0: remoteexec.Rechecked
 }
 
-// StepVersions are those of all steps that can be done elsewhere: machines that agree in them make the same of the same.
+// StepVersions are those of all steps that can be done elsewhere: machines that agree in them make
+// the same of the same.
 func StepVersions() string {
-	return fmt.Sprintf("maps %d %s, textures %d, sprites %d, pictures %d %d, own steps %d", compile.Version, compile.Versions, texture.Version, spriteVersion, pictureVersion, render.Version, ownVersion)
+	return fmt.Sprintf("maps %d %s, textures %d, sprites %d, pictures %d %d, own steps %d", compile.Version,
+		compile.Versions, texture.Version, spriteVersion, pictureVersion, render.Version, ownVersion)
 }
 
 // FarmVersion is how a program of a version is known in a farm.
 func FarmVersion(program string) string { return program + " (" + StepVersions() + ")" }
 
-// join takes a build into the farm; nil when it takes none, or can't. Why not stands in the findings: it keeps nobody from building.
+// join takes a build into the farm; nil when it takes none, or can't. Why not stands in the
+// findings: it keeps nobody from building.
 func (f Farming) join(ctx context.Context) (*remoteexec.Crew, []finding.Finding) {
 	if f.KeyFile == "" {
 		return nil, nil
@@ -41,7 +44,8 @@ func (f Farming) join(ctx context.Context) (*remoteexec.Crew, []finding.Finding)
 	key, err := remoteexec.ReadKey(f.KeyFile)
 	var crew *remoteexec.Crew
 	if err == nil {
-		crew, err = remoteexec.Join(ctx, remoteexec.Options{Key: key, Version: FarmVersion(f.Version), Recheck: f.Recheck})
+		crew, err = remoteexec.Join(ctx,
+			remoteexec.Options{Key: key, Version: FarmVersion(f.Version), Recheck: f.Recheck})
 	}
 	if err == nil {
 		return crew, nil
@@ -66,16 +70,22 @@ func leave(crew *remoteexec.Crew) (shares []remoteexec.Share, list []finding.Fin
 	for _, s := range ended.Shares {
 		name := humanize.Printable(s.Worker)
 		if s.Shut != "" {
-			list = append(list, finding.FarmWrong.At(fault.Place{}, "the worker %s: %s; nothing of it was taken", name, humanize.Printable(s.Shut)))
+			list = append(list,
+				finding.FarmWrong.At(fault.Place{}, "the worker %s: %s; nothing of it was taken", name,
+					humanize.Printable(s.Shut)))
 		} else if s.Declined != "" {
-			list = append(list, finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name, humanize.Printable(s.Declined)))
+			list = append(list,
+				finding.FarmDeclined.At(fault.Place{}, "the worker %s declined: %s", name,
+					humanize.Printable(s.Declined)))
 		}
 	}
 	if len(ended.Shares) == 0 && ended.Lasted > patience {
 		list = append(list, finding.FarmEmpty.At(fault.Place{}, "no worker was there"))
 	}
 	if ended.Off != nil {
-		list = append(list, finding.FarmAway.At(fault.Place{}, "it was left alone for a while: %s", humanize.Printable(ended.Off.Error())))
+		list = append(list,
+			finding.FarmAway.At(fault.Place{}, "it was left alone for a while: %s",
+				humanize.Printable(ended.Off.Error())))
 	}
 	return ended.Shares, list
 }
@@ -86,7 +96,8 @@ type Hand struct {
 	own   bool
 }
 
-// NewHand makes a hand that uses so many processors for a job. own is what projects' own steps are run with, in folders below scratch; nil: none are run.
+// NewHand makes a hand that uses so many processors for a job. own is what projects' own steps are
+// run with, in folders below scratch; nil: none are run.
 func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
 	h := &Hand{bench: newBench(workers, stages)}
 	if own != nil {
@@ -101,7 +112,8 @@ func (h *Hand) Decides(o *taskgraph.Order) ([]byte, error) {
 		return nil, remoteexec.ErrNotAllowed
 	}
 	w, decides, err := readWork(o.Step, o.Work)
-	if own, ok := w.(*ownWork); ok && err == nil && (!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.bench.own.version(&own.Step)) {
+	if own, ok := w.(*ownWork); ok && err == nil &&
+		(!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.bench.own.version(&own.Step)) {
 		return nil, errors.New("the step is not one that runs elsewhere")
 	}
 	return decides, err

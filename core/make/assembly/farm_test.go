@@ -16,7 +16,8 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// A worker decides of orders that come from elsewhere without breaking down: what it takes has the key that its own program makes, and paths that stay below a folder.
+// A worker decides of orders that come from elsewhere without breaking down: what it takes has the
+// key that its own program makes, and paths that stay below a folder.
 func FuzzOrder(f *testing.F) {
 	dir, err := safefile.OpenDir(f.TempDir())
 	require.NoError(f, err)
@@ -30,7 +31,8 @@ func FuzzOrder(f *testing.F) {
 		"picture": `{"ID":"a","Out":"a.png","Compiled":"maps/a.vnm"}`,
 		"step":    `{"ID":"a","Step":{"Command":["rm","-r","/"],"Away":true}}`,
 	} {
-		o := taskgraph.Order{ID: "a", Step: step, Version: 1, Work: []byte(work), Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: "00"}}, Outputs: []string{"maps/a.vnm"}}
+		o := taskgraph.Order{ID: "a", Step: step, Version: 1, Work: []byte(work),
+			Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: "00"}}, Outputs: []string{"maps/a.vnm"}}
 		if decides, err := hand.Decides(&o); err == nil {
 			o.Recipe = decides
 		}
@@ -71,7 +73,9 @@ func TestOwnStepsElsewhere(t *testing.T) {
 	willing := assembly.NewHand(1, assembly.Stages{}, &assembly.Own{}, t.TempDir())
 	_, err = willing.Decides(o)
 	require.NoError(t, err)
-	for _, work := range []string{`{"Step":{"Command":["touch","here"]}}`, `{"Step":{"Command":["env"],"Away":true,"Environment":["TOKEN"]}}`, `{"Step":{"Command":["{vornix}"],"Away":true},"Vornix":"another"}`, `{"Steps":{}}`, `[`} {
+	for _, work := range []string{`{"Step":{"Command":["touch","here"]}}`,
+		`{"Step":{"Command":["env"],"Away":true,"Environment":["TOKEN"]}}`,
+		`{"Step":{"Command":["{vornix}"],"Away":true},"Vornix":"another"}`, `{"Steps":{}}`, `[`} {
 		o.Work = []byte(work)
 		_, err = willing.Decides(o)
 		assert.Error(t, err, work)

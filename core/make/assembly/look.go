@@ -45,7 +45,8 @@ func (pl *planner) lookRule(a *assetgraph.Asset) lookRule {
 
 // lookOf is a material's look without its images.
 func lookOf(m *material.Material) radiance.Look {
-	l := radiance.Look{SeeThrough: m.SeeThrough, Unlit: m.Shading == "unlit", DoubleSided: m.DoubleSided != nil && *m.DoubleSided, EmissionPower: 1}
+	l := radiance.Look{SeeThrough: m.SeeThrough, Unlit: m.Shading == "unlit", DoubleSided: m.DoubleSided != nil &&
+		*m.DoubleSided, EmissionPower: 1}
 	if n, ok := gltf.Hex(m.Tint); ok {
 		l.Tint = gltf.Linear(n)
 	}
@@ -75,7 +76,8 @@ func (pl *planner) lookTexture(name string) *lookTexture {
 	how := a.Recipe(pl.p)
 	how.Size.Largest, how.Size.How = pictureSide, "nearest"
 	// What only the file's form is about must not make a map again.
-	how.Workers, how.Levels, how.Format, how.Forced, how.Allowed, how.Quality, how.Coverage = 0, 0, 0, false, nil, 0, nil
+	how.Workers, how.Levels, how.Format, how.Forced, how.Allowed, how.Quality, how.Coverage = 0, 0, 0, false, nil, 0,
+		nil
 	return &lookTexture{Files: a.Images, Recipe: how}
 }
 
@@ -119,9 +121,11 @@ func (pl *planner) shownRule(name string) (r shownRule) {
 		}
 		return *f
 	}
-	r = shownRule{lookRule: pl.lookRule(a), Normal: pl.lookTexture(m.Normal), Detail: pl.lookTexture(m.Detail), Mask: pl.lookTexture(m.Mask)}
-	r.More = render.Look{DetailRepeat: value(m.DetailRepeat, 0), DetailStrength: value(m.DetailStrength, 0.5), Reflection: value(m.Reflection, 0),
-		Roughness: value(m.Roughness, material.DefaultRoughness), Murk: value(m.Murk, 0)}
+	r = shownRule{lookRule: pl.lookRule(a), Normal: pl.lookTexture(m.Normal), Detail: pl.lookTexture(m.Detail),
+		Mask: pl.lookTexture(m.Mask)}
+	r.More = render.Look{DetailRepeat: value(m.DetailRepeat, 0), DetailStrength: value(m.DetailStrength, 0.5),
+		Reflection: value(m.Reflection, 0),
+		Roughness:  value(m.Roughness, material.DefaultRoughness), Murk: value(m.Murk, 0)}
 	if r.Normal != nil {
 		r.Normal.Recipe.GreenOut = texture.Up
 	}
@@ -155,7 +159,8 @@ func (pl *planner) shown(input func(string) ([]byte, error)) func(name string) r
 }
 
 // sprites gives the first frames of the project's sprites; input reads sources.
-func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state, direction string) (render.Sprite, bool) {
+func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state, direction string) (render.Sprite,
+	bool) {
 	return firstFrames(func(name string) *sprite.Sheet {
 		if a := pl.g.Find(assetgraph.Sprite, name); a != nil {
 			return a.Sheet
@@ -165,7 +170,8 @@ func (pl *planner) sprites(input func(string) ([]byte, error)) func(name, state,
 }
 
 // firstFrames gives sprites' first frames in a state, or the first, and a direction, or the first; input reads sources.
-func firstFrames(sheet func(name string) *sprite.Sheet, input func(string) ([]byte, error)) func(name, state, direction string) (render.Sprite, bool) {
+func firstFrames(sheet func(name string) *sprite.Sheet, input func(string) ([]byte, error)) func(name, state,
+	direction string) (render.Sprite, bool) {
 	return func(name, state, direction string) (s render.Sprite, ok bool) {
 		a := sheet(name)
 		if a == nil || len(a.States) == 0 {
@@ -221,7 +227,8 @@ func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) r
 
 // long says how the long stages run; input reads sources.
 func (r *mapRules) long(input func(string) ([]byte, error), env stage.Env) *compile.Long {
-	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] }, Cubes: r.Cubes, Agents: r.Agents, Targets: r.Targets,
+	return &compile.Long{Env: env, Looks: r.looks(input), Luxels: func(name string) float64 { return r.Luxels[name] },
+		Cubes: r.Cubes, Agents: r.Agents, Targets: r.Targets,
 		Passes: func(name string) bool { return slices.Contains(r.Passing, name) }}
 }
 

@@ -38,7 +38,10 @@ type mapRules struct {
 
 // rules are those for a map that needs these assets.
 func (pl *planner) rules(assets []*assetgraph.Asset) mapRules {
-	r := mapRules{Versions: compile.Versions, Sizes: map[string]float64{}, Fits: map[string][2]float64{}, Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{}, Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft, Ratio: pl.p.Profile.Map.SharpestRatio}
+	r := mapRules{Versions: compile.Versions, Sizes: map[string]float64{}, Fits: map[string][2]float64{},
+		Through: map[string]bool{}, Texels: map[string]float64{}, Luxels: map[string]float64{},
+		Looks: map[string]lookRule{}, Stages: pl.stages.Only, Draft: pl.stages.Draft,
+		Ratio: pl.p.Profile.Map.SharpestRatio}
 	fits := slices.ContainsFunc(assets, func(a *assetgraph.Asset) bool { return a.Scene != nil && a.Scene.Fits() })
 	r.Cubes = texture.RGBA16F
 	if slices.Contains(pl.p.Profile.Textures.FormatList(), texture.BC6H) {
@@ -60,7 +63,8 @@ func (pl *planner) rules(assets []*assetgraph.Asset) mapRules {
 		r.Sizes[a.Name] = size
 		r.Through[a.Name] = a.Material.SeeThrough != "" && a.Material.SeeThrough != "no"
 		w, h := 0, 0
-		if t := pl.g.Find(assetgraph.Texture, a.Material.Colour); t != nil && len(t.Images) > 0 && (r.Ratio > 0 || fits && !given) {
+		if t := pl.g.Find(assetgraph.Texture, a.Material.Colour); t != nil && len(t.Images) > 0 &&
+			(r.Ratio > 0 || fits && !given) {
 			w, h = pl.imageSize(t)
 		}
 		if r.Ratio > 0 {
@@ -81,7 +85,9 @@ func agents(p *profile.Profile) []mapfile.Agent {
 	var list []mapfile.Agent
 	for _, name := range slices.Sorted(maps.Keys(p.Map.Agents)) {
 		a := p.Map.Agents[name]
-		list = append(list, mapfile.Agent{Name: name, Radius: float32(a.Radius), Height: float32(a.Height), Step: float32(a.Step), Slope: float32(a.Slope), Drop: float32(a.Drop), Jump: float32(a.Jump)})
+		list = append(list,
+			mapfile.Agent{Name: name, Radius: float32(a.Radius), Height: float32(a.Height), Step: float32(a.Step),
+				Slope: float32(a.Slope), Drop: float32(a.Drop), Jump: float32(a.Jump)})
 	}
 	return list
 }
@@ -94,14 +100,16 @@ func (r mapRules) options(models map[string]*model.Model) compile.Options {
 			return fit
 		}
 		return [2]float64{size(name), size(name)}
-	}, SeeThrough: func(name string) bool { return r.Through[name] }, Texels: func(name string) float64 { return r.Texels[name] }, DensityRatio: r.Ratio, Models: models}
+	}, SeeThrough: func(name string) bool { return r.Through[name] },
+		Texels: func(name string) float64 { return r.Texels[name] }, DensityRatio: r.Ratio, Models: models}
 }
 
 func (pl *planner) compileMap(a *assetgraph.Asset) {
 	out := pl.p.Profile.MapPath(a.Name)
 	if a.Scene == nil {
 		list := pl.mapErrors(a)
-		pl.add(&taskgraph.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: []string{a.Source}, Outputs: []string{out}, Recipe: recipe(list),
+		pl.add(&taskgraph.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: []string{a.Source},
+			Outputs: []string{out}, Recipe: recipe(list),
 			Run: func(context.Context, *taskgraph.Task) error {
 				return &finding.Failure{What: "the map " + a.Name + " can't be compiled", Findings: list}
 			}})
@@ -111,7 +119,8 @@ func (pl *planner) compileMap(a *assetgraph.Asset) {
 	models := map[string]string{}
 	needed := assetgraph.Closure(a)
 	for _, n := range needed {
-		if n.Kind == assetgraph.Model && slices.ContainsFunc(a.Scene.Props, func(p scene.Prop) bool { return p.Model.Name == n.Name }) {
+		if n.Kind == assetgraph.Model &&
+			slices.ContainsFunc(a.Scene.Props, func(p scene.Prop) bool { return p.Model.Name == n.Name }) {
 			models[n.Name] = n.Source
 			inputs = append(inputs, n.Source)
 		}
@@ -130,7 +139,8 @@ func (pl *planner) compileMap(a *assetgraph.Asset) {
 	slices.Sort(inputs)
 	inputs = slices.Compact(inputs)
 	w := &mapWork{Name: a.Name, Source: a.Source, Out: out, Models: models, Rules: rules, Missing: pl.missing(a)}
-	j := &taskgraph.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs, Outputs: []string{out}, Splits: true}
+	j := &taskgraph.Job{ID: "map " + a.Name, Step: "map", Version: compile.Version, Inputs: inputs,
+		Outputs: []string{out}, Splits: true}
 	pl.work(j, w)
 }
 

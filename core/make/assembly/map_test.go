@@ -16,7 +16,8 @@ import (
 	"vornix/internal/thorough"
 )
 
-// Whatever a map is made of makes it again: what it includes, its images, the models that stand in it, and nothing else.
+// Whatever a map is made of makes it again: what it includes, its images, the models that stand in
+// it, and nothing else.
 func TestMapsAreMadeAgainWhenWhatTheyAreMadeOfChanges(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	mustRun(t, p)
@@ -34,14 +35,16 @@ func TestMapsAreMadeAgainWhenWhatTheyAreMadeOfChanges(t *testing.T) {
 	assert.Equal(t, []string{"map saltpan_relay"}, change("maps/saltpan.png", func([]byte) []byte { return other }))
 	assert.Empty(t, change("drafts/mail_crate.vnx", commented), "a draft that no map includes")
 	for _, f := range mustRun(t, p).Tree.Files {
-		assert.NotContains(t, []string{"maps/saltpan.png", "prefabs/relay.vnx", "models/props/mail_crate.glb"}, f.Path, "what a map is made of does not ship besides")
+		assert.NotContains(t, []string{"maps/saltpan.png", "prefabs/relay.vnx", "models/props/mail_crate.glb"}, f.Path,
+			"what a map is made of does not ship besides")
 	}
 }
 
 // A model that an object shows ships as a file, one that only stands in maps does not; both bring their materials.
 func TestModelsShipWhereObjectsShowThem(t *testing.T) {
 	p := demotest.Built(t, "highline")
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=wind/gust")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1",
+		"item winch at=3,3,0.6 facing=45 model=props/mail_crate rank=1 call=wind/gust")
 	r := mustRun(t, p)
 	assert.Contains(t, paths(r), "models/props/mail_crate.glb")
 	assert.Contains(t, paths(r), "sounds/wind/gust.wav", "what a property names ships too")
@@ -75,7 +78,9 @@ func TestModelsShipWhereObjectsShowThem(t *testing.T) {
 func TestIncludedSourcesAreNoMaps(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	demotest.Put(t, p, "maps/shared/sky.vnx", []byte("sky noon sun=60,180\n"))
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "sky white_noon sun=38,205 colour=#fff0d8 power=2.8 dome=#5a8ad4 horizon=#f0efe8 glow=0.8", "include shared/sky.vnx")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx",
+		"sky white_noon sun=38,205 colour=#fff0d8 power=2.8 dome=#5a8ad4 horizon=#f0efe8 glow=0.8",
+		"include shared/sky.vnx")
 	r := mustRun(t, p)
 	assert.NotContains(t, paths(r), "maps/sky.vnm")
 	assert.Contains(t, paths(r), "maps/saltpan_relay.vnm")
@@ -140,19 +145,21 @@ func TestAMapThatLacksAFile(t *testing.T) {
 	assert.Contains(t, paths(mustRun(t, p)), "maps/saltpan_relay.vnm")
 }
 
-// What the long stages made is kept by what decides it: a camera, or what a material sounds like, lights nothing again; a colour does.
+// What the long stages made is kept by what decides it: a camera, or what a material sounds like,
+// lights nothing again; a colour does.
 func TestLightIsMadeAgainOnlyWhenItMust(t *testing.T) {
 	thorough.Only(t)
 	p := demotest.Project(t, "highline")
 	require.NoError(t, os.Remove(p.Join("maps/saltpan_relay.vnx")))
 	p = demotest.Load(t, p.Dir)
 	parts := func() (names []string) {
-		require.NoError(t, filepath.WalkDir(p.Join(".vornix/cache/parts"), func(name string, e os.DirEntry, err error) error {
-			if err == nil && !e.IsDir() {
-				names = append(names, name)
-			}
-			return err
-		}))
+		require.NoError(t,
+			filepath.WalkDir(p.Join(".vornix/cache/parts"), func(name string, e os.DirEntry, err error) error {
+				if err == nil && !e.IsDir() {
+					names = append(names, name)
+				}
+				return err
+			}))
 		return names
 	}
 	draft := func(o *assembly.Options) { o.Stages = assembly.Stages{Draft: true} }

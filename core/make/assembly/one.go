@@ -66,10 +66,12 @@ func (l Looks) Look(material string) render.Look {
 // plainSize is the metres that a repeat covers where no project says it: as where a material says nothing.
 const plainSize = 2
 
-// CompileOne compiles one map source. dir is the folder that source is a path in; p is the project there, or nil, and then
-// materials are of plain size and props are left out. keep names layers to keep although a release leaves them out. One.Compiled
-// is nil when there are findings of severity error in the source. long says how the long stages run; nil: not at all.
-func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string, long *stage.Env) (*One, error) {
+// CompileOne compiles one map source. dir is the folder that source is a path in; p is the project
+// there, or nil, and then materials are of plain size and props are left out. keep names layers to
+// keep although a release leaves them out. One.Compiled is nil when there are findings of severity
+// error in the source. long says how the long stages run; nil: not at all.
+func CompileOne(ctx context.Context, p *project.Project, dir, source string, keep []string, long *stage.Env) (*One,
+	error) {
 	open := func(name string) ([]byte, error) { return os.ReadFile(filepath.Join(dir, filepath.FromSlash(name))) }
 	data, err := open(source)
 	if err != nil {

@@ -45,7 +45,8 @@ type Own struct {
 const longestStep = 10 * time.Minute
 
 // everywhere are the variables that every program needs.
-var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA"}
+var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT",
+	"USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMFILES", "PROGRAMDATA"}
 
 // ownWork is a step of a project's own, for one map or for all.
 type ownWork struct {
@@ -93,13 +94,15 @@ func (pl *planner) own(own Own) {
 			}
 		}
 		for _, m := range of {
-			w := &ownWork{ID: s.Name, Step: *s, Place: pl.p.StepPlace(i), Values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
+			w := &ownWork{ID: s.Name, Step: *s, Place: pl.p.StepPlace(i),
+				Values: map[string]string{"name": head.Name, "title": head.Title, "version": head.Version}}
 			if m != "" {
 				w.Values["map"] = m
 				w.ID += " " + m
 			}
 			w.Outputs = s.Files(w.Values)
-			j := &taskgraph.Job{ID: "step " + w.ID, Step: taskgraph.OwnStep, Version: ownVersion, Outputs: w.Outputs, Here: true}
+			j := &taskgraph.Job{ID: "step " + w.ID, Step: taskgraph.OwnStep, Version: ownVersion, Outputs: w.Outputs,
+				Here: true}
 			for _, o := range w.Outputs {
 				made[o] = j.ID
 				if m != "" {
@@ -143,7 +146,8 @@ func (o Own) values(s *project.Step) []string {
 	values := make([]string, len(s.Environment))
 	for i, name := range s.Environment {
 		for _, v := range o.Environ {
-			if n, value, _ := strings.Cut(v, "="); n == name || runtime.GOOS == "windows" && strings.EqualFold(n, name) {
+			if n, value, _ := strings.Cut(v, "="); n == name || runtime.GOOS == "windows" &&
+				strings.EqualFold(n, name) {
 				values[i] = value
 			}
 		}
@@ -186,8 +190,11 @@ func (o Own) trusted(p *project.Project) error {
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the project runs %s without consent on this machine", commands(len(missing))), Place: missing[0].Place,
-		Why: "They could do whatever you can do. Nothing was built.", Do: "See what would run, and allow it once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused,
+		What:  fmt.Sprintf("the project runs %s without consent on this machine", commands(len(missing))),
+		Place: missing[0].Place,
+		Why:   "They could do whatever you can do. Nothing was built.",
+		Do:    "See what would run, and allow it once: vornix trust"}
 }
 
 // run runs a step in a folder of its own that holds its inputs, and takes its outputs over.
@@ -221,7 +228,9 @@ func (w *ownWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
 		}
 	}
 	failed := func(format string, args ...any) error {
-		return &finding.Failure{What: "the step " + s.Name + " failed", Findings: []finding.Finding{finding.StepFailed.At(w.Place, "the step %q %s", w.ID, fmt.Sprintf(format, args...))}}
+		return &finding.Failure{What: "the step " + s.Name + " failed",
+			Findings: []finding.Finding{finding.StepFailed.At(w.Place, "the step %q %s", w.ID,
+				fmt.Sprintf(format, args...))}}
 	}
 	args, err := w.command(own, inputs, out)
 	if err != nil {
@@ -280,8 +289,10 @@ func (w *ownWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
 // workFolder is where a step runs, inside its scratch folder.
 const workFolder = "work"
 
-// layOut copies a step's inputs to where it runs: sources at their paths in the project, what the build made below out/tree.
-func (w *ownWork) layOut(ctx context.Context, t *taskgraph.Task, scratch *safefile.ScratchDir) (list []string, err error) {
+// layOut copies a step's inputs to where it runs: sources at their paths in the project, what the
+// build made below out/tree.
+func (w *ownWork) layOut(ctx context.Context, t *taskgraph.Task, scratch *safefile.ScratchDir) (list []string,
+	err error) {
 	for _, rel := range t.Inputs() {
 		if err := t.LayOut(ctx, rel, scratch.Dir, path.Join(workFolder, rel)); err != nil {
 			return nil, err
@@ -304,7 +315,8 @@ func (w *ownWork) layOut(ctx context.Context, t *taskgraph.Task, scratch *safefi
 
 // command fills in a step's command.
 func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error) {
-	if m := w.Values["map"]; m != "" && !trust.PlainName(m) && slices.ContainsFunc(w.Step.Command, func(a string) bool { return strings.Contains(a, "{map}") }) {
+	if m := w.Values["map"]; m != "" && !trust.PlainName(m) &&
+		slices.ContainsFunc(w.Step.Command, func(a string) bool { return strings.Contains(a, "{map}") }) {
 		return nil, fmt.Errorf("the map's name %q could change what the command does: only letters, digits, _, - and . may be filled in", m)
 	}
 	all := maps.Clone(w.Values)
@@ -322,7 +334,8 @@ func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error
 		}
 		args = append(args, profile.Fill(a, all))
 	}
-	if strings.Contains(w.Step.Command[0], "/") && !filepath.IsAbs(args[0]) { // one of the inputs, at its place where the step runs
+	// one of the inputs, at its place where the step runs
+	if strings.Contains(w.Step.Command[0], "/") && !filepath.IsAbs(args[0]) {
 		return args, nil
 	}
 	found, err := exec.LookPath(args[0])

@@ -53,7 +53,8 @@ func trusting(said map[string]string) assembly.Own {
 
 func runOwn(t *testing.T, ctx context.Context, p *project.Project, own assembly.Own) (*assembly.Result, error) {
 	t.Helper()
-	return assembly.Run(ctx, demotest.Load(t, p.Dir), assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}, Own: own})
+	return assembly.Run(ctx, demotest.Load(t, p.Dir),
+		assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}, Own: own})
 }
 
 // states are how the project's own steps ended.
@@ -80,17 +81,22 @@ func failures(r *assembly.Result) (list []string) {
 func TestStepsWithProgramsOfTheProjectSideBySide(t *testing.T) {
 	var steps strings.Builder
 	for i := range 150 {
-		fmt.Fprintf(&steps, "[[step]]\nname = \"s%[1]d\"\ncommand = [\"tools/number.sh\", \"%[1]d\"]\nstdout = \"numbers/%[1]d.txt\"\n", i)
+		fmt.Fprintf(&steps,
+			"[[step]]\nname = \"s%[1]d\"\ncommand = [\"tools/number.sh\", \"%[1]d\"]\nstdout = \"numbers/%[1]d.txt\"\n",
+			i)
 	}
 	p := withSteps(t, steps.String())
 	demotest.Put(t, p, "tools/number.sh", []byte("#!/bin/sh\necho $1\n"))
 	require.NoError(t, os.Chmod(p.Join("tools/number.sh"), 0o755))
-	r, err := assembly.Run(t.Context(), demotest.Load(t, p.Dir), assembly.Options{Program: "test", Workers: 16, Stages: assembly.Stages{Only: []string{}}, Own: trusting(map[string]string{})})
+	r, err := assembly.Run(t.Context(), demotest.Load(t, p.Dir),
+		assembly.Options{Program: "test", Workers: 16, Stages: assembly.Stages{Only: []string{}},
+			Own: trusting(map[string]string{})})
 	require.NoError(t, err)
 	assert.Empty(t, failures(r))
 }
 
-// Steps join the graph: they see what they declare and nothing else, run again when that changes and not otherwise, before what reads what they make.
+// Steps join the graph: they see what they declare and nothing else, run again when that changes
+// and not otherwise, before what reads what they make.
 func TestStepsOfTheProjectsOwn(t *testing.T) {
 	p := withSteps(t, `
 [[step]]
@@ -113,18 +119,22 @@ command = ["sh", "-c", "printf %s {map} > {out}/cards/{map}.txt"]
 inputs = ["maps/{map}.vnx"]
 outputs = ["cards/{map}.txt"]
 `)
-	demotest.Put(t, p, "tools/list.sh", []byte("#!/bin/sh\nshift\nwc -c \"$@\"\nls >&2\ntest -e vornix.toml || echo alone >&2\nenv | grep -c -E '^(SEEN|SECRET)=' >&2\n"))
+	demotest.Put(t, p, "tools/list.sh",
+		[]byte("#!/bin/sh\nshift\nwc -c \"$@\"\nls >&2\ntest -e vornix.toml || echo alone >&2\nenv | grep -c -E '^(SEEN|SECRET)=' >&2\n"))
 	require.NoError(t, os.Chmod(p.Join("tools/list.sh"), 0o755))
 	said := map[string]string{}
 	r, err := runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
-	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Made, "count": taskgraph.Made, "card tram_depot": taskgraph.Made}, states(r))
-	assert.Equal(t, "maps\ntools\nalone\n1", said["list"], "the declared inputs are there and nothing else, and only the variable that was named")
+	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Made, "count": taskgraph.Made,
+		"card tram_depot": taskgraph.Made}, states(r))
+	assert.Equal(t, "maps\ntools\nalone\n1", said["list"],
+		"the declared inputs are there and nothing else, and only the variable that was named")
 	source, err := os.ReadFile(p.Join("maps/tram_depot.vnx"))
 	require.NoError(t, err)
 	list, err := os.ReadFile(p.Join("out/tree/lists/maps.txt"))
 	require.NoError(t, err)
-	assert.Equal(t, fmt.Sprintf("%d maps/tram_depot.vnx", len(source)), strings.Join(strings.Fields(strings.SplitN(string(list), "\n", 2)[0]), " "))
+	assert.Equal(t, fmt.Sprintf("%d maps/tram_depot.vnx", len(source)),
+		strings.Join(strings.Fields(strings.SplitN(string(list), "\n", 2)[0]), " "))
 	for _, f := range r.Tree.Files {
 		if f.Path == "cards/tram_depot.txt" {
 			assert.Equal(t, []string{"tram_depot"}, f.Maps, "it ships with its map")
@@ -137,12 +147,14 @@ outputs = ["cards/{map}.txt"]
 	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed 2"`)
 	r, err = runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
-	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Made, "count": taskgraph.Made, "card tram_depot": taskgraph.Made}, states(r))
+	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Made, "count": taskgraph.Made,
+		"card tram_depot": taskgraph.Made}, states(r))
 	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Shed 2"`, `title="Tram Depot"`)
 	said = map[string]string{}
 	r, err = runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
-	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Restored, "count": taskgraph.Restored, "card tram_depot": taskgraph.Restored}, states(r))
+	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Restored, "count": taskgraph.Restored,
+		"card tram_depot": taskgraph.Restored}, states(r))
 	assert.Empty(t, said, "going back costs a copy")
 	assert.NoDirExists(t, p.Join("out/tree/out"))
 	left, err := filepath.Glob(p.Join(".vornix/.vornix-tmp-*"))
@@ -163,7 +175,8 @@ outputs = ["cards/{map}.txt"]
 	// What a step reads is no stray file, whatever it is called.
 	g, err := assetgraph.Scan(t.Context(), demotest.Load(t, p.Dir), must(demotest.Load(t, p.Dir).List()))
 	require.NoError(t, err)
-	plan, err := sweep.NewPlan(t.Context(), demotest.Load(t, p.Dir), g, sweep.Options{Now: time.Now(), Named: []string{"tools/list.sh"}})
+	plan, err := sweep.NewPlan(t.Context(), demotest.Load(t, p.Dir), g,
+		sweep.Options{Now: time.Now(), Named: []string{"tools/list.sh"}})
 	require.NoError(t, err)
 	assert.True(t, g.ByStep["tools/list.sh"])
 	assert.Len(t, plan.Go, 1, "unless it is named")
@@ -212,7 +225,9 @@ stdout = "f.txt"
 	require.Error(t, err)
 	assert.Less(t, time.Since(start), 20*time.Second)
 	all := strings.Join(failures(r), "\n")
-	for _, want := range []string{`the step "ends" ended with exit code 7: the reason`, `the step "forgets" did not make b.txt: nothing to do`, `the step "links" did not make c.txt`, `the program "no-such-program-here" was not found`, `the step "sleeps" did not end in 1s`} {
+	for _, want := range []string{`the step "ends" ended with exit code 7: the reason`,
+		`the step "forgets" did not make b.txt: nothing to do`, `the step "links" did not make c.txt`,
+		`the program "no-such-program-here" was not found`, `the step "sleeps" did not end in 1s`} {
 		assert.Contains(t, all, want)
 	}
 	assert.Equal(t, taskgraph.Skipped, states(r)["after"])

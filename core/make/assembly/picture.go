@@ -52,8 +52,9 @@ const pictureVersion = 1
 // PictureStep is the step of jobs that make pictures.
 const PictureStep = "picture"
 
-// Studio keeps the scenes that pictures are being taken of, the last few of them: pictures of one map are mostly made one after the
-// other, and making its scene ready takes about as long as a small picture. The zero value is empty.
+// Studio keeps the scenes that pictures are being taken of, the last few of them: pictures of one
+// map are mostly made one after the other, and making its scene ready takes about as long as a
+// small picture. The zero value is empty.
 type Studio struct {
 	mu     sync.Mutex
 	scenes []*set
@@ -114,7 +115,8 @@ func wanted(x *shots.Picture, names []string) bool {
 	return len(names) == 0 || slices.Contains(names, x.Map) || slices.Contains(names, x.From)
 }
 
-// pictureJobs are the jobs of pictures inside the tree, and of maps that are needed for the others, of the maps with these names.
+// pictureJobs are the jobs of pictures inside the tree, and of maps that are needed for the others,
+// of the maps with these names.
 func pictureJobs(plan *shots.Plan, names []string) []string {
 	ids := []string{}
 	for i := range plan.Pictures {
@@ -131,10 +133,12 @@ func pictureJobs(plan *shots.Plan, names []string) []string {
 	return slices.Compact(ids)
 }
 
-// Beside brings the pictures that stand beside bundles up to date, in out/pictures, from the compiled maps in out/tree; names, when
-// given, are the only maps to look at. The error is a fault when some could not be made; the result is there all the same. The
-// caller holds the project's lock.
-func Beside(ctx context.Context, p *project.Project, g *assetgraph.Graph, plan *shots.Plan, o Options, names []string) (*Result, error) {
+// Beside brings the pictures that stand beside bundles up to date, in out/pictures, from the
+// compiled maps in out/tree; names, when given, are the only maps to look at. The error is a fault
+// when some could not be made; the result is there all the same. The caller holds the project's
+// lock.
+func Beside(ctx context.Context, p *project.Project, g *assetgraph.Graph, plan *shots.Plan, o Options,
+	names []string) (*Result, error) {
 	if o.Workers <= 0 {
 		o.Workers = runtime.GOMAXPROCS(0)
 	}
@@ -165,11 +169,14 @@ func Beside(ctx context.Context, p *project.Project, g *assetgraph.Graph, plan *
 			}
 		}
 	}
-	report, shares, said, sharedErr, err := o.run(ctx, pl, top, taskgraph.Options{Out: PicturesDir, State: picturesState, Only: only, KeepOld: !g.Complete()})
+	report, shares, said, sharedErr,
+		err := o.run(ctx, pl, top,
+		taskgraph.Options{Out: PicturesDir, State: picturesState, Only: only, KeepOld: !g.Complete()})
 	if err = cmp.Or(err, sharedErr); err != nil {
 		return nil, err
 	}
-	r := &Result{Removed: report.Removed, Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said), Farm: shares}
+	r := &Result{Removed: report.Removed,
+		Findings: slices.Concat(finding.Accept(merge(nil, report), p.Acceptances()), said), Farm: shares}
 	r.take(report)
 	if err := clock(top, p, report.Results, false); err != nil {
 		return r, err
@@ -184,7 +191,8 @@ func Beside(ctx context.Context, p *project.Project, g *assetgraph.Graph, plan *
 func StaleBeside(ctx context.Context, p *project.Project, g *assetgraph.Graph) ([]string, error) {
 	pl := newPlanner(p, g, 1, Stages{})
 	pl.pictures(shots.NewPlan(p, g), false)
-	report, err := taskgraph.Run(ctx, pl.jobs, taskgraph.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Plan: true})
+	report, err := taskgraph.Run(ctx, pl.jobs,
+		taskgraph.Options{Dir: p.Dir, Out: PicturesDir, State: picturesState, Plan: true})
 	if err != nil {
 		return nil, err
 	}
@@ -232,8 +240,10 @@ func (pl *planner) shot(x *shots.Picture) {
 	}
 	slices.Sort(j.Inputs)
 	j.Inputs = slices.Compact(j.Inputs)
-	w := &pictureWork{ID: x.ID(), Source: x.Source(), Place: x.Place, Out: x.File, Inside: x.Inside, Tiles: x.Tiles, Compiled: compiled, Rule: rule, Sprites: sprites, Image: x.Image, AsIs: x.AsIs, Edit: x.Edit, Font: x.Font,
-		Of: *x.Of, Texture: pl.pictureTexture(x), File: pl.p.Profile.Textures.File(), Material: x.Material, Colour: x.Texture, Textures: pl.p.Profile.Files.Textures, Container: pl.p.Profile.Textures.Container}
+	w := &pictureWork{ID: x.ID(), Source: x.Source(), Place: x.Place, Out: x.File, Inside: x.Inside, Tiles: x.Tiles,
+		Compiled: compiled, Rule: rule, Sprites: sprites, Image: x.Image, AsIs: x.AsIs, Edit: x.Edit, Font: x.Font,
+		Of: *x.Of, Texture: pl.pictureTexture(x), File: pl.p.Profile.Textures.File(), Material: x.Material,
+		Colour: x.Texture, Textures: pl.p.Profile.Files.Textures, Container: pl.p.Profile.Textures.Container}
 	pl.work(j, w)
 }
 
@@ -253,7 +263,8 @@ type pictureWork struct {
 	Of            profile.Picture
 	Texture       texture.Recipe
 	File          texture.Container
-	// Material is the path of the material beside the picture, Colour what that shows; Textures and Container say where the game has it.
+	// Material is the path of the material beside the picture, Colour what that shows; Textures and
+	// Container say where the game has it.
 	Material, Colour, Textures, Container string
 }
 
@@ -298,7 +309,8 @@ func (w *pictureWork) run(ctx context.Context, t *taskgraph.Task, b *bench) erro
 
 // pictureTexture is how a picture becomes a texture.
 func (pl *planner) pictureTexture(x *shots.Picture) texture.Recipe {
-	r := texture.Recipe{Kind: texture.Interface, SRGB: true, Allowed: pl.p.Profile.Textures.FormatList(), Levels: 1, Size: pl.p.Profile.Textures.SizeRule()}
+	r := texture.Recipe{Kind: texture.Interface, SRGB: true, Allowed: pl.p.Profile.Textures.FormatList(), Levels: 1,
+		Size: pl.p.Profile.Textures.SizeRule()}
 	r.Format, r.Forced = texture.ParseFormat(x.Of.Format)
 	r.Quality, _ = bcn.ParseQuality("normal")
 	if pl.stages.Draft {
@@ -328,7 +340,8 @@ func (w *pictureWork) writeTexture(ctx context.Context, t *taskgraph.Task, b *be
 	if err := t.Write(w.Out, parts...); err != nil || w.Material == "" {
 		return err
 	}
-	m := &material.Material{Fields: material.Fields{Colour: w.Colour, Shading: "unlit", SeeThrough: map[bool]string{true: material.SeeThroughSoft, false: "no"}[w.Of.Alpha]}}
+	m := &material.Material{Fields: material.Fields{Colour: w.Colour, Shading: "unlit",
+		SeeThrough: map[bool]string{true: material.SeeThroughSoft, false: "no"}[w.Of.Alpha]}}
 	game := profile.Profile{}
 	game.Files.Textures, game.Textures.Container = w.Textures, w.Container
 	data, err := m.Compile(game.TexturePath, material.Footing{})
@@ -341,12 +354,14 @@ func (w *pictureWork) writeTexture(ctx context.Context, t *taskgraph.Task, b *be
 // encode writes a picture in its form, of at most so many bytes.
 func (w *pictureWork) encode(img *image.NRGBA) ([]byte, error) {
 	heavy := func(format string, args ...any) error {
-		return &finding.Failure{What: "the picture " + w.ID + " can't be made", Findings: []finding.Finding{finding.PictureHeavy.At(w.Place, format, args...)}}
+		return &finding.Failure{What: "the picture " + w.ID + " can't be made",
+			Findings: []finding.Finding{finding.PictureHeavy.At(w.Place, format, args...)}}
 	}
 	if w.Of.Form == profile.JPEG {
 		data, q, fits, err := imaging.JPEG(img, w.Of.LeastQuality, w.Of.Quality, w.Of.MostBytes)
 		if err == nil && !fits {
-			err = heavy("the picture %s has %d bytes as JPEG of quality %d, and may have %d", w.ID, len(data), q, w.Of.MostBytes)
+			err = heavy("the picture %s has %d bytes as JPEG of quality %d, and may have %d", w.ID, len(data), q,
+				w.Of.MostBytes)
 		}
 		return data, err
 	}
@@ -376,7 +391,9 @@ func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *bench) (*
 		}
 		img, err := texture.Decode(data)
 		if err != nil {
-			return nil, &finding.Failure{What: "the picture " + w.ID + " can't be made", Findings: []finding.Finding{finding.PictureImage.At(fault.Place{File: w.Image}, "%v", err).Doing("Export the image again.")}}
+			return nil, &finding.Failure{What: "the picture " + w.ID + " can't be made",
+				Findings: []finding.Finding{finding.PictureImage.At(fault.Place{File: w.Image}, "%v",
+					err).Doing("Export the image again.")}}
 		}
 		return e.Image(img)
 	}
@@ -405,8 +422,9 @@ func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *bench) (*
 	if of.err != nil {
 		return nil, of.err
 	}
-	img, err := of.scene.Shoot(ctx, *rule.Camera, render.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: b.workers,
-		Progress: func(done, total int64) { t.Advance("drawing", done, total) }})
+	img, err := of.scene.Shoot(ctx, *rule.Camera,
+		render.Options{Width: rule.Width, Height: rule.Height, Draft: rule.Draft, Workers: b.workers,
+			Progress: func(done, total int64) { t.Advance("drawing", done, total) }})
 	if err != nil {
 		return nil, err
 	}
@@ -431,7 +449,8 @@ func (w *pictureWork) sprites(t *taskgraph.Task) func(name, state, direction str
 	}, t.Input)
 }
 
-// mapOf reads the compiled map that a picture is taken of, and names it by all of it that is seen: a moved spawn makes no picture again.
+// mapOf reads the compiled map that a picture is taken of, and names it by all of it that is seen:
+// a moved spawn makes no picture again.
 func (s *Studio) mapOf(t *taskgraph.Task, w *pictureWork) (m *mapfile.Map, seen string, err error) {
 	of := s.set("map " + t.Sum(w.Compiled))
 	of.once.Do(func() {
@@ -449,7 +468,8 @@ func (s *Studio) mapOf(t *taskgraph.Task, w *pictureWork) (m *mapfile.Map, seen 
 		}
 		shown := *of.m
 		shown.Meta = mapfile.Meta{Sky: of.m.Meta.Sky, Fog: of.m.Meta.Fog}
-		shown.Bodies, shown.Nodes, shown.Leaves, shown.Visibility, shown.Navigation, shown.Costs, shown.Cubes = nil, nil, nil, nil, nil, nil, nil
+		shown.Bodies, shown.Nodes, shown.Leaves, shown.Visibility, shown.Navigation, shown.Costs, shown.Cubes = nil,
+			nil, nil, nil, nil, nil, nil
 		if len(of.m.Grids) == 0 { // on grids sprites stand
 			shown.Objects = nil
 		}
@@ -463,7 +483,8 @@ func (s *Studio) mapOf(t *taskgraph.Task, w *pictureWork) (m *mapfile.Map, seen 
 
 // skyOf is the picture all around a map, or nil.
 func skyOf(m *mapfile.Map, input func(string) ([]byte, error)) (*scene.Picture, error) {
-	if m.Meta.Sky == nil || !fs.ValidPath(m.Meta.Sky.Image) { // without an image, or a map that somebody has meddled with
+	// without an image, or a map that somebody has meddled with
+	if m.Meta.Sky == nil || !fs.ValidPath(m.Meta.Sky.Image) {
 		return nil, nil
 	}
 	name := m.Meta.Sky.Image
@@ -480,7 +501,8 @@ func skyOf(m *mapfile.Map, input func(string) ([]byte, error)) (*scene.Picture, 
 
 // shotRule is that of a picture of a map.
 func (pl *planner) shotRule(x *shots.Picture, a *assetgraph.Asset) *shotRule {
-	r := &shotRule{Version: render.Version, Width: x.Width, Height: x.Height, Draft: pl.stages.Draft, Looks: map[string]shownRule{}}
+	r := &shotRule{Version: render.Version, Width: x.Width, Height: x.Height, Draft: pl.stages.Draft,
+		Looks: map[string]shownRule{}}
 	for _, n := range assetgraph.Closure(a) {
 		switch n.Kind {
 		case assetgraph.Material:
@@ -490,15 +512,17 @@ func (pl *planner) shotRule(x *shots.Picture, a *assetgraph.Asset) *shotRule {
 		}
 	}
 	if x.Tiles {
-		r.Tile = &render.TileShot{Level: x.Level, Scale: x.Scale, Width: x.Width, Height: x.Height, Exposure: x.Exposure}
+		r.Tile = &render.TileShot{Level: x.Level, Scale: x.Scale, Width: x.Width, Height: x.Height,
+			Exposure: x.Exposure}
 		if c := x.Camera; c != nil {
 			r.Tile.Level, r.Tile.At = int(math.Floor(c.At.Z)), &[2]float64{c.At.X, c.At.Y}
 		}
 		return r
 	}
 	c := x.Camera
-	r.Camera = &render.Camera{At: bvh.Vec{float32(c.At.X), float32(c.At.Y), float32(c.At.Z)}, Look: bvh.Vec{float32(c.Look.X), float32(c.Look.Y), float32(c.Look.Z)},
-		FOV: c.FOV, Exposure: x.Exposure, Lens: c.Lens / 2, Focus: c.Focus}
+	r.Camera = &render.Camera{At: bvh.Vec{float32(c.At.X), float32(c.At.Y), float32(c.At.Z)},
+		Look: bvh.Vec{float32(c.Look.X), float32(c.Look.Y), float32(c.Look.Z)},
+		FOV:  c.FOV, Exposure: x.Exposure, Lens: c.Lens / 2, Focus: c.Focus}
 	return r
 }
 
@@ -546,7 +570,8 @@ func packShot(m *imaging.RGB48) []byte {
 	for i, v := range m.Pix {
 		binary.LittleEndian.PutUint16(raw[2*i:], v)
 	}
-	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1)) // fails only for wrong options
+	// fails only for wrong options
+	w, _ := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	return w.EncodeAll(raw, nil)
 }
 

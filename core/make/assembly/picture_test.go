@@ -78,8 +78,10 @@ func TestPicturesAreMadeAgainOnlyWhenTheyMust(t *testing.T) {
 	assert.Empty(t, makePictures(t, p, 2))
 	change("maps/cairn_station.vnx", "spawn blue_1 at=3,3", "spawn blue_1 at=3,3.1")
 	assert.Equal(t, all, kept(t, p), "nothing of it is seen")
-	assert.Equal(t, []string{"card cairn_station", "card saltpan_relay"}, change("vornix.toml", `frame_colour = "#e8d6a8"`, `frame_colour = "#203040"`))
-	assert.Equal(t, []string{"page cairn_station", "page saltpan_relay"}, change("vornix.toml", `text = "{title}"`, `text = "{title}!"`))
+	assert.Equal(t, []string{"card cairn_station", "card saltpan_relay"},
+		change("vornix.toml", `frame_colour = "#e8d6a8"`, `frame_colour = "#203040"`))
+	assert.Equal(t, []string{"page cairn_station", "page saltpan_relay"},
+		change("vornix.toml", `text = "{title}"`, `text = "{title}!"`))
 	assert.Equal(t, []string{"banner"}, change("vornix.toml", `focus = [0.4, 0.6]`, `focus = [0.9, 0.6]`))
 	assert.Equal(t, all, kept(t, p), "no shot was taken again")
 	change("maps/saltpan_relay.vnx", "look=2,0,3.4 fov=66", "look=2,0,3.4 fov=60 exposure=0.5")
@@ -88,10 +90,12 @@ func TestPicturesAreMadeAgainOnlyWhenTheyMust(t *testing.T) {
 	assert.Greater(t, kept(t, p), all+5, "bumps are seen in every picture with rock")
 }
 
-// The same pictures come from any number of workers, by whatever way; readers that are not ours see the sizes and forms that the game wants.
+// The same pictures come from any number of workers, by whatever way; readers that are not ours see
+// the sizes and forms that the game wants.
 func TestPicturesAreWhatTheGameWants(t *testing.T) {
 	thorough.Only(t)
-	p, q := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline")), demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
+	p, q := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline")),
+		demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	require.NoError(t, os.RemoveAll(q.Join(".vornix/pictures")))
 	makePictures(t, p, 1)
 	makePictures(t, q, 3)
@@ -137,7 +141,9 @@ func TestPicturesAreWhatTheGameWants(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, [2]int{x.Width, x.Height}, [2]int{size.Width, size.Height}, x.ID())
 	}
-	out := peer.Run(t, "", peer.Pillow(t), append([]string{"-c", "import sys\nfrom PIL import Image\nfor f in sys.argv[1:]:\n i = Image.open(f); print(i.format, i.info.get('progressive', 0), i.convert('L').getextrema()[1] > 90)"}, files...)...)
+	out := peer.Run(t, "", peer.Pillow(t),
+		append([]string{"-c",
+			"import sys\nfrom PIL import Image\nfor f in sys.argv[1:]:\n i = Image.open(f); print(i.format, i.info.get('progressive', 0), i.convert('L').getextrema()[1] > 90)"}, files...)...)
 	assert.Equal(t, len(files), strings.Count(out, " 0 True"), "baseline, and not black:\n%s", out)
 }
 
@@ -164,7 +170,8 @@ func TestPicturesOfTiles(t *testing.T) {
 	assert.Equal(t, uint8(255), board.NRGBAAt(80, 40).A)
 }
 
-// A build without light makes no pictures of what would be black; a draft makes rough ones, and a full build after it true ones.
+// A build without light makes no pictures of what would be black; a draft makes rough ones, and a
+// full build after it true ones.
 func TestPicturesNeedLight(t *testing.T) {
 	thorough.Only(t)
 	p := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
@@ -193,8 +200,10 @@ func TestWhatIsFoundWhenPicturesAreMade(t *testing.T) {
 	thorough.Only(t)
 	p := demotest.Load(t, filepath.Join(demotest.WriteLit(t), "highline"))
 	demotest.Edit(t, p, "profiles/kestrel-post.toml", "most_bytes = 70000", "most_bytes = 700")
-	demotest.Edit(t, p, "maps/cairn_station.vnx", "camera hall at=20.8,12.2,2.4 look=15.4,9.2,1.4 fov=80", "camera hall at=20.8,12.2,2.4 look=20.8,12.3,9 fov=2")
-	demotest.Edit(t, p, "vornix.toml", "[addon]", "[[picture]]\nfor = \"card\"\nmaps = \"cairn*\"\ncamera = \"hall\"\nexposure = -12\nframe = 0\n\n[addon]")
+	demotest.Edit(t, p, "maps/cairn_station.vnx", "camera hall at=20.8,12.2,2.4 look=15.4,9.2,1.4 fov=80",
+		"camera hall at=20.8,12.2,2.4 look=20.8,12.3,9 fov=2")
+	demotest.Edit(t, p, "vornix.toml", "[addon]",
+		"[[picture]]\nfor = \"card\"\nmaps = \"cairn*\"\ncamera = \"hall\"\nexposure = -12\nframe = 0\n\n[addon]")
 	demotest.Edit(t, p, "vornix.toml", "frame = 6\n", "")
 	demotest.Edit(t, p, "profiles/kestrel-post.toml", "format = \"bc1\"", "format = \"bc1\"\nmips = true")
 	p = demotest.Load(t, p.Dir)

@@ -19,7 +19,8 @@ import (
 type PlanView struct{ Name, File string }
 
 // PlanViews draws a compiled map of out/tree from above and cut open, with names, into out/pictures/plans.
-func PlanViews(ctx context.Context, p *project.Project, g *assetgraph.Graph, name string, workers int) (list []PlanView, err error) {
+func PlanViews(ctx context.Context, p *project.Project, g *assetgraph.Graph, name string, workers int) (list []PlanView,
+	err error) {
 	data, err := os.ReadFile(p.Join(project.TreeDir, p.Profile.MapPath(name)))
 	if err != nil {
 		return nil, err

@@ -35,7 +35,8 @@ type Options struct {
 	Workers  int
 	Progress taskgraph.Progress
 	Paths    []string // only what is made of these
-	// Pictures builds only what pictures need, and those that are inside the tree; Maps, when given, only those of these maps.
+	// Pictures builds only what pictures need, and those that are inside the tree; Maps, when
+	// given, only those of these maps.
 	Pictures bool
 	Studio   *Studio // where scenes for pictures are kept; nil: in one that lasts as long as the build
 	Maps     []string
@@ -135,7 +136,8 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	defer dir.Close()
 	files, err := p.List()
 	if err != nil {
-		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err, Do: "Check who may read the folders."}
+		return nil, &fault.Fault{What: "could not list the project's files", Place: fault.Place{File: p.Dir}, Err: err,
+			Do: "Check who may read the folders."}
 	}
 	program := programOf(o.Program, o.Stages) + o.Own.sees(p)
 	if len(o.Paths) == 0 && !o.Pictures && !o.Sharing.begins(p, o.Own) {
@@ -179,7 +181,9 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	report, shares, more, sharedErr, err := o.run(ctx, planned, dir, taskgraph.Options{Out: project.TreeDir, State: project.StateDir, Only: only, KeepOld: !g.Complete()})
+	report, shares, more, sharedErr,
+		err := o.run(ctx, planned, dir,
+		taskgraph.Options{Out: project.TreeDir, State: project.StateDir, Only: only, KeepOld: !g.Complete()})
 	if err != nil {
 		return nil, err
 	}
@@ -207,8 +211,11 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 	return r, cmp.Or(err, sharedErr)
 }
 
-// run runs jobs, with the help and the results of others that the options name. The findings say how those did; sharedErr is why that could not be remembered.
-func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir, how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.Share, said []finding.Finding, sharedErr, err error) {
+// run runs jobs, with the help and the results of others that the options name. The findings say
+// how those did; sharedErr is why that could not be remembered.
+func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir,
+	how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.Share, said []finding.Finding, sharedErr,
+	err error) {
 	line, said := o.Sharing.line(ctx, pl.p, o.Own)
 	crew, away := o.Farming.join(ctx)
 	how.Dir, how.Workers, how.Progress, how.Shared = pl.p.Dir, o.Workers, o.Progress, line
@@ -247,7 +254,9 @@ func setAside(ctx context.Context, d *safefile.Dir, files []metadata.File) (list
 		return nil, err
 	}
 	for _, i := range items {
-		f := finding.TreeEdited.At(fault.Place{File: i.Path}, "somebody changed it by hand; it is made anew, and the changed one is in %s", path.Join(project.QuarantineDir, place.Name))
+		f := finding.TreeEdited.At(fault.Place{File: i.Path},
+			"somebody changed it by hand; it is made anew, and the changed one is in %s",
+			path.Join(project.QuarantineDir, place.Name))
 		list = append(list, f)
 	}
 	return list, nil
@@ -275,7 +284,8 @@ func (r *Result) take(report *taskgraph.Report) {
 
 func buildFault(report *taskgraph.Report, n int) error {
 	f := &fault.Fault{What: fmt.Sprintf("%d of %d jobs failed", n, len(report.Results)),
-		Why: "Nothing can be packed until they are mended; what did not depend on them is done.", Do: "Correct the errors above and build again."}
+		Why: "Nothing can be packed until they are mended; what did not depend on them is done.",
+		Do:  "Correct the errors above and build again."}
 	for _, x := range report.Results {
 		var failure *finding.Failure
 		if x.Err == nil || errors.As(x.Err, &failure) {
@@ -318,7 +328,8 @@ func tree(maps map[string][]string, report *taskgraph.Report) Tree {
 	t := Tree{Files: []TreeFile{}}
 	for _, r := range report.Results {
 		for _, o := range r.Outputs {
-			t.Files = append(t.Files, TreeFile{Path: o.Path, SHA256: o.SHA256, Size: o.Size, Step: r.Step, Maps: maps[o.Path]})
+			t.Files = append(t.Files,
+				TreeFile{Path: o.Path, SHA256: o.SHA256, Size: o.Size, Step: r.Step, Maps: maps[o.Path]})
 		}
 	}
 	sortFiles(t.Files)
@@ -337,14 +348,17 @@ func foreignFiles(p *project.Project, t Tree) ([]finding.Finding, error) {
 			i++
 		}
 		if i == len(t.Files) || t.Files[i].Path != f.Path {
-			out = append(out, finding.TreeForeign.At(fault.Place{File: path.Join(project.TreeDir, f.Path)}, "the build did not make this file"))
+			out = append(out,
+				finding.TreeForeign.At(fault.Place{File: path.Join(project.TreeDir, f.Path)},
+					"the build did not make this file"))
 		}
 	}
 	return out, nil
 }
 
-// fingerprint hashes all that decides a build without reading a file: names, sizes and times of sources and of the tree,
-// the project and profile themselves, and the program. ok is false while a file is too fresh for its time to be trusted.
+// fingerprint hashes all that decides a build without reading a file: names, sizes and times of
+// sources and of the tree, the project and profile themselves, and the program. ok is false while a
+// file is too fresh for its time to be trusted.
 func fingerprint(p *project.Project, sources []project.Info, program string) (sum [sha256.Size]byte, ok bool) {
 	outputs, err := p.ListTree()
 	if err != nil {
@@ -386,7 +400,8 @@ func quickLook(p *project.Project, sources []project.Info, program string) *Resu
 	return &Result{Tree: q.Tree, Findings: q.Findings, Kept: q.Jobs, Quick: true}
 }
 
-func remember(dir *safefile.Dir, p *project.Project, sources []project.Info, program string, r *Result, jobs int) error {
+func remember(dir *safefile.Dir, p *project.Project, sources []project.Info, program string, r *Result,
+	jobs int) error {
 	sum, ok := fingerprint(p, sources, program)
 	if !ok {
 		return dir.Remove(quickFile)
@@ -432,7 +447,8 @@ func Stale(ctx context.Context, p *project.Project, program string, own Own) ([]
 		return nil, nil, err
 	}
 	planned := plan(p, g, shots.NewPlan(p, g), Options{Workers: 1, Own: own})
-	report, err := taskgraph.Run(ctx, planned.jobs, taskgraph.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
+	report, err := taskgraph.Run(ctx, planned.jobs,
+		taskgraph.Options{Dir: p.Dir, Out: project.TreeDir, State: project.StateDir, Plan: true})
 	if err != nil {
 		return nil, nil, err
 	}

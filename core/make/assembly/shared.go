@@ -30,7 +30,8 @@ type Sharing struct {
 // Modes are what Sharing.Mode can be.
 var Modes = []string{"off", "read", "write"}
 
-// line opens the shared results of a project; nil when there are none, or none that may be used. Why not stands in the findings: it keeps nobody from building.
+// line opens the shared results of a project; nil when there are none, or none that may be used.
+// Why not stands in the findings: it keeps nobody from building.
 func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remotecache.Line, []finding.Finding) {
 	about, ok := trust.Shared(p)
 	if !ok || s.Mode == "off" {
@@ -53,9 +54,11 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remote
 		return away(err)
 	}
 	if len(missing) > 0 {
-		return nil, []finding.Finding{finding.SharedUntrusted.At(place, "consent is missing on this machine; the project %s", humanize.Printable(strings.Join(about.Lines, ", ")))}
+		return nil, []finding.Finding{finding.SharedUntrusted.At(place,
+			"consent is missing on this machine; the project %s", humanize.Printable(strings.Join(about.Lines, ", ")))}
 	}
-	at := remotecache.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p), Limits: remotecache.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
+	at := remotecache.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p),
+		Limits: remotecache.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
 	if err := s.secret(p, &at); err != nil {
 		return away(err)
 	}
@@ -63,7 +66,8 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remote
 	if err != nil {
 		return away(err)
 	}
-	return remotecache.NewLine(ctx, store, remotecache.LineOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
+	return remotecache.NewLine(ctx, store,
+		remotecache.LineOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
 }
 
 // isNew says whether no build of the project on this machine came to its end with the shared results that it names.
@@ -77,7 +81,8 @@ func isNew(p *project.Project) bool {
 	return h == nil || h.Where != p.File.Shared.URL || !h.Begun
 }
 
-// begins says whether the next build is the first that shares results: it gives what was made here before, so there is more to do than it looks.
+// begins says whether the next build is the first that shares results: it gives what was made here
+// before, so there is more to do than it looks.
 func (s Sharing) begins(p *project.Project, own Own) bool {
 	about, ok := trust.Shared(p)
 	if !ok || s.Mode == "off" || !isNew(p) {
@@ -102,7 +107,8 @@ func (s Sharing) secret(p *project.Project, at *remotecache.Place) error {
 	case c.TokenFile != "":
 		from = credential.Path(p.Dir, s.Home, c.TokenFile)
 		var err error
-		if data, err = credential.Read(from, "Whoever has the token can put results of his own into your releases."); err != nil {
+		if data, err = credential.Read(from,
+			"Whoever has the token can put results of his own into your releases."); err != nil {
 			return err
 		}
 	}
@@ -116,7 +122,8 @@ func (s Sharing) secret(p *project.Project, at *remotecache.Place) error {
 }
 
 // hangUp waits for what is still to be given, and says what was wrong.
-func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *remotecache.Line) (list []finding.Finding, err error) {
+func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *remotecache.Line) (list []finding.Finding,
+	err error) {
 	if line == nil {
 		return nil, nil
 	}
@@ -128,10 +135,14 @@ func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *re
 	defer state.Close()
 	place := p.Doc.At("shared", "url")
 	if len(ended.Lied) > 0 {
-		list = append(list, finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken", humanize.Printable(ended.Lied[0]), map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
+		list = append(list,
+			finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken",
+				humanize.Printable(ended.Lied[0]),
+				map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
 	}
 	if ended.Off != nil {
-		list = append(list, finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(ended.Off.Error())))
+		list = append(list,
+			finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(ended.Off.Error())))
 	}
 	return list, remotecache.Remember(state, p.File.Shared.URL, ended)
 }

@@ -22,8 +22,10 @@ func (pl *planner) texture(a *assetgraph.Asset) {
 	file := p.Profile.Textures.File()
 	out := p.Profile.TexturePath(a.Name)
 	broken := pl.partErrors(a)
-	w := &textureWork{Name: a.Name, Place: fault.Place{File: a.Source}, Game: p.Profile.Game.Title, Images: a.Images, Out: out, Recipe: how, File: file, Seen: a.SeenThrough, Broken: broken}
-	pl.work(&taskgraph.Job{ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: a.Images, Outputs: []string{out}}, w)
+	w := &textureWork{Name: a.Name, Place: fault.Place{File: a.Source}, Game: p.Profile.Game.Title, Images: a.Images,
+		Out: out, Recipe: how, File: file, Seen: a.SeenThrough, Broken: broken}
+	pl.work(&taskgraph.Job{ID: "texture " + a.Name, Step: "texture", Version: texture.Version, Inputs: a.Images,
+		Outputs: []string{out}}, w)
 }
 
 // textureWork is what making a texture takes besides its images.
@@ -154,15 +156,18 @@ func TextureFindings(p *texture.Prepared, c Context) []finding.Finding {
 			*f = f.Doing("%s takes no format that keeps it (%s): change the image.", c.Game, takes)
 		}
 	}
-	lose(finding.TextureAlpha, loss.Alpha, "their %s alpha (up to %d of 255 off)", content.Alpha(), content.AlphaOff(r.Format))
+	lose(finding.TextureAlpha, loss.Alpha, "their %s alpha (up to %d of 255 off)", content.Alpha(),
+		content.AlphaOff(r.Format))
 	lose(finding.TextureColour, loss.Colour, "their colour (channels differ by up to %d of 255)", content.Deepest)
 	lose(finding.TextureLight, loss.Light, "what is brighter than white")
 	if r.SRGB && r.Kind != texture.Normal && content.LooksNormal() {
-		add(finding.TextureNormal, "%d of %d texels are directions of length one, as in a normal map, and are made as colour: sRGB turns them by %d degrees on average",
+		add(finding.TextureNormal,
+			"%d of %d texels are directions of length one, as in a normal map, and are made as colour: sRGB turns them by %d degrees on average",
 			content.Unit, content.Texels, texture.TurnedBySRGB(p.Images))
 	}
 	if p.NotUnit > 0 {
-		add(finding.TextureNotUnit, "%d of %d texels of the normal map are no direction of length one: %s", p.NotUnit, p.Width*p.Height*len(p.Images), p.NotUnitWhy)
+		add(finding.TextureNotUnit, "%d of %d texels of the normal map are no direction of length one: %s", p.NotUnit,
+			p.Width*p.Height*len(p.Images), p.NotUnitWhy)
 	}
 	if len(c.Seen) > 0 && content.Alpha() == "no" {
 		add(finding.TextureOpaque, "the material %q is seen through, and no texel has alpha", c.Seen[0])
@@ -209,9 +214,11 @@ func (pl *planner) sprite(a *assetgraph.Asset) {
 		how = a.Sheet.Recipe(rules.FormatList())
 	}
 	broken := pl.about(a.Source)
-	w := &spriteWork{Name: a.Name, Source: a.Source, Sheet: a.Sheet != nil, Game: prof.Game.Title, Recipe: how, File: rules.File(), Rule: rules.SizeRule(),
+	w := &spriteWork{Name: a.Name, Source: a.Source, Sheet: a.Sheet != nil, Game: prof.Game.Title, Recipe: how,
+		File: rules.File(), Rule: rules.SizeRule(),
 		Limits: sprite.Limits{Largest: rules.Largest, PowerOfTwo: rules.PowerOfTwo}, Outputs: out, Broken: broken}
-	pl.work(&taskgraph.Job{ID: "sprite " + a.Name, Step: "sprite", Version: spriteVersion + texture.Version<<8, Inputs: inputs, Outputs: out}, w)
+	pl.work(&taskgraph.Job{ID: "sprite " + a.Name, Step: "sprite", Version: spriteVersion + texture.Version<<8,
+		Inputs: inputs, Outputs: out}, w)
 }
 
 // spriteWork is what making a sprite takes besides its sheet and images.
@@ -273,7 +280,8 @@ func (w *spriteWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error
 	for n, page := range atlas.Pages {
 		how := w.Recipe
 		how.Workers = b.workers
-		data, list, err := spritePage(ctx, page, how, w.File, Context{Place: fault.Place{File: w.Source}, Game: w.Game, Recipe: how})
+		data, list, err := spritePage(ctx, page, how, w.File,
+			Context{Place: fault.Place{File: w.Source}, Game: w.Game, Recipe: how})
 		if err != nil {
 			return err
 		}
@@ -305,7 +313,8 @@ func sheetOf(t *taskgraph.Task, source string) (*sprite.Sheet, error) {
 }
 
 // spritePage makes a texture of a page.
-func spritePage(ctx context.Context, page *image.NRGBA, how texture.Recipe, file texture.Container, c Context) ([]byte, []finding.Finding, error) {
+func spritePage(ctx context.Context, page *image.NRGBA, how texture.Recipe, file texture.Container, c Context) ([]byte,
+	[]finding.Finding, error) {
 	made, err := texture.PrepareImages([]image.Image{page}, how)
 	if err != nil {
 		return nil, nil, err

@@ -68,18 +68,24 @@ func TestChangesOfWhatTakesPart(t *testing.T) {
 		slices.Sort(list)
 		return list
 	}
-	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay", "material rock/cairn", "material rock/cairn_wet", "material rock/slab"}, change(&high, "materials/rock/defaults.toml", "1.1", "1.2"))
-	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay", "material rock/cairn", "material rock/cairn_wet"}, change(&high, "materials/rock/cairn.toml", "size = 4", "size = 5"))
-	assert.Equal(t, []string{"texture rock/cairn_bumps"}, change(&high, "textures/rock/cairn_bumps.texture.toml", "strength = 10", "strength = 5"))
-	assert.Equal(t, []string{"texture wood/plank"}, change(&high, "vornix.toml", "[addon]", "[[texture]]\nmatch = \"wood/**\"\nquality = \"draft\"\n\n[addon]"))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay", "material rock/cairn", "material rock/cairn_wet",
+		"material rock/slab"}, change(&high, "materials/rock/defaults.toml", "1.1", "1.2"))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay", "material rock/cairn",
+		"material rock/cairn_wet"}, change(&high, "materials/rock/cairn.toml", "size = 4", "size = 5"))
+	assert.Equal(t, []string{"texture rock/cairn_bumps"},
+		change(&high, "textures/rock/cairn_bumps.texture.toml", "strength = 10", "strength = 5"))
+	assert.Equal(t, []string{"texture wood/plank"},
+		change(&high, "vornix.toml", "[addon]", "[[texture]]\nmatch = \"wood/**\"\nquality = \"draft\"\n\n[addon]"))
 
 	low := demotest.Project(t, "lower-sidings")
 	mustRun(t, low)
 	// The level's pictures show its sprites.
-	assert.Equal(t, []string{"picture label tram_depot", "sprite mole"}, change(&low, "sprites/mole.toml", "rate = 8", "rate = 9"))
+	assert.Equal(t, []string{"picture label tram_depot", "sprite mole"},
+		change(&low, "sprites/mole.toml", "rate = 8", "rate = 9"))
 	require.NoError(t, os.Remove(low.Join("sprites/lamp/glow/10.png")))
 	assert.ElementsMatch(t, []string{"picture label tram_depot", "sprite lamp"}, made(mustRun(t, low)))
-	assert.Equal(t, []string{"map tram_depot", "picture label tram_depot"}, change(&low, "maps/tram_depot.vnx", "state=dig", "state=idle"))
+	assert.Equal(t, []string{"map tram_depot", "picture label tram_depot"},
+		change(&low, "maps/tram_depot.vnx", "state=dig", "state=idle"))
 }
 
 // A sprite's index leads to textures whose texels are those of the frames, and the map names its state.
@@ -132,10 +138,13 @@ func TestCubesInAProject(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	list := ""
 	for i := range 6 {
-		demotest.Put(t, p, fmt.Sprintf("textures/sky/face_%d.png", i), picture(t, 32, 32, func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 * i), uint8(x), uint8(y), 255} }))
+		demotest.Put(t, p, fmt.Sprintf("textures/sky/face_%d.png", i),
+			picture(t, 32, 32,
+				func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 * i), uint8(x), uint8(y), 255} }))
 		list += fmt.Sprintf("%q, ", fmt.Sprintf("sky/face_%d.png", i))
 	}
-	demotest.Put(t, p, "textures/sky/dawn.texture.toml", []byte("shape = \"cube\"\nformat = \"rgba8\"\nimages = ["+list+"]\n"))
+	demotest.Put(t, p, "textures/sky/dawn.texture.toml",
+		[]byte("shape = \"cube\"\nformat = \"rgba8\"\nimages = ["+list+"]\n"))
 	demotest.Edit(t, p, "materials/wood/plank.toml", "surface", "emission = \"sky/dawn\"\nsurface")
 	r := mustRun(t, p)
 	tex := built(t, p, "textures/sky/dawn.ktx2")
@@ -152,7 +161,8 @@ func TestCubesInAProject(t *testing.T) {
 	demotest.Edit(t, p, "materials/wood/plank.toml", "sky/dawn", "sky/dusk")
 	mustRun(t, p)
 	assert.Equal(t, texture.Cube, built(t, p, "textures/sky/dusk.ktx2").Shape)
-	demotest.Put(t, p, "textures/sky/dusk.png", picture(t, 40, 16, func(x, y int) color.NRGBA { return color.NRGBA{1, 2, 3, 255} }))
+	demotest.Put(t, p, "textures/sky/dusk.png",
+		picture(t, 40, 16, func(x, y int) color.NRGBA { return color.NRGBA{1, 2, 3, 255} }))
 	r, err := run(t, p)
 	require.Error(t, err)
 	assert.Contains(t, texts(r, "texture.unreadable")[0], "an image of 40 x 16 texels is no cube")
@@ -170,13 +180,22 @@ func TestTextureFindings(t *testing.T) {
 		image                           func(x, y int) color.NRGBA
 		fails                           bool
 	}{
-		{"soft alpha into none", `format = "bc1"`, "", "texture.alpha-lost", "1024 of 1024 texels lose their soft alpha (up to 255 of 255 off) in bc1", soft, false},
-		{"colour into grey", "format = \"bc5\"\nkind = \"mask\"", "", "texture.colour-lost", "1024 of 1024 texels lose their colour (channels differ by up to 150 of 255) in bc5", func(x, y int) color.NRGBA { return color.NRGBA{200, 100, 50, 255} }, true},
-		{"normals as colour", `kind = "colour"`, "", "texture.normal-as-colour", "are made as colour: sRGB turns them by", bumpy, false},
-		{"colour as normals", `kind = "normal"`, "", "texture.not-normal", "1024 of 1024 texels of the normal map are no direction of length one: it looks like a colour image", func(x, y int) color.NRGBA { return color.NRGBA{200, 200, 20, 255} }, true},
-		{"seen through without alpha", "", "see_through = \"soft\"\n", "texture.no-alpha", `the material "wood/plank" is seen through, and no texel has alpha`, func(x, y int) color.NRGBA { return color.NRGBA{200, 200, 20, 255} }, false},
+		{"soft alpha into none", `format = "bc1"`, "", "texture.alpha-lost",
+			"1024 of 1024 texels lose their soft alpha (up to 255 of 255 off) in bc1", soft, false},
+		{"colour into grey", "format = \"bc5\"\nkind = \"mask\"", "", "texture.colour-lost",
+			"1024 of 1024 texels lose their colour (channels differ by up to 150 of 255) in bc5",
+			func(x, y int) color.NRGBA { return color.NRGBA{200, 100, 50, 255} }, true},
+		{"normals as colour", `kind = "colour"`, "", "texture.normal-as-colour",
+			"are made as colour: sRGB turns them by", bumpy, false},
+		{"colour as normals", `kind = "normal"`, "", "texture.not-normal",
+			"1024 of 1024 texels of the normal map are no direction of length one: it looks like a colour image",
+			func(x, y int) color.NRGBA { return color.NRGBA{200, 200, 20, 255} }, true},
+		{"seen through without alpha", "", "see_through = \"soft\"\n", "texture.no-alpha",
+			`the material "wood/plank" is seen through, and no texel has alpha`,
+			func(x, y int) color.NRGBA { return color.NRGBA{200, 200, 20, 255} }, false},
 		{"resized", `size = "up"`, "", "texture.resized", "", soft, false},
-		{"a format that the game does not take", `format = "bc7"`, "", "texture.format", "Kestrel Post does not take the format bc7; it takes bc1, bc3, bc5, bc6h, rgba8", soft, true},
+		{"a format that the game does not take", `format = "bc7"`, "", "texture.format",
+			"Kestrel Post does not take the format bc7; it takes bc1, bc3, bc5, bc6h, rgba8", soft, true},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := demotest.Built(t, "highline")
@@ -188,24 +207,29 @@ func TestTextureFindings(t *testing.T) {
 			demotest.Put(t, p, "textures/wood/plank.texture.toml", []byte(c.recipe+"\n"))
 			demotest.Edit(t, p, "materials/wood/plank.toml", "surface", c.material+"surface")
 			r, err := run(t, p)
-			assert.Equal(t, c.fails, err != nil, "%v", err) // a colour image where data belongs stops the material that shows it
+			// a colour image where data belongs stops the material that shows it
+			assert.Equal(t, c.fails, err != nil, "%v", err)
 			require.NotEmpty(t, texts(r, c.id), "%v", r.Findings)
 			assert.Contains(t, texts(r, c.id)[0], c.say)
 			// The same image made as it should be has none of this.
 			require.NoError(t, os.Remove(p.Join("textures/wood/plank.texture.toml")))
-			demotest.Put(t, p, "textures/wood/plank.png", picture(t, 32, 32, func(x, y int) color.NRGBA { return color.NRGBA{uint8(8 * x), uint8(8 * y), 90, uint8(200 + x)} }))
+			demotest.Put(t, p, "textures/wood/plank.png",
+				picture(t, 32, 32,
+					func(x, y int) color.NRGBA { return color.NRGBA{uint8(8 * x), uint8(8 * y), 90, uint8(200 + x)} }))
 			assert.Empty(t, texts(mustRun(t, p), c.id))
 		})
 	}
 }
 
-// A face that asks to be fitted gets whole repeats by the texture's size and the game's density, unless the material has a
-// size of its own; the map is made again when the image changes its size.
+// A face that asks to be fitted gets whole repeats by the texture's size and the game's density,
+// unless the material has a size of its own; the map is made again when the image changes its size.
 func TestFitFollowsTheImage(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	demotest.Put(t, p, "materials/plain.toml", []byte("colour = \"plain\"\n"))
-	demotest.Put(t, p, "textures/plain.png", picture(t, 256, 128, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y), 9, 255} }))
-	demotest.Edit(t, p, "maps/cairn_station.vnx", "solid deck box", "solid wall box 50,0,0 56,1,3 material=plain\n  face south fit=yes\nsolid deck box")
+	demotest.Put(t, p, "textures/plain.png",
+		picture(t, 256, 128, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y), 9, 255} }))
+	demotest.Edit(t, p, "maps/cairn_station.vnx", "solid deck box",
+		"solid wall box 50,0,0 56,1,3 material=plain\n  face south fit=yes\nsolid deck box")
 	repeats := func() (high [2]float32) {
 		data, err := os.ReadFile(p.Join("out/tree/maps/cairn_station.vnm"))
 		require.NoError(t, err)
@@ -222,7 +246,8 @@ func TestFitFollowsTheImage(t *testing.T) {
 	}
 	mustRun(t, p)
 	assert.Equal(t, [2]float32{3, 3}, repeats(), "two metres by one a repeat, on six by three")
-	demotest.Put(t, p, "textures/plain.png", picture(t, 128, 128, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y), 9, 255} }))
+	demotest.Put(t, p, "textures/plain.png",
+		picture(t, 128, 128, func(x, y int) color.NRGBA { return color.NRGBA{uint8(x), uint8(y), 9, 255} }))
 	mustRun(t, p)
 	assert.Equal(t, [2]float32{6, 3}, repeats())
 	demotest.Put(t, p, "materials/plain.toml", []byte("colour = \"plain\"\nsize = 3\n"))
@@ -241,7 +266,9 @@ func TestMaterialsThatCanNotBeMade(t *testing.T) {
 		r, err := run(t, p)
 		require.Error(t, err)
 		assert.NotEmpty(t, texts(r, c.id))
-		assert.NoFileExists(t, p.Join("out/tree/"+map[string]string{"toml.value": "materials/wood/plank.toml", "material.surface": "materials/rock/cairn.toml"}[c.id]))
+		assert.NoFileExists(t,
+			p.Join("out/tree/"+map[string]string{"toml.value": "materials/wood/plank.toml",
+				"material.surface": "materials/rock/cairn.toml"}[c.id]))
 		assert.FileExists(t, p.Join("out/tree/materials/metal/rail.toml"))
 	}
 }

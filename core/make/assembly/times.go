@@ -10,7 +10,8 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// timesFile remembers how long each job took when it last ran: what is kept takes no time, and says nothing of what it cost.
+// timesFile remembers how long each job took when it last ran: what is kept takes no time, and says
+// nothing of what it cost.
 const timesFile = project.StateDir + "/times.json"
 
 // Took is how long a job took when it last ran.
@@ -30,8 +31,8 @@ func Times(p *project.Project) map[string]Took {
 	return times
 }
 
-// clock remembers the times of jobs that ran. whole says that results are of a whole build, so that all others can be forgotten but
-// those of pictures, which have a build of their own.
+// clock remembers the times of jobs that ran. whole says that results are of a whole build, so that
+// all others can be forgotten but those of pictures, which have a build of their own.
 func clock(d *safefile.Dir, p *project.Project, results []taskgraph.Result, whole bool) error {
 	times, now := Times(p), time.Now().UTC().Truncate(time.Second)
 	changed := false

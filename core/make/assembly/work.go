@@ -13,7 +13,8 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// work is what a job does, as a value that can be sent: with the job's inputs it is all that another machine needs to do the same.
+// work is what a job does, as a value that can be sent: with the job's inputs it is all that
+// another machine needs to do the same.
 type work interface {
 	// decides is what of it decides the result, and so belongs to the job's key: not where a line stands, for one.
 	decides() any
@@ -70,8 +71,8 @@ func newBench(workers int, stages Stages) *bench {
 // made alone.
 const imageMemory = 160 << 20
 
-// reserve waits until there is memory for images of a number of texels: read, filtered and packed, they take about eight
-// bytes a texel at once.
+// reserve waits until there is memory for images of a number of texels: read, filtered and packed,
+// they take about eight bytes a texel at once.
 func (b *bench) reserve(ctx context.Context, texels int) (release func(), err error) {
 	n := min(int64(texels)*8, imageMemory)
 	if err := b.memory.Acquire(ctx, n); err != nil {
@@ -82,7 +83,8 @@ func (b *bench) reserve(ctx context.Context, texels int) (release func(), err er
 
 // env is how the long stages of a job's map run.
 func (b *bench) env(t *taskgraph.Task, only []string, draft bool) stage.Env {
-	e := stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers, Store: t, Progress: t.Advance, Took: t.Spend, Crew: b.serves}
+	e := stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers,
+		Store: t, Progress: t.Advance, Took: t.Spend, Crew: b.serves}
 	if b.farm != nil {
 		e.Crew, e.Store = b.farm.For(t)
 	}

@@ -138,15 +138,17 @@ func probe(p *project.Project, image string) (texture.Info, []finding.Finding) {
 	place := fault.Place{File: image}
 	data, err := os.ReadFile(p.Join(image))
 	if err != nil {
-		return texture.Info{}, []finding.Finding{finding.TextureDecode.At(place, "the file can't be read: %v", errors.Unwrap(err)).
-			Doing("Check who may read it, and whether another program has it open.")}
+		return texture.Info{},
+			[]finding.Finding{finding.TextureDecode.At(place, "the file can't be read: %v", errors.Unwrap(err)).
+				Doing("Check who may read it, and whether another program has it open.")}
 	}
 	info, err := texture.Probe(image, data)
 	if err != nil {
 		return info, []finding.Finding{finding.TextureDecode.At(place, "%v", err)}
 	}
 	if info.Misnamed {
-		return info, []finding.Finding{finding.TextureMisnamed.At(place, "the file is a %s, and its name ends in %s", info.Form, path.Ext(image))}
+		return info, []finding.Finding{finding.TextureMisnamed.At(place, "the file is a %s, and its name ends in %s",
+			info.Form, path.Ext(image))}
 	}
 	return info, nil
 }
@@ -168,18 +170,26 @@ func models(p *project.Project, shipped []*assetgraph.Asset) (list []finding.Fin
 		}
 		place := fault.Place{File: a.Source}
 		if n := a.Model.Triangles(); limit.Triangles > 0 && n > limit.Triangles {
-			list = append(list, finding.ModelLarge.At(place, "the model has %d triangles; %s takes %d", n, p.Profile.Game.Title, limit.Triangles))
+			list = append(list,
+				finding.ModelLarge.At(place, "the model has %d triangles; %s takes %d", n, p.Profile.Game.Title,
+					limit.Triangles))
 		}
 		if n := len(a.Model.Meshes); limit.Materials > 0 && n > limit.Materials {
-			list = append(list, finding.ModelLarge.At(place, "the model has %d materials; %s takes %d", n, p.Profile.Game.Title, limit.Materials))
+			list = append(list,
+				finding.ModelLarge.At(place, "the model has %d materials; %s takes %d", n, p.Profile.Game.Title,
+					limit.Materials))
 		}
 		size := a.Model.Box.Max.Sub(a.Model.Box.Min)
 		if side := max(size.X, size.Y, size.Z); limit.Largest > 0 && side > limit.Largest {
-			list = append(list, finding.ModelLarge.At(place, "the model is %.1f m large; %s takes %g m", side, p.Profile.Game.Title, limit.Largest).
-				Doing("Scale it down, or split it; was it exported in other units than metres?"))
+			list = append(list,
+				finding.ModelLarge.At(place, "the model is %.1f m large; %s takes %g m", side, p.Profile.Game.Title,
+					limit.Largest).
+					Doing("Scale it down, or split it; was it exported in other units than metres?"))
 		}
 		if len(a.Model.Images) > 0 {
-			list = append(list, finding.ModelImages.At(place, "the model carries its own images: %s", strings.Join(a.Model.Images, ", ")))
+			list = append(list,
+				finding.ModelImages.At(place, "the model carries its own images: %s",
+					strings.Join(a.Model.Images, ", ")))
 		}
 	}
 	return list
@@ -200,8 +210,8 @@ func sheet(p *project.Project, a *assetgraph.Asset) (list []finding.Finding) {
 	return list
 }
 
-// ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of what it becomes where
-// the recipe resizes.
+// ImageSize holds an image's size to the game's rule: an error where the recipe refuses, a note of
+// what it becomes where the recipe resizes.
 func ImageSize(p *project.Project, r texture.Recipe, source string, w, h int) []finding.Finding {
 	rule, game := r.Size, p.Profile.Game.Title
 	if rule.Takes(w, h) || r.Shape == texture.Cube {
@@ -218,13 +228,15 @@ func ImageSize(p *project.Project, r texture.Recipe, source string, w, h int) []
 			Doing("Resize it to %d x %d, or add size = \"nearest\" to its recipe under [[texture]].", size.X, size.Y)}
 	}
 	size, filled := rule.Fit(w, h)
-	f := finding.TextureResized.At(place, "the image has %d x %d texels, and %s: it becomes %d x %d", w, h, why, size.X, size.Y)
+	f := finding.TextureResized.At(place, "the image has %d x %d texels, and %s: it becomes %d x %d", w, h, why, size.X,
+		size.Y)
 	switch {
 	case filled != size:
 		f.Text += fmt.Sprintf(", of which it fills %d x %d and its edge the rest", filled.X, filled.Y)
 	case w*size.Y != h*size.X:
 		stretch := float64(w*size.Y) / float64(h*size.X)
-		f.Text += fmt.Sprintf(", stretched by %.0f %% %s", 100*(max(stretch, 1/stretch)-1), map[bool]string{true: "down", false: "across"}[stretch > 1])
+		f.Text += fmt.Sprintf(", stretched by %.0f %% %s", 100*(max(stretch, 1/stretch)-1),
+			map[bool]string{true: "down", false: "across"}[stretch > 1])
 		f = f.Doing("Paint the image in that size when it matters, or add aspect = \"keep\" to its recipe.")
 	}
 	return []finding.Finding{f}
@@ -242,7 +254,10 @@ func paths(p *project.Project, shipped []*assetgraph.Asset) []finding.Finding {
 		}
 		list = append(list, p.Profile.CheckPath(a.Source, out)...)
 		if other := folded[zipfile.Fold(out)]; other != nil {
-			list = append(list, finding.AssetTwin.At(place, "%s differs from %s in capitals or accents only, and they are one file on some systems", a.Source, other.Source))
+			list = append(list,
+				finding.AssetTwin.At(place,
+					"%s differs from %s in capitals or accents only, and they are one file on some systems", a.Source,
+					other.Source))
 		}
 		folded[zipfile.Fold(out)] = a
 	}
@@ -282,6 +297,7 @@ func versionOrder(p *project.Project) (*finding.Finding, error) {
 	if last == "" || semver.Compare(now, last) >= 0 {
 		return nil, nil
 	}
-	f := finding.AddonVersion.At(p.Doc.At("project", "version"), "version %s comes before %s, which was released", now, last).Doing("The next one is %s.", semver.Next(last))
+	f := finding.AddonVersion.At(p.Doc.At("project", "version"), "version %s comes before %s, which was released", now,
+		last).Doing("The next one is %s.", semver.Next(last))
 	return &f, nil
 }

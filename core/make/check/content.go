@@ -33,7 +33,8 @@ func sounds(ctx context.Context, p *project.Project, shipped []*assetgraph.Asset
 		place := fault.Place{File: a.Source}
 		data, err := os.ReadFile(p.Join(a.Source))
 		if err != nil {
-			return []finding.Finding{finding.SoundUnreadable.At(place, "the sound can't be read: %v", errors.Unwrap(err))}
+			return []finding.Finding{finding.SoundUnreadable.At(place, "the sound can't be read: %v",
+				errors.Unwrap(err))}
 		}
 		info, err := audio.Read(data)
 		if err != nil {
@@ -44,7 +45,8 @@ func sounds(ctx context.Context, p *project.Project, shipped []*assetgraph.Asset
 }
 
 // each looks at assets side by side; the findings come in their order.
-func each(ctx context.Context, list []*assetgraph.Asset, look func(*assetgraph.Asset) []finding.Finding) ([]finding.Finding, error) {
+func each(ctx context.Context, list []*assetgraph.Asset,
+	look func(*assetgraph.Asset) []finding.Finding) ([]finding.Finding, error) {
 	results := make([][]finding.Finding, len(list))
 	readers, ctx := group.WithContext(ctx)
 	readers.SetLimit(runtime.GOMAXPROCS(0))
@@ -94,8 +96,11 @@ func Sound(p *profile.Profile, name, source string, info audio.Info) (list []fin
 		say(finding.SoundLoop, "the sound does not say where it repeats")
 	case r.Loop == "never" && info.Loop != nil:
 		say(finding.SoundLoop, "the sound says that it repeats")
-	case info.Loop != nil && info.Samples > 0 && (info.Loop[0] >= info.Samples || info.Loop[1] > info.Samples || info.Loop[1] > 0 && info.Loop[1] <= info.Loop[0]):
-		say(finding.SoundLoop, "the sound repeats from sample %d to %d, and has %d", info.Loop[0], info.Loop[1], info.Samples)
+	case info.Loop != nil && info.Samples > 0 &&
+		(info.Loop[0] >= info.Samples || info.Loop[1] > info.Samples || info.Loop[1] > 0 &&
+			info.Loop[1] <= info.Loop[0]):
+		say(finding.SoundLoop, "the sound repeats from sample %d to %d, and has %d", info.Loop[0], info.Loop[1],
+			info.Samples)
 	}
 	if info.Clipped > 0 && !r.Clipping {
 		say(finding.SoundClipped, "%d samples of %d are clipped", info.Clipped, info.Samples*int64(info.Channels))
@@ -117,7 +122,8 @@ func twins(g *assetgraph.Graph) (list []finding.Finding) {
 	for _, f := range g.Files {
 		fold := zipfile.Fold(f.Path)
 		if other, ok := folded[fold]; ok {
-			list = append(list, finding.FileTwin.At(fault.Place{File: f.Path}, "%s and %s are one file on some systems", other, f.Path))
+			list = append(list,
+				finding.FileTwin.At(fault.Place{File: f.Path}, "%s and %s are one file on some systems", other, f.Path))
 		} else {
 			folded[fold] = f.Path
 		}
@@ -126,7 +132,8 @@ func twins(g *assetgraph.Graph) (list []finding.Finding) {
 }
 
 // duplicates finds sources that ship with the same content as others. Only those of the same size are read.
-func duplicates(ctx context.Context, p *project.Project, g *assetgraph.Graph, shipped []*assetgraph.Asset) ([]finding.Finding, error) {
+func duplicates(ctx context.Context, p *project.Project, g *assetgraph.Graph,
+	shipped []*assetgraph.Asset) ([]finding.Finding, error) {
 	sizes := map[string]int64{}
 	for _, f := range g.Files {
 		sizes[f.Path] = f.Size
@@ -163,7 +170,8 @@ func duplicates(ctx context.Context, p *project.Project, g *assetgraph.Graph, sh
 		if other := first[k]; other == nil {
 			first[k] = a
 		} else if sums[i] != "" && (a.Kind != assetgraph.Texture || sameMaking(p, a, other)) {
-			list = append(list, finding.FileSame.At(fault.Place{File: a.Source}, "it has the same content as %s", other.Source))
+			list = append(list,
+				finding.FileSame.At(fault.Place{File: a.Source}, "it has the same content as %s", other.Source))
 		}
 	}
 	return list, nil
@@ -227,7 +235,8 @@ func overrides(p *project.Project, shipped []*assetgraph.Asset) (list []finding.
 const mostGuarded = 4 << 20
 
 // guarded finds what must not ship among the files that ship as they are.
-func guarded(ctx context.Context, p *project.Project, g *assetgraph.Graph, shipped []*assetgraph.Asset) ([]finding.Finding, error) {
+func guarded(ctx context.Context, p *project.Project, g *assetgraph.Graph,
+	shipped []*assetgraph.Asset) ([]finding.Finding, error) {
 	list := slices.DeleteFunc(slices.Clone(shipped), func(a *assetgraph.Asset) bool { return !a.IsContent() })
 	for _, f := range g.Files {
 		if f.Path != project.FileName && f.Path != p.ProfilePath && !g.Takes(f.Path) && p.Included(f.Path) {
@@ -257,10 +266,12 @@ func guarded(ctx context.Context, p *project.Project, g *assetgraph.Graph, shipp
 
 // Guarded says what the guard found in a file; name is its path in the game, as exceptions write it.
 func Guarded(h leakscan.Hit, at fault.Place, name string) finding.Finding {
-	kinds := map[leakscan.Sort]*finding.Kind{leakscan.Source: finding.GuardSource, leakscan.Backup: finding.GuardBackup, leakscan.Secret: finding.GuardSecret, leakscan.Home: finding.GuardHome}
+	kinds := map[leakscan.Sort]*finding.Kind{leakscan.Source: finding.GuardSource, leakscan.Backup: finding.GuardBackup,
+		leakscan.Secret: finding.GuardSecret, leakscan.Home: finding.GuardHome}
 	f := kinds[h.Sort].At(at, "%s must not ship: it has %s", name, h)
 	if h.At < 0 {
 		f.Text = name + " must not ship: it is " + h.What
 	}
-	return f.Doing("%s If it must ship, say why: [[pack.exception]] with file = %q, allow = [%q] and a reason.", f.Do, name, h.Sort)
+	return f.Doing("%s If it must ship, say why: [[pack.exception]] with file = %q, allow = [%q] and a reason.", f.Do,
+		name, h.Sort)
 }

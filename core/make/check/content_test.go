@@ -43,17 +43,24 @@ func with(list []finding.Finding, id string) (found []finding.Finding) {
 	return found
 }
 
-// What scripts, start files and companions name is held to what is there, with the line, and what they say to their form.
+// What scripts, start files and companions name is held to what is there, with the line, and what
+// they say to their form.
 func TestContents(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	for _, c := range []struct{ file, old, now, id, place, text, do string }{
-		{"scripts/winch.txt", "play station/hum", "play station/hmu", "sound.missing", "scripts/winch.txt:3:8", `the sound "station/hmu"`, `"station/hum"`},
+		{"scripts/winch.txt", "play station/hum", "play station/hmu", "sound.missing", "scripts/winch.txt:3:8",
+			`the sound "station/hmu"`, `"station/hum"`},
 		{"scripts/winch.txt", "play station/hum", "play Station/hum", "", "", "", ""},
-		{"scripts/winch.txt", "show lamp/amber", "show lamp/ambre", "material.missing", "scripts/winch.txt:4:8", `the material "lamp/ambre"`, `"lamp/amber"`},
-		{"routes/north.json", `"cairn_station"`, `"cairn_staton"`, "map.missing", "routes/north.json:4:19", `the map "cairn_staton"`, `"cairn_station"`},
-		{"routes/north.json", `"blue_1"`, `"blue_9"`, "spawn.missing", "routes/north.json:4:45", `no spawn "blue_9"`, `"blue_1"`},
-		{"routes/north.json", `"start_1.blue" }`, `"start_1.blue" },`, "text.form", "routes/north.json:6:3", "no good JSON", ""},
-		{"maps/cairn_station.vnx", "does=winch", "does=wynch", "file.missing", "maps/cairn_station.vnx:94:36", `the script "wynch"`, `"winch"`},
+		{"scripts/winch.txt", "show lamp/amber", "show lamp/ambre", "material.missing", "scripts/winch.txt:4:8",
+			`the material "lamp/ambre"`, `"lamp/amber"`},
+		{"routes/north.json", `"cairn_station"`, `"cairn_staton"`, "map.missing", "routes/north.json:4:19",
+			`the map "cairn_staton"`, `"cairn_station"`},
+		{"routes/north.json", `"blue_1"`, `"blue_9"`, "spawn.missing", "routes/north.json:4:45", `no spawn "blue_9"`,
+			`"blue_1"`},
+		{"routes/north.json", `"start_1.blue" }`, `"start_1.blue" },`, "text.form", "routes/north.json:6:3",
+			"no good JSON", ""},
+		{"maps/cairn_station.vnx", "does=winch", "does=wynch", "file.missing", "maps/cairn_station.vnx:94:36",
+			`the script "wynch"`, `"winch"`},
 	} {
 		before, err := os.ReadFile(p.Join(c.file))
 		require.NoError(t, err)
@@ -82,7 +89,8 @@ func TestContents(t *testing.T) {
 	assert.Equal(t, "scripts/winch.txt:1:6", found[0].Place.String())
 
 	// A companion that every map must have.
-	s := edited(t, demotest.Project(t, "lower-sidings"), `with = "{map}.notice.txt"`, "with = \"{map}.notice.txt\"\nrequired = true")
+	s := edited(t, demotest.Project(t, "lower-sidings"), `with = "{map}.notice.txt"`,
+		"with = \"{map}.notice.txt\"\nrequired = true")
 	assert.Empty(t, run(t, s))
 	require.NoError(t, os.Rename(s.Join("maps/tram_depot.notice.txt"), s.Join("maps/tram_dpot.notice.txt")))
 	found = with(run(t, s), "file.missing")
@@ -92,15 +100,19 @@ func TestContents(t *testing.T) {
 	require.NoError(t, os.Rename(s.Join("maps/tram_dpot.notice.txt"), s.Join("maps/tram_depot.notice.txt")))
 	found = with(run(t, s), "text.encoding")
 	require.Len(t, found, 1, "a dash that the encoding does not have")
-	assert.Equal(t, "maps/tram_depot.notice.txt:2:17: '–' is not in latin-1", found[0].Place.String()+": "+found[0].Text)
+	assert.Equal(t, "maps/tram_depot.notice.txt:2:17: '–' is not in latin-1",
+		found[0].Place.String()+": "+found[0].Text)
 }
 
 // A text that names files by their paths in the game.
 func TestPathsInTexts(t *testing.T) {
-	p := edited(t, demotest.Project(t, "highline"), `refers = ['^\s*play`, `refers = ['^\s*open (?P<path>\S+)', '^\s*play`)
+	p := edited(t, demotest.Project(t, "highline"), `refers = ['^\s*play`,
+		`refers = ['^\s*open (?P<path>\S+)', '^\s*play`)
 	for line, want := range map[string]string{
-		"open textures/rock/slab.ktx2": "", "open ./textures/rock/slab.ktx2": "", `open textures\rock\slab.ktx2`: "", "open textures/base/any.ktx2": "",
-		"open textures/rock/Slab.ktx2": "reference.case", "open textures/rock/slap.ktx2": "file.missing", "open /etc/passwd": "file.missing",
+		"open textures/rock/slab.ktx2": "", "open ./textures/rock/slab.ktx2": "", `open textures\rock\slab.ktx2`: "",
+		"open textures/base/any.ktx2":  "",
+		"open textures/rock/Slab.ktx2": "reference.case", "open textures/rock/slap.ktx2": "file.missing",
+		"open /etc/passwd": "file.missing",
 	} {
 		demotest.Put(t, p, "scripts/winch.txt", []byte(line+"\n"))
 		got := ids(run(t, p))
@@ -112,8 +124,9 @@ func TestPathsInTexts(t *testing.T) {
 
 // Every rule for sounds, on what a file says of itself.
 func TestSoundRules(t *testing.T) {
-	p, err := profile.Parse("g.toml", []byte("[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n[sounds]\nforms = ['wav', 'ogg']\n[[sounds.rule]]\nmatch = 'music/**'\nloop = 'must'\nclipping = true\n"+
-		"[[sounds.rule]]\nrates = [22050, 44100]\nchannels = [1]\nbits = [16]\nlongest = 10\nloop = 'never'\nsilence = 0.5\n"))
+	p, err := profile.Parse("g.toml",
+		[]byte("[game]\nid = 'g'\ntitle = 'G'\nform = 'solids'\n[sounds]\nforms = ['wav', 'ogg']\n[[sounds.rule]]\nmatch = 'music/**'\nloop = 'must'\nclipping = true\n"+
+			"[[sounds.rule]]\nrates = [22050, 44100]\nchannels = [1]\nbits = [16]\nlongest = 10\nloop = 'never'\nsilence = 0.5\n"))
 	require.NoError(t, err)
 	good := audio.Info{Form: audio.WAV, Rate: 22050, Channels: 1, Bits: 16, Samples: 22050, Heard: true}
 	for want, change := range map[string]func(*audio.Info){
@@ -175,7 +188,8 @@ func TestOneOfEach(t *testing.T) {
 	require.Len(t, with(list, "guard.home"), 1)
 	assert.Equal(t, "notes/plan.txt:2", with(list, "guard.home")[0].Place.String())
 	assert.Contains(t, with(list, "guard.source")[0].Do, `file = "notes/wall.psd", allow = ["source"]`)
-	demotest.Edit(t, p, "vornix.toml", "[addon]", "[[pack.exception]]\nfile = \"notes/*\"\nallow = [\"home\", \"source\"]\nreason = \"made up\"\n\n[addon]")
+	demotest.Edit(t, p, "vornix.toml", "[addon]",
+		"[[pack.exception]]\nfile = \"notes/*\"\nallow = [\"home\", \"source\"]\nreason = \"made up\"\n\n[addon]")
 	got := ids(run(t, demotest.Load(t, p.Dir)))
 	assert.Zero(t, got["guard.home"]+got["guard.source"])
 }
@@ -218,7 +232,8 @@ func pack(t *testing.T, lead []byte, files map[string][]byte) []byte {
 	return b.Bytes()
 }
 
-// An override of a file of the installed game says which maps it changes, the project's and the game's, and which have their own.
+// An override of a file of the installed game says which maps it changes, the project's and the
+// game's, and which have their own.
 func TestOverrides(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	_, err := assembly.Run(t.Context(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
@@ -239,8 +254,10 @@ func TestOverrides(t *testing.T) {
 	put("textures/wood/plank.ktx2", read("textures/wood/plank.ktx2"))
 	put("materials/wood/plank.toml", read("materials/wood/plank.toml"))
 	put("maps/cairn_station.vnm", read("maps/cairn_station.vnm"))
-	put("maps/saltpan_relay.vnm", pack(t, read("maps/saltpan_relay.vnm"), map[string][]byte{"textures/wood/plank.ktx2": []byte("x")}))
-	p = edited(t, p, `own = ["materials/base/**"`, `own_folder = "`+filepath.ToSlash(game)+"\"\nown = [\"materials/base/**\"")
+	put("maps/saltpan_relay.vnm",
+		pack(t, read("maps/saltpan_relay.vnm"), map[string][]byte{"textures/wood/plank.ktx2": []byte("x")}))
+	p = edited(t, p, `own = ["materials/base/**"`,
+		`own_folder = "`+filepath.ToSlash(game)+"\"\nown = [\"materials/base/**\"")
 	found := with(run(t, p), "file.overrides")
 	texts := map[string]string{}
 	for _, f := range found {

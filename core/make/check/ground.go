@@ -102,11 +102,12 @@ func (g *ground) height(i int, p geom.Vec) (float64, bool) {
 	cx, cy := min(int(x), t.Columns-2), min(int(y), t.Rows-2)
 	u, v := x-float64(cx), y-float64(cy)
 	at := func(dx, dy int) float64 { return t.Height(cx+dx, cy+dy).Z }
-	return float64(at(0, 0)*(1-u)*(1-v)) + float64(at(1, 0)*u*(1-v)) + float64(at(0, 1)*(1-u)*v) + float64(at(1, 1)*u*v), true
+	return float64(at(0, 0)*(1-u)*(1-v)) + float64(at(1, 0)*u*(1-v)) + float64(at(0, 1)*(1-u)*v) +
+		float64(at(1, 1)*u*v), true
 }
 
-// probes finds places where players can be that no probe reaches: on every face that can be stood on, at its corners and its
-// middle, at the height of a player's eyes.
+// probes finds places where players can be that no probe reaches: on every face that can be stood
+// on, at its corners and its middle, at the height of a player's eyes.
 func (c *mapChecker) probes() {
 	if !c.profile.Map.Probes || len(c.m.Solids) == 0 {
 		return
@@ -141,7 +142,9 @@ func (c *mapChecker) probes() {
 		if len(c.m.Probes) > 0 {
 			place = c.m.Probes[0].Place
 		}
-		c.add(finding.ProbeMissing.At(place, "no probe reaches %d of %d places where players can stand, such as %.1f,%.1f,%.1f", missed, all, first.X, first.Y, first.Z))
+		c.add(finding.ProbeMissing.At(place,
+			"no probe reaches %d of %d places where players can stand, such as %.1f,%.1f,%.1f", missed, all, first.X,
+			first.Y, first.Z))
 	}
 }
 
@@ -173,11 +176,13 @@ func (c *mapChecker) outside() {
 	}
 }
 
-// away says whether a point lies off all grids, or further from the solids and terrains than a quarter of the map's size.
+// away says whether a point lies off all grids, or further from the solids and terrains than a
+// quarter of the map's size.
 func (c *mapChecker) away(p geom.Vec) bool {
 	if len(c.m.Grids) > 0 {
 		for _, g := range c.m.Grids {
-			if p.X >= 0 && p.Y >= 0 && p.X < float64(g.Width) && p.Y < float64(g.Height) && float64(g.Level) == math.Floor(p.Z) {
+			if p.X >= 0 && p.Y >= 0 && p.X < float64(g.Width) && p.Y < float64(g.Height) &&
+				float64(g.Level) == math.Floor(p.Z) {
 				return false
 			}
 		}

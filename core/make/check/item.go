@@ -46,7 +46,8 @@ func (c *mapChecker) items() {
 				continue
 			}
 			if why := wrongValue(rule, pair); why != "" {
-				f := finding.ItemProperty.At(pair.Place, "%s of the %s %s, and is %q", pair.Key, it.Kind, why, pair.Value)
+				f := finding.ItemProperty.At(pair.Place, "%s of the %s %s, and is %q", pair.Key, it.Kind, why,
+					pair.Value)
 				if near := suggest.Word(pair.Value, rule.Allowed); near != "" {
 					f = f.Doing("Did you mean %q?", near)
 				}
@@ -55,7 +56,8 @@ func (c *mapChecker) items() {
 		}
 		for _, key := range keys {
 			if properties[key].Required && !given[key] {
-				c.add(finding.ItemProperty.At(it.Place, "the %s has no %s", it.Kind, key).Doing("Add %s= with %s.", key, cmp.Or(typeWords[properties[key].Type], "the name of a "+properties[key].Type)))
+				c.add(finding.ItemProperty.At(it.Place, "the %s has no %s", it.Kind, key).Doing("Add %s= with %s.", key,
+					cmp.Or(typeWords[properties[key].Type], "the name of a "+properties[key].Type)))
 			}
 		}
 	}
@@ -70,8 +72,10 @@ func orNone(list []string) string {
 
 // typeWords say what a value of a type is.
 var typeWords = map[string]string{
-	"text": "a text", "number": "a number", "whole": "a whole number", "flag": "yes or no", "colour": "a colour such as #ffe2b8",
-	"point": "three numbers joined by commas", "sound": "the name of a sound", "material": "the name of a material", "sprite": "the name of a sprite", "model": "the name of a model",
+	"text": "a text", "number": "a number", "whole": "a whole number", "flag": "yes or no",
+	"colour": "a colour such as #ffe2b8",
+	"point":  "three numbers joined by commas", "sound": "the name of a sound", "material": "the name of a material",
+	"sprite": "the name of a sprite", "model": "the name of a model",
 }
 
 var colourForm = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^#[0-9a-fA-F]{6}$`) })
@@ -98,7 +102,8 @@ func wrongValue(rule profile.Property, pair scene.Pair) string {
 		}
 	case "point":
 		parts := strings.Split(pair.Value, ",")
-		if len(parts) != 3 || slices.ContainsFunc(parts, func(s string) bool { _, err := strconv.ParseFloat(s, 64); return err != nil }) {
+		if len(parts) != 3 ||
+			slices.ContainsFunc(parts, func(s string) bool { _, err := strconv.ParseFloat(s, 64); return err != nil }) {
 			return must
 		}
 	}

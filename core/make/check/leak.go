@@ -45,7 +45,8 @@ func recipes(p *project.Project, g *assetgraph.Graph) (list []finding.Finding) {
 			}
 		}
 		if !used && g.Complete() {
-			list = append(list, finding.TextureRecipe.At(p.Doc.At("texture", i, "match"), "no image matches %q", r.Match))
+			list = append(list,
+				finding.TextureRecipe.At(p.Doc.At("texture", i, "match"), "no image matches %q", r.Match))
 		}
 	}
 	return list

@@ -64,10 +64,13 @@ func (c *mapChecker) head(source string) {
 		c.add(finding.MapName.At(m.Place, "the map is called %q and its file %q", m.Name, file))
 	}
 	if n := utf8.RuneCountInString(m.Name); rules.NameLongest > 0 && n > rules.NameLongest {
-		c.add(finding.NameRule.At(m.Place, "the name %q has %d characters; %s takes %d", m.Name, n, c.profile.Game.Title, rules.NameLongest))
+		c.add(finding.NameRule.At(m.Place, "the name %q has %d characters; %s takes %d", m.Name, n,
+			c.profile.Game.Title, rules.NameLongest))
 	}
-	if form, err := regexp.Compile("^(?:" + rules.NameForm + ")$"); rules.NameForm != "" && err == nil && !form.MatchString(m.Name) {
-		c.add(finding.NameRule.At(m.Place, "%s wants names of the form %s, and this is %q", c.profile.Game.Title, rules.NameForm, m.Name))
+	if form, err := regexp.Compile("^(?:" + rules.NameForm + ")$"); rules.NameForm != "" && err == nil &&
+		!form.MatchString(m.Name) {
+		c.add(finding.NameRule.At(m.Place, "%s wants names of the form %s, and this is %q", c.profile.Game.Title,
+			rules.NameForm, m.Name))
 	}
 	if m.Title == "" {
 		c.add(finding.MapTitle.At(m.Place, "the map has no title"))
@@ -81,7 +84,8 @@ func (c *mapChecker) head(source string) {
 		}
 		for _, other := range m.Modes {
 			if other != mode && strings.Contains(other, mode) {
-				c.add(finding.ModeInside.At(m.Keys["modes"], "the mode name %q is found inside %q, and the map has both", mode, other))
+				c.add(finding.ModeInside.At(m.Keys["modes"],
+					"the mode name %q is found inside %q, and the map has both", mode, other))
 			}
 		}
 	}
@@ -102,7 +106,8 @@ func (c *mapChecker) form() {
 	}
 	for _, t := range m.Terrains {
 		if side := max(t.Columns, t.Rows); c.profile.Map.TerrainSide > 0 && side > c.profile.Map.TerrainSide {
-			c.add(finding.TerrainSize.At(t.Place, "terrain %s has %d x %d heights; %s takes %d a side", t.Name, t.Columns, t.Rows, title, c.profile.Map.TerrainSide))
+			c.add(finding.TerrainSize.At(t.Place, "terrain %s has %d x %d heights; %s takes %d a side", t.Name,
+				t.Columns, t.Rows, title, c.profile.Map.TerrainSide))
 		}
 	}
 }
@@ -143,7 +148,8 @@ func (c *mapChecker) spawns() {
 		}
 	}
 	if len(m.Spawns) < m.Players[1] {
-		c.add(finding.SpawnFew.At(m.Keys["players"], "the map is for up to %d players and has %d spawns", m.Players[1], len(m.Spawns)))
+		c.add(finding.SpawnFew.At(m.Keys["players"], "the map is for up to %d players and has %d spawns", m.Players[1],
+			len(m.Spawns)))
 	}
 	c.crowded()
 }
@@ -174,7 +180,9 @@ func (c *mapChecker) crowded() {
 				if b.Place.Line < a.Place.Line {
 					first, second = b, a
 				}
-				c.add(finding.SpawnCrowd.At(second.Place, "spawn %s is %.2f m from spawn %s (line %d); a player is %g m wide", second.Name, d, first.Name, first.Place.Line, width))
+				c.add(finding.SpawnCrowd.At(second.Place,
+					"spawn %s is %.2f m from spawn %s (line %d); a player is %g m wide", second.Name, d, first.Name,
+					first.Place.Line, width))
 				break
 			}
 		}
@@ -189,13 +197,15 @@ func (c *mapChecker) standing(s scene.Spawn) {
 		Max: s.At.Add(geom.Vec{X: half, Y: half, Z: c.profile.Map.Headroom}),
 	}
 	if solid := c.ground.in(body); solid != nil {
-		c.add(finding.SpawnBlocked.At(s.Place, "spawn %s has no room: solid %q (%s) is there", s.Name, solid.Name, where(s.Place, solid.Place)))
+		c.add(finding.SpawnBlocked.At(s.Place, "spawn %s has no room: solid %q (%s) is there", s.Name, solid.Name,
+			where(s.Place, solid.Place)))
 		return
 	}
 	floor, under := c.ground.below(s.At.Add(geom.Vec{Z: 0.1}))
 	for i := range c.m.Terrains {
 		if h, on := c.ground.height(i, s.At); on && h > s.At.Z+0.1 {
-			c.add(finding.SpawnBlocked.At(s.Place, "spawn %s lies %.1f m below the ground of terrain %q", s.Name, h-s.At.Z, c.m.Terrains[i].Name))
+			c.add(finding.SpawnBlocked.At(s.Place, "spawn %s lies %.1f m below the ground of terrain %q", s.Name,
+				h-s.At.Z, c.m.Terrains[i].Name))
 			return
 		}
 	}
@@ -203,7 +213,8 @@ func (c *mapChecker) standing(s scene.Spawn) {
 	case !under:
 		c.add(finding.SpawnOutside.At(s.Place, "there is no ground below spawn %s", s.Name))
 	case fall > c.profile.Map.FallHeight:
-		c.add(finding.SpawnOutside.At(s.Place, "spawn %s is %.1f m above the ground; %g m are allowed", s.Name, fall, c.profile.Map.FallHeight))
+		c.add(finding.SpawnOutside.At(s.Place, "spawn %s is %.1f m above the ground; %g m are allowed", s.Name, fall,
+			c.profile.Map.FallHeight))
 	}
 }
 
@@ -224,7 +235,8 @@ func (c *mapChecker) inCell(s scene.Spawn) {
 		}
 		for _, t := range c.m.Legend {
 			if t.Solid && t.Symbol == g.Rows[y].Symbols[x] {
-				c.add(finding.SpawnBlocked.At(s.Place, "spawn %s is in a solid cell %q at %d,%d of grid %q", s.Name, fmt.Sprintf("%c", t.Symbol), x, y, g.Name))
+				c.add(finding.SpawnBlocked.At(s.Place, "spawn %s is in a solid cell %q at %d,%d of grid %q", s.Name,
+					fmt.Sprintf("%c", t.Symbol), x, y, g.Name))
 			}
 		}
 		return
@@ -250,11 +262,14 @@ func (c *mapChecker) removal() {
 		return
 	}
 	for _, v := range c.m.Volumes {
-		if v.Effect == "remove" && v.Box.Max.Z <= all.Min.Z && v.Box.Min.X <= all.Min.X && v.Box.Min.Y <= all.Min.Y && v.Box.Max.X >= all.Max.X && v.Box.Max.Y >= all.Max.Y {
+		if v.Effect == "remove" && v.Box.Max.Z <= all.Min.Z && v.Box.Min.X <= all.Min.X && v.Box.Min.Y <= all.Min.Y &&
+			v.Box.Max.X >= all.Max.X && v.Box.Max.Y >= all.Max.Y {
 			return
 		}
 	}
-	c.add(finding.VolumeBelow.At(c.m.Place, "no volume with effect=remove lies below the whole map (from %g,%g to %g,%g, below %g)", all.Min.X, all.Min.Y, all.Max.X, all.Max.Y, all.Min.Z))
+	c.add(finding.VolumeBelow.At(c.m.Place,
+		"no volume with effect=remove lies below the whole map (from %g,%g to %g,%g, below %g)", all.Min.X, all.Min.Y,
+		all.Max.X, all.Max.Y, all.Min.Z))
 }
 
 func (c *mapChecker) required() {
@@ -279,7 +294,8 @@ func (c *mapChecker) limits() {
 	c.m.Each(func(kind string, place fault.Place) { places[kind] = append(places[kind], place) })
 	for _, kind := range slices.Sorted(maps.Keys(c.profile.Map.Limits)) {
 		if limit := c.profile.Map.Limits[kind]; len(places[kind]) > limit {
-			c.add(finding.ItemLimit.At(places[kind][limit], "this %s is one more than the %d that %s takes", kind, limit, c.profile.Game.Title))
+			c.add(finding.ItemLimit.At(places[kind][limit], "this %s is one more than the %d that %s takes", kind,
+				limit, c.profile.Game.Title))
 		}
 	}
 }

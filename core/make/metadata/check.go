@@ -33,7 +33,8 @@ func (v *value) check(p *project.Project, o Options) (list []finding.Finding) {
 	f := v.field
 	place := v.place
 	if v.computed {
-		place = p.Profile.Doc.At("addon", "field", slices.IndexFunc(p.Profile.Addon.Fields, func(x profile.Field) bool { return x.Name == f.Name }), "name")
+		place = p.Profile.Doc.At("addon", "field",
+			slices.IndexFunc(p.Profile.Addon.Fields, func(x profile.Field) bool { return x.Name == f.Name }), "name")
 		if p.ProfilePath == "" {
 			place = fault.Place{File: project.FileName} // the profile comes with the program: there is no file to show
 		}
@@ -69,7 +70,8 @@ func (v *value) check(p *project.Project, o Options) (list []finding.Finding) {
 		}
 		list = append(list, twice(f, place, words)...)
 	}
-	if f.Required && !v.unknown && f.Type != "flag" && f.Type != "number" && strings.TrimSpace(strings.Join(words, "")) == "" {
+	if f.Required && !v.unknown && f.Type != "flag" && f.Type != "number" &&
+		strings.TrimSpace(strings.Join(words, "")) == "" {
 		bad("the field %q is required and empty", f.Name)
 	}
 	for _, w := range words {
@@ -108,7 +110,8 @@ func checkWord(f *profile.Field, place fault.Place, w string, unknown bool, lang
 				list = append(list, bad("has %q, which is not taken in it", r))
 			}
 		}
-	} else if i := strings.IndexFunc(w, func(r rune) bool { return template.Breaks(r) && r != '\n' && r != '\r' && r != '\t' }); i >= 0 {
+	} else if i := strings.IndexFunc(w,
+		func(r rune) bool { return template.Breaks(r) && r != '\n' && r != '\r' && r != '\t' }); i >= 0 {
 		list = append(list, bad("has a character that can't be seen: %+q", []rune(w[i:])[0]))
 	}
 	if f.Pattern != "" && w != "" && !unknown {
@@ -117,7 +120,8 @@ func checkWord(f *profile.Field, place fault.Place, w string, unknown bool, lang
 		}
 	}
 	if left := leftover(w); left != "" {
-		list = append(list, finding.AddonLeftover.At(place, "the field %q%s still holds a placeholder: %q", f.Name, in, left))
+		list = append(list,
+			finding.AddonLeftover.At(place, "the field %q%s still holds a placeholder: %q", f.Name, in, left))
 	}
 	return list
 }
@@ -167,7 +171,8 @@ func (v *value) contradiction(p *project.Project, says bool) []finding.Finding {
 		}
 	}
 	if says {
-		return []finding.Finding{finding.AddonFlag.At(v.place, "%s is yes, and nothing of the kind ships (%s)", v.field.Name, strings.Join(v.field.Holds, ", "))}
+		return []finding.Finding{finding.AddonFlag.At(v.place, "%s is yes, and nothing of the kind ships (%s)",
+			v.field.Name, strings.Join(v.field.Holds, ", "))}
 	}
 	return nil
 }
@@ -190,13 +195,16 @@ func (v *value) pictures(p *project.Project, place fault.Place, names []string, 
 			}
 			if o.Finished && !want.Optional {
 				if _, err := os.Stat(p.Join(dir, name)); err != nil {
-					list = append(list, finding.AddonPicture.At(place, "%s names %s, which is not there", v.field.Name, name).Doing("Make it: vornix shoot"))
+					list = append(list,
+						finding.AddonPicture.At(place, "%s names %s, which is not there", v.field.Name,
+							name).Doing("Make it: vornix shoot"))
 				}
 			}
 			continue
 		}
 		if err := safefile.CheckPath(name); err != nil {
-			list = append(list, finding.AddonPicture.At(place, "%s names %q, which is no path in the project", v.field.Name, name))
+			list = append(list,
+				finding.AddonPicture.At(place, "%s names %q, which is no path in the project", v.field.Name, name))
 			continue
 		}
 		data, err := os.ReadFile(p.Join(name))
@@ -224,7 +232,8 @@ func held(field, name string, place fault.Place, data []byte, want *profile.Pict
 		fits = fits || s.Width == is.Width && s.Height == is.Height
 	}
 	if !fits {
-		bad("%s names %s of %d x %d, and the %s must be %s", field, name, is.Width, is.Height, want.Name, strings.Join(words, " or "))
+		bad("%s names %s of %d x %d, and the %s must be %s", field, name, is.Width, is.Height, want.Name,
+			strings.Join(words, " or "))
 	}
 	if !strings.EqualFold(is.Form, want.Form) && want.Form != profile.Texture {
 		bad("%s names %s, a %s, and the %s must be %s", field, name, is.Form, want.Name, strings.ToUpper(want.Form))
@@ -244,15 +253,22 @@ func checkFacts(p *project.Project, g *assetgraph.Graph, a *about) (list []findi
 		without := *p
 		without.File.Project.GameVersion = ""
 		if f := Look(&without, g, Scenes(g)); CompareGame(own, f.Game) < 0 {
-			list = append(list, finding.AddonGame.At(p.Doc.At("project", "game_version"), "game_version is %s, and %s is needed: %s", own, f.Game, f.Why).Doing("Raise game_version to %s, or leave it out: it is found by itself.", f.Game))
+			list = append(list,
+				finding.AddonGame.At(p.Doc.At("project", "game_version"), "game_version is %s, and %s is needed: %s",
+					own, f.Game, f.Why).Doing("Raise game_version to %s, or leave it out: it is found by itself.",
+					f.Game))
 		}
 	}
 	// What one map has is said of the map. Here: modes that only meet in the project's own list.
 	for _, mode := range a.facts.Modes {
 		for _, other := range a.facts.Modes {
-			together := slices.ContainsFunc(a.facts.Maps, func(m MapFacts) bool { return slices.Contains(m.Modes, mode) && slices.Contains(m.Modes, other) })
-			if mode != other && strings.Contains(other, mode) && !together && slices.ContainsFunc(p.Profile.Addon.Fields, func(f profile.Field) bool { return f.From == "modes" }) {
-				list = append(list, finding.ModeInside.At(fault.Place{File: project.FileName}, "the mode name %q is found inside %q, and the project's list has both", mode, other))
+			together := slices.ContainsFunc(a.facts.Maps,
+				func(m MapFacts) bool { return slices.Contains(m.Modes, mode) && slices.Contains(m.Modes, other) })
+			if mode != other && strings.Contains(other, mode) && !together &&
+				slices.ContainsFunc(p.Profile.Addon.Fields, func(f profile.Field) bool { return f.From == "modes" }) {
+				list = append(list,
+					finding.ModeInside.At(fault.Place{File: project.FileName},
+						"the mode name %q is found inside %q, and the project's list has both", mode, other))
 			}
 		}
 	}
@@ -264,7 +280,8 @@ func checkLanguages(p *project.Project, languages []Language) (list []finding.Fi
 	for _, l := range languages {
 		for _, name := range slices.Sorted(maps.Keys(l.Addon)) {
 			if f := p.Profile.Field(name); f != nil && f.Translated {
-				list = append(list, checkWord(f, l.doc.At("addon", name), strings.TrimSpace(l.Addon[name]), false, l.Code)...)
+				list = append(list,
+					checkWord(f, l.doc.At("addon", name), strings.TrimSpace(l.Addon[name]), false, l.Code)...)
 			}
 		}
 	}
@@ -303,7 +320,8 @@ func (m *maker) agree() (list []finding.Finding) {
 					continue
 				}
 				if key != first {
-					x := finding.AddonAgree.At(fault.Place{File: project.FileName}, "%s is %q and %s is %q, and they must agree", rule.Texts[0], said, t, now)
+					x := finding.AddonAgree.At(fault.Place{File: project.FileName},
+						"%s is %q and %s is %q, and they must agree", rule.Texts[0], said, t, now)
 					if rule.Why != "" {
 						x.Why = rule.Why
 					}

@@ -34,7 +34,8 @@ type about struct {
 	packed  bool
 }
 
-// PlannedBundles are the bundles that will be packed, by their names alone. Where the content may be split nobody knows how many.
+// PlannedBundles are the bundles that will be packed, by their names alone. Where the content may
+// be split nobody knows how many.
 func PlannedBundles(p *project.Project, all []MapFacts) []Bundle {
 	values := map[string]string{"name": p.File.Project.Name, "version": p.File.Project.Version, "part": "1"}
 	var names []string
@@ -84,10 +85,12 @@ func fillFields(p *project.Project, a *about) []value {
 	}
 	players := a.facts.Players
 	computed := map[string]any{
-		"title": title, "name": head.Name, "version": head.Version, "authors": head.Authors, "description": strings.TrimSpace(head.Description),
-		"maps": names, "map": strings.Join(names, " "), "map_count": float64(len(names)), "modes": a.facts.Modes,
-		"players": fmt.Sprintf("%d-%d", players[0], players[1]), "players_least": float64(players[0]), "players_most": float64(players[1]),
-		"kinds": a.facts.Kinds, "game_version": a.facts.Game,
+		"title": title, "name": head.Name, "version": head.Version, "authors": head.Authors,
+		"description": strings.TrimSpace(head.Description),
+		"maps":        names, "map": strings.Join(names, " "), "map_count": float64(len(names)), "modes": a.facts.Modes,
+		"players": fmt.Sprintf("%d-%d", players[0], players[1]), "players_least": float64(players[0]),
+		"players_most": float64(players[1]),
+		"kinds":        a.facts.Kinds, "game_version": a.facts.Game,
 		"bundles": files, "bundle": strings.Join(files, " "), "size": size, "files": count, "hash": hashes,
 	}
 	var list []value
@@ -97,10 +100,12 @@ func fillFields(p *project.Project, a *about) []value {
 		switch f.From {
 		case "":
 			if v.value == nil && len(f.Holds) > 0 { // what nobody said is what ships
-				v.value, v.computed = slices.ContainsFunc(a.facts.Paths, func(rel string) bool { return matches(f.Holds, rel) }), true
+				v.value, v.computed = slices.ContainsFunc(a.facts.Paths,
+					func(rel string) bool { return matches(f.Holds, rel) }), true
 			}
 		case "content":
-			v.value, v.computed = slices.ContainsFunc(a.facts.Paths, func(rel string) bool { return matches(f.Holds, rel) }), true
+			v.value, v.computed = slices.ContainsFunc(a.facts.Paths,
+				func(rel string) bool { return matches(f.Holds, rel) }), true
 		case "picture":
 			v.value, v.computed = pictureFiles(p, f.Picture, names), true
 		default:
@@ -131,7 +136,8 @@ func (v *value) typed() {
 	words, isList := v.value.([]string)
 	switch {
 	case v.value == nil || isList && words == nil:
-		v.value = map[string]any{"text": "", "picture": "", "list": []string{}, "flag": false, "number": 0.0}[v.field.Type]
+		v.value = map[string]any{"text": "", "picture": "", "list": []string{}, "flag": false,
+			"number": 0.0}[v.field.Type]
 	case isList && v.field.From != "" && v.field.Type != "list":
 		v.value = strings.Join(words, ", ")
 	}
@@ -151,7 +157,9 @@ func pictureFiles(p *project.Project, name string, of []string) (list []string) 
 	for _, m := range of {
 		for n := 1; n <= max(x.Least, 1); n++ {
 			for _, v := range variants {
-				rel := profile.Fill(x.File, map[string]string{"map": m, "name": p.File.Project.Name, "version": p.File.Project.Version, "variant": v, "n": strconv.Itoa(n)})
+				rel := profile.Fill(x.File,
+					map[string]string{"map": m, "name": p.File.Project.Name, "version": p.File.Project.Version,
+						"variant": v, "n": strconv.Itoa(n)})
 				if x.Form == profile.Texture {
 					rel = p.Profile.TexturePath(rel)
 				}
@@ -181,13 +189,15 @@ func (s scope) with(more scope) scope {
 }
 
 func mapScope(m MapFacts, file string) scope {
-	return scope{"map.name": m.Name, "map.title": m.Title, "map.modes": append([]string{}, m.Modes...), "map.players": fmt.Sprintf("%d-%d", m.Players[0], m.Players[1]),
-		"map.least": float64(m.Players[0]), "map.most": float64(m.Players[1]), "map.file": file, "map.game": m.Game}
+	return scope{"map.name": m.Name, "map.title": m.Title, "map.modes": append([]string{}, m.Modes...),
+		"map.players": fmt.Sprintf("%d-%d", m.Players[0], m.Players[1]),
+		"map.least":   float64(m.Players[0]), "map.most": float64(m.Players[1]), "map.file": file, "map.game": m.Game}
 }
 
 func bundleScope(b Bundle) scope {
 	stem := strings.TrimSuffix(b.File, path.Ext(b.File))
-	return scope{"bundle.file": b.File, "bundle.stem": stem, "bundle.size": float64(b.Size), "bundle.sha256": b.SHA256, "bundle.files": float64(b.Files), "bundle.maps": append([]string{}, b.Maps...)}
+	return scope{"bundle.file": b.File, "bundle.stem": stem, "bundle.size": float64(b.Size), "bundle.sha256": b.SHA256,
+		"bundle.files": float64(b.Files), "bundle.maps": append([]string{}, b.Maps...)}
 }
 
 // languageScope is a language's texts, with those of the main one where it has none.

@@ -17,7 +17,8 @@ import (
 	"vornix/core/base/template"
 )
 
-// write gives a table its form. root is the name of XML's outermost element, or of the section of what stands in none in INI.
+// write gives a table its form. root is the name of XML's outermost element, or of the section of
+// what stands in none in INI.
 func write(form, root, encoding string, t Table) ([]byte, error) {
 	var b bytes.Buffer
 	switch form {
@@ -164,7 +165,8 @@ func yamlNode(v any) *yaml.Node {
 }
 
 func xmlEncoding(name string) string {
-	return map[string]string{"utf-8": "UTF-8", "utf-16le": "UTF-16", "utf-16be": "UTF-16", "latin-1": "ISO-8859-1", "windows-1252": "windows-1252", "windows-1251": "windows-1251", "cp437": "IBM437"}[name]
+	return map[string]string{"utf-8": "UTF-8", "utf-16le": "UTF-16", "utf-16be": "UTF-16", "latin-1": "ISO-8859-1",
+		"windows-1252": "windows-1252", "windows-1251": "windows-1251", "cp437": "IBM437"}[name]
 }
 
 func xmlText(s string) string {
@@ -220,8 +222,8 @@ func xmlElement(b *bytes.Buffer, name string, v any, indent string) {
 	fmt.Fprintf(b, "%s</%s>\n", indent, name)
 }
 
-// iniSection writes what stands in no table under a section (none when it has no name), then each table as a section of its own, whose
-// name begins with prefix.
+// iniSection writes what stands in no table under a section (none when it has no name), then each
+// table as a section of its own, whose name begins with prefix.
 func iniSection(b *bytes.Buffer, section, prefix string, t Table) {
 	headed := false
 	for _, p := range t {

@@ -37,8 +37,9 @@ type Standing struct {
 	Diff  string // of an edited one, from what would be written to what is there
 }
 
-// Stand compares the files of a place (inside the bundles or beside them), which lie in a folder of the project, with what would be
-// written. A file that nobody remembers to have written counts as edited: it is not Vornix's to replace.
+// Stand compares the files of a place (inside the bundles or beside them), which lie in a folder of
+// the project, with what would be written. A file that nobody remembers to have written counts as
+// edited: it is not Vornix's to replace.
 func Stand(d *safefile.Dir, dir, place string, files []File) ([]Standing, error) {
 	remembered := remembered(d)
 	var list []Standing

@@ -128,5 +128,6 @@ func Err(list []finding.Finding) error {
 	if finding.Count(list, finding.Error) == 0 {
 		return nil
 	}
-	return &fault.Fault{What: "the metadata breaks rules of the game", Why: "The game or the workshop would refuse it.", Do: "Correct the errors above."}
+	return &fault.Fault{What: "the metadata breaks rules of the game", Why: "The game or the workshop would refuse it.",
+		Do: "Correct the errors above."}
 }

@@ -32,7 +32,8 @@ import (
 	"vornix/internal/thorough"
 )
 
-var bundles = []metadata.Bundle{{File: "highline-1.0.0.parcel", Size: 1234, SHA256: strings.Repeat("ab", 32), Files: 7, Maps: []string{"cairn_station", "saltpan_relay"}}}
+var bundles = []metadata.Bundle{{File: "highline-1.0.0.parcel", Size: 1234, SHA256: strings.Repeat("ab", 32), Files: 7,
+	Maps: []string{"cairn_station", "saltpan_relay"}}}
 
 func run(t *testing.T, p *project.Project, o metadata.Options) ([]metadata.File, []finding.Finding) {
 	t.Helper()
@@ -54,8 +55,10 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	var got map[string]any
 	require.NoError(t, json.Unmarshal(inside, &got))
 	assert.Equal(t, map[string]any{
-		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"}, "about": "Mail gliders above the snow line: one station on a cairn, two routes down.",
-		"stations": []any{"cairn_station", "saltpan_relay"}, "modes": []any{"dash", "night-relay", "relay", "survey"}, "couriers": "2-8",
+		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"},
+		"about":    "Mail gliders above the snow line: one station on a cairn, two routes down.",
+		"stations": []any{"cairn_station", "saltpan_relay"}, "modes": []any{"dash", "night-relay", "relay", "survey"},
+		"couriers": "2-8",
 		"contents": []any{"maps", "materials", "routes", "scripts", "sounds", "textures"}, "season": "first-snow",
 		"needs": "1.2", "scripted": true, "banner": "banner.jpg"}, got)
 	assert.Less(t, bytes.Index(inside, []byte("title")), bytes.Index(inside, []byte("crew")), "in the profile's order")
@@ -63,20 +66,28 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 	require.NoError(t, json.Unmarshal(byPath["highline.waybill.json beside"].Data, &got))
 	graph, err := assetgraph.ScanProject(t.Context(), p)
 	require.NoError(t, err)
-	taken, err := metadata.Import(p, graph, "old.json", bytes.Replace(byPath["highline.waybill.json beside"].Data, []byte("two routes down"), []byte("three routes down"), 1), "")
+	taken, err := metadata.Import(p, graph, "old.json",
+		bytes.Replace(byPath["highline.waybill.json beside"].Data, []byte("two routes down"),
+			[]byte("three routes down"), 1), "")
 	require.NoError(t, err)
 	said := map[string]string{}
 	for _, x := range taken {
 		said[x.Key] = x.State + " " + x.To
 	}
-	assert.Equal(t, "set project.description", said["about.1.text"], "of what each language says, that in the project's own is the project's")
+	assert.Equal(t, "set project.description", said["about.1.text"],
+		"of what each language says, that in the project's own is the project's")
 	assert.Equal(t, "computed ", said["about.2.text"])
 	assert.Equal(t, map[string]any{
-		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"}, "game": "Kestrel Post 1.2 or later", "season": "first-snow", "banner": "banner.jpg", "bytes": 1234.0,
-		"about": []any{map[string]any{"language": "en", "text": "Mail gliders above the snow line: one station on a cairn, two routes down."},
-			map[string]any{"language": "de", "text": "Postsegler über der Schneegrenze: eine Station auf einem Steinmann, zwei Wege ins Tal."}},
-		"stations": []any{map[string]any{"name": "cairn_station", "title": "Cairn Station", "modes": []any{"relay", "dash", "night-relay"}, "couriers": map[string]any{"least": 2.0, "most": 8.0}},
-			map[string]any{"name": "saltpan_relay", "title": "Saltpan Relay", "modes": []any{"relay", "survey"}, "couriers": map[string]any{"least": 2.0, "most": 6.0}}},
+		"title": "Highline", "version": "1.0.0", "crew": []any{"Highline crew"}, "game": "Kestrel Post 1.2 or later",
+		"season": "first-snow", "banner": "banner.jpg", "bytes": 1234.0,
+		"about": []any{map[string]any{"language": "en",
+			"text": "Mail gliders above the snow line: one station on a cairn, two routes down."},
+			map[string]any{"language": "de",
+				"text": "Postsegler über der Schneegrenze: eine Station auf einem Steinmann, zwei Wege ins Tal."}},
+		"stations": []any{map[string]any{"name": "cairn_station", "title": "Cairn Station",
+			"modes": []any{"relay", "dash", "night-relay"}, "couriers": map[string]any{"least": 2.0, "most": 8.0}},
+			map[string]any{"name": "saltpan_relay", "title": "Saltpan Relay", "modes": []any{"relay", "survey"},
+				"couriers": map[string]any{"least": 2.0, "most": 6.0}}},
 		"parcels": []any{map[string]any{"file": "highline-1.0.0.parcel", "sha256": bundles[0].SHA256}}}, got)
 	got = nil
 	require.NoError(t, yaml.Unmarshal(byPath["highline.de.yaml beside"].Data, &got))
@@ -96,7 +107,8 @@ func TestTheFilesHoldWhatIsReallyThere(t *testing.T) {
 		File  string   `xml:"file"`
 	}
 	require.NoError(t, xml.Unmarshal(files[1].Data, &card))
-	assert.Equal(t, "LS-01 Tram Depot [rush-hour shift] tram_depot.vnm", fmt.Sprint(card.Code, " ", card.Name, " ", card.Shift, " ", card.File))
+	assert.Equal(t, "LS-01 Tram Depot [rush-hour shift] tram_depot.vnm",
+		fmt.Sprint(card.Code, " ", card.Name, " ", card.Shift, " ", card.File))
 	assert.Equal(t, "Tram Depot (LS-01), revision 1.0.0\nFor 1-4 moles: rush-hour, shift\n", string(files[2].Data))
 }
 
@@ -123,28 +135,40 @@ func TestChecks(t *testing.T) {
 		old, now, id, text, do string
 		change                 func(*profile.Profile)
 	}{
-		{`season = "first-snow"`, `season = "frist-snow"`, "addon.field", `does not take "frist-snow"`, `"first-snow"`, nil},
+		{`season = "first-snow"`, `season = "frist-snow"`, "addon.field", `does not take "frist-snow"`, `"first-snow"`,
+			nil},
 		{`season = "first-snow"`, `saeson = "thaw"`, "addon.field", `no field "saeson"`, `"season"`, nil},
 		{`season = "first-snow"`, `season = 3`, "addon.field", "must be a text", "", nil},
 		{`season = "first-snow"`, `stations = ["x"]`, "addon.field", `no field "stations" to fill in`, "season", nil},
-		{`description = "Mail gliders above the snow line: one station on a cairn, two routes down."`, ``, "addon.field", `"about" is required and empty`, "", nil},
+		{`description = "Mail gliders above the snow line: one station on a cairn, two routes down."`, ``,
+			"addon.field", `"about" is required and empty`, "", nil},
 		{`description = "Mail`, `description = "TODO: Mail`, "addon.placeholder", `placeholder: "TODO"`, "", nil},
 		{`description = "Mail`, `description = "<your title> Mail`, "addon.placeholder", `<your title>`, "", nil},
-		{`version = "1.0.0"`, "version = \"1.0.0\"\ngame_version = \"1.1\"", "addon.game-version", "1.2 is needed: cairn_station has the mode night-relay, and night relays came with 1.2", "1.2", nil},
-		{"", "", "addon.field", `has "é", which is not taken`, "", field("season", func(f *profile.Field) { f.Characters, f.From, f.Allowed = "a-z", "title", nil })},
-		{"", "", "addon.field", "which does not have the form", "", field("version", func(f *profile.Field) { f.Pattern = "[0-9]+" })},
-		{"", "", "addon.field", "has 2 words; at most 1", "", field("stations", func(f *profile.Field) { f.Most = number(1) })},
-		{"", "", "addon.field", "has 2 words, and needs 3", "", field("stations", func(f *profile.Field) { f.Least = number(3) })},
-		{"", "", "addon.field", "must be 10 at the most", "", field("bytes", func(f *profile.Field) { f.Most = number(10) })},
+		{`version = "1.0.0"`, "version = \"1.0.0\"\ngame_version = \"1.1\"", "addon.game-version",
+			"1.2 is needed: cairn_station has the mode night-relay, and night relays came with 1.2", "1.2", nil},
+		{"", "", "addon.field", `has "é", which is not taken`, "",
+			field("season", func(f *profile.Field) { f.Characters, f.From, f.Allowed = "a-z", "title", nil })},
+		{"", "", "addon.field", "which does not have the form", "",
+			field("version", func(f *profile.Field) { f.Pattern = "[0-9]+" })},
+		{"", "", "addon.field", "has 2 words; at most 1", "",
+			field("stations", func(f *profile.Field) { f.Most = number(1) })},
+		{"", "", "addon.field", "has 2 words, and needs 3", "",
+			field("stations", func(f *profile.Field) { f.Least = number(3) })},
+		{"", "", "addon.field", "must be 10 at the most", "",
+			field("bytes", func(f *profile.Field) { f.Most = number(10) })},
 		{"", "", "addon.agree", `"Highline" and {bundle.stem} is "highline-1.0.0"`, "", func(p *profile.Profile) {
 			p.Addon.Agrees = []profile.Agree{{Texts: []string{"{title}", "{bundle.stem}"}, Loosely: true}}
 		}},
-		{`season = "first-snow"`, "season = \"first-snow\"\nquiet = true", "addon.flag", "quiet is yes, and nothing of the kind ships", "", func(p *profile.Profile) {
-			p.Addon.Fields = append(p.Addon.Fields, profile.Field{Name: "quiet", Type: "flag", Holds: []string{"silence/**"}})
-		}},
-		{`season = "first-snow"`, "season = \"first-snow\"\nscripts = false", "addon.flag", "scripts is no, and scripts/", "", func(p *profile.Profile) {
-			p.Addon.Fields = append(p.Addon.Fields, profile.Field{Name: "scripts", Type: "flag", Holds: []string{"scripts/**"}})
-		}},
+		{`season = "first-snow"`, "season = \"first-snow\"\nquiet = true", "addon.flag",
+			"quiet is yes, and nothing of the kind ships", "", func(p *profile.Profile) {
+				p.Addon.Fields = append(p.Addon.Fields,
+					profile.Field{Name: "quiet", Type: "flag", Holds: []string{"silence/**"}})
+			}},
+		{`season = "first-snow"`, "season = \"first-snow\"\nscripts = false", "addon.flag",
+			"scripts is no, and scripts/", "", func(p *profile.Profile) {
+				p.Addon.Fields = append(p.Addon.Fields,
+					profile.Field{Name: "scripts", Type: "flag", Holds: []string{"scripts/**"}})
+			}},
 		{"", "", "mode.contained", `"relay" is found inside "night-relay", and the project's list`, "", nil},
 	} {
 		name := "highline"
@@ -165,7 +189,8 @@ func TestChecks(t *testing.T) {
 		assert.Contains(t, findings[0].Do, c.do)
 		assert.Equal(t, findings[0].Severity == finding.Error, metadata.Err(findings) != nil)
 	}
-	p := with(t, "highline", `title = "Highline"`, `title = "`+strings.Repeat("ü", 41)+`"`, func(p *profile.Profile) { p.Addon.Agrees = nil })
+	p := with(t, "highline", `title = "Highline"`, `title = "`+strings.Repeat("ü", 41)+`"`,
+		func(p *profile.Profile) { p.Addon.Agrees = nil })
 	_, findings := run(t, p, metadata.Options{})
 	require.Len(t, findings, 1)
 	assert.Contains(t, findings[0].Text, "has 41 characters; at most 40")
@@ -173,9 +198,10 @@ func TestChecks(t *testing.T) {
 
 // A picture that is named must be there, of the size and form that the profile says.
 func TestPicturesThatAreNamed(t *testing.T) {
-	p := with(t, "highline", `season = "first-snow"`, "season = \"first-snow\"\ncover = \"art/cover.jpg\"", func(p *profile.Profile) {
-		p.Addon.Fields = append(p.Addon.Fields, profile.Field{Name: "cover", Type: "picture", Picture: "banner"})
-	})
+	p := with(t, "highline", `season = "first-snow"`, "season = \"first-snow\"\ncover = \"art/cover.jpg\"",
+		func(p *profile.Profile) {
+			p.Addon.Fields = append(p.Addon.Fields, profile.Field{Name: "cover", Type: "picture", Picture: "banner"})
+		})
 	want := p.Profile.Pictures[4]
 	require.Equal(t, "banner", want.Name)
 	check := func(text string) {
@@ -210,8 +236,11 @@ func TestPicturesThatAreNamed(t *testing.T) {
 // Missing and left-over translations are found, and long ones.
 func TestLanguages(t *testing.T) {
 	p := demotest.Project(t, "highline")
-	demotest.Put(t, p, "languages/de.toml", []byte("[addon]\nabout = \""+strings.Repeat("ß", 401)+"\"\nseason = \"Erster Schnee\"\n\n[maps]\ncairn_station = \"Steinmann\"\ncairn_sttion = \"Steinmann\"\n\n[texts]\ndeparture = \"\"\narrival = \"Ankunft\"\n"))
-	demotest.Put(t, p, "languages/nl.toml", []byte("[maps]\ncairn_station = \"Steenman\"\nsaltpan_relay = \"Zoutpan\"\n[addon]\nabout = \"Over\"\n[texts]\ndeparture = \"Vertrek\"\n"))
+	demotest.Put(t, p, "languages/de.toml",
+		[]byte("[addon]\nabout = \""+strings.Repeat("ß", 401)+
+			"\"\nseason = \"Erster Schnee\"\n\n[maps]\ncairn_station = \"Steinmann\"\ncairn_sttion = \"Steinmann\"\n\n[texts]\ndeparture = \"\"\narrival = \"Ankunft\"\n"))
+	demotest.Put(t, p, "languages/nl.toml",
+		[]byte("[maps]\ncairn_station = \"Steenman\"\nsaltpan_relay = \"Zoutpan\"\n[addon]\nabout = \"Over\"\n[texts]\ndeparture = \"Vertrek\"\n"))
 	demotest.Put(t, p, "languages/Deutsch.toml", []byte(""))
 	demotest.Put(t, p, "languages/fr.toml", []byte("[maps\n"))
 	_, findings := run(t, p, metadata.Options{})
@@ -234,7 +263,8 @@ func TestLanguages(t *testing.T) {
 	}
 	assert.Len(t, got, 9)
 	// A title that no language has is missing in each that has some.
-	demotest.Put(t, p, "languages/de.toml", []byte("[addon]\nabout = \"Über\"\n[maps]\ncairn_station = \"Steinmann\"\n[texts]\ndeparture = \"Abflug\"\n"))
+	demotest.Put(t, p, "languages/de.toml",
+		[]byte("[addon]\nabout = \"Über\"\n[maps]\ncairn_station = \"Steinmann\"\n[texts]\ndeparture = \"Abflug\"\n"))
 	require.NoError(t, os.Remove(p.Join("languages/nl.toml")))
 	_, findings = run(t, p, metadata.Options{})
 	assert.Contains(t, fmt.Sprint(findings), "de has no text for maps.saltpan_relay")
@@ -244,8 +274,8 @@ func TestLanguages(t *testing.T) {
 	assert.Contains(t, fmt.Sprint(findings), "there is no de.toml")
 }
 
-// Hostile text comes out of each form as it went in, as far as the form can hold it, and can't break out of its field. Other people's
-// readers read it.
+// Hostile text comes out of each form as it went in, as far as the form can hold it, and can't
+// break out of its field. Other people's readers read it.
 func TestHostileText(t *testing.T) {
 	python := peer.Need(t, "/usr/bin/python3")
 	nasty := "a\"b\\c\n[evil]\r\nkey=value\x00\u2028</title><!-- ]]> {version} ${x} '''\n- list: &anchor *alias !!tag\ttab"
@@ -257,9 +287,11 @@ func TestHostileText(t *testing.T) {
 	p.Profile.Addon.Fields = p.Profile.Addon.Fields[:3]
 	p.Profile.Addon.Agrees = nil
 	oneLine := strings.NewReplacer("\n", " ", "\r", " ", "\x00", " ", "\u2028", " ", "\t", " ").Replace(nasty)
-	structure := map[string]any{"head": map[string]any{"t": "{title}", "within": "<{title}>"}, "crew": "{crew}", "version": "{version}"}
+	structure := map[string]any{"head": map[string]any{"t": "{title}", "within": "<{title}>"}, "crew": "{crew}",
+		"version": "{version}"}
 	for _, form := range []string{"json", "toml", "yaml", "xml", "ini"} {
-		p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: form, Place: "beside", Each: "mod", Escape: "line", Structure: structure}}
+		p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: form, Place: "beside", Each: "mod",
+			Escape: "line", Structure: structure}}
 		if form == "ini" {
 			p.Profile.Addon.Files[0].Root = "base"
 		}
@@ -283,8 +315,10 @@ func TestHostileText(t *testing.T) {
 				Version string   `xml:"version"`
 			}
 			require.NoError(t, xml.Unmarshal(data, &doc))
-			want = strings.ReplaceAll(strings.ReplaceAll(nasty, "\x00", " "), "\r", " ") // which XML has no way to write
-			got = map[string]any{"head": map[string]any{"t": doc.T, "within": doc.Within}, "crew": []any{doc.Crew[0], doc.Crew[1]}, "version": doc.Version}
+			// which XML has no way to write
+			want = strings.ReplaceAll(strings.ReplaceAll(nasty, "\x00", " "), "\r", " ")
+			got = map[string]any{"head": map[string]any{"t": doc.T, "within": doc.Within},
+				"crew": []any{doc.Crew[0], doc.Crew[1]}, "version": doc.Version}
 		case "ini":
 			require.NoError(t, os.WriteFile(filepath.Join(p.Dir, "a.ini"), data, 0o666))
 			out := peer.Run(t, p.Dir, python, "-c", `import configparser, json
@@ -302,7 +336,8 @@ print(json.dumps({s: dict(c[s]) for s in c.sections()}))`)
 			assert.Contains(t, string(data), "crew="+oneLine+", b\n")
 		}
 		crew := want
-		assert.Equal(t, map[string]any{"head": map[string]any{"t": want, "within": "<" + want + ">"}, "crew": []any{crew, "b"}, "version": "1.0.0"}, got, form)
+		assert.Equal(t, map[string]any{"head": map[string]any{"t": want, "within": "<" + want + ">"},
+			"crew": []any{crew, "b"}, "version": "1.0.0"}, got, form)
 	}
 	for escape, check := range map[string]func(out string) string{
 		"json": func(out string) string {
@@ -319,13 +354,16 @@ print(json.dumps({s: dict(c[s]) for s in c.sections()}))`)
 		},
 		"line": func(out string) string { return strings.Trim(strings.TrimSuffix(out, "\n"), `"`) },
 	} {
-		p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: "text", Place: "beside", Each: "mod", Escape: escape, Template: "\"{{.title}}\"\n"}}
+		p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: "text", Place: "beside", Each: "mod",
+			Escape: escape, Template: "\"{{.title}}\"\n"}}
 		files, _ := metadata.Make(p, g, metadata.Options{})
 		require.Len(t, files, 1)
-		want := map[string]string{"json": nasty, "xml": strings.NewReplacer("\x00", " ", "\r", " ").Replace(nasty), "line": oneLine}[escape]
+		want := map[string]string{"json": nasty, "xml": strings.NewReplacer("\x00", " ", "\r", " ").Replace(nasty),
+			"line": oneLine}[escape]
 		assert.Equal(t, want, check(string(files[0].Data)), escape)
 	}
-	p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: "json", Place: "beside", Each: "mod", Escape: "line", Encoding: "cp437"}}
+	p.Profile.Addon.Files = []profile.AddonFile{{Path: "a", Form: "json", Place: "beside", Each: "mod", Escape: "line",
+		Encoding: "cp437"}}
 	p.File.Project.Title = "日本"
 	files, findings := metadata.Make(p, g, metadata.Options{})
 	assert.Empty(t, files)
@@ -361,7 +399,8 @@ func TestChangedByHand(t *testing.T) {
 	demotest.Put(t, p, standing[1].Path, []byte("<by-hand/>"))
 	assert.Equal(t, []metadata.State{metadata.Changed, metadata.Edited, metadata.Same}, states())
 	require.NoError(t, os.Remove(p.Join(".vornix/addon.json")))
-	assert.Equal(t, []metadata.State{metadata.Edited, metadata.Edited, metadata.Same}, states(), "nobody remembers: not ours to replace")
+	assert.Equal(t, []metadata.State{metadata.Edited, metadata.Edited, metadata.Same}, states(),
+		"nobody remembers: not ours to replace")
 }
 
 // A file that was written goes back into a project file that knows nothing, in every form.
@@ -376,7 +415,9 @@ func TestImportThereAndBack(t *testing.T) {
 		for _, structured := range []bool{false, true} {
 			f := profile.AddonFile{Path: "a." + form, Form: form, Place: "beside", Each: "mod", Escape: "line"}
 			if structured {
-				f.Structure = map[string]any{"head": map[string]any{"t": "{title}", "v": "v{version}", "by": "{crew}"}, "say": "{about}", "when": "{season}", "count": "{bytes}", "mark": "made by us", "list": map[string]any{"for_each": "map", "name": "{map.name}"}}
+				f.Structure = map[string]any{"head": map[string]any{"t": "{title}", "v": "v{version}", "by": "{crew}"},
+					"say": "{about}", "when": "{season}", "count": "{bytes}", "mark": "made by us",
+					"list": map[string]any{"for_each": "map", "name": "{map.name}"}}
 			}
 			full.Profile.Addon.Files = []profile.AddonFile{f}
 			files, findings := metadata.Make(full, g, metadata.Options{Bundles: bundles})
@@ -398,7 +439,9 @@ func TestImportThereAndBack(t *testing.T) {
 			if form == "ini" {
 				want = strings.ReplaceAll(want, "\n", " ")
 			}
-			assert.Equal(t, []any{"Highline", "1.0.0", []string{"Highline crew"}, want, "first-snow"}, []any{now.File.Project.Title, now.File.Project.Version, now.File.Project.Authors, now.File.Project.Description, now.File.Addon["season"]}, form)
+			assert.Equal(t, []any{"Highline", "1.0.0", []string{"Highline crew"}, want, "first-snow"},
+				[]any{now.File.Project.Title, now.File.Project.Version, now.File.Project.Authors,
+					now.File.Project.Description, now.File.Addon["season"]}, form)
 			assert.Contains(t, string(now.Source), "# mine\n[project]\nname = \"highline\" # short\n")
 			again, err := metadata.Import(now, empty, "old."+form, files[0].Data, "")
 			require.NoError(t, err)
@@ -409,21 +452,25 @@ func TestImportThereAndBack(t *testing.T) {
 	}
 }
 
-// Lines with a key and a value, of no particular game, are understood; what can't be taken says why, and nothing is written then.
+// Lines with a key and a value, of no particular game, are understood; what can't be taken says
+// why, and nothing is written then.
 func TestImportOfOthers(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	g, err := assetgraph.ScanProject(context.Background(), p)
 	require.NoError(t, err)
-	list, err := metadata.Import(p, g, "info", []byte("// by hand\nTitle: \"High \\\"line\\\"\"\nversion = 1.2\nseason = thaw\r\ncouriers: 3-4\nbytes = 12\nhomepage: https://crew.example\n"), "")
+	list, err := metadata.Import(p, g, "info",
+		[]byte("// by hand\nTitle: \"High \\\"line\\\"\"\nversion = 1.2\nseason = thaw\r\ncouriers: 3-4\nbytes = 12\nhomepage: https://crew.example\n"), "")
 	require.NoError(t, err)
 	got := map[string]string{}
 	for _, x := range list {
 		got[x.Key] = x.State
 	}
-	assert.Equal(t, map[string]string{"Title": "set", "version": "refused", "season": "set", "couriers": "differs", "bytes": "computed", "homepage": "unknown"}, got)
+	assert.Equal(t, map[string]string{"Title": "set", "version": "refused", "season": "set", "couriers": "differs",
+		"bytes": "computed", "homepage": "unknown"}, got)
 	before, err := os.ReadFile(p.Join(project.FileName))
 	require.NoError(t, err)
-	for data, want := range map[string]string{"no value here\n": "no key and value", "{": "can't be read", "": "no values", "<a><b></a>": "can't be read"} {
+	for data, want := range map[string]string{"no value here\n": "no key and value", "{": "can't be read",
+		"": "no values", "<a><b></a>": "can't be read"} {
 		_, err := metadata.Import(p, g, "info", []byte(data), "")
 		assert.ErrorContains(t, err, want, data)
 		assert.Equal(t, fault.Usage, fault.KindOf(err))
@@ -439,7 +486,8 @@ func TestImportOfOthers(t *testing.T) {
 
 // Whatever is read never stops the program, and what is taken from it makes a project file that can be read.
 func FuzzImport(f *testing.F) {
-	for _, seed := range []string{`{"title":"a","crew":["x",{"y":1}],"n":1e999}`, "[a]\ntitle=x\n", "title: x\ncrew: [a, b]\n", "<a t='1'><title>x</title><title>y</title></a>", "title = '''\nx'''\n"} {
+	for _, seed := range []string{`{"title":"a","crew":["x",{"y":1}],"n":1e999}`, "[a]\ntitle=x\n",
+		"title: x\ncrew: [a, b]\n", "<a t='1'><title>x</title><title>y</title></a>", "title = '''\nx'''\n"} {
 		for _, name := range []string{"a.json", "a.toml", "a.yaml", "a.xml", "a.ini", "a"} {
 			f.Add(name, []byte(seed))
 		}

@@ -55,11 +55,13 @@ const (
 	TakenRefused  = "refused"  // it is not of the field's type, or no version
 )
 
-// Import reads a metadata file by the profile's description, and says what of it goes into the project file. as names the profile's file
-// that it is; empty finds the one that it fits best. Nothing is written: Apply does that.
+// Import reads a metadata file by the profile's description, and says what of it goes into the
+// project file. as names the profile's file that it is; empty finds the one that it fits best.
+// Nothing is written: Apply does that.
 func Import(p *project.Project, g *assetgraph.Graph, name string, data []byte, as string) ([]Taken, error) {
 	if len(data) > mostRead {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for metadata", Place: fault.Place{File: filepath.ToSlash(name)}, Do: fmt.Sprintf("At most %d MB are read.", mostRead>>20)}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for metadata",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: fmt.Sprintf("At most %d MB are read.", mostRead>>20)}
 	}
 	of, err := described(p, as, name)
 	if err != nil {
@@ -98,7 +100,9 @@ func Import(p *project.Project, g *assetgraph.Graph, name string, data []byte, a
 			continue
 		}
 		if s.field == nil {
-			list = append(list, Taken{Key: key, Value: values[key], State: TakenComputed, Note: "it is said of each map, bundle or language"})
+			list = append(list,
+				Taken{Key: key, Value: values[key], State: TakenComputed,
+					Note: "it is said of each map, bundle or language"})
 			continue
 		}
 		list = append(list, take(p, key, filled[s.field.Name], s.value))
@@ -107,7 +111,9 @@ func Import(p *project.Project, g *assetgraph.Graph, name string, data []byte, a
 }
 
 func unreadable(name string, err error) error {
-	f := &fault.Fault{Kind: fault.Usage, What: "the metadata can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Correct the file. Read are JSON, TOML, YAML, XML, INI, and lines of a key and a value."}
+	f := &fault.Fault{Kind: fault.Usage, What: "the metadata can't be read",
+		Place: fault.Place{File: filepath.ToSlash(name)}, Err: err,
+		Do: "Correct the file. Read are JSON, TOML, YAML, XML, INI, and lines of a key and a value."}
 	var at *charset.Error
 	if errors.As(err, &at) {
 		f.Place.Line, f.Place.Column = at.Line, at.Column
@@ -126,7 +132,9 @@ func described(p *project.Project, as, name string) (list []*profile.AddonFile, 
 		}
 	}
 	if len(list) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s has no metadata file %q", p.Profile.Game.Title, as), Place: fault.Place{File: filepath.ToSlash(name)}, Do: "It has: " + strings.Join(names, ", ")}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What:  fmt.Sprintf("%s has no metadata file %q", p.Profile.Game.Title, as),
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "It has: " + strings.Join(names, ", ")}
 	}
 	return list, nil
 }
@@ -221,7 +229,8 @@ func flatten(v any, at string, out map[string]any) {
 	}
 }
 
-// readXML reads elements with text and attributes. The outermost element has no name in the paths; one that comes again makes a list.
+// readXML reads elements with text and attributes. The outermost element has no name in the paths;
+// one that comes again makes a list.
 func readXML(content string, out map[string]any) error {
 	d := xml.NewDecoder(strings.NewReader(content))
 	d.CharsetReader = func(_ string, r io.Reader) (io.Reader, error) { return r, nil } // it is a text already
@@ -339,7 +348,8 @@ type source struct {
 	placed bool
 }
 
-// match finds the fields in the values of a file, by the structure that the profile gives it, and where that says nothing by name.
+// match finds the fields in the values of a file, by the structure that the profile gives it, and
+// where that says nothing by name.
 func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[string]source {
 	found := map[string]source{}
 	var walk func(table map[string]any, at string)
@@ -394,7 +404,9 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 		last := key[strings.LastIndexByte(key, '.')+1:]
 		for i := range p.Profile.Addon.Fields {
 			field := &p.Profile.Addon.Fields[i]
-			if loosely(last) == loosely(field.Name) && !slices.ContainsFunc(slices.Collect(maps.Values(found)), func(s source) bool { return s.field == field }) {
+			if loosely(last) == loosely(field.Name) &&
+				!slices.ContainsFunc(slices.Collect(maps.Values(found)),
+					func(s source) bool { return s.field == field }) {
 				found[key] = source{field, v, false}
 			}
 		}
@@ -402,7 +414,8 @@ func match(p *project.Project, f *profile.AddonFile, values map[string]any) map[
 	return found
 }
 
-// mainLanguage finds, in a list with an element for each language, the fields of the element in the project's own: those are what its file says.
+// mainLanguage finds, in a list with an element for each language, the fields of the element in the
+// project's own: those are what its file says.
 func mainLanguage(p *project.Project, table map[string]any, at string, values map[string]any) map[string]source {
 	found := map[string]source{}
 	for key, v := range table {
@@ -420,7 +433,8 @@ func mainLanguage(p *project.Project, table map[string]any, at string, values ma
 			}
 			for other, says := range table {
 				name, ok := says.(string)
-				if value, there := values[element+other]; ok && there && len(name) > 2 && name[0] == '{' && name[len(name)-1] == '}' {
+				if value, there := values[element+other]; ok && there && len(name) > 2 && name[0] == '{' &&
+					name[len(name)-1] == '}' {
 					if field := p.Profile.Field(name[1 : len(name)-1]); field != nil {
 						found[element+other] = source{field, value, true}
 					}
@@ -509,7 +523,8 @@ func convert(v any, kind string) (any, error) {
 	return nil, fmt.Errorf("%q is no %s", template.Text(v), kind)
 }
 
-// Apply writes what was taken into vornix.toml, touching nothing else in it, and makes sure that it is still a project file.
+// Apply writes what was taken into vornix.toml, touching nothing else in it, and makes sure that it
+// is still a project file.
 func Apply(p *project.Project, list []Taken) (int, error) {
 	content := strings.TrimPrefix(string(p.Source), "\ufeff")
 	n := 0

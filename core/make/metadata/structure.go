@@ -38,7 +38,8 @@ func (b *builder) flat(values []value, s scope, inside bool) Table {
 	return t
 }
 
-// table fills a table of a structure; path is where it stands in the profile, whose order is kept. One with for_each becomes several.
+// table fills a table of a structure; path is where it stands in the profile, whose order is kept.
+// One with for_each becomes several.
 func (b *builder) table(m map[string]any, path []any, s scope) any {
 	each, _ := m[profile.ForEach].(string)
 	if each == "" {
@@ -91,7 +92,8 @@ func (b *builder) keys(m map[string]any, path []any) []string {
 		}
 	}
 	slices.SortFunc(keys, func(x, y string) int {
-		p, q := b.p.Profile.Doc.At(append(slices.Clone(path), x)...), b.p.Profile.Doc.At(append(slices.Clone(path), y)...)
+		p, q := b.p.Profile.Doc.At(append(slices.Clone(path), x)...),
+			b.p.Profile.Doc.At(append(slices.Clone(path), y)...)
 		return cmp.Or(cmp.Compare(p.Line, q.Line), cmp.Compare(p.Column, q.Column), cmp.Compare(x, y))
 	})
 	return keys

@@ -35,16 +35,19 @@ type Language struct {
 }
 
 // languageCode is a tag as in RFC 5646: en, pt-BR, zh-Hant.
-var languageCode = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`) })
+var languageCode = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`^[a-z]{2,3}(-[A-Za-z0-9]{2,8})*$`)
+})
 
-// Languages reads the files of texts of a project, the main language first, which the others are held to. What is wrong with them is
-// found too. Without any there is the main language alone.
+// Languages reads the files of texts of a project, the main language first, which the others are
+// held to. What is wrong with them is found too. Without any there is the main language alone.
 func Languages(p *project.Project, g *assetgraph.Graph) (list []Language, findings []finding.Finding) {
 	main := Language{Code: p.File.Project.Language}
 	dir := p.File.Sources.Languages
 	entries, err := os.ReadDir(p.Join(dir))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		findings = append(findings, finding.FileUnreadable.At(fault.Place{File: dir}, "the texts can't be read: %v", err))
+		findings = append(findings,
+			finding.FileUnreadable.At(fault.Place{File: dir}, "the texts can't be read: %v", err))
 	}
 	for _, e := range entries {
 		code, ok := strings.CutSuffix(e.Name(), ".toml")
@@ -53,13 +56,15 @@ func Languages(p *project.Project, g *assetgraph.Graph) (list []Language, findin
 		}
 		rel := path.Join(dir, e.Name())
 		if !languageCode().MatchString(code) {
-			findings = append(findings, finding.LanguageUnknown.At(fault.Place{File: rel}, "%q is the code of no language", code))
+			findings = append(findings,
+				finding.LanguageUnknown.At(fault.Place{File: rel}, "%q is the code of no language", code))
 			continue
 		}
 		l := Language{Code: code, File: rel}
 		data, err := os.ReadFile(p.Join(rel))
 		if err != nil {
-			findings = append(findings, finding.FileUnreadable.At(fault.Place{File: rel}, "the texts can't be read: %v", err))
+			findings = append(findings,
+				finding.FileUnreadable.At(fault.Place{File: rel}, "the texts can't be read: %v", err))
 			continue
 		}
 		var wrong []finding.Finding
@@ -83,7 +88,9 @@ func untranslated(p *project.Project, g *assetgraph.Graph, list []Language) (fin
 	if len(list) > 1 || len(p.Profile.Addon.Languages) > 0 && list[0].File != "" {
 		for _, code := range p.Profile.Addon.Languages {
 			if code != list[0].Code && !slices.ContainsFunc(list, func(l Language) bool { return l.Code == code }) {
-				findings = append(findings, finding.LanguageMissing.At(fault.Place{File: p.File.Sources.Languages}, "%s shows %s, and there is no %s.toml", p.Profile.Game.Title, code, code))
+				findings = append(findings,
+					finding.LanguageMissing.At(fault.Place{File: p.File.Sources.Languages},
+						"%s shows %s, and there is no %s.toml", p.Profile.Game.Title, code, code))
 			}
 		}
 	}
@@ -93,7 +100,8 @@ func untranslated(p *project.Project, g *assetgraph.Graph, list []Language) (fin
 			fields = append(fields, f.Name)
 		}
 	}
-	translated := slices.ContainsFunc(list[1:], func(l Language) bool { return len(l.Maps) > 0 }) // without any, titles are names, the same everywhere
+	// without any, titles are names, the same everywhere
+	translated := slices.ContainsFunc(list[1:], func(l Language) bool { return len(l.Maps) > 0 })
 	for _, m := range Scenes(g) {
 		titles = append(titles, m.Name)
 	}
@@ -102,7 +110,9 @@ func untranslated(p *project.Project, g *assetgraph.Graph, list []Language) (fin
 			continue
 		}
 		if known := p.Profile.Addon.Languages; len(known) > 0 && !slices.Contains(known, l.Code) {
-			findings = append(findings, finding.LanguageUnknown.At(fault.Place{File: l.File}, "%s does not show %s", p.Profile.Game.Title, l.Code).Doing("It shows %s.", strings.Join(known, ", ")))
+			findings = append(findings,
+				finding.LanguageUnknown.At(fault.Place{File: l.File}, "%s does not show %s", p.Profile.Game.Title,
+					l.Code).Doing("It shows %s.", strings.Join(known, ", ")))
 		}
 		parts := []struct {
 			table     string
@@ -120,7 +130,9 @@ func untranslated(p *project.Project, g *assetgraph.Graph, list []Language) (fin
 			if i > 0 {
 				for _, key := range part.must {
 					if strings.TrimSpace(part.has[key]) == "" && !(part.table == "addon" && written(p, key) == "") {
-						findings = append(findings, finding.LanguageMissing.At(l.doc.At(part.table, key), "%s has no text for %s.%s", l.Code, part.table, key))
+						findings = append(findings,
+							finding.LanguageMissing.At(l.doc.At(part.table, key), "%s has no text for %s.%s", l.Code,
+								part.table, key))
 					}
 				}
 			}
@@ -131,7 +143,8 @@ func untranslated(p *project.Project, g *assetgraph.Graph, list []Language) (fin
 				if slices.Contains(part.may, key) {
 					continue
 				}
-				f := finding.LanguageLeft.At(l.doc.At(part.table, key), "%s has a text for %s.%s, which there is not", l.Code, part.table, key)
+				f := finding.LanguageLeft.At(l.doc.At(part.table, key), "%s has a text for %s.%s, which there is not",
+					l.Code, part.table, key)
 				if near := suggest.Word(key, part.may); near != "" {
 					f = f.Doing("Did you mean %q?", near)
 				}

@@ -27,7 +27,8 @@ const trimmed = "trimmed"
 func openFolder(at string, p Place) (Store, error) {
 	dir, err := safefile.OpenDir(at)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results does not exist", Place: fault.Place{File: p.Address}, Err: err, Do: "Make it, or mount what holds it."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results does not exist",
+			Place: fault.Place{File: p.Address}, Err: err, Do: "Make it, or mount what holds it."}
 	}
 	dir.Shared()
 	return &folder{dir, p}, nil
@@ -64,7 +65,8 @@ func (f *folder) Write(ctx context.Context, name string, size int64, content io.
 	if w.Size() != size {
 		return fmt.Errorf("%s has %d bytes, not %d", name, w.Size(), size)
 	}
-	return w.CommitCache() // what a crash leaves of it is found when it is read, and written again by the next that makes it
+	// what a crash leaves of it is found when it is read, and written again by the next that makes it
+	return w.CommitCache()
 }
 
 // Close trims the folder, when nobody has for a day.
@@ -83,8 +85,8 @@ func (f *folder) Close() error {
 	return f.trim(time.Now())
 }
 
-// trim removes what is too old, and of the rest what was asked for the longest time ago until it fits. Records of results whose content has gone are
-// no harm: they count as not there.
+// trim removes what is too old, and of the rest what was asked for the longest time ago until it
+// fits. Records of results whose content has gone are no harm: they count as not there.
 func (f *folder) trim(now time.Time) error {
 	type kept struct {
 		name string

@@ -15,8 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Where a folder lets its group write, so does everything that is made in it: else the next user's results would be refused there, whatever umask the
-// first one had.
+// Where a folder lets its group write, so does everything that is made in it: else the next user's
+// results would be refused there, whatever umask the first one had.
 func TestAFolderOfSeveralUsers(t *testing.T) {
 	old := syscall.Umask(0o022)
 	defer syscall.Umask(old)

@@ -19,7 +19,8 @@ import (
 	"vornix/core/base/group"
 )
 
-// The kinds of what is kept: what a job made, by its key; files, by their content; parts of a job's work, by their keys.
+// The kinds of what is kept: what a job made, by its key; files, by their content; parts of a job's
+// work, by their keys.
 const (
 	Records = "records"
 	Files   = "files"
@@ -98,7 +99,8 @@ const DefaultLargest = 2 << 30
 
 // NewLine begins to use a store. Close ends it, and closes the store.
 func NewLine(ctx context.Context, s Store, o LineOptions) *Line {
-	l := &Line{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &group.Group{}, timeout: stalled}
+	l := &Line{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &group.Group{},
+		timeout: stalled}
 	if l.most == 0 {
 		l.most = DefaultLargest
 	}
@@ -112,7 +114,8 @@ func NewLine(ctx context.Context, s Store, o LineOptions) *Line {
 	return l
 }
 
-// nameOf is where something is kept: split by its first characters, since folders with a hundred thousand files are slow.
+// nameOf is where something is kept: split by its first characters, since folders with a hundred
+// thousand files are slow.
 func nameOf(kind, key string) string { return path.Join(kind, key[:2], key) }
 
 // IsKey says whether a text can be a key: SHA-256 in hex.
@@ -120,8 +123,9 @@ func IsKey(s string) bool {
 	return len(s) == 2*sha256.Size && strings.Trim(s, "0123456789abcdef") == ""
 }
 
-// Take writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok is false where there is nothing, or nothing that can
-// be had: then w may have got some bytes, and what is wrong is remembered. The caller checks what came, and says Wrong if it is not right.
+// Take writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok
+// is false where there is nothing, or nothing that can be had: then w may have got some bytes, and
+// what is wrong is remembered. The caller checks what came, and says Wrong if it is not right.
 func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writer) (ok bool) {
 	if !IsKey(key) || kind == Files && most > l.most || l.Off() != nil {
 		return false
@@ -176,8 +180,9 @@ func (l *Line) Wrong(kind, key string) {
 	}
 }
 
-// Give offers things to the store, behind the work and one after the other: a record comes last, after the files that it names, so that nobody finds it
-// before them. A large file that is there already is not sent.
+// Give offers things to the store, behind the work and one after the other: a record comes last,
+// after the files that it names, so that nobody finds it before them. A large file that is there
+// already is not sent.
 func (l *Line) Give(things ...Thing) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -276,7 +281,8 @@ func (l *Line) give(t Thing) (there bool) {
 	return true
 }
 
-// send sends a thing once. The first failure is forgiven: a connection that was kept open may have been closed from the other side.
+// send sends a thing once. The first failure is forgiven: a connection that was kept open may have
+// been closed from the other side.
 func (l *Line) send(t Thing, first bool) (opened bool, err error) {
 	ctx, alive, end := l.watched(l.ctx)
 	defer end()
@@ -358,7 +364,8 @@ func (l *Line) answered(ctx context.Context, took time.Duration, n int64, err er
 func final(err error) bool {
 	var dial *net.OpError
 	var wait net.Error
-	return errors.As(err, &dial) && dial.Op == "dial" || errors.As(err, &wait) && wait.Timeout() || errors.Is(err, errAway) || errors.Is(err, errStalled) || errors.Is(err, fs.ErrPermission)
+	return errors.As(err, &dial) && dial.Op == "dial" || errors.As(err, &wait) && wait.Timeout() ||
+		errors.Is(err, errAway) || errors.Is(err, errStalled) || errors.Is(err, fs.ErrPermission)
 }
 
 // Off is why the store is left alone; nil while it is not.

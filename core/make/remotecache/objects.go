@@ -34,7 +34,8 @@ func openObjects(p Place) (Store, error) {
 	return &objects{p: p, server: u.Scheme + "://" + u.Host, bucket: strings.Trim(u.Path, "/")}, nil
 }
 
-// longest is how long one object may take: the library gives up after some seconds otherwise. That nothing moves is seen by the Line.
+// longest is how long one object may take: the library gives up after some seconds otherwise. That
+// nothing moves is seen by the Line.
 const longest = time.Hour
 
 // store connects, once, and makes the bucket if it is not there.
@@ -75,7 +76,8 @@ func (o *objects) store(ctx context.Context) (jetstream.ObjectStore, error) {
 		if o.p.ReadOnly {
 			return nil, &fs.PathError{Op: "open", Path: o.bucket, Err: fs.ErrNotExist}
 		}
-		c := jetstream.ObjectStoreConfig{Bucket: o.bucket, Description: "Results of builds, made by Vornix", TTL: time.Duration(o.p.Limits.Days) * 24 * time.Hour, MaxBytes: -1}
+		c := jetstream.ObjectStoreConfig{Bucket: o.bucket, Description: "Results of builds, made by Vornix",
+			TTL: time.Duration(o.p.Limits.Days) * 24 * time.Hour, MaxBytes: -1}
 		if o.p.Limits.Bytes > 0 {
 			c.MaxBytes = o.p.Limits.Bytes
 		}

@@ -17,7 +17,8 @@ type History struct {
 	Last  Count     `json:"last"`          // of the last build that asked
 	All   Count     `json:"all"`           // since then
 	Off   string    `json:"off,omitempty"` // why the last build left them alone
-	Begun bool      `json:"begun"`         // a build came to its end with them: what was made here before has been given
+	// a build came to its end with them: what was made here before has been given
+	Begun bool `json:"begun"`
 }
 
 // Rate is which part of what was asked for was found.
@@ -29,7 +30,8 @@ func (c Count) Rate() float64 {
 }
 
 func (c Count) plus(d Count) Count {
-	return Count{c.Asked + d.Asked, c.Found + d.Found, c.Parts + d.Parts, c.Taken + d.Taken, c.Given + d.Given, c.GivenSize + d.GivenSize, c.Waited + d.Waited}
+	return Count{c.Asked + d.Asked, c.Found + d.Found, c.Parts + d.Parts, c.Taken + d.Taken, c.Given + d.Given,
+		c.GivenSize + d.GivenSize, c.Waited + d.Waited}
 }
 
 // ReadHistory reads what is remembered in a project's state folder; nil when nothing is.

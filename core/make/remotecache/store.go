@@ -11,7 +11,8 @@ import (
 	"vornix/core/base/storeurl"
 )
 
-// Store is a place that keeps bytes under names. Names are slash paths of letters, digits, - and _. All of it may be called from several goroutines.
+// Store is a place that keeps bytes under names. Names are slash paths of letters, digits, - and _.
+// All of it may be called from several goroutines.
 type Store interface {
 	// Read opens what is kept under a name, from its first byte on. Where there is nothing the error is fs.ErrNotExist.
 	Read(ctx context.Context, name string) (io.ReadCloser, error)
@@ -43,7 +44,8 @@ type Limits struct {
 // Open opens a store. A folder has to be there; others are not asked anything yet.
 func Open(p Place) (Store, error) {
 	if why := storeurl.Check(p.Address); why != "" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no place for shared results: %s", p.Address, why), Do: "Correct [shared] url."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%q is no place for shared results: %s", p.Address, why), Do: "Correct [shared] url."}
 	}
 	if storeurl.Kind(p.Address) != "folder" && (p.Secret != "" || p.Credentials != nil) {
 		if err := credential.Encrypted(p.Address, p.Plain, "plain_http = true under [shared]"); err != nil {

@@ -12,7 +12,8 @@ import (
 	"time"
 )
 
-// web is a store on a web server: GET, HEAD and PUT of RFC 9110, as WebDAV modules of web servers and object stores behind them take them.
+// web is a store on a web server: GET, HEAD and PUT of RFC 9110, as WebDAV modules of web servers
+// and object stores behind them take them.
 type web struct {
 	base   *url.URL
 	client *http.Client

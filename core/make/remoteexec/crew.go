@@ -29,7 +29,8 @@ type Options struct {
 const (
 	// ahead is how many units for each hand are sent: one that is done, and one that waits.
 	ahead = 2
-	// leastWork and mostWork are how long the work of a unit should take, on one processor: at least so many times the trip.
+	// leastWork and mostWork are how long the work of a unit should take, on one processor: at
+	// least so many times the trip.
 	leastWork = 400 * time.Millisecond
 	mostWork  = 5 * time.Second
 	trips     = 20
@@ -113,10 +114,12 @@ func Join(ctx context.Context, o Options) (*Crew, error) {
 		l.close()
 		return nil, err
 	}
-	c := &Crew{o: o, l: l, build: hex.EncodeToString(id), mates: map[string]*mate{}, units: map[string]*sent{}, cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
+	c := &Crew{o: o, l: l, build: hex.EncodeToString(id), mates: map[string]*mate{}, units: map[string]*sent{},
+		cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
 	c.more = sync.NewCond(&c.mu)
 	c.ctx, c.end = context.WithCancel(ctx)
-	for name, handle := range map[string]nats.MsgHandler{hereSubject: c.here, subject(c.build, askWord): c.asked, subject(c.build, doneWord): c.done, subject(c.build, tellWord): c.told} {
+	for name, handle := range map[string]nats.MsgHandler{hereSubject: c.here, subject(c.build, askWord): c.asked,
+		subject(c.build, doneWord): c.done, subject(c.build, tellWord): c.told} {
 		if _, err := l.nc.Subscribe(name, handle); err != nil {
 			c.end()
 			l.close()
@@ -293,7 +296,8 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	defer c.mu.Unlock()
 	w := c.mates[a.Worker]
 	if w == nil {
-		w = &mate{Here: Here{Worker: a.Worker, Version: c.o.Version, Hands: 1}, seen: time.Now(), share: Share{Worker: a.Worker, Hands: 1}}
+		w = &mate{Here: Here{Worker: a.Worker, Version: c.o.Version, Hands: 1}, seen: time.Now(),
+			share: Share{Worker: a.Worker, Hands: 1}}
 		c.mates[a.Worker] = w
 	}
 	if w.share.Shut != "" {
@@ -311,7 +315,8 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		return reply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if a.Declines != "" {
-		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != taskgraph.OwnStep { // otherwise its owner configured it to decline
+		// otherwise its owner configured it to decline
+		if w.Own || len(u.offers) == 0 || u.offers[0].ask.Step != taskgraph.OwnStep {
 			w.share.Declined = a.Declines
 			clear(c.stored) // something may be gone from the farm's store: it is looked at again
 		}
@@ -418,7 +423,8 @@ func (c *Crew) done(m *nats.Msg) {
 		}
 	}
 	c.mu.Unlock()
-	_ = m.Respond(pack(reply{Go: []string{d.Unit}})) // one who hears nothing hands it in again, and is told that nobody waits
+	// one who hears nothing hands it in again, and is told that nobody waits
+	_ = m.Respond(pack(reply{Go: []string{d.Unit}}))
 	if u.came != nil {
 		c.group.Go(func() { u.came(&d) })
 		return
@@ -441,7 +447,8 @@ func (c *Crew) outcomes(u *sent, w *mate, d *done) {
 		out := taskgraph.Outcome{By: d.Worker, Err: errors.New(cmp.Or(d.Err, "it was not done"))}
 		if i := slices.IndexFunc(d.Jobs, func(j made) bool { return j.ID == o.ask.ID }); i >= 0 {
 			j := &d.Jobs[i]
-			out.Outputs, out.Findings, out.Took, out.Err, out.Small = j.Outputs, j.Findings, time.Duration(j.Took*float64(time.Second)), nil, d.Small
+			out.Outputs, out.Findings, out.Took, out.Err, out.Small = j.Outputs, j.Findings,
+				time.Duration(j.Took*float64(time.Second)), nil, d.Small
 			if j.Err != "" {
 				out.Err = errors.New(j.Err)
 			}
@@ -515,7 +522,8 @@ func (c *Crew) Close() Ended {
 	c.end()
 	c.wake()
 	c.group.Wait()
-	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{})) // one who does not hear it asks before he begins anything
+	// one who does not hear it asks before he begins anything
+	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{}))
 	if c.l.nc.IsConnected() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		_ = c.l.work.Purge(ctx, jetstream.WithPurgeSubject(c.subject())) // what is left is given up after a while

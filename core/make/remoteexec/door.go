@@ -13,9 +13,10 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// Any machine with the farm's key can send anything. This is the one place where messages come in: decode refuses every field that is not what it should
-// be, before anything is done with it. What is a hash is a hash, what becomes a path stays in its folder, what becomes a part of a subject has no
-// wildcard, and every number and text is bounded.
+// Any machine with the farm's key can send anything. This is the one place where messages come in:
+// decode refuses every field that is not what it should be, before anything is done with it. What
+// is a hash is a hash, what becomes a path stays in its folder, what becomes a part of a subject
+// has no wildcard, and every number and text is bounded.
 
 // Bounds of messages.
 const (
@@ -42,7 +43,8 @@ func decode(data []byte, m message) error {
 
 // isToken says whether a text can be a part of a subject, as the ids of builds and units are.
 func isToken(s string) bool {
-	return s != "" && len(s) <= 64 && strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
+	return s != "" && len(s) <= 64 &&
+		strings.Trim(s, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789-_") == ""
 }
 
 // words says whether a text is one for people, and not too long.
@@ -73,7 +75,8 @@ func carried(small map[string][]byte) error {
 }
 
 func (u *unit) check() error {
-	if !words(u.Version, mostText) || !isToken(u.Build) || !isToken(u.ID) || len(u.Orders) == 0 || len(u.Orders) > mostOrders || u.Part != nil && len(u.Orders) != 1 {
+	if !words(u.Version, mostText) || !isToken(u.Build) || !isToken(u.ID) || len(u.Orders) == 0 ||
+		len(u.Orders) > mostOrders || u.Part != nil && len(u.Orders) != 1 {
 		return errors.New("a unit is not complete")
 	}
 	for _, c := range u.Orders {
@@ -107,7 +110,8 @@ func (r *reply) check() error {
 }
 
 func (d *done) check() error {
-	if !isToken(d.Unit) || d.Worker == "" || !words(d.Worker, mostName) || len(d.Jobs) > mostOrders || !seconds(d.Took) || !words(d.Err, 16*mostText) {
+	if !isToken(d.Unit) || d.Worker == "" || !words(d.Worker, mostName) || len(d.Jobs) > mostOrders ||
+		!seconds(d.Took) || !words(d.Err, 16*mostText) {
 		return errors.New("what came of a unit is not complete")
 	}
 	for i := range d.Jobs {
@@ -128,7 +132,8 @@ func (d *done) check() error {
 }
 
 func (t *tell) check() error {
-	if !isToken(t.Unit) || !words(t.Worker, mostName) || !words(t.ID, mostText) || !words(t.Stage, mostName) || t.Done < 0 || t.Done > t.Total || t.Total > mostSteps {
+	if !isToken(t.Unit) || !words(t.Worker, mostName) || !words(t.ID, mostText) || !words(t.Stage, mostName) ||
+		t.Done < 0 || t.Done > t.Total || t.Total > mostSteps {
 		return errors.New("how far somebody is makes no sense")
 	}
 	return nil
@@ -142,7 +147,8 @@ func (s *stop) check() error {
 }
 
 func (h *Here) check() error {
-	if h.Worker == "" || !words(h.Worker, mostName) || !words(h.System, mostName) || !words(h.Version, mostText) || h.Hands < 0 || h.Hands > mostHands || len(h.Doing) > mostHands ||
+	if h.Worker == "" || !words(h.Worker, mostName) || !words(h.System, mostName) || !words(h.Version, mostText) ||
+		h.Hands < 0 || h.Hands > mostHands || len(h.Doing) > mostHands ||
 		!words(h.Resting, mostText) || !words(h.Declines, mostText) {
 		return errors.New("what a worker says of itself makes no sense")
 	}
@@ -183,7 +189,8 @@ func (k *kepts) check() error {
 type order struct{ taskgraph.Order }
 
 func (o *order) check() error {
-	if !words(o.ID, mostText) || !words(o.Step, mostName) || !words(o.Key, mostText) || len(o.Outputs) == 0 || len(o.Outputs) > mostFiles || len(o.Programs) > len(o.Inputs) {
+	if !words(o.ID, mostText) || !words(o.Step, mostName) || !words(o.Key, mostText) || len(o.Outputs) == 0 ||
+		len(o.Outputs) > mostFiles || len(o.Programs) > len(o.Inputs) {
 		return errors.New("an order is not complete")
 	}
 	for _, list := range [][]taskgraph.Output{o.Inputs, o.Earlier} {
@@ -220,9 +227,10 @@ func files(list []taskgraph.Output) error {
 // Rechecked is which share of a worker's jobs a build does again when nobody says.
 const Rechecked = 0.05
 
-// again says who does a worker's next job a second time, to see whether it is right. This machine does the first one always, of the others Rechecked, and
-// more of the first dozens, since a small build has no more. What is wanted beyond that (share, 0 to 1) another worker does. No worker can know which
-// ones beforehand.
+// again says who does a worker's next job a second time, to see whether it is right. This machine
+// does the first one always, of the others Rechecked, and more of the first dozens, since a small
+// build has no more. What is wanted beyond that (share, 0 to 1) another worker does. No worker can
+// know which ones beforehand.
 func again(before int, share float64) taskgraph.Check {
 	switch chance := rand.Float64(); {
 	case chance < max(Rechecked, 2/float64(before+2)):

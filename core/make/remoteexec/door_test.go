@@ -18,27 +18,34 @@ var sum = strings.Repeat("ab", 32)
 func TestMessagesAreChecked(t *testing.T) {
 	hash := content{sum, 5}
 	unitOf := func(change func(*unit)) *unit {
-		u := &unit{Version: "1", Build: "b1", ID: "7", Orders: []content{hash}, Part: &part{Key: "k", First: 0, Last: 4, Kept: hash}}
+		u := &unit{Version: "1", Build: "b1", ID: "7", Orders: []content{hash},
+			Part: &part{Key: "k", First: 0, Last: 4, Kept: hash}}
 		change(u)
 		return u
 	}
 	orderOf := func(change func(*order)) *order {
-		o := &order{taskgraph.Order{ID: "map a", Step: "map", Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: sum, Size: 3}}, Outputs: []string{"maps/a.vnm"}}}
+		o := &order{taskgraph.Order{ID: "map a", Step: "map",
+			Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: sum, Size: 3}}, Outputs: []string{"maps/a.vnm"}}}
 		change(o)
 		return o
 	}
 	doneOf := func(change func(*done)) *done {
-		d := &done{Unit: "7", Worker: "attic", Jobs: []made{{ID: "map a", Outputs: []taskgraph.Output{{Path: "maps/a.vnm", SHA256: sum, Size: 3}}}}, Small: map[string][]byte{contentOf([]byte("x")).SHA256: []byte("x")}}
+		d := &done{Unit: "7", Worker: "attic",
+			Jobs:  []made{{ID: "map a", Outputs: []taskgraph.Output{{Path: "maps/a.vnm", SHA256: sum, Size: 3}}}},
+			Small: map[string][]byte{contentOf([]byte("x")).SHA256: []byte("x")}}
 		change(d)
 		return d
 	}
 	for name, m := range map[string]message{
-		"unit: an empty hash":             unitOf(func(u *unit) { u.Orders[0].SHA256 = "" }),
-		"unit: a hash that is a path":     unitOf(func(u *unit) { u.Orders[0].SHA256 = "xx/../../../dev/zero" }),
-		"unit: a long path as a hash":     unitOf(func(u *unit) { u.Orders[0].SHA256 = "../" + sum[3:] }),
-		"unit: a negative size":           unitOf(func(u *unit) { u.Orders[0].Size = -1 }),
-		"unit: no order":                  unitOf(func(u *unit) { u.Orders = nil }),
-		"unit: many orders":               unitOf(func(u *unit) { u.Part, u.Orders = nil, make([]content, mostOrders+1) }),
+		"unit: an empty hash":         unitOf(func(u *unit) { u.Orders[0].SHA256 = "" }),
+		"unit: a hash that is a path": unitOf(func(u *unit) { u.Orders[0].SHA256 = "xx/../../../dev/zero" }),
+		"unit: a long path as a hash": unitOf(func(u *unit) { u.Orders[0].SHA256 = "../" + sum[3:] }),
+		"unit: a negative size":       unitOf(func(u *unit) { u.Orders[0].Size = -1 }),
+		"unit: no order":              unitOf(func(u *unit) { u.Orders = nil }),
+		"unit: many orders": unitOf(func(u *unit) {
+			u.Part, u.Orders = nil,
+				make([]content, mostOrders+1)
+		}),
 		"unit: a build with a wildcard":   unitOf(func(u *unit) { u.Build = ">" }),
 		"unit: a build in two parts":      unitOf(func(u *unit) { u.Build = "a.b" }),
 		"unit: no id":                     unitOf(func(u *unit) { u.ID = "" }),
@@ -52,21 +59,24 @@ func TestMessagesAreChecked(t *testing.T) {
 		"order: a program outside":        orderOf(func(o *order) { o.Programs = []string{"../x"} }),
 		"order: no output":                orderOf(func(o *order) { o.Outputs = nil }),
 		"order: an input without a hash":  orderOf(func(o *order) { o.Inputs[0].SHA256 = "" }),
-		"order: an earlier file outside":  orderOf(func(o *order) { o.Earlier = []taskgraph.Output{{Path: "a/../../b", SHA256: sum}} }),
-		"done: an output outside":         doneOf(func(d *done) { d.Jobs[0].Outputs[0].Path = "../a" }),
-		"done: an output without a hash":  doneOf(func(d *done) { d.Jobs[0].Outputs[0].SHA256 = "" }),
-		"done: time that ran backwards":   doneOf(func(d *done) { d.Took = -1 }),
-		"done: no worker":                 doneOf(func(d *done) { d.Worker = "" }),
-		"done: a content that lies":       doneOf(func(d *done) { d.Small[sum] = []byte("y") }),
-		"done: pieces without a hash":     doneOf(func(d *done) { d.Part = &content{} }),
-		"ask: a unit with a wildcard":     &ask{Unit: "*", Worker: "a"},
-		"ask: a long name":                &ask{Unit: "1", Worker: strings.Repeat("a", mostName+1)},
-		"tell: more than all":             &tell{Unit: "1", Worker: "a", Done: 2, Total: 1},
-		"stop: a wildcard":                &stop{Unit: "a b"},
-		"here: nobody":                    &Here{},
-		"here: many hands":                &Here{Worker: "a", Hands: math.MaxInt},
-		"roll: a long version":            &roll{Version: strings.Repeat("v", mostText+1)},
-		"kept: no hash":                   &kepts{{Key: "k"}},
+		"order: an earlier file outside": orderOf(func(o *order) {
+			o.Earlier = []taskgraph.Output{{Path: "a/../../b",
+				SHA256: sum}}
+		}),
+		"done: an output outside":        doneOf(func(d *done) { d.Jobs[0].Outputs[0].Path = "../a" }),
+		"done: an output without a hash": doneOf(func(d *done) { d.Jobs[0].Outputs[0].SHA256 = "" }),
+		"done: time that ran backwards":  doneOf(func(d *done) { d.Took = -1 }),
+		"done: no worker":                doneOf(func(d *done) { d.Worker = "" }),
+		"done: a content that lies":      doneOf(func(d *done) { d.Small[sum] = []byte("y") }),
+		"done: pieces without a hash":    doneOf(func(d *done) { d.Part = &content{} }),
+		"ask: a unit with a wildcard":    &ask{Unit: "*", Worker: "a"},
+		"ask: a long name":               &ask{Unit: "1", Worker: strings.Repeat("a", mostName+1)},
+		"tell: more than all":            &tell{Unit: "1", Worker: "a", Done: 2, Total: 1},
+		"stop: a wildcard":               &stop{Unit: "a b"},
+		"here: nobody":                   &Here{},
+		"here: many hands":               &Here{Worker: "a", Hands: math.MaxInt},
+		"roll: a long version":           &roll{Version: strings.Repeat("v", mostText+1)},
+		"kept: no hash":                  &kepts{{Key: "k"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			data, err := json.Marshal(m)
@@ -74,21 +84,26 @@ func TestMessagesAreChecked(t *testing.T) {
 			assert.Error(t, decode(data, m))
 		})
 	}
-	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*order) {}), "done": doneOf(func(*done) {}),
-		"ask": &ask{Unit: "1", Worker: "attic"}, "reply": &reply{Go: []string{"a"}}, "tell": &tell{Unit: "1", Worker: "a", Total: 3}, "stop": &stop{}, "here": &Here{Worker: "a"}, "roll": &roll{}, "kept": &kepts{{"k", hash}}} {
+	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*order) {}),
+		"done": doneOf(func(*done) {}),
+		"ask":  &ask{Unit: "1", Worker: "attic"}, "reply": &reply{Go: []string{"a"}},
+		"tell": &tell{Unit: "1", Worker: "a", Total: 3}, "stop": &stop{}, "here": &Here{Worker: "a"}, "roll": &roll{},
+		"kept": &kepts{{"k", hash}}} {
 		data, err := json.Marshal(m)
 		require.NoError(t, err)
 		assert.NoError(t, decode(data, m), name)
 	}
 }
 
-// Whatever comes in, checking it ends without a fault, and what passes can be used: a key made of it, a path below a folder.
+// Whatever comes in, checking it ends without a fault, and what passes can be used: a key made of
+// it, a path below a folder.
 func FuzzMessages(f *testing.F) {
 	f.Add([]byte(`{"version":"1","build":"b","id":"1","orders":[{"sha256":"` + sum + `","size":1}]}`))
 	f.Add([]byte(`{"id":"a","step":"map","inputs":[{"path":"a","sha256":"` + sum + `","size":1}],"outputs":["b"]}`))
 	f.Add([]byte(`{"unit":"1","worker":"a","jobs":[{"id":"x","outputs":[{"path":"b","sha256":"","size":1}]}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, m := range []message{&unit{}, &order{}, &done{}, &ask{}, &reply{}, &tell{}, &stop{}, &Here{}, &roll{}, &kepts{}} {
+		for _, m := range []message{&unit{}, &order{}, &done{}, &ask{}, &reply{}, &tell{}, &stop{}, &Here{}, &roll{},
+			&kepts{}} {
 			if decode(data, m) != nil {
 				continue
 			}

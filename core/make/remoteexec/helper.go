@@ -18,7 +18,8 @@ import (
 // mostPart is how large what comes of pieces may be, in bytes.
 const mostPart = 256 << 20
 
-// For gives those who help with parts of a job that is done here; it takes the place of the task's store, so that helpers can be told what was kept.
+// For gives those who help with parts of a job that is done here; it takes the place of the task's
+// store, so that helpers can be told what was kept.
 func (c *Crew) For(t *taskgraph.Task) (stage.Crew, stage.Store) {
 	a := t.Ask()
 	if a == nil {
@@ -196,7 +197,8 @@ func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l
 }
 
 // confirm has pieces done once more, by another worker than the first; by is empty when none could.
-func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
+func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lent) (data []byte,
+	by string) {
 	c := h.c
 	c.mu.Lock()
 	if !c.besides(first) {

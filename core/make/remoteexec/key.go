@@ -20,8 +20,9 @@ import (
 	"vornix/core/base/tomlfile"
 )
 
-// Key is what a machine has to know to take part in a farm: where its server is, and what lets in there. It is a file of its own, which the server's
-// owner hands out, and not the project's: no project can lead a machine to a farm.
+// Key is what a machine has to know to take part in a farm: where its server is, and what lets in
+// there. It is a file of its own, which the server's owner hands out, and not the project's: no
+// project can lead a machine to a farm.
 type Key struct {
 	Servers     []string `toml:"servers" jsonschema:"required,description=Addresses of the farm's server: tls://HOST:PORT\\, or nats://HOST:PORT without encryption"`
 	Token       string   `toml:"token" jsonschema:"description=The token that lets in"`
@@ -37,7 +38,8 @@ type Key struct {
 
 // ReadKey reads a key file, which nobody else may read.
 func ReadKey(file string) (*Key, error) {
-	data, err := credential.ReadFile(file, mostKey, "Whoever has the farm's key can send work to all of its machines, and results to your builds.")
+	data, err := credential.ReadFile(file, mostKey,
+		"Whoever has the farm's key can send work to all of its machines, and results to your builds.")
 	var f *fault.Fault
 	if errors.As(err, &f) { // it is said of a token's file there
 		f.What = strings.NewReplacer("the token's file", "the farm's key", "for a token", "for a key").Replace(f.What)
@@ -64,7 +66,8 @@ const mostKey = 64 << 10
 
 func (k *Key) check(place fault.Place) error {
 	wrong := func(format string, args ...any) error {
-		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf(format, args...), Place: place, Do: "Take the file that 'vornix farm host' wrote, or see docs/farm.md."}
+		return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf(format, args...), Place: place,
+			Do: "Take the file that 'vornix farm host' wrote, or see docs/farm.md."}
 	}
 	if len(k.Servers) == 0 {
 		return wrong("the farm's key names no server")

@@ -38,7 +38,9 @@ func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*li
 	if err != nil {
 		return nil, err
 	}
-	options = append(options, nats.Name(name), nats.Timeout(patience), nats.ErrorHandler(func(*nats.Conn, *nats.Subscription, error) {}), nats.MaxReconnects(-1), nats.ReconnectWait(time.Second), nats.ReconnectJitter(200*time.Millisecond, time.Second),
+	options = append(options, nats.Name(name), nats.Timeout(patience),
+		nats.ErrorHandler(func(*nats.Conn, *nats.Subscription, error) {}), nats.MaxReconnects(-1),
+		nats.ReconnectWait(time.Second), nats.ReconnectJitter(200*time.Millisecond, time.Second),
 		nats.PingInterval(3*time.Second), nats.MaxPingsOutstanding(2), nats.DrainTimeout(2*time.Second))
 	nc, err := nats.Connect(joined(k.Servers), options...)
 	if err != nil {
@@ -70,10 +72,12 @@ func joined(servers []string) string {
 
 // away says why a farm is out of reach.
 func away(k *Key, err error) error {
-	f := &fault.Fault{What: "the farm at " + humanize.Printable(k.Where()) + " is out of reach", Err: err, Do: "Look whether its host runs ('vornix farm host'), and whether this machine may get there."}
+	f := &fault.Fault{What: "the farm at " + humanize.Printable(k.Where()) + " is out of reach", Err: err,
+		Do: "Look whether its host runs ('vornix farm host'), and whether this machine may get there."}
 	switch {
 	case errors.Is(err, nats.ErrAuthorization), errors.Is(err, nats.ErrAuthExpired):
-		f.What, f.Do = "the farm at "+humanize.Printable(k.Where())+" does not let this machine in", "Get its key anew from who runs the host."
+		f.What, f.Do = "the farm at "+humanize.Printable(k.Where())+" does not let this machine in",
+			"Get its key anew from who runs the host."
 	case full(err):
 		f.Do = "Give JetStream more room at that server (max_file_store)."
 	case errors.Is(err, jetstream.ErrJetStreamNotEnabled), errors.Is(err, jetstream.ErrJetStreamNotEnabledForAccount):
@@ -116,15 +120,20 @@ func bucket(limits Limits) jetstream.ObjectStoreConfig {
 	if most == 0 {
 		most = -1
 	}
-	return jetstream.ObjectStoreConfig{Bucket: bucketName, Description: "Contents on their way between machines of Vornix", TTL: cmp.Or(limits.Keep, 24*time.Hour), MaxBytes: most}
+	return jetstream.ObjectStoreConfig{Bucket: bucketName,
+		Description: "Contents on their way between machines of Vornix", TTL: cmp.Or(limits.Keep, 24*time.Hour),
+		MaxBytes: most}
 }
 
 // open finds the stream and the bucket, or makes them.
 func (l *line) open(ctx context.Context) (err error) {
 	l.work, err = l.js.Stream(ctx, streamName)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
-		l.work, err = l.js.CreateStream(ctx, jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix", Subjects: []string{workSubject + ".*.*"}, Retention: jetstream.WorkQueuePolicy,
-			Storage: jetstream.FileStorage, MaxAge: waits, MaxMsgs: 100_000, MaxBytes: 256 << 20, Discard: jetstream.DiscardNew})
+		l.work, err = l.js.CreateStream(ctx,
+			jetstream.StreamConfig{Name: streamName, Description: "Units of work of Vornix",
+				Subjects: []string{workSubject + ".*.*"}, Retention: jetstream.WorkQueuePolicy,
+				Storage: jetstream.FileStorage, MaxAge: waits, MaxMsgs: 100_000, MaxBytes: 256 << 20,
+				Discard: jetstream.DiscardNew})
 	}
 	if err != nil {
 		return fmt.Errorf("the queue of work: %w", err)
@@ -142,7 +151,10 @@ func (l *line) open(ctx context.Context) (err error) {
 // consumer is the queue of those who take units of a version.
 func (l *line) consumer(ctx context.Context, version string) (jetstream.Consumer, error) {
 	t := token(version)
-	return l.js.CreateOrUpdateConsumer(ctx, streamName, jetstream.ConsumerConfig{Durable: consumerName + "-" + t, FilterSubject: workSubject + "." + t + ".*", InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait, MaxDeliver: deliveries, MaxAckPending: 100_000, MaxWaiting: 10_000})
+	return l.js.CreateOrUpdateConsumer(ctx, streamName,
+		jetstream.ConsumerConfig{Durable: consumerName + "-" + t, FilterSubject: workSubject + "." + t + ".*",
+			InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait,
+			MaxDeliver: deliveries, MaxAckPending: 100_000, MaxWaiting: 10_000})
 }
 
 // has says whether a content is there.

@@ -52,7 +52,8 @@ func Look(ctx context.Context, k *Key, version string) (*State, error) {
 	return s, ctx.Err()
 }
 
-// present says which workers are there, by their names. It listens for a while, and for some trips to the server more: that is how far away they are.
+// present says which workers are there, by their names. It listens for a while, and for some trips
+// to the server more: that is how far away they are.
 func (l *line) present(ctx context.Context, version string, d time.Duration) ([]Here, error) {
 	var mu sync.Mutex
 	list := []Here{}

@@ -131,8 +131,8 @@ func (c *Crew) pick() int {
 	return -1
 }
 
-// batch makes a unit of the last jobs that are pending: those at the front are next to be done here. Small ones go together, of one step. The caller holds
-// the lock.
+// batch makes a unit of the last jobs that are pending: those at the front are next to be done
+// here. Small ones go together, of one step. The caller holds the lock.
 func (c *Crew) batch() *sent {
 	u := c.unit()
 	want, sum := c.work(), time.Duration(0)
@@ -145,7 +145,8 @@ func (c *Crew) batch() *sent {
 		}
 		o := c.pending[at]
 		cost := cmp.Or(o.ask.Expected, c.cost[o.ask.Step])
-		if len(u.offers) > 0 && (cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Not != u.offers[0].ask.Not) {
+		if len(u.offers) > 0 &&
+			(cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Not != u.offers[0].ask.Not) {
 			break
 		}
 		c.pending = slices.Delete(c.pending, at, at+1)
@@ -163,13 +164,15 @@ func (c *Crew) batch() *sent {
 // unit begins a unit. The caller holds the lock.
 func (c *Crew) unit() *sent {
 	c.count++
-	u := &sent{unit: unit{Version: c.o.Version, Build: c.build, ID: strconv.Itoa(c.count)}, at: time.Now(), declined: map[string]bool{}}
+	u := &sent{unit: unit{Version: c.o.Version, Build: c.build, ID: strconv.Itoa(c.count)}, at: time.Now(),
+		declined: map[string]bool{}}
 	c.units[u.ID] = u
 	return u
 }
 
 // publish puts a unit into the queue, after all that it is made of.
-func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask, open func(sum string) (io.ReadCloser, error), more []content) (err error) {
+func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask,
+	open func(sum string) (io.ReadCloser, error), more []content) (err error) {
 	defer func() {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -199,7 +202,8 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask, open
 		order := pack(a.Order)
 		k := contentOf(order)
 		u.Orders = append(u.Orders, k)
-		if err := bring(k, func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(order)), nil }); err != nil {
+		if err := bring(k,
+			func(string) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(order)), nil }); err != nil {
 			return err
 		}
 		for _, in := range slices.Concat(a.Inputs, a.Earlier) {
@@ -234,8 +238,8 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask, open
 // subject is where the build's units are published.
 func (c *Crew) subject() string { return workSubject + "." + token(c.o.Version) + "." + c.build }
 
-// trip is about how long a unit is on its way besides the work, by how long it took to put it into the queue: it is given to a worker, who asks, hands in,
-// and hears that it came.
+// trip is about how long a unit is on its way besides the work, by how long it took to put it into
+// the queue: it is given to a worker, who asks, hands in, and hears that it came.
 func trip(published time.Duration) time.Duration { return 4 * published }
 
 // all reads a content that is small.

@@ -94,29 +94,31 @@ func (s *smith) run(ctx context.Context, w task, file string, t *taskgraph.Task,
 		sums := make([][sha256.Size]byte, w.Pieces)
 		before := sha256.Sum256(data)
 		work := e.Begin("smithing", int64(w.Pieces))
-		err := work.Parts(ctx, stage.Parts{N: w.Pieces, Block: 64, Size: 2, Weight: 1, Key: func(first int) string { return stage.Key(t.Sum(t.Inputs()[0]), stage1, first) },
-			Do: func(first, last int) {
-				for i := first; i < last; i++ {
-					time.Sleep(s.slow)
-					sums[i] = hashed(fmt.Appendf(nil, "%x %d", before, i), w.Rounds)
-					if s.spoil != nil {
-						copy(sums[i][:], s.spoil(sums[i][:]))
+		err := work.Parts(ctx,
+			stage.Parts{N: w.Pieces, Block: 64, Size: 2, Weight: 1,
+				Key: func(first int) string { return stage.Key(t.Sum(t.Inputs()[0]), stage1, first) },
+				Do: func(first, last int) {
+					for i := first; i < last; i++ {
+						time.Sleep(s.slow)
+						sums[i] = hashed(fmt.Appendf(nil, "%x %d", before, i), w.Rounds)
+						if s.spoil != nil {
+							copy(sums[i][:], s.spoil(sums[i][:]))
+						}
 					}
-				}
-			}, Pack: func(first, last int) (data []byte) {
-				for _, sum := range sums[first:last] {
-					data = append(data, sum[:]...)
-				}
-				return data
-			}, Unpack: func(first, last int, data []byte) bool {
-				if len(data) != sha256.Size*(last-first) {
-					return false
-				}
-				for i := first; i < last; i++ {
-					copy(sums[i][:], data[sha256.Size*(i-first):])
-				}
-				return true
-			}})
+				}, Pack: func(first, last int) (data []byte) {
+					for _, sum := range sums[first:last] {
+						data = append(data, sum[:]...)
+					}
+					return data
+				}, Unpack: func(first, last int, data []byte) bool {
+					if len(data) != sha256.Size*(last-first) {
+						return false
+					}
+					for i := first; i < last; i++ {
+						copy(sums[i][:], data[sha256.Size*(i-first):])
+					}
+					return true
+				}})
 		if err != nil {
 			return err
 		}
@@ -154,26 +156,32 @@ func newProject(t *testing.T, small int, large task) *project {
 		for i, in := range inputs {
 			require.NoError(t, os.WriteFile(filepath.Join(p.dir, in), bytes.Repeat([]byte(in), 1+i*3000), 0o600))
 		}
-		p.jobs = append(p.jobs, &taskgraph.Job{ID: id, Step: "smith", Version: 1, Recipe: w.encode(), Work: w.encode(), Inputs: inputs, Outputs: []string{id + ".out"}, Splits: w.Pieces > 0})
+		p.jobs = append(p.jobs,
+			&taskgraph.Job{ID: id, Step: "smith", Version: 1, Recipe: w.encode(), Work: w.encode(), Inputs: inputs,
+				Outputs: []string{id + ".out"}, Splits: w.Pieces > 0})
 	}
 	if large.Pieces > 0 {
 		add("large", large, "large.in")
 	}
 	for i := range small {
-		add(fmt.Sprintf("small%d", i), task{Rounds: 10_000, Size: 100 + i*997}, fmt.Sprintf("a%d.in", i), fmt.Sprintf("b%d.in", i))
+		add(fmt.Sprintf("small%d", i), task{Rounds: 10_000, Size: 100 + i*997}, fmt.Sprintf("a%d.in", i),
+			fmt.Sprintf("b%d.in", i))
 	}
 	return p
 }
 
-// build builds a project, with a farm's help when there is a key, and gives what came of it: every output, and the findings of every job.
-func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify ...float64) (map[string]string, *taskgraph.Report, []remoteexec.Share) {
+// build builds a project, with a farm's help when there is a key, and gives what came of it: every
+// output, and the findings of every job.
+func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify ...float64) (map[string]string,
+	*taskgraph.Report, []remoteexec.Share) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o700))
 	o := taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1}
 	var crew *remoteexec.Crew
 	if key != nil {
 		var err error
-		crew, err = remoteexec.Join(context.Background(), remoteexec.Options{Key: key, Version: "1", Recheck: append(verify, 0)[0]})
+		crew, err = remoteexec.Join(context.Background(),
+			remoteexec.Options{Key: key, Version: "1", Recheck: append(verify, 0)[0]})
 		require.NoError(t, err)
 		o.Crew = crew
 	}
@@ -251,12 +259,14 @@ func (e *events) has(what, why string) bool {
 }
 
 // work runs a worker until stop is called, or the test ends, and waits until it has joined.
-func work(t *testing.T, key *remoteexec.Key, name string, s *smith, change ...func(*remoteexec.WorkerOptions)) (stop func(), told *events) {
+func work(t *testing.T, key *remoteexec.Key, name string, s *smith,
+	change ...func(*remoteexec.WorkerOptions)) (stop func(), told *events) {
 	t.Helper()
 	dir, err := safefile.OpenDir(t.TempDir())
 	require.NoError(t, err)
 	told = &events{}
-	o := remoteexec.WorkerOptions{Key: key, Version: "1", Name: name, Hands: 2, Dir: dir, Most: 1 << 30, Do: s, Said: told.said}
+	o := remoteexec.WorkerOptions{Key: key, Version: "1", Name: name, Hands: 2, Dir: dir, Most: 1 << 30, Do: s,
+		Said: told.said}
 	for _, f := range change {
 		f(&o)
 	}
@@ -283,7 +293,8 @@ func shareOf(t *testing.T, list []remoteexec.Share, name string) remoteexec.Shar
 	return remoteexec.Share{}
 }
 
-// With two workers, jobs and pieces are done by all, and what comes of them is what comes of them alone. On a server of the team's own as on Vornix's.
+// With two workers, jobs and pieces are done by all, and what comes of them is what comes of them
+// alone. On a server of the team's own as on Vornix's.
 func TestAFarmMakesTheSame(t *testing.T) {
 	p := newProject(t, 60, task{Rounds: 2000, Pieces: 700})
 	alone := p.alone(t)
@@ -335,7 +346,8 @@ func TestAFarmMakesTheSame(t *testing.T) {
 	}
 }
 
-// A worker whose memory is bad, or who lies, is found out, and nothing of it is in the result: neither a job nor a piece, from its first one on or later.
+// A worker whose memory is bad, or who lies, is found out, and nothing of it is in the result:
+// neither a job nor a piece, from its first one on or later.
 func TestAWorkerThatIsWrong(t *testing.T) {
 	p := newProject(t, 60, task{Rounds: 1000, Pieces: 3000})
 	alone := p.alone(t)
@@ -360,15 +372,16 @@ func TestAWorkerThatIsWrong(t *testing.T) {
 			assert.Equal(t, alone, all)
 			assert.Contains(t, shareOf(t, shares, "liar").Shut, "other bytes than here")
 			if after == 0 {
-				assert.Eventually(t, func() bool { return told.has("resting", "found its results wrong") }, 5*time.Second, 20*time.Millisecond, "it is told, and takes a rest")
+				assert.Eventually(t, func() bool { return told.has("resting", "found its results wrong") },
+					5*time.Second, 20*time.Millisecond, "it is told, and takes a rest")
 			}
 			assert.Empty(t, shareOf(t, shares, "good").Shut)
 		})
 	}
 }
 
-// With --verify 1 a second worker does everything again, so that even one wrong piece or one wrong job is found: the build's own machine does no more
-// than it does without.
+// With --verify 1 a second worker does everything again, so that even one wrong piece or one wrong
+// job is found: the build's own machine does no more than it does without.
 func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
 	p := newProject(t, 60, task{Rounds: 2000, Pieces: 700})
 	alone := p.alone(t)
@@ -431,8 +444,8 @@ func TestEverythingTwiceOnTwoWorkers(t *testing.T) {
 	})
 }
 
-// Whoever runs the host sees every message. Where some are cut short, said twice, or said again much later, a build comes out as it should, and nobody is
-// blamed who did nothing wrong.
+// Whoever runs the host sees every message. Where some are cut short, said twice, or said again
+// much later, a build comes out as it should, and nobody is blamed who did nothing wrong.
 func TestAHostThatRepeatsAndCuts(t *testing.T) {
 	p := newProject(t, 40, task{Rounds: 1000, Pieces: 700})
 	alone := p.alone(t)
@@ -488,7 +501,8 @@ func connected(t *testing.T, k *remoteexec.Key) *nats.Conn {
 	t.Helper()
 	c := x509.NewCertPool()
 	require.True(t, c.AppendCertsFromPEM([]byte(k.Certificate)))
-	nc, err := nats.Connect(k.Servers[0], nats.Token(k.Token), nats.Secure(&tls.Config{RootCAs: c, ServerName: k.Name, MinVersion: tls.VersionTLS12}))
+	nc, err := nats.Connect(k.Servers[0], nats.Token(k.Token),
+		nats.Secure(&tls.Config{RootCAs: c, ServerName: k.Name, MinVersion: tls.VersionTLS12}))
 	require.NoError(t, err)
 	t.Cleanup(nc.Close)
 	return nc
@@ -505,8 +519,11 @@ func TestHostileMessages(t *testing.T) {
 	js, err := jetstream.New(nc)
 	require.NoError(t, err)
 	sum := sha256.Sum256([]byte("1"))
-	bad := []string{``, `{`, `null`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"","size":0}]}`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"xx/../../../../../../dev/zero","size":5}]}`,
-		`{"version":"1","build":"*","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) + `","size":1}]}`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) + `","size":1}],"part":{"first":5,"last":-5}}`}
+	bad := []string{``, `{`, `null`, `{"version":"1","build":"b","id":"1","orders":[{"sha256":"","size":0}]}`,
+		`{"version":"1","build":"b","id":"1","orders":[{"sha256":"xx/../../../../../../dev/zero","size":5}]}`,
+		`{"version":"1","build":"*","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) + `","size":1}]}`,
+		`{"version":"1","build":"b","id":"1","orders":[{"sha256":"` + strings.Repeat("a", 64) +
+			`","size":1}],"part":{"first":5,"last":-5}}`}
 	for _, text := range bad {
 		_, err := js.Publish(t.Context(), fmt.Sprintf("vornix.work.%x.b", sum[:6]), []byte(text))
 		require.NoError(t, err)
@@ -516,7 +533,8 @@ func TestHostileMessages(t *testing.T) {
 			require.NoError(t, nc.Publish(name, []byte(text)))
 		}
 	}
-	require.Eventually(t, func() bool { return told.has("declined", "a unit makes no sense") }, 10*time.Second, 20*time.Millisecond)
+	require.Eventually(t, func() bool { return told.has("declined", "a unit makes no sense") }, 10*time.Second,
+		20*time.Millisecond)
 	all, _, shares := p.build(t, h.Key, &smith{wait: 50 * time.Millisecond})
 	assert.Equal(t, alone, all)
 	assert.NotZero(t, shareOf(t, shares, "cellar").Jobs, "it still works")
@@ -601,7 +619,8 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 	for _, j := range p.jobs {
 		j.Run = func(ctx context.Context, _ *taskgraph.Task) error { <-ctx.Done(); return ctx.Err() }
 	}
-	_, err = taskgraph.Run(ctx, p.jobs, taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+	_, err = taskgraph.Run(ctx, p.jobs,
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
 	require.ErrorIs(t, err, context.DeadlineExceeded)
 	crew.Close()
 	assert.Eventually(t, func() bool {
@@ -614,7 +633,8 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 func TestAHostsLimits(t *testing.T) {
 	peer.Need(t, "nats-server")
 	dir := t.TempDir()
-	for _, l := range []remoteexec.Limits{{Bytes: 1 << 20, Keep: time.Hour}, {Bytes: 1 << 30, Keep: 3 * time.Hour}, {Keep: 2 * time.Hour}} {
+	for _, l := range []remoteexec.Limits{{Bytes: 1 << 20, Keep: time.Hour}, {Bytes: 1 << 30, Keep: 3 * time.Hour},
+		{Keep: 2 * time.Hour}} {
 		h, err := host.Start(t.Context(), host.Options{Dir: dir, Listen: "127.0.0.1:0", Plain: true, Limits: l})
 		require.NoError(t, err)
 		nc, err := nats.Connect(h.Key.Servers[0], nats.Token(h.Key.Token))
@@ -655,7 +675,8 @@ func TestWorkersOfOneName(t *testing.T) {
 	}
 }
 
-// A worker says why it does nothing: another version, a step that it does not do, a recipe that means something else to it. The build does it itself.
+// A worker says why it does nothing: another version, a step that it does not do, a recipe that
+// means something else to it. The build does it itself.
 func TestAWorkerDeclines(t *testing.T) {
 	h := started(t, t.TempDir(), "127.0.0.1:0")
 	defer h.Stop()
@@ -668,7 +689,8 @@ func TestAWorkerDeclines(t *testing.T) {
 	assert.Equal(t, "it runs 2, and the build 1", shareOf(t, shares, "newer").Declined)
 	stop()
 
-	for why, doer := range map[string]remoteexec.Doer{"no smith does": picky{"no smith does it"}, "means something else": picky{""}} {
+	for why, doer := range map[string]remoteexec.Doer{"no smith does": picky{"no smith does it"},
+		"means something else": picky{""}} {
 		p.forget(t)
 		stop, told := work(t, h.Key, "picky", &smith{}, func(o *remoteexec.WorkerOptions) { o.Do = doer })
 		all, _, shares = p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
@@ -679,7 +701,8 @@ func TestAWorkerDeclines(t *testing.T) {
 	}
 
 	// One that fails at the job, or breaks down, is no reason to fail.
-	for _, s := range []*smith{{fails: errors.New("out of coal")}, {spoil: func([]byte) []byte { panic("the anvil broke") }}} {
+	for _, s := range []*smith{{fails: errors.New("out of coal")},
+		{spoil: func([]byte) []byte { panic("the anvil broke") }}} {
 		p.forget(t)
 		stop, told := work(t, h.Key, "clumsy", s)
 		all, _, _ = p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
@@ -714,19 +737,27 @@ func TestCertificatesOfBothSides(t *testing.T) {
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	about := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"nats.example"}, NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
+	about := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"nats.example"},
+		NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true,
+		KeyUsage:    x509.KeyUsageCertSign | x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth}}
 	der, err := x509.CreateCertificate(rand.Reader, about, about, &key.PublicKey, key)
 	require.NoError(t, err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	cert, secret := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
+	cert, secret := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "cert.pem"), cert, 0o600))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "key.pem"), secret, 0o600))
-	address, _, _ := peer.NATS(t, fmt.Sprintf(`tls { cert_file: "%[1]s/cert.pem", key_file: "%[1]s/key.pem", ca_file: "%[1]s/cert.pem", verify: true }`, dir))
+	address, _, _ := peer.NATS(t,
+		fmt.Sprintf(`tls { cert_file: "%[1]s/cert.pem", key_file: "%[1]s/key.pem", ca_file: "%[1]s/cert.pem", verify: true }`, dir))
 	file := filepath.Join(dir, "farm.key")
-	for own, lets := range map[string]bool{"": false, fmt.Sprintf("own_certificate = '''\n%s'''\nown_key = '''\n%s'''\n", cert, secret): true} {
-		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "servers = ['tls://%s']\nname = 'nats.example'\ncertificate = '''\n%s'''\n%s", address, cert, own), 0o600))
+	for own, lets := range map[string]bool{"": false,
+		fmt.Sprintf("own_certificate = '''\n%s'''\nown_key = '''\n%s'''\n", cert, secret): true} {
+		require.NoError(t,
+			os.WriteFile(file,
+				fmt.Appendf(nil, "servers = ['tls://%s']\nname = 'nats.example'\ncertificate = '''\n%s'''\n%s", address,
+					cert, own), 0o600))
 		k, err := remoteexec.ReadKey(file)
 		require.NoError(t, err)
 		_, err = remoteexec.Look(context.Background(), k, "1")
@@ -743,11 +774,13 @@ func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
 	crew, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: h.Key, Version: "1"})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "out"), 0o700))
-	broken := &finding.Failure{What: "it can't be made", Findings: []finding.Finding{finding.TextureDecode.At(fault.Place{File: "a0.in"}, "it is broken")}}
+	broken := &finding.Failure{What: "it can't be made",
+		Findings: []finding.Finding{finding.TextureDecode.At(fault.Place{File: "a0.in"}, "it is broken")}}
 	for _, j := range p.jobs {
 		j.Run = func(context.Context, *taskgraph.Task) error { time.Sleep(100 * time.Millisecond); return broken }
 	}
-	report, err := taskgraph.Run(context.Background(), p.jobs, taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+	report, err := taskgraph.Run(context.Background(), p.jobs,
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
 	require.NoError(t, err)
 	assert.Equal(t, len(p.jobs), report.Count(taskgraph.Failed))
 	assert.Contains(t, shareOf(t, crew.Close().Shares, "smooth").Shut, "can't be made here")
@@ -821,7 +854,8 @@ func TestKeys(t *testing.T) {
 
 // A host says when its server has exited, and one without a server says what to install.
 func TestAHostWithoutItsServer(t *testing.T) {
-	_, err := host.Start(context.Background(), host.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Server: "no-such-program"})
+	_, err := host.Start(context.Background(),
+		host.Options{Dir: t.TempDir(), Listen: "127.0.0.1:0", Server: "no-such-program"})
 	assert.ErrorContains(t, err, "the program no-such-program was not found")
 	h := started(t, t.TempDir(), "127.0.0.1:0")
 	pid := h.Process()

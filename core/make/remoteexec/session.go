@@ -13,7 +13,8 @@ import (
 )
 
 const (
-	// mostSessions is how many jobs are kept ready for more of their pieces, and idleFor how long one that nobody asks for.
+	// mostSessions is how many jobs are kept ready for more of their pieces, and idleFor how long
+	// one that nobody asks for.
 	mostSessions = 2
 	idleFor      = 30 * time.Second
 )
@@ -23,8 +24,8 @@ var (
 	errEnded  = errors.New("the job came to its end without these pieces")
 )
 
-// session is a job of which pieces are done: it is run up to the stage whose pieces are asked for, and waits there for more. What earlier stages came to it
-// takes from what the build kept.
+// session is a job of which pieces are done: it is run up to the stage whose pieces are asked for,
+// and waits there for more. What earlier stages came to it takes from what the build kept.
 type session struct {
 	key    string // of the job
 	began  time.Time
@@ -65,7 +66,8 @@ func (w *worker) pieces(ctx context.Context, u *unit, o *taskgraph.Order) ([]byt
 	if err := decode(list, &have); err != nil {
 		return nil, err
 	}
-	r := &request{key: u.Part.Key, first: u.Part.First, last: u.Part.Last, kept: map[string]content{}, done: make(chan result, 1)}
+	r := &request{key: u.Part.Key, first: u.Part.First, last: u.Part.Last, kept: map[string]content{},
+		done: make(chan result, 1)}
 	for _, k := range have {
 		r.kept[k.Key] = k.content
 	}
@@ -105,7 +107,9 @@ func (w *worker) session(u *unit, o *taskgraph.Order, r *request) (*session, err
 	ctx, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	load := func(key string) ([]byte, bool) { return w.load(ctx, s, key) }
-	t, err := w.bench.Task(ctx, o, decides, taskgraph.Hooks{Kept: load, Keep: func(string, []byte) error { return nil }, Advance: func(string, int64, int64) {}})
+	t, err := w.bench.Task(ctx, o, decides,
+		taskgraph.Hooks{Kept: load, Keep: func(string, []byte) error { return nil },
+			Advance: func(string, int64, int64) {}})
 	if err != nil {
 		cancel()
 		return nil, err
@@ -276,7 +280,8 @@ func (s *session) work(n int) {
 	s.mu.Unlock()
 }
 
-// next waits for pieces under a key to be asked for; nil when some of a later stage are asked for instead, or the session was ended.
+// next waits for pieces under a key to be asked for; nil when some of a later stage are asked for
+// instead, or the session was ended.
 func (s *session) next(ctx context.Context, key string) (*request, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -10,7 +10,8 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// What a farm's server knows: one stream of units of work, with one queue of those who take them; one bucket of contents; and subjects.
+// What a farm's server knows: one stream of units of work, with one queue of those who take them;
+// one bucket of contents; and subjects.
 const (
 	streamName   = "vornix-work"
 	workSubject  = "vornix.work" // and a version's token, and a build
@@ -39,7 +40,8 @@ func token(version string) string {
 func subject(build, word string) string { return "vornix.build." + build + "." + word }
 
 const (
-	// ackWait is how long a unit may be silent before the queue gives it to somebody else; beat is how often it is said that one is at it.
+	// ackWait is how long a unit may be silent before the queue gives it to somebody else; beat is
+	// how often it is said that one is at it.
 	ackWait = 20 * time.Second
 	beat    = 4 * time.Second
 	// here is how often workers say that they are there, gone how long after the last time they are taken for gone.

@@ -23,13 +23,15 @@ import (
 
 // Doer does jobs.
 type Doer interface {
-	// Decides reads an order's work, and gives what of it decides the result as this program writes it. The error says why the order is not done here.
+	// Decides reads an order's work, and gives what of it decides the result as this program writes
+	// it. The error says why the order is not done here.
 	Decides(o *taskgraph.Order) ([]byte, error)
 	// Do does an order. crew, when not nil, serves those pieces of it that are asked for.
 	Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stage.Crew) error
 }
 
-// ErrNotAllowed is why a worker declines what its owner does not allow: others may do it, and nothing is wrong with the worker.
+// ErrNotAllowed is why a worker declines what its owner does not allow: others may do it, and
+// nothing is wrong with the worker.
 var ErrNotAllowed = errors.New("it runs no steps of a project's own; a worker with --own-steps does")
 
 // WorkerOptions for Work.
@@ -89,7 +91,8 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: taskgraph.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second), units: map[string]*taken{}, waiting: map[*context.CancelFunc]bool{}}
+	w := &worker{o: o, bench: taskgraph.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second),
+		units: map[string]*taken{}, waiting: map[*context.CancelFunc]bool{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
 		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
@@ -116,7 +119,8 @@ func Work(ctx context.Context, o WorkerOptions) error {
 // asks is how long a worker that comes listens who is there.
 const asks = 300 * time.Millisecond
 
-// call finds a name for the worker that no other has: builds tell workers apart by their names, and machines that are made of one image have the same.
+// call finds a name for the worker that no other has: builds tell workers apart by their names, and
+// machines that are made of one image have the same.
 func (w *worker) call(ctx context.Context) error {
 	list, err := w.l.present(ctx, "", asks)
 	if err != nil {
@@ -155,7 +159,8 @@ func (w *worker) serve(ctx context.Context) error {
 			(*again)()
 		}
 	})
-	for name, handle := range map[string]nats.MsgHandler{rollSubject: w.rolled, "vornix.build.*." + stopWord: w.stopped} {
+	for name, handle := range map[string]nats.MsgHandler{rollSubject: w.rolled,
+		"vornix.build.*." + stopWord: w.stopped} {
 		if _, err := w.l.nc.Subscribe(name, handle); err != nil {
 			return away(w.o.Key, err)
 		}
@@ -190,7 +195,8 @@ func (w *worker) tend(ctx context.Context) {
 	}
 }
 
-// unused is since when contents may be in use: since the oldest unit or session that is there began. Clocks of file systems may be behind.
+// unused is since when contents may be in use: since the oldest unit or session that is there
+// began. Clocks of file systems may be behind.
 func (w *worker) unused() time.Time {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -214,7 +220,8 @@ func earlier(a, b time.Time) time.Time {
 // tell says that the worker is there.
 func (w *worker) tell(h Here, to string) {
 	w.mu.Lock()
-	h.Worker, h.System, h.Version, h.Hands, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Hands, w.o.Own, w.since
+	h.Worker, h.System, h.Version, h.Hands, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Hands, w.o.Own,
+		w.since
 	for _, t := range w.units {
 		if t.job != "" {
 			h.Doing = append(h.Doing, t.job)
@@ -294,7 +301,8 @@ func (w *worker) hand(ctx context.Context) {
 			w.take(ctx, m)
 		case errors.Is(err, context.Canceled):
 			queue = nil
-		case errors.Is(err, nats.ErrTimeout), errors.Is(err, context.DeadlineExceeded), errors.Is(err, jetstream.ErrNoMessages):
+		case errors.Is(err, nats.ErrTimeout), errors.Is(err, context.DeadlineExceeded),
+			errors.Is(err, jetstream.ErrNoMessages):
 		default: // the server is away, or has lost what it knew
 			queue = nil
 			sleep(ctx, time.Second)
@@ -522,13 +530,16 @@ func (w *worker) hooks(u *unit, o *taskgraph.Order) taskgraph.Hooks {
 				return
 			}
 			last = time.Now()
-			_ = w.l.nc.Publish(subject(u.Build, tellWord), pack(tell{Unit: u.ID, Worker: w.o.Name, ID: o.ID, Stage: stage, Done: done, Total: total})) // only for people
+			// only for people
+			_ = w.l.nc.Publish(subject(u.Build, tellWord),
+				pack(tell{Unit: u.ID, Worker: w.o.Name, ID: o.ID, Stage: stage, Done: done, Total: total}))
 		},
 	}
 }
 
 // do does what is wanted of a unit.
-func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Order, tasks []*taskgraph.Task, wanted []string) *done {
+func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Order, tasks []*taskgraph.Task,
+	wanted []string) *done {
 	d := &done{Unit: u.ID, Worker: w.o.Name, Small: map[string][]byte{}}
 	start := time.Now()
 	for i, o := range orders {
@@ -578,7 +589,8 @@ func (w *worker) trouble(err error) {
 	}
 }
 
-// inputSize is how many bytes an order needs. Sizes are bounded by the door, and there are at most so many files that the sum is a number.
+// inputSize is how many bytes an order needs. Sizes are bounded by the door, and there are at most
+// so many files that the sum is a number.
 func inputSize(o *taskgraph.Order) (size int64) {
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
 		size += in.Size
@@ -643,14 +655,16 @@ func (w *worker) whole(ctx context.Context, o *taskgraph.Order, t *taskgraph.Tas
 	j.Outputs, j.Findings = t.Result()
 	for _, out := range j.Outputs {
 		c := content{out.SHA256, out.Size}
-		if err := w.send(ctx, c, d, func() (io.ReadCloser, error) { return os.Open(w.bench.Path(c.SHA256)) }); err != nil {
+		if err := w.send(ctx, c, d,
+			func() (io.ReadCloser, error) { return os.Open(w.bench.Path(c.SHA256)) }); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// caught makes an error of what went wrong so badly that the program would stop: it is one job's trouble, and its build does that itself.
+// caught makes an error of what went wrong so badly that the program would stop: it is one job's
+// trouble, and its build does that itself.
 func caught(err *error) {
 	if r := recover(); r != nil {
 		*err = fmt.Errorf("it can't be done here: %v\n%s", r, debug.Stack())

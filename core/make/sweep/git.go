@@ -13,8 +13,8 @@ import (
 	"vornix/core/base/fault"
 )
 
-// tracked are the files under dir that Git tracks, by their slash paths in it: those in the index of the repository that dir lies in. Without
-// a repository there are none.
+// tracked are the files under dir that Git tracks, by their slash paths in it: those in the index
+// of the repository that dir lies in. Without a repository there are none.
 func tracked(dir string) (map[string]bool, error) {
 	abs, err := filepath.Abs(dir)
 	if err != nil {
@@ -55,8 +55,10 @@ func readIndex(file, top, dir string) (map[string]bool, error) {
 	}
 	idx := &index.Index{}
 	if err := index.NewDecoder(bytes.NewReader(data)).Decode(idx); err != nil {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "Git's index can't be read", Place: fault.Place{File: filepath.ToSlash(file)}, Err: err,
-			Why: "Without it nobody knows what Git tracks, so nothing is moved.", Do: "Run 'git status' there; it mends or explains it."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "Git's index can't be read",
+			Place: fault.Place{File: filepath.ToSlash(file)}, Err: err,
+			Why: "Without it nobody knows what Git tracks, so nothing is moved.",
+			Do:  "Run 'git status' there; it mends or explains it."}
 	}
 	rel, err := filepath.Rel(top, dir)
 	if err != nil {

@@ -47,11 +47,12 @@ func (p *Plan) Size() (n int64) {
 
 // Options for NewPlan.
 type Options struct {
-	// Named are files, folders or patterns: only they are looked at. A file that is named exactly goes whoever tracks or needs it.
+	// Named are files, folders or patterns: only they are looked at. A file that is named exactly
+	// goes whoever tracks or needs it.
 	Named []string
 	Rules []Rule // only these; none: all
-	// Made are files in out/ that the last build, packing and the other steps made; all others there are orphans. nil: nobody
-	// knows, so none is.
+	// Made are files in out/ that the last build, packing and the other steps made; all others
+	// there are orphans. nil: nobody knows, so none is.
 	Made map[string]bool
 	// Pictures are images that pictures are made of.
 	Pictures []string
@@ -70,7 +71,8 @@ func NewPlan(ctx context.Context, p *project.Project, g *assetgraph.Graph, o Opt
 	}
 	for _, n := range o.Named {
 		if !w.anywhere(n) {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file " + n + " in the project", Do: "Name a file, a folder or a pattern, from the project's folder."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file " + n + " in the project",
+				Do: "Name a file, a folder or a pattern, from the project's folder."}
 		}
 	}
 	used := map[string]bool{project.FileName: true, p.ProfilePath: true}
@@ -128,7 +130,8 @@ func NewPlan(ctx context.Context, p *project.Project, g *assetgraph.Graph, o Opt
 	w.emptied(plan)
 	for _, list := range [][]Item{plan.Go, plan.Left} {
 		slices.SortFunc(list, func(a, b Item) int {
-			return cmp.Or(cmp.Compare(slices.Index(Rules, a.Rule), slices.Index(Rules, b.Rule)), strings.Compare(a.Path, b.Path))
+			return cmp.Or(cmp.Compare(slices.Index(Rules, a.Rule), slices.Index(Rules, b.Rule)),
+				strings.Compare(a.Path, b.Path))
 		})
 	}
 	plan.Expired, err = expired(p, o.Now)
@@ -164,7 +167,8 @@ func (w *walker) walk(ctx context.Context, rel string) error {
 	}
 	entries, err := os.ReadDir(w.p.Join(rel))
 	if err != nil {
-		return &fault.Fault{What: "could not list the folder", Place: fault.Place{File: rel}, Err: err, Do: "Check who may read it."}
+		return &fault.Fault{What: "could not list the folder", Place: fault.Place{File: rel}, Err: err,
+			Do: "Check who may read it."}
 	}
 	for _, e := range entries {
 		name := path.Join(rel, e.Name())
@@ -224,13 +228,15 @@ func (w *walker) wanted(i Item) bool {
 	if len(w.o.Rules) > 0 && !slices.Contains(w.o.Rules, i.Rule) {
 		return false
 	}
-	return len(w.o.Named) == 0 || slices.ContainsFunc(w.o.Named, func(n string) bool { return quarantine.Covers(n, i.Path) })
+	return len(w.o.Named) == 0 ||
+		slices.ContainsFunc(w.o.Named, func(n string) bool { return quarantine.Covers(n, i.Path) })
 }
 
 func (w *walker) exactly(file string) bool { return slices.Contains(w.o.Named, file) }
 
 func (w *walker) anywhere(name string) bool {
-	return slices.ContainsFunc(w.order, func(f string) bool { return quarantine.Covers(name, f) }) || slices.ContainsFunc(w.folders, func(f string) bool { return quarantine.Covers(name, f) })
+	return slices.ContainsFunc(w.order, func(f string) bool { return quarantine.Covers(name, f) }) ||
+		slices.ContainsFunc(w.folders, func(f string) bool { return quarantine.Covers(name, f) })
 }
 
 // emptied adds the folders that are empty, or will be when the plan is done.

@@ -33,10 +33,14 @@ var names = []struct {
 	pattern string
 	what    string
 }{
-	{Backup, "{*~,#*#,.#*}", "an editor's backup"}, {Backup, "*.~[0-9]*~", "an editor's numbered backup"}, {Backup, "*.{bak,orig,old,rej,sav}", "a backup"}, {Backup, "*.bak[0-9]*", "a numbered backup"},
+	{Backup, "{*~,#*#,.#*}", "an editor's backup"}, {Backup, "*.~[0-9]*~", "an editor's numbered backup"},
+	{Backup, "*.{bak,orig,old,rej,sav}", "a backup"}, {Backup, "*.bak[0-9]*", "a numbered backup"},
 	{Backup, "{* copy.*,* copy ([0-9]*).*,copy of *,*_backup.*,*-backup.*}", "a copy"},
-	{Temporary, "*.{tmp,temp,part,crdownload}", "a temporary file"}, {Temporary, "*.{swp,swo}", "an editor's swap file"}, {Temporary, "*.{log,dmp}", "a log"},
-	{System, "{thumbs.db,ehthumbs.db}", "the system's thumbnails"}, {System, "desktop.ini", "the system's folder settings"}, {System, "{.ds_store,._*}", "the system's folder settings"},
+	{Temporary, "*.{tmp,temp,part,crdownload}", "a temporary file"},
+	{Temporary, "*.{swp,swo}", "an editor's swap file"}, {Temporary, "*.{log,dmp}", "a log"},
+	{System, "{thumbs.db,ehthumbs.db}", "the system's thumbnails"},
+	{System, "desktop.ini", "the system's folder settings"},
+	{System, "{.ds_store,._*}", "the system's folder settings"},
 	{Bundles, "*.{zip,7z,rar,tar,tgz,vnp}", "an archive"},
 }
 
@@ -46,16 +50,21 @@ var folders = []struct {
 	pattern string
 	what    string
 }{
-	{Caches, "{cache,.cache,*_cache,*-cache,*.cache,__pycache__}", "in a cache folder"}, {Caches, "{light_cache,lightcache,*_lights,*.lights}", "in a folder of light"},
-	{System, "__macosx", "the system's folder settings"}, {Backup, "{backup,backups,.backup}", "in a folder of backups"},
+	{Caches, "{cache,.cache,*_cache,*-cache,*.cache,__pycache__}", "in a cache folder"},
+	{Caches, "{light_cache,lightcache,*_lights,*.lights}", "in a folder of light"},
+	{System, "__macosx", "the system's folder settings"},
+	{Backup, "{backup,backups,.backup}", "in a folder of backups"},
 }
 
 // stray are endings, and beginnings of endings, that the patterns of names speak of.
-var stray = []string{".bak", ".orig", ".old", ".rej", ".sav", ".tmp", ".temp", ".part", ".crdownload", ".swp", ".swo", ".log", ".dmp", ".db", ".ini", ".zip", ".7z", ".rar", ".tar", ".tgz", ".vnp"}
+var stray = []string{".bak", ".orig", ".old", ".rej", ".sav", ".tmp", ".temp", ".part", ".crdownload", ".swp", ".swo",
+	".log", ".dmp", ".db", ".ini", ".zip", ".7z", ".rar", ".tar", ".tgz", ".vnp"}
 
 // plain says quickly of nearly all names that no pattern matches them.
 func plain(base string) bool {
-	if base == "" || strings.ContainsRune("~#.", rune(base[0])) || strings.ContainsRune("~#", rune(base[len(base)-1])) || strings.Contains(base, "copy") || strings.Contains(base, "backup") {
+	if base == "" || strings.ContainsRune("~#.", rune(base[0])) ||
+		strings.ContainsRune("~#", rune(base[len(base)-1])) || strings.Contains(base, "copy") ||
+		strings.Contains(base, "backup") {
 		return false
 	}
 	ending := path.Ext(base)
@@ -72,7 +81,8 @@ func Stray(file, bundleEnding string) (rule Rule, what string) {
 	low := strings.ToLower(file)
 	dir, base := path.Split(low)
 	for part := range strings.SplitSeq(strings.TrimSuffix(dir, "/"), "/") {
-		if !strings.Contains(part, "cache") && !strings.Contains(part, "light") && !strings.Contains(part, "backup") && part != "__macosx" {
+		if !strings.Contains(part, "cache") && !strings.Contains(part, "light") && !strings.Contains(part, "backup") &&
+			part != "__macosx" {
 			continue // as nearly all
 		}
 		for _, f := range folders {
@@ -97,5 +107,6 @@ func Stray(file, bundleEnding string) (rule Rule, what string) {
 // numbered says whether a file is the numbered backup of another that is there, such as wall.png.2.
 func numbered(file string, there func(string) bool) bool {
 	ending := path.Ext(file)
-	return len(ending) > 1 && len(ending) <= 4 && strings.Trim(ending[1:], "0123456789") == "" && there(strings.TrimSuffix(file, ending))
+	return len(ending) > 1 && len(ending) <= 4 && strings.Trim(ending[1:], "0123456789") == "" &&
+		there(strings.TrimSuffix(file, ending))
 }

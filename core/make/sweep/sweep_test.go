@@ -57,7 +57,8 @@ func lines(items []sweep.Item) (list []string) {
 func TestRules(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	for rel, rule := range map[string]string{
-		"maps/a.vnx~": "backup", "maps/#a.vnx#": "backup", "maps/.#a": "backup", "textures/a.bak": "backup", "textures/a.png.bak2": "backup", "maps/cairn_station.vnx.3": "backup", "maps/x.~2~": "backup",
+		"maps/a.vnx~": "backup", "maps/#a.vnx#": "backup", "maps/.#a": "backup", "textures/a.bak": "backup",
+		"textures/a.png.bak2": "backup", "maps/cairn_station.vnx.3": "backup", "maps/x.~2~": "backup",
 		"art/wall copy.png": "backup", "art/Copy of wall.png": "backup", "backup/old.png": "backup",
 		"x.tmp": "temporary", "export.log": "temporary", "a/.b.swp": "temporary", "movie.part": "temporary",
 		"Thumbs.db": "system", "maps/.DS_Store": "system", "__MACOSX/maps/._a": "system", "desktop.ini": "system",
@@ -65,7 +66,8 @@ func TestRules(t *testing.T) {
 		"maps/light_cache/a.bin": "cache", ".cache/x": "cache", "maps/deep.probe-cache": "game",
 		"out/tree/gone.txt": "orphan", "out/bundles/stale.parcel": "orphan",
 		"textures/unused.png": "unused", "materials/unused.toml": "unused",
-		"notes/readme.txt": "", "maps/numbers.3": "", "logs.md": "", "catalogue.txt": "", "out/releases/1.0.0/a.zip": "", "out/tree/made.txt": "", ".git/a.bak": "", ".vornix/cache/a.tmp": "",
+		"notes/readme.txt": "", "maps/numbers.3": "", "logs.md": "", "catalogue.txt": "",
+		"out/releases/1.0.0/a.zip": "", "out/tree/made.txt": "", ".git/a.bak": "", ".vornix/cache/a.tmp": "",
 		"other/vornix.toml": "", "other/a.bak": "", // a project of its own
 	} {
 		demotest.Put(t, p, rel, []byte("colour = \"rock/slab\"\n"))
@@ -79,12 +81,19 @@ func TestRules(t *testing.T) {
 	}
 	pl := plan(t, p, sweep.Options{Made: map[string]bool{"out/tree/made.txt": true}})
 	want := []string{
-		"backup art/Copy of wall.png", "backup art/wall copy.png", "backup backup/old.png", "backup maps/#a.vnx#", "backup maps/.#a", "backup maps/a.vnx~", "backup maps/cairn_station.vnx.3", "backup maps/cairn_station.vnx~",
-		"backup maps/x.~2~", "backup textures/a.bak", "backup textures/a.png.bak2", "bundle dist/old.parcel", "bundle dist/pack.zip", "bundle dist/test.vnm", "bundle old/highline-0.9.0.parcel",
-		"cache .cache/x", "cache maps/light_cache/a.bin", "empty-folder .cache", "empty-folder __MACOSX", "empty-folder __MACOSX/maps", "empty-folder a", "empty-folder art", "empty-folder backup", "empty-folder dist", "empty-folder empty",
-		"empty-folder empty/deeper", "empty-folder maps/light_cache", "empty-folder old", "empty-folder sounds/wind", "game maps/deep.probe-cache", "orphan out/bundles/stale.parcel", "orphan out/tree/gone.txt",
-		"system Thumbs.db", "system __MACOSX/maps/._a", "system desktop.ini", "system maps/.DS_Store", "temporary a/.b.swp", "temporary export.log", "temporary movie.part", "temporary x.tmp",
-		"unused materials/unused.toml", "unused pictures/ridge.png", "unused scripts/gust.txt", "unused sounds/wind/gust.wav", "unused textures/unused.png",
+		"backup art/Copy of wall.png", "backup art/wall copy.png", "backup backup/old.png", "backup maps/#a.vnx#",
+		"backup maps/.#a", "backup maps/a.vnx~", "backup maps/cairn_station.vnx.3", "backup maps/cairn_station.vnx~",
+		"backup maps/x.~2~", "backup textures/a.bak", "backup textures/a.png.bak2", "bundle dist/old.parcel",
+		"bundle dist/pack.zip", "bundle dist/test.vnm", "bundle old/highline-0.9.0.parcel",
+		"cache .cache/x", "cache maps/light_cache/a.bin", "empty-folder .cache", "empty-folder __MACOSX",
+		"empty-folder __MACOSX/maps", "empty-folder a", "empty-folder art", "empty-folder backup", "empty-folder dist",
+		"empty-folder empty",
+		"empty-folder empty/deeper", "empty-folder maps/light_cache", "empty-folder old", "empty-folder sounds/wind",
+		"game maps/deep.probe-cache", "orphan out/bundles/stale.parcel", "orphan out/tree/gone.txt",
+		"system Thumbs.db", "system __MACOSX/maps/._a", "system desktop.ini", "system maps/.DS_Store",
+		"temporary a/.b.swp", "temporary export.log", "temporary movie.part", "temporary x.tmp",
+		"unused materials/unused.toml", "unused pictures/ridge.png", "unused scripts/gust.txt",
+		"unused sounds/wind/gust.wav", "unused textures/unused.png",
 	}
 	want = slices.DeleteFunc(want, func(s string) bool { return s == "unused pictures/ridge.png" })
 	assert.Equal(t, want, lines(pl.Go))
@@ -94,7 +103,8 @@ func TestRules(t *testing.T) {
 	assert.Equal(t, []string{"backup maps/a.vnx~"}, lines(plan(t, p, sweep.Options{Named: []string{"maps/a.vnx~"}}).Go))
 	only := plan(t, p, sweep.Options{Named: []string{"art"}, Rules: []sweep.Rule{sweep.Backup}})
 	assert.Equal(t, []string{"backup art/Copy of wall.png", "backup art/wall copy.png"}, lines(only.Go))
-	assert.NotContains(t, strings.Join(lines(plan(t, p, sweep.Options{}).Go), " "), "orphan", "without knowing what is made nothing is an orphan")
+	assert.NotContains(t, strings.Join(lines(plan(t, p, sweep.Options{}).Go), " "), "orphan",
+		"without knowing what is made nothing is an orphan")
 
 	// While a map is broken nobody knows what it needs.
 	demotest.Edit(t, p, "maps/cairn_station.vnx", "map cairn_station", "mapp cairn_station")
@@ -117,7 +127,8 @@ func TestProtected(t *testing.T) {
 	assert.Contains(t, lines(pl.Left), "unused scripts/gust.txt: Git tracks it")
 	assert.Contains(t, lines(pl.Left), "backup textures/rock/slab copy.png: something needs it")
 	assert.Contains(t, lines(pl.Go), "backup maps/loose.bak")
-	for _, name := range []string{"maps/kept.bak", "scripts/gust.txt", "textures/rock/slab copy.png", "maps/cairn_station.vnx"} {
+	for _, name := range []string{"maps/kept.bak", "scripts/gust.txt", "textures/rock/slab copy.png",
+		"maps/cairn_station.vnx"} {
 		pl := plan(t, p, sweep.Options{Named: []string{name}})
 		require.Len(t, pl.Go, 1, name)
 		assert.Equal(t, name, pl.Go[0].Path)
@@ -212,7 +223,8 @@ func TestThereAndBack(t *testing.T) {
 	assert.NoFileExists(t, safe)
 }
 
-// A sweep that is stopped half way has moved some files, has written all down, and is undone by bringing back what went.
+// A sweep that is stopped half way has moved some files, has written all down, and is undone by
+// bringing back what went.
 func TestStoppedHalfWay(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	before := tree(t, p.Dir)

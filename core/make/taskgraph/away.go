@@ -37,7 +37,8 @@ type Order struct {
 
 // KeyOf is the key that an order should have: a hash of all that decides its result.
 func KeyOf(o *Order) string {
-	t := &Task{job: &Job{Step: o.Step, Version: o.Version, Recipe: o.Recipe, Outputs: o.Outputs}, inputs: map[string]statEntry{}}
+	t := &Task{job: &Job{Step: o.Step, Version: o.Version, Recipe: o.Recipe, Outputs: o.Outputs},
+		inputs: map[string]statEntry{}}
 	for _, in := range o.Inputs {
 		e := statEntry{}
 		_, _ = hex.Decode(e.SHA256[:], []byte(in.SHA256)) // of what is no hash another key comes out
@@ -119,7 +120,8 @@ func (t *Task) order(key string) Order {
 		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})
 	}
 	for _, in := range o.Inputs {
-		if info, err := os.Stat(t.source(in.Path, t.inputs[in.Path])); err == nil && info.Mode()&0o111 != 0 && runtime.GOOS != "windows" {
+		if info, err := os.Stat(t.source(in.Path, t.inputs[in.Path])); err == nil && info.Mode()&0o111 != 0 &&
+			runtime.GOOS != "windows" {
 			o.Programs = append(o.Programs, in.Path)
 		}
 	}
@@ -163,7 +165,8 @@ func (t *Task) Helped(helpers []string) {
 	h.by = append(h.by, helpers...)
 }
 
-// keptPart remembers what a job kept, and gives it to others when nobody doubts it any more: what was done after a wrong part is wrong too, whoever did it.
+// keptPart remembers what a job kept, and gives it to others when nobody doubts it any more: what
+// was done after a wrong part is wrong too, whoever did it.
 func (t *Task) keptPart(key string, give func()) {
 	r := t.run
 	r.helping.Lock()
@@ -196,8 +199,8 @@ func overdue(expected time.Duration) time.Duration {
 	return 2*expected + 3*time.Second
 }
 
-// leads is how long a job that splits may be out while no other is being done here: with all others' help it is done sooner than by one of them, unless
-// that one is past the half.
+// leads is how long a job that splits may be out while no other is being done here: with all
+// others' help it is done sooner than by one of them, unless that one is past the half.
 const leads = 5 * time.Second
 
 // away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
@@ -231,7 +234,8 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 		made, err := r.make(ctx, j, t.again())
 		if ctx.Err() == nil {
 			var failed *finding.Failure
-			if err != nil && !errors.As(err, &failed) { // this machine's disk, for one: it says nothing about the others
+			// this machine's disk, for one: it says nothing about the others
+			if err != nil && !errors.As(err, &failed) {
 				return record{}, "", 0, false
 			}
 			if wrong := r.blame(j, claims, made, err); err != nil || wrong {
@@ -254,7 +258,8 @@ type claim struct {
 	rec record
 }
 
-// blame names those whose results differ from what this machine made, or could not make. It says whether the first one differs.
+// blame names those whose results differ from what this machine made, or could not make. It says
+// whether the first one differs.
 func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool) {
 	for i, c := range claims {
 		switch {
@@ -270,7 +275,8 @@ func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool)
 	return first
 }
 
-// elsewhere waits for the result of another machine, unless a hand is free here first. That hand is held when ok is false, and none otherwise.
+// elsewhere waits for the result of another machine, unless a hand is free here first. That hand is
+// held when ok is false, and none otherwise.
 func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec record, ok bool) {
 	offer := r.o.Crew.Offer(ask)
 	done := false
@@ -339,7 +345,8 @@ func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error
 		}
 	}
 	for _, o := range out.Outputs {
-		if !remotecache.IsKey(o.SHA256) || o.Size < 0 || !slices.Contains(j.Outputs, o.Path) || slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
+		if !remotecache.IsKey(o.SHA256) || o.Size < 0 || !slices.Contains(j.Outputs, o.Path) ||
+			slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
 			return fmt.Errorf("%s made %s, which nobody asked for", out.By, o.Path)
 		}
 		rec.Outputs = append(rec.Outputs, output(o))
@@ -377,7 +384,8 @@ func (s *store) fill(o Output, from func(w io.Writer) error) error {
 
 // again is a task for the same job, which has done nothing yet.
 func (t *Task) again() *Task {
-	return &Task{ctx: t.ctx, job: t.job, run: t.run, key: t.key, inputs: t.inputs, earlier: t.earlier, asked: map[string]time.Time{}}
+	return &Task{ctx: t.ctx, job: t.job, run: t.run, key: t.key, inputs: t.inputs, earlier: t.earlier,
+		asked: map[string]time.Time{}}
 }
 
 // doubted forgets what those did whose work is not taken any more, and says which jobs that were.

@@ -16,7 +16,8 @@ import (
 	"vornix/core/make/remotecache"
 )
 
-// Bench is where jobs of others are done: a cache of contents, of which each job takes its inputs and to which it adds its outputs.
+// Bench is where jobs of others are done: a cache of contents, of which each job takes its inputs
+// and to which it adds its outputs.
 type Bench struct{ store *store }
 
 // NewBench makes a bench in a folder.
@@ -44,14 +45,15 @@ type Hooks struct {
 	Keep    func(key string, data []byte) error
 }
 
-// Task makes an order ready to be done here. decides is the recipe as this machine makes it of the order's work; where the two lead to different
-// results the error says so.
+// Task makes an order ready to be done here. decides is the recipe as this machine makes it of the
+// order's work; where the two lead to different results the error says so.
 func (b *Bench) Task(ctx context.Context, o *Order, decides []byte, h Hooks) (*Task, error) {
 	if !bytes.Equal(decides, o.Recipe) {
 		return nil, fmt.Errorf("the recipe of %s means something else here", o.ID)
 	}
 	j := &Job{ID: o.ID, Step: o.Step, Version: o.Version, Recipe: decides, Outputs: o.Outputs, Here: true}
-	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h, programs: o.Programs, run: &run{store: b.store}}
+	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h,
+		programs: o.Programs, run: &run{store: b.store}}
 	for _, name := range slices.Concat(names(o.Inputs), names(o.Earlier), o.Outputs) { // they come from another machine
 		if err := safefile.CheckPath(name); err != nil {
 			return nil, err
@@ -101,7 +103,8 @@ func (t *Task) source(rel string, e statEntry) string {
 	return filepath.Join(t.run.o.Dir, filepath.FromSlash(rel))
 }
 
-// Trim removes what was used the longest ago until at most so many bytes are left, but nothing that was used since then.
+// Trim removes what was used the longest ago until at most so many bytes are left, but nothing that
+// was used since then.
 func (b *Bench) Trim(most int64, since time.Time) error {
 	type object struct {
 		path string

@@ -1,5 +1,5 @@
-// Package taskgraph is the build graph: jobs with declared inputs and outputs, run side by side, each done at most once for
-// the same content.
+// Package taskgraph is the build graph: jobs with declared inputs and outputs, run side by side,
+// each done at most once for the same content.
 //
 // A job's key is the hash of its step, the step's version, its recipe, the content of its inputs and of the outputs of
 // the jobs it comes after. Results are kept under that key in a cache, so that going back to an older source costs a

@@ -35,9 +35,11 @@ type Job struct {
 	Inputs  []string // slash paths of sources in the project
 	After   []string // IDs of jobs whose outputs this one reads
 	Outputs []string // slash paths under Options.Out; Run must write each of them
-	// Here says that the result stays on this machine: it depends on more than its key tells, or is made faster than fetched.
+	// Here says that the result stays on this machine: it depends on more than its key tells, or is
+	// made faster than fetched.
 	Here bool
-	// Work is what the job does, as its step writes it, for another machine to do the same; nil when it is only done here.
+	// Work is what the job does, as its step writes it, for another machine to do the same; nil
+	// when it is only done here.
 	Work []byte
 	// Expected is how long it took when it last ran; 0: nobody knows.
 	Expected time.Duration
@@ -82,7 +84,8 @@ type Output struct {
 
 // Progress receives events, one at a time, in the order in which jobs end.
 type Progress interface {
-	// Started says that a job begins to run (not that it was found to be up to date); by is the machine that does it, empty for this one.
+	// Started says that a job begins to run (not that it was found to be up to date); by is the
+	// machine that does it, empty for this one.
 	Started(id, step, by string)
 	// Advanced says how far a running job is in one of its stages, in steps of about the same size.
 	Advanced(id, stage string, done, total int64)
@@ -99,8 +102,8 @@ type Options struct {
 	Progress Progress
 	// Only, when not nil, are the IDs to run, with those they come after; all others are left as they are.
 	Only []string
-	// KeepOld leaves outputs of earlier runs in place even when no job makes them any more: for a graph that is known to
-	// be incomplete.
+	// KeepOld leaves outputs of earlier runs in place even when no job makes them any more: for a
+	// graph that is known to be incomplete.
 	KeepOld bool
 	// Plan only finds out which jobs would have to run: nothing is run, written or remembered.
 	Plan bool
@@ -172,7 +175,8 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{}, hands: make(chan struct{}, o.Workers), help: map[string]*help{}}
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{},
+		hands: make(chan struct{}, o.Workers), help: map[string]*help{}}
 	r.looks = r.hands
 	if o.Crew != nil {
 		r.looks = make(chan struct{}, o.Workers)
@@ -250,7 +254,8 @@ func (r *run) declare(jobs []*Job) error {
 		r.jobs[j.ID] = j
 		for _, out := range j.Outputs {
 			if other, ok := makers[out]; ok {
-				return &fault.Fault{What: fmt.Sprintf("%s and %s would both write %s", other, j.ID, out), Why: "Only one of the two could be in the release.", Do: "Rename one of the sources."}
+				return &fault.Fault{What: fmt.Sprintf("%s and %s would both write %s", other, j.ID, out),
+					Why: "Only one of the two could be in the release.", Do: "Rename one of the sources."}
 			}
 			if err := safefile.CheckPath(out); err != nil {
 				return err
@@ -503,7 +508,8 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		switch {
 		case j.Work == nil:
 			held <- struct{}{}
-		case j.Splits && r.leading.CompareAndSwap(0, 1): // the first of them is done here, since others help with its parts
+		case j.Splits &&
+			r.leading.CompareAndSwap(0, 1): // the first of them is done here, since others help with its parts
 			defer r.leading.Add(-1)
 			held <- struct{}{}
 		default:
@@ -539,7 +545,8 @@ func (r *run) make(ctx context.Context, j *Job, t *Task) (record, error) {
 }
 
 // keep remembers what a job made, and puts it where it belongs.
-func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time.Duration, fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
+func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time.Duration,
+	fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
 	if err := r.store.remember(rec); err != nil {
 		return fail(err)
 	}
@@ -560,7 +567,8 @@ func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time
 	return result, kept
 }
 
-// merge takes the results of a second run over those of a first: of jobs that were done again, and of those that were not kept.
+// merge takes the results of a second run over those of a first: of jobs that were done again, and
+// of those that were not kept.
 func merge(first, second []Result, again []string) []Result {
 	for i, r := range second {
 		if r.State != Kept || slices.Contains(again, r.ID) {
@@ -575,7 +583,8 @@ func (r *run) key(j *Job, t *Task) (string, error) {
 	for _, rel := range j.Inputs {
 		e, err := r.stat.hash(rel)
 		if err != nil {
-			return "", &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err, Do: "Check that it is there and can be read."}
+			return "", &fault.Fault{What: "could not read the file", Place: fault.Place{File: rel}, Err: err,
+				Do: "Check that it is there and can be read."}
 		}
 		t.inputs[rel] = e
 	}
@@ -633,7 +642,8 @@ func (r *run) place(ctx context.Context, rec record) error {
 		if err != nil {
 			return err
 		}
-		r.outStat.put(o.Path, statEntry{Size: o.Size, ModTime: info.ModTime().UnixNano(), HashedAt: time.Now().UnixNano(), SHA256: sum})
+		r.outStat.put(o.Path,
+			statEntry{Size: o.Size, ModTime: info.ModTime().UnixNano(), HashedAt: time.Now().UnixNano(), SHA256: sum})
 	}
 	return nil
 }

@@ -96,9 +96,11 @@ func (r *run) give(j *Job, rec record) {
 	}
 	var things []remotecache.Thing
 	for _, o := range rec.Outputs {
-		things = append(things, remotecache.Thing{Kind: remotecache.Files, Key: o.SHA256, Size: o.Size, Open: func() (io.ReadCloser, error) {
-			return os.Open(r.store.path(r.store.objectPath(o.SHA256)))
-		}})
+		things = append(things,
+			remotecache.Thing{Kind: remotecache.Files, Key: o.SHA256, Size: o.Size,
+				Open: func() (io.ReadCloser, error) {
+					return os.Open(r.store.path(r.store.objectPath(o.SHA256)))
+				}})
 	}
 	data, err := json.Marshal(rec)
 	if err != nil {
@@ -115,7 +117,8 @@ func (r *run) giveOld(j *Job, rec record) {
 }
 
 func bytesOf(kind, key string, data []byte) remotecache.Thing {
-	return remotecache.Thing{Kind: kind, Key: key, Size: int64(len(data)), Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
+	return remotecache.Thing{Kind: kind, Key: key, Size: int64(len(data)),
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 }
 
 // takePart brings a part of a job's work into the cache.
@@ -149,8 +152,9 @@ func (t *Task) gift(key string, size int) (give func()) {
 		return func() {}
 	}
 	return func() {
-		t.run.o.Shared.Give(remotecache.Thing{Kind: remotecache.Parts, Key: remotecache.Sum([]byte(key)), Size: int64(size + sha256.Size), Open: func() (io.ReadCloser, error) {
-			return os.Open(t.run.store.path(t.run.store.partPath(key)))
-		}})
+		t.run.o.Shared.Give(remotecache.Thing{Kind: remotecache.Parts, Key: remotecache.Sum([]byte(key)),
+			Size: int64(size + sha256.Size), Open: func() (io.ReadCloser, error) {
+				return os.Open(t.run.store.path(t.run.store.partPath(key)))
+			}})
 	}
 }

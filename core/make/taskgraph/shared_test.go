@@ -67,11 +67,13 @@ func TestWhatOneHasMadeOthersTake(t *testing.T) {
 		return []*taskgraph.Job{p.upper("a"), p.upper("b", "a"), here}
 	}
 	r := m.on(ada, false, graph(ada)...)
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made, "c": taskgraph.Made}, states(r))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made, "c": taskgraph.Made},
+		states(r))
 	assert.Equal(t, 4, m.last.Given, "two files and their records")
 
 	r = m.on(ben, false, graph(ben)...)
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Taken, "b": taskgraph.Taken, "c": taskgraph.Made}, states(r), "what is to stay on its machine is made on each")
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Taken, "b": taskgraph.Taken, "c": taskgraph.Made},
+		states(r), "what is to stay on its machine is made on each")
 	assert.Equal(t, "TWO+ONE", ben.read("b.out"))
 	assert.Zero(t, ben.runs["a"]+ben.runs["b"])
 	assert.Equal(t, remotecache.Count{Asked: 2, Found: 2, Taken: m.last.Taken, Waited: m.last.Waited}, m.last.Count)
@@ -145,7 +147,8 @@ func TestWhatIsWrongIsNotTaken(t *testing.T) {
 			require.NoError(t, os.WriteFile(m.kept(remotecache.Files)[0], []byte("TWO"), 0o644))
 		},
 		"a longer file": func(m *team) {
-			require.NoError(t, os.WriteFile(m.kept(remotecache.Files)[0], []byte(strings.ToUpper(texts["a"])+"and more"), 0o644))
+			require.NoError(t,
+				os.WriteFile(m.kept(remotecache.Files)[0], []byte(strings.ToUpper(texts["a"])+"and more"), 0o644))
 		},
 		"a cut record": func(m *team) {
 			name := m.kept(remotecache.Records)[0]
@@ -156,7 +159,8 @@ func TestWhatIsWrongIsNotTaken(t *testing.T) {
 		"another's record": func(m *team) { rewrite(t, m, `"Key":"`, `"Key":"0`) },
 		"another output":   func(m *team) { rewrite(t, m, "a.out", "../a.out") },
 		"a strange finding": func(m *team) {
-			rewrite(t, m, `"Findings":null`, `"Findings":[{"id":"made.up","severity":"error","place":{},"text":"\u001b[2J"}]`)
+			rewrite(t, m, `"Findings":null`,
+				`"Findings":[{"id":"made.up","severity":"error","place":{},"text":"\u001b[2J"}]`)
 		},
 	} {
 		m := &team{t: t, at: t.TempDir()}
@@ -195,7 +199,8 @@ func TestAFullDiskAtThePlaceStopsNobody(t *testing.T) {
 		return nil
 	})
 	defer end()
-	r := ada.run([]*taskgraph.Job{ada.upper("a"), ada.upper("b")}, func(o *taskgraph.Options) { o.Shared, o.Workers = line, 1 })
+	r := ada.run([]*taskgraph.Job{ada.upper("a"), ada.upper("b")},
+		func(o *taskgraph.Options) { o.Shared, o.Workers = line, 1 })
 	ended := line.Close(context.Background())
 	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made}, states(r))
 	assert.NotZero(t, written)
@@ -219,27 +224,28 @@ func TestPartsAreShared(t *testing.T) {
 	m := &team{t: t, at: t.TempDir()}
 	made := 0
 	work := func(p *place) *taskgraph.Job {
-		return &taskgraph.Job{ID: "long", Step: "long", Version: 1, Inputs: []string{"a.txt"}, Outputs: []string{"long.out"}, Run: func(_ context.Context, task *taskgraph.Task) error {
-			part, ok := task.Kept("the slow part")
-			if !ok {
-				made++
-				time.Sleep(250 * time.Millisecond)
-				part = []byte("slowly made")
-				if err := task.Keep("the slow part", part); err != nil {
+		return &taskgraph.Job{ID: "long", Step: "long", Version: 1, Inputs: []string{"a.txt"},
+			Outputs: []string{"long.out"}, Run: func(_ context.Context, task *taskgraph.Task) error {
+				part, ok := task.Kept("the slow part")
+				if !ok {
+					made++
+					time.Sleep(250 * time.Millisecond)
+					part = []byte("slowly made")
+					if err := task.Keep("the slow part", part); err != nil {
+						return err
+					}
+				}
+				if _, ok := task.Kept("the quick part"); !ok {
+					if err := task.Keep("the quick part", []byte("quick")); err != nil {
+						return err
+					}
+				}
+				text, err := task.Input("a.txt")
+				if err != nil {
 					return err
 				}
-			}
-			if _, ok := task.Kept("the quick part"); !ok {
-				if err := task.Keep("the quick part", []byte("quick")); err != nil {
-					return err
-				}
-			}
-			text, err := task.Input("a.txt")
-			if err != nil {
-				return err
-			}
-			return task.Write("long.out", text, part)
-		}}
+				return task.Write("long.out", text, part)
+			}}
 	}
 	ada, ben := machine(t, map[string]string{"a": "one "}), machine(t, map[string]string{"a": "two "})
 	m.on(ada, false, work(ada))
@@ -250,7 +256,9 @@ func TestPartsAreShared(t *testing.T) {
 	assert.Equal(t, 1, made, "the part that does not depend on what differs is taken")
 	assert.Equal(t, 1, m.last.Parts)
 	// A damaged one is made again.
-	require.NoError(t, os.WriteFile(m.kept(remotecache.Parts)[0], []byte("damaged, and long enough to have a checksum before it"), 0o644))
+	require.NoError(t,
+		os.WriteFile(m.kept(remotecache.Parts)[0], []byte("damaged, and long enough to have a checksum before it"),
+			0o644))
 	eve := machine(t, map[string]string{"a": "three "})
 	m.on(eve, false, work(eve))
 	assert.Equal(t, "three slowly made", eve.read("long.out"))

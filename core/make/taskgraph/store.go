@@ -57,7 +57,8 @@ type store struct {
 	state string        // slash path of the state folder in it
 }
 
-// load reads the state; one that is damaged or from another version is as good as none, since all of it can be made again.
+// load reads the state; one that is damaged or from another version is as good as none, since all
+// of it can be made again.
 func (s *store) load() state {
 	st := state{}
 	if data, err := s.dir.ReadFile(path.Join(s.state, stateFile)); err == nil {

@@ -96,7 +96,8 @@ func (t *Task) LayOut(ctx context.Context, input string, d *safefile.Dir, to str
 	info, err := os.Stat(from)
 	executable := err == nil && info.Mode()&0o111 != 0 || slices.Contains(t.programs, input)
 	if executable {
-		// Nobody can run a file that somebody may write (ETXTBSY), and a program that another job starts meanwhile has all that is open here until its exec.
+		// Nobody can run a file that somebody may write (ETXTBSY), and a program that another job
+		// starts meanwhile has all that is open here until its exec.
 		syscall.ForkLock.RLock()
 		defer syscall.ForkLock.RUnlock()
 	}
@@ -146,10 +147,13 @@ func (t *Task) Output(rel string) ([]byte, error) {
 			if data, ok := t.run.store.object(o); ok {
 				return data, nil
 			}
-			// The cache may have been trimmed or damaged. What is in its place is as good: a job whose output is not there runs again.
+			// The cache may have been trimmed or damaged. What is in its place is as good: a job
+			// whose output is not there runs again.
 			data, err := t.run.store.dir.ReadFile(path.Join(t.run.o.Out, rel))
 			if sum := sha256.Sum256(data); err != nil || hex.EncodeToString(sum[:]) != o.SHA256 {
-				return nil, &fault.Fault{What: "a file that was built before is damaged, in the cache and in its place", Place: fault.Place{File: path.Join(t.run.o.Out, rel)}, Err: err, Do: "Remove the file and build again: it is rebuilt then."}
+				return nil, &fault.Fault{What: "a file that was built before is damaged, in the cache and in its place",
+					Place: fault.Place{File: path.Join(t.run.o.Out, rel)}, Err: err,
+					Do: "Remove the file and build again: it is rebuilt then."}
 			}
 			_, err = t.run.store.keep(rel, [][]byte{data})
 			return data, err
@@ -173,8 +177,8 @@ func (t *Task) Write(rel string, parts ...[]byte) error {
 // Find adds a finding to the job's result; it comes back whenever the result is used again.
 func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, list...) }
 
-// Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by all that decides it. It is how
-// a long job does not do its parts again.
+// Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by
+// all that decides it. It is how a long job does not do its parts again.
 func (t *Task) Kept(key string) (data []byte, ok bool) {
 	if t.hooks != nil {
 		return t.hooks.Kept(key)

@@ -59,7 +59,8 @@ func (p *place) exists(rel string) bool {
 
 // upper is a job that writes its input in capitals, with the outputs of the jobs before it behind.
 func (p *place) upper(name string, after ...string) *taskgraph.Job {
-	return &taskgraph.Job{ID: name, Step: "upper", Version: 1, Inputs: []string{name + ".txt"}, Outputs: []string{name + ".out"}, After: after,
+	return &taskgraph.Job{ID: name, Step: "upper", Version: 1, Inputs: []string{name + ".txt"},
+		Outputs: []string{name + ".out"}, After: after,
 		Run: func(ctx context.Context, t *taskgraph.Task) error {
 			p.mu.Lock()
 			p.runs[name]++
@@ -90,7 +91,8 @@ func (p *place) run(jobs []*taskgraph.Job, change ...func(*taskgraph.Options)) *
 	return r
 }
 
-func (p *place) try(ctx context.Context, jobs []*taskgraph.Job, change ...func(*taskgraph.Options)) (*taskgraph.Report, error) {
+func (p *place) try(ctx context.Context, jobs []*taskgraph.Job, change ...func(*taskgraph.Options)) (*taskgraph.Report,
+	error) {
 	o := taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 4}
 	for _, c := range change {
 		c(&o)
@@ -119,7 +121,8 @@ func TestOnlyWhatChangedRunsAgain(t *testing.T) {
 	p.write("b.txt", "bb")
 	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made}, states(p.run(jobs)))
 	p.write("a.txt", "aa")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made}, states(p.run(jobs)), "what comes after a changed job runs too")
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made}, states(p.run(jobs)),
+		"what comes after a changed job runs too")
 	assert.Equal(t, "BB+AA", p.read("b.out"))
 
 	p.write("a.txt", "aa") // the same content with another time
@@ -174,11 +177,13 @@ func TestAFailedJobStopsOnlyWhatDependsOnIt(t *testing.T) {
 	p.write("b.txt", "fail")
 	jobs := []*taskgraph.Job{p.upper("a"), p.upper("b"), p.upper("c", "b"), p.upper("d", "a")}
 	r := p.run(jobs)
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Failed, "c": taskgraph.Skipped, "d": taskgraph.Made}, states(r))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Failed, "c": taskgraph.Skipped,
+		"d": taskgraph.Made}, states(r))
 	assert.ErrorContains(t, r.Err(), "told to fail")
 	assert.False(t, p.exists("b.out"))
 	p.write("b.txt", "b")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made, "c": taskgraph.Made, "d": taskgraph.Kept}, states(p.run(jobs)))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made, "c": taskgraph.Made,
+		"d": taskgraph.Kept}, states(p.run(jobs)))
 }
 
 func TestOutputsOfGoneSourcesAreRemoved(t *testing.T) {
@@ -220,7 +225,8 @@ func TestPlanChangesNothing(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(p.dir, ".state"))
 	p.run(jobs)
 	p.write("a.txt", "changed")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Stale, "b": taskgraph.Stale, "c": taskgraph.Kept}, states(p.run(jobs, plan)))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Stale, "b": taskgraph.Stale, "c": taskgraph.Kept},
+		states(p.run(jobs, plan)))
 }
 
 func TestAJobSeesOnlyWhatItDeclared(t *testing.T) {
@@ -233,7 +239,8 @@ func TestAJobSeesOnlyWhatItDeclared(t *testing.T) {
 		"depends": func(t *taskgraph.Task) error { _, err := t.Output("x.out"); return err },
 		"forgets": func(t *taskgraph.Task) error { return nil },
 	} {
-		j := &taskgraph.Job{ID: name, Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{name + ".out"}, Run: func(_ context.Context, t *taskgraph.Task) error { return work(t) }}
+		j := &taskgraph.Job{ID: name, Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{name + ".out"},
+			Run: func(_ context.Context, t *taskgraph.Task) error { return work(t) }}
 		r := p.run([]*taskgraph.Job{j})
 		assert.Equal(t, taskgraph.Failed, r.Results[0].State, name)
 		assert.ErrorContains(t, r.Err(), fmt.Sprintf("%q", name))
@@ -243,14 +250,15 @@ func TestAJobSeesOnlyWhatItDeclared(t *testing.T) {
 func TestASourceThatChangesMeanwhileFails(t *testing.T) {
 	p := newPlace(t)
 	p.write("a.txt", "before")
-	j := &taskgraph.Job{ID: "a", Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{"a.out"}, Run: func(_ context.Context, t *taskgraph.Task) error {
-		p.write("a.txt", "after!")
-		data, err := t.Input("a.txt")
-		if err != nil {
-			return err
-		}
-		return t.Write("a.out", data)
-	}}
+	j := &taskgraph.Job{ID: "a", Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{"a.out"},
+		Run: func(_ context.Context, t *taskgraph.Task) error {
+			p.write("a.txt", "after!")
+			data, err := t.Input("a.txt")
+			if err != nil {
+				return err
+			}
+			return t.Write("a.out", data)
+		}}
 	r := p.run([]*taskgraph.Job{j})
 	var f *fault.Fault
 	require.ErrorAs(t, r.Err(), &f)
@@ -262,10 +270,11 @@ func TestFindingsComeBackWithKeptResults(t *testing.T) {
 	p := newPlace(t)
 	p.write("a.txt", "a")
 	warn := finding.MapTitle.At(fault.Place{File: "a.txt", Line: 3}, "no title")
-	j := &taskgraph.Job{ID: "a", Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{"a.out"}, Run: func(_ context.Context, t *taskgraph.Task) error {
-		t.Find(warn)
-		return t.Write("a.out", nil)
-	}}
+	j := &taskgraph.Job{ID: "a", Step: "s", Inputs: []string{"a.txt"}, Outputs: []string{"a.out"},
+		Run: func(_ context.Context, t *taskgraph.Task) error {
+			t.Find(warn)
+			return t.Write("a.out", nil)
+		}}
 	assert.Equal(t, []finding.Finding{warn}, p.run([]*taskgraph.Job{j}).Results[0].Findings)
 	assert.Equal(t, []finding.Finding{warn}, p.run([]*taskgraph.Job{j}).Results[0].Findings, "kept")
 	require.NoError(t, os.Remove(filepath.Join(p.dir, "out", "a.out")))
@@ -299,14 +308,16 @@ func TestCancelStopsSoonAndKeepsWhatIsDone(t *testing.T) {
 	for i := range 20 {
 		name := fmt.Sprintf("j%02d", i)
 		p.write(name+".txt", name)
-		jobs = append(jobs, &taskgraph.Job{ID: name, Step: "s", Inputs: []string{name + ".txt"}, Outputs: []string{name + ".out"}, Run: func(ctx context.Context, t *taskgraph.Task) error {
-			if name == "j03" {
-				cancel()
-				<-ctx.Done()
-				return ctx.Err()
-			}
-			return t.Write(name+".out", []byte(name))
-		}})
+		jobs = append(jobs,
+			&taskgraph.Job{ID: name, Step: "s", Inputs: []string{name + ".txt"}, Outputs: []string{name + ".out"},
+				Run: func(ctx context.Context, t *taskgraph.Task) error {
+					if name == "j03" {
+						cancel()
+						<-ctx.Done()
+						return ctx.Err()
+					}
+					return t.Write(name+".out", []byte(name))
+				}})
 	}
 	start := time.Now()
 	r, err := p.try(ctx, jobs, func(o *taskgraph.Options) { o.Workers = 1 })
@@ -399,7 +410,8 @@ func TestAFreshFileIsReadAgain(t *testing.T) {
 	require.NoError(t, os.Chtimes(name, stamp, stamp))
 	jobs := []*taskgraph.Job{p.upper("a")}
 	p.run(jobs)
-	require.NoError(t, os.WriteFile(name, []byte("two"), 0o666)) // the same size at the same time, as a coarse clock would have it
+	// the same size at the same time, as a coarse clock would have it
+	require.NoError(t, os.WriteFile(name, []byte("two"), 0o666))
 	require.NoError(t, os.Chtimes(name, stamp, stamp))
 	assert.Equal(t, taskgraph.Made, states(p.run(jobs))["a"])
 	assert.Equal(t, "TWO", p.read("a.out"))
@@ -416,12 +428,15 @@ func TestACacheThatLostSomething(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(p.dir, "out", "a.out")))
 		},
 		"damaged": func(t *testing.T, p *place) {
-			require.NoError(t, filepath.WalkDir(filepath.Join(p.dir, ".state", "cache", "objects"), func(name string, e os.DirEntry, err error) error {
-				if err != nil || e.IsDir() {
-					return err
-				}
-				return errors.Join(os.Remove(name), os.WriteFile(name, []byte("noise"), 0o600)) // it may be a link to what is in its place
-			}))
+			require.NoError(t,
+				filepath.WalkDir(filepath.Join(p.dir, ".state", "cache", "objects"),
+					func(name string, e os.DirEntry, err error) error {
+						if err != nil || e.IsDir() {
+							return err
+						}
+						// it may be a link to what is in its place
+						return errors.Join(os.Remove(name), os.WriteFile(name, []byte("noise"), 0o600))
+					}))
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -439,7 +454,8 @@ func TestACacheThatLostSomething(t *testing.T) {
 	}
 }
 
-// A panic of a job reaches the caller, after all other jobs have ended, so that the program's own guard can speak of it.
+// A panic of a job reaches the caller, after all other jobs have ended, so that the program's own
+// guard can speak of it.
 func TestAPanicOfAJobReachesTheCaller(t *testing.T) {
 	p := newPlace(t)
 	jobs := []*taskgraph.Job{}

@@ -29,7 +29,8 @@ import (
 
 func pack(t *testing.T, p *project.Project, workers int) *bundle.Result {
 	t.Helper()
-	b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
+	b, err := assembly.Run(context.Background(), p,
+		assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	r, err := bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{Workers: workers})
 	require.NoError(t, err)
@@ -73,7 +74,8 @@ func TestEntriesAreSortedTimelessAndAtTheRoot(t *testing.T) {
 		last = f.Name
 		assert.Equal(t, 1980, f.Modified.Year())
 		assert.NotContains(t, f.Name, `\`)
-		assert.Contains(t, []string{"maps", "materials", "textures", "sounds", "scripts", "routes", "waybill.json"}, strings.Split(f.Name, "/")[0])
+		assert.Contains(t, []string{"maps", "materials", "textures", "sounds", "scripts", "routes", "waybill.json"},
+			strings.Split(f.Name, "/")[0])
 		assert.LessOrEqual(t, f.CompressedSize64, f.UncompressedSize64)
 	}
 	assert.Len(t, z.File, 31)
@@ -126,7 +128,8 @@ func TestOtherReaders(t *testing.T) {
 			assert.Contains(t, peer.Run(t, "", peer.Need(t, "7z"), "t", "-tzip", file), "Everything is Ok")
 		})
 		t.Run(name+" python", func(t *testing.T) {
-			out := peer.Run(t, "", peer.Need(t, "python3"), "-c", "import zipfile,sys,json; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(json.dumps([[i.filename,i.file_size,list(i.date_time)] for i in z.infolist()]))", file)
+			out := peer.Run(t, "", peer.Need(t, "python3"), "-c",
+				"import zipfile,sys,json; z=zipfile.ZipFile(sys.argv[1]); assert z.testzip() is None; print(json.dumps([[i.filename,i.file_size,list(i.date_time)] for i in z.infolist()]))", file)
 			var list [][]any
 			require.NoError(t, json.Unmarshal([]byte(out), &list))
 			assert.Len(t, list, map[string]int{"highline": 31, "lower-sidings": 22}[name])
@@ -191,9 +194,11 @@ func TestNothingToPack(t *testing.T) {
 }
 
 func TestATreeThatWasEditedIsNotPacked(t *testing.T) {
-	for name, file := range map[string]string{"highline": "out/tree/waybill.json", "lower-sidings": "out/tree/levels/tram_depot.vnm"} {
+	for name, file := range map[string]string{"highline": "out/tree/waybill.json",
+		"lower-sidings": "out/tree/levels/tram_depot.vnm"} {
 		p := demotest.Built(t, name)
-		b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
+		b, err := assembly.Run(context.Background(), p,
+			assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
 		require.NoError(t, err)
 		demotest.Put(t, p, file, []byte("edited by hand"))
 		_, err = bundle.Pack(context.Background(), p, &b.Tree, bundle.Options{})
@@ -209,7 +214,8 @@ func TestCancelledPackLeavesTheOldBundle(t *testing.T) {
 	before, err := os.ReadFile(p.Join(bundle.Dir, "highline-1.0.0.parcel"))
 	require.NoError(t, err)
 	demotest.Edit(t, p, "materials/rock/slab.toml", "#e8e4dc", "#ffffff")
-	b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
+	b, err := assembly.Run(context.Background(), p,
+		assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
@@ -287,9 +293,11 @@ func profiled(t *testing.T, lines string) *project.Project {
 	return demotest.Load(t, p.Dir)
 }
 
-// Every form that a profile can ask for: one bundle a map, parts of a largest size, methods and alignment by kind of file, into the map.
+// Every form that a profile can ask for: one bundle a map, parts of a largest size, methods and
+// alignment by kind of file, into the map.
 func TestForms(t *testing.T) {
-	p := profiled(t, "form = \"map\"\nname = \"{map}.parcel\"\ncompress = \"zstd\"\n[[pack.kind]]\nmatch = \"**/*.ktx2\"\ncompress = \"store\"\nalign = 64\n")
+	p := profiled(t,
+		"form = \"map\"\nname = \"{map}.parcel\"\ncompress = \"zstd\"\n[[pack.kind]]\nmatch = \"**/*.ktx2\"\ncompress = \"store\"\nalign = 64\n")
 	r := pack(t, p, 2)
 	require.Len(t, r.Bundles, 2)
 	assert.Equal(t, "cairn_station.parcel", r.Bundles[0].Name)
@@ -335,13 +343,14 @@ func TestForms(t *testing.T) {
 
 func tree(t *testing.T, p *project.Project) *assembly.Tree {
 	t.Helper()
-	b, err := assembly.Run(context.Background(), p, assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
+	b, err := assembly.Run(context.Background(), p,
+		assembly.Options{Program: "test", Stages: assembly.Stages{Only: []string{}}})
 	require.NoError(t, err)
 	return &b.Tree
 }
 
-// What must not leave the house is refused by name and by content, and let through with a reason only; what was let through once is looked
-// at again when the reason is gone.
+// What must not leave the house is refused by name and by content, and let through with a reason
+// only; what was let through once is looked at again when the reason is gone.
 func TestNothingLeavesTheHouse(t *testing.T) {
 	p := demotest.Built(t, "highline")
 	demotest.Edit(t, p, "vornix.toml", "[addon]", "[pack]\ninclude = [\"notes/**\"]\n\n[addon]")
@@ -383,7 +392,8 @@ func open(t testing.TB, data []byte, name string) (*gamefs.Bundle, error) {
 	return r, err
 }
 
-// A game's reader takes no bundle with an entry that must not be there (what is wrong with archives, package zipfile tests).
+// A game's reader takes no bundle with an entry that must not be there (what is wrong with
+// archives, package zipfile tests).
 func TestBadBundlesAreRefused(t *testing.T) {
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)

@@ -25,11 +25,12 @@ import (
 	"vornix/core/make/assembly"
 )
 
-// Version is raised whenever the same tree would be packed to other bytes; when it is entries that come out otherwise, zipfile.Packing too.
+// Version is raised whenever the same tree would be packed to other bytes; when it is entries that
+// come out otherwise, zipfile.Packing too.
 const Version = 2
 
-// Dir is the folder in a project that bundles are packed to, IntoMapDir that of maps with their content when the profile
-// wants them otherwise.
+// Dir is the folder in a project that bundles are packed to, IntoMapDir that of maps with their
+// content when the profile wants them otherwise.
 const (
 	Dir        = project.OutDir + "/bundles"
 	IntoMapDir = project.OutDir + "/into-map"
@@ -92,8 +93,9 @@ type kept struct {
 	ModTime int64
 }
 
-// asPacked gives what is remembered of a bundle whose file is as it was packed, with the file's own time; nil for one that was changed or removed. Size
-// and time are a hint: where only the time differs, as in a copied project, the content decides.
+// asPacked gives what is remembered of a bundle whose file is as it was packed, with the file's own
+// time; nil for one that was changed or removed. Size and time are a hint: where only the time
+// differs, as in a copied project, the content decides.
 func (k kept) asPacked(ctx context.Context, name string) (*kept, error) {
 	info, err := os.Stat(name)
 	if err != nil || info.Size() != k.Size || !info.Mode().IsRegular() {
@@ -122,14 +124,16 @@ type keptEntry struct {
 	Excepted bool
 }
 
-// Pack packs the tree as the profile says. A bundle whose content has not changed is left as it is; entries that have not
-// changed are taken over from the bundle of before. The caller holds the project's lock.
+// Pack packs the tree as the profile says. A bundle whose content has not changed is left as it is;
+// entries that have not changed are taken over from the bundle of before. The caller holds the
+// project's lock.
 func Pack(ctx context.Context, p *project.Project, tree *assembly.Tree, o Options) (*Result, error) {
 	if o.Workers <= 0 {
 		o.Workers = runtime.GOMAXPROCS(0)
 	}
 	if len(tree.Files) == 0 {
-		return nil, &fault.Fault{What: "there is nothing to pack", Why: "The project has no map, so nothing ships.", Do: "Add a map source, or name files under [pack] include."}
+		return nil, &fault.Fault{What: "there is nothing to pack", Why: "The project has no map, so nothing ships.",
+			Do: "Add a map source, or name files under [pack] include."}
 	}
 	dir, err := safefile.OpenDir(p.Dir)
 	if err != nil {
@@ -232,7 +236,8 @@ func (w *packer) plans(tree *assembly.Tree) []plan {
 		values["map"] = name
 		pl := plan{name: profile.Fill(w.form.Name, values)}
 		for _, f := range tree.Files {
-			if f.Step != "map" && (len(f.Maps) == 0 || slices.Contains(f.Maps, name)) || f.Path == lead.Path && w.form.Form == "map" {
+			if f.Step != "map" && (len(f.Maps) == 0 || slices.Contains(f.Maps, name)) || f.Path == lead.Path &&
+				w.form.Form == "map" {
 				pl.files = append(pl.files, f)
 			}
 		}
@@ -258,7 +263,9 @@ func (pl *plan) size() int64 { return pl.content().Size() }
 // key hashes everything that decides the bundle's bytes, and whether it may be packed at all.
 func (w *packer) key(pl *plan) string {
 	h := sha256.New()
-	_ = json.NewEncoder(h).Encode([]any{Version, leakscan.Version, w.form.Compress, w.form.Kinds, w.form.Largest, pl.name, pl.lead != nil, w.p.File.Pack.Exceptions, pl.content().Identity()}) // a hash takes every write
+	// a hash takes every write
+	_ = json.NewEncoder(h).Encode([]any{Version, leakscan.Version, w.form.Compress, w.form.Kinds, w.form.Largest,
+		pl.name, pl.lead != nil, w.p.File.Pack.Exceptions, pl.content().Identity()})
 	return hex.EncodeToString(h.Sum(nil))
 }
 
@@ -321,7 +328,9 @@ func (w *packer) pack(pl *plan, key string) (list []kept, err error) {
 	sources := w.sources(pl, old)
 	defer old.close()
 	done := w.done
-	packed, err := zipfile.Pack(w.ctx, sources, zipfile.Options{Workers: w.o.Workers, Largest: w.form.Largest, Look: func(name string) io.Writer { return w.watch.look(name) }, Wrote: w.wrote}, next)
+	packed, err := zipfile.Pack(w.ctx, sources,
+		zipfile.Options{Workers: w.o.Workers, Largest: w.form.Largest,
+			Look: func(name string) io.Writer { return w.watch.look(name) }, Wrote: w.wrote}, next)
 	if errors.Is(err, zipfile.ErrOld) && !w.anew { // the disk has lost some of it: all is packed anew
 		w.anew, w.done = true, done
 		return w.pack(pl, key)
@@ -346,7 +355,9 @@ func (w *packer) pack(pl *plan, key string) (list []kept, err error) {
 		if e.Taken {
 			w.taken++
 		}
-		w.entries = append(w.entries, keptEntry{Packed: e, SHA256: f.SHA256, Asked: w.method(e.Name).String(), Bundle: b.Name, Excepted: w.watch.excepted(e.Name)})
+		w.entries = append(w.entries,
+			keptEntry{Packed: e, SHA256: f.SHA256, Asked: w.method(e.Name).String(), Bundle: b.Name,
+				Excepted: w.watch.excepted(e.Name)})
 	}
 	for i, s := range parts {
 		if err := s.Settle(w.ctx); err != nil {
@@ -384,8 +395,9 @@ func (w *packer) explain(err error, pl *plan) error {
 }
 
 func changedFault(name string) error {
-	return &fault.Fault{What: "the file changed after it was built", Place: fault.Place{File: path.Join(project.TreeDir, name)},
-		Why: "What would ship is not what the sources say.", Do: "Build and pack again; leave out/tree to Vornix."}
+	return &fault.Fault{What: "the file changed after it was built",
+		Place: fault.Place{File: path.Join(project.TreeDir, name)},
+		Why:   "What would ship is not what the sources say.", Do: "Build and pack again; leave out/tree to Vornix."}
 }
 
 func (w *packer) wrote(n int64) {
@@ -415,8 +427,8 @@ func (w *packer) lead(s *sink, f *assembly.TreeFile) error {
 	return err
 }
 
-// method is how a file is packed: by the first kind of the profile that matches, else as the profile says, but for what is
-// compressed already.
+// method is how a file is packed: by the first kind of the profile that matches, else as the
+// profile says, but for what is compressed already.
 func (w *packer) method(name string) zipfile.Method {
 	how := w.form.Compress
 	if k := w.form.Kind(name); k != nil && k.Compress != "" {
@@ -465,7 +477,8 @@ func (w *packer) sources(pl *plan, old *olds) []zipfile.Source {
 			file, opened := old.open[o.Name]
 			if !opened { // one that was changed since is not believed
 				name := w.dir.Join(path.Join(w.place.dir, o.Name))
-				if info, err := os.Stat(name); err == nil && info.Size() == o.Size && info.ModTime().UnixNano() == o.ModTime {
+				if info, err := os.Stat(name); err == nil && info.Size() == o.Size &&
+					info.ModTime().UnixNano() == o.ModTime {
 					file, _ = os.Open(name) // without it everything is packed anew
 				}
 				old.open[o.Name] = file
@@ -497,7 +510,8 @@ func (w *packer) find(bundle, name string) (keptEntry, bool) {
 	if w.known == nil {
 		w.known = map[string]keptEntry{}
 		var list []keptEntry
-		if data, err := w.dir.ReadFile(w.place.state + "-entries.json"); err == nil && json.Unmarshal(data, &list) == nil {
+		if data, err := w.dir.ReadFile(w.place.state + "-entries.json"); err == nil &&
+			json.Unmarshal(data, &list) == nil {
 			for _, e := range list {
 				w.known[e.Bundle+"\n"+e.Name] = e
 			}
@@ -522,8 +536,9 @@ func Packed(p *project.Project) ([]Bundle, error) {
 			return nil, err
 		}
 		if now == nil {
-			return nil, &fault.Fault{What: "the bundle is not as it was packed", Place: fault.Place{File: filepath.ToSlash(path.Join(at.dir, k.Name))},
-				Why: "It was changed or removed since.", Do: "Run 'vornix pack' again."}
+			return nil, &fault.Fault{What: "the bundle is not as it was packed",
+				Place: fault.Place{File: filepath.ToSlash(path.Join(at.dir, k.Name))},
+				Why:   "It was changed or removed since.", Do: "Run 'vornix pack' again."}
 		}
 		k.Kept = true
 		out = append(out, k.Bundle)
@@ -531,7 +546,8 @@ func Packed(p *project.Project) ([]Bundle, error) {
 	return out, nil
 }
 
-// Stale names the bundles that packing a tree would make, replace or remove. It compares what decides their bytes, and reads none of them.
+// Stale names the bundles that packing a tree would make, replace or remove. It compares what
+// decides their bytes, and reads none of them.
 func Stale(p *project.Project, tree *assembly.Tree) (names []string) {
 	w := &packer{p: p, place: placeOf(p, Options{}), form: formOf(p, Options{})}
 	if data, err := os.ReadFile(p.Join(w.place.state + ".json")); err == nil {
@@ -553,7 +569,8 @@ func Stale(p *project.Project, tree *assembly.Tree) (names []string) {
 	return names
 }
 
-// Known lists the slash paths in the project of all bundles of the last runs of Pack, whether they are as they were packed or not.
+// Known lists the slash paths in the project of all bundles of the last runs of Pack, whether they
+// are as they were packed or not.
 func Known(p *project.Project) (files []string) {
 	for _, at := range []place{placeOf(p, Options{}), placeOf(p, Options{IntoMap: true})} {
 		var list []kept

@@ -47,7 +47,8 @@ func (w *watch) look(name string) *leakscan.Scanner {
 // hit notes something that must not ship, unless the project has an exception for it.
 func (w *watch) hit(name string, h leakscan.Hit) {
 	if _, ok := w.p.Exception(name, string(h.Sort)); !ok {
-		w.found = append(w.found, check.Guarded(h, fault.Place{File: path.Join(project.TreeDir, name), Line: h.Line}, name))
+		w.found = append(w.found,
+			check.Guarded(h, fault.Place{File: path.Join(project.TreeDir, name), Line: h.Line}, name))
 	}
 }
 
@@ -63,7 +64,8 @@ func (w *watch) err() error {
 		return nil
 	}
 	finding.Sort(w.found)
-	return &finding.Failure{What: "nothing is packed: there is something in it that must not leave the house", Findings: w.found}
+	return &finding.Failure{What: "nothing is packed: there is something in it that must not leave the house",
+		Findings: w.found}
 }
 
 // excepted says whether something was found in a file and let through.

@@ -23,8 +23,8 @@ type Action struct {
 	Size int64  `json:"size"`
 }
 
-// Installation is a package and a game's folder. It changes the folder as patches do (package transaction): at once, with a journal, and with the originals
-// of the files that it replaces.
+// Installation is a package and a game's folder. It changes the folder as patches do (package
+// transaction): at once, with a journal, and with the originals of the files that it replaces.
 type Installation struct {
 	p *Package
 	f *transaction.Folder
@@ -33,7 +33,9 @@ type Installation struct {
 // Begin opens a game's folder for installing into it. What a killed run left there is brought to an end first.
 func (p *Package) Begin(ctx context.Context, game string) (*Installation, error) {
 	if !p.IsGame(game) {
-		f := &fault.Fault{Kind: fault.Refused, What: p.Game + " is not in this folder", Place: fault.Place{File: filepath.ToSlash(game)}, Why: "Its file " + p.Marker + " is not there.", Do: "Name the game's folder: --game DIR"}
+		f := &fault.Fault{Kind: fault.Refused, What: p.Game + " is not in this folder",
+			Place: fault.Place{File: filepath.ToSlash(game)}, Why: "Its file " + p.Marker + " is not there.",
+			Do: "Name the game's folder: --game DIR"}
 		if p.Marker == "" {
 			f.Why = "The folder does not exist."
 		}
@@ -49,7 +51,8 @@ func (p *Package) Begin(ctx context.Context, game string) (*Installation, error)
 // Close frees the folder. A folder without installations gets no records.
 func (in *Installation) Close() { in.f.Close() }
 
-// installed are the records of the package, the oldest first. There are two only where a run was killed before it made one of them.
+// installed are the records of the package, the oldest first. There are two only where a run was
+// killed before it made one of them.
 func (in *Installation) installed() (list []transaction.Record) {
 	for _, r := range in.f.Records() {
 		if r.Kind == kind && r.Name == in.p.Name && !r.Undone {
@@ -78,7 +81,8 @@ func (in *Installation) record(ctx context.Context) (*transaction.Record, error)
 	return &all, nil
 }
 
-// merged joins a record and a later one: its old files are those from before the first, its new files those after the second.
+// merged joins a record and a later one: its old files are those from before the first, its new
+// files those after the second.
 func (in *Installation) merged(a, b transaction.Record) transaction.Record {
 	m := b
 	m.Files = nil
@@ -138,7 +142,8 @@ func (in *Installation) steps(old *transaction.Record, uninstall bool) (list []s
 	}
 	if !uninstall {
 		for _, f := range in.p.Files {
-			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f, mine: in.find(old, f.Path)}); err != nil {
+			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f,
+				mine: in.find(old, f.Path)}); err != nil {
 				return nil, err
 			}
 		}
@@ -299,14 +304,16 @@ func (in *Installation) away(ctx context.Context) (*transaction.Record, []step, 
 		return nil, nil, err
 	}
 	if r == nil {
-		return nil, nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s is not installed there", in.p.Title), Do: "Name the game's folder: --game DIR"}
+		return nil, nil,
+			&fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%s is not installed there", in.p.Title),
+				Do: "Name the game's folder: --game DIR"}
 	}
 	list, err := in.steps(r, true)
 	return r, list, err
 }
 
-// Uninstall removes the installed files and restores the originals. A changed file is kept: it is moved aside where an original returns, and stays in its
-// place otherwise.
+// Uninstall removes the installed files and restores the originals. A changed file is kept: it is
+// moved aside where an original returns, and stays in its place otherwise.
 func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
 	r, list, err := in.away(ctx)
 	if err != nil {

@@ -1,8 +1,8 @@
-// Package installer makes a program that installs bundles into a game, and is that program's work: the program is Vornix itself with
-// an archive at its end, which holds the bundles and a manifest.
+// Package installer makes a program that installs bundles into a game, and is that program's work:
+// the program is Vornix itself with an archive at its end, which holds the bundles and a manifest.
 //
-// Write makes one, Open reads the archive behind a running program, Find looks for the game, and an Installation plans, installs with originals kept,
-// and uninstalls.
+// Write makes one, Open reads the archive behind a running program, Find looks for the game, and an
+// Installation plans, installs with originals kept, and uninstalls.
 package installer
 
 import (
@@ -55,11 +55,14 @@ type File struct {
 	SHA256 string `json:"sha256"`
 }
 
-// System is the system that a Vornix program runs on, such as linux-amd64. An error says that the file is no Vornix program.
+// System is the system that a Vornix program runs on, such as linux-amd64. An error says that the
+// file is no Vornix program.
 func System(program string) (string, error) {
 	info, err := buildinfo.ReadFile(program)
 	if err != nil || info.Main.Path != "vornix" && !strings.HasPrefix(info.Path, "vornix/") {
-		return "", &fault.Fault{Kind: fault.Usage, What: "the file is no Vornix program", Place: fault.Place{File: filepath.ToSlash(program)}, Do: "Name the Vornix program of the system that the installer is for."}
+		return "", &fault.Fault{Kind: fault.Usage, What: "the file is no Vornix program",
+			Place: fault.Place{File: filepath.ToSlash(program)},
+			Do:    "Name the Vornix program of the system that the installer is for."}
 	}
 	system, arch := "", ""
 	for _, s := range info.Settings {
@@ -92,7 +95,9 @@ func Write(ctx context.Context, p *project.Project, program string, bundles []st
 	if to == "" {
 		to = p.Profile.Server.Bundles
 	}
-	m := Manifest{Format: format, Name: head.Name, Title: head.Title, Version: head.Version, Authors: append([]string{}, head.Authors...), Game: p.Profile.Game.Title, Folders: append([]string{}, in.Folders...), Marker: in.Marker}
+	m := Manifest{Format: format, Name: head.Name, Title: head.Title, Version: head.Version,
+		Authors: append([]string{}, head.Authors...), Game: p.Profile.Game.Title,
+		Folders: append([]string{}, in.Folders...), Marker: in.Marker}
 	var sources []zipfile.Source
 	for _, b := range bundles {
 		sum, size, err := safefile.HashFile(b)
@@ -101,14 +106,18 @@ func Write(ctx context.Context, p *project.Project, program string, bundles []st
 		}
 		at := path.Join(to, filepath.Base(b))
 		m.Files = append(m.Files, File{at, size, sum})
-		sources = append(sources, zipfile.Source{Name: "files/" + at, Size: size, SHA256: sum, Method: zipfile.Store, Open: func() (io.ReadCloser, error) { return os.Open(b) }})
+		sources = append(sources,
+			zipfile.Source{Name: "files/" + at, Size: size, SHA256: sum, Method: zipfile.Store,
+				Open: func() (io.ReadCloser, error) { return os.Open(b) }})
 	}
 	slices.SortFunc(m.Files, func(a, b File) int { return strings.Compare(a.Path, b.Path) })
 	data, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
 		return nil, err
 	}
-	sources = append(sources, zipfile.Source{Name: manifestFile, Size: int64(len(data)), Method: zipfile.Store, Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
+	sources = append(sources,
+		zipfile.Source{Name: manifestFile, Size: int64(len(data)), Method: zipfile.Store,
+			Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }})
 	d, err := safefile.OpenDir(p.Dir)
 	if err != nil {
 		return nil, err
@@ -118,7 +127,8 @@ func Write(ctx context.Context, p *project.Project, program string, bundles []st
 	if strings.HasPrefix(system, "windows") {
 		ending = ".exe"
 	}
-	made := &Made{Path: path.Join(Dir, fmt.Sprintf("%s-%s-%s%s", head.Name, head.Version, system, ending)), System: system}
+	made := &Made{Path: path.Join(Dir, fmt.Sprintf("%s-%s-%s%s", head.Name, head.Version, system, ending)),
+		System: system}
 	f, err := d.Create(made.Path)
 	if err != nil {
 		return nil, err
@@ -127,7 +137,8 @@ func Write(ctx context.Context, p *project.Project, program string, bundles []st
 	if err := f.Fill(ctx, program); err != nil {
 		return nil, err
 	}
-	if _, err := zipfile.Pack(ctx, sources, zipfile.Options{}, func(int) (zipfile.Sink, int64, error) { return f, f.Size(), nil }); err != nil {
+	if _, err := zipfile.Pack(ctx, sources, zipfile.Options{},
+		func(int) (zipfile.Sink, int64, error) { return f, f.Size(), nil }); err != nil {
 		return nil, err
 	}
 	if err := f.Settle(ctx); err != nil {
@@ -167,7 +178,8 @@ func Open(program string) (*Package, error) {
 	p := &Package{file: f}
 	if err := p.read(info.Size()); err != nil {
 		f.Close()
-		return nil, &fault.Fault{What: "the installer is damaged", Err: err, Why: "Nothing was installed.", Do: "Download it again."}
+		return nil, &fault.Fault{What: "the installer is damaged", Err: err, Why: "Nothing was installed.",
+			Do: "Download it again."}
 	}
 	return p, nil
 }
@@ -237,10 +249,12 @@ func (p *Package) Verify(ctx context.Context) error {
 }
 
 func damaged(file string, err error) error {
-	return &fault.Fault{What: "the installer is damaged", Place: fault.Place{File: file}, Err: err, Why: "Nothing was installed.", Do: "Download it again."}
+	return &fault.Fault{What: "the installer is damaged", Place: fault.Place{File: file}, Err: err,
+		Why: "Nothing was installed.", Do: "Download it again."}
 }
 
-// Find lists the folders in which the game lies: those that exist and have its marker. env looks up environment variables.
+// Find lists the folders in which the game lies: those that exist and have its marker. env looks up
+// environment variables.
 func (p *Package) Find(home string, env func(string) string) (found []string) {
 	for _, f := range p.Folders {
 		if rest, ok := strings.CutPrefix(f, "~"); ok {

@@ -21,8 +21,8 @@ import (
 
 var ctx = context.Background()
 
-// made writes an installer for a version of a project, with bundles of these contents. The program is the test itself, which is built
-// of Vornix's module as the program is.
+// made writes an installer for a version of a project, with bundles of these contents. The program
+// is the test itself, which is built of Vornix's module as the program is.
 func made(t *testing.T, p *project.Project, version string, bundles map[string]string) *installer.Package {
 	t.Helper()
 	p.File.Project.Version = version
@@ -92,8 +92,9 @@ func files(t *testing.T, dir string) map[string]string {
 	return m
 }
 
-// A bundle that replaces a file of the game whose name is written otherwise is one file with it on some systems: installing, updating to yet another
-// spelling, and uninstalling bring the game's own file back, under its own name.
+// A bundle that replaces a file of the game whose name is written otherwise is one file with it on
+// some systems: installing, updating to yet another spelling, and uninstalling bring the game's own
+// file back, under its own name.
 func TestNamesThatAreOneThere(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	dir := filepath.Join(peer.Folding(t, true), "game")
@@ -124,7 +125,8 @@ func TestInstalledAndBack(t *testing.T) {
 	got := files(t, dir)
 	assert.Equal(t, "two a", got["parcels/a.parcel"])
 	assert.NotContains(t, got, "parcels/b.parcel")
-	assert.Equal(t, "bring back parcels/a.parcel, remove parcels/c.parcel", do(t, two, dir, true), "what stood there before the first version")
+	assert.Equal(t, "bring back parcels/a.parcel, remove parcels/c.parcel", do(t, two, dir, true),
+		"what stood there before the first version")
 	assert.Equal(t, before, files(t, dir))
 
 	do(t, one, dir, false)
@@ -138,7 +140,8 @@ func TestInstalledAndBack(t *testing.T) {
 	assert.ErrorContains(t, err, "not installed")
 }
 
-// Whatever a player does to a file that was installed over one of the game's, the game's comes back, and the player's is kept.
+// Whatever a player does to a file that was installed over one of the game's, the game's comes
+// back, and the player's is kept.
 func TestTheGamesOwnComesBack(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	one := made(t, p, "1.0.0", map[string]string{"a.parcel": "one a", "b.parcel": "one b"})
@@ -223,7 +226,8 @@ func TestTheGameIsFound(t *testing.T) {
 		return map[string]string{"PROGRAMFILES": filepath.Join(home, "programs")}[name]
 	}
 	assert.Empty(t, pkg.Find(home, env))
-	for _, dir := range []string{filepath.Join(home, "games", "kestrel-post"), filepath.Join(home, "programs", "Kestrel Post")} {
+	for _, dir := range []string{filepath.Join(home, "games", "kestrel-post"),
+		filepath.Join(home, "programs", "Kestrel Post")} {
 		require.NoError(t, os.MkdirAll(dir, 0o777))
 		assert.NotContains(t, pkg.Find(home, env), dir, "a folder of that name is not yet the game")
 		require.NoError(t, os.WriteFile(filepath.Join(dir, "kestrel.cfg"), nil, 0o666))

@@ -84,8 +84,9 @@ func (p *Patch) words() string {
 	return name
 }
 
-// Prepare finds out what applying patches to a place comes to. The first of the patches that were asked for is to be reached; with no one in
-// particular (several), the newest version that they lead to. Others may help to get there. Nothing is changed.
+// Prepare finds out what applying patches to a place comes to. The first of the patches that were
+// asked for is to be reached; with no one in particular (several), the newest version that they
+// lead to. Others may help to get there. Nothing is changed.
 func Prepare(ctx context.Context, where string, asked, others []*Opened, o ApplyOptions) (*Plan, error) {
 	l, err := list(ctx, where)
 	if err != nil {
@@ -105,7 +106,8 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 			}
 			if ok {
 				at := f.done[p]
-				return &Plan{Already: true, Place: l.place(at, &p.Patch), Patches: []string{p.Name}, From: p.From, To: p.To, Signer: p.Signer, Actions: []Action{}, Notes: []string{}}, nil
+				return &Plan{Already: true, Place: l.place(at, &p.Patch), Patches: []string{p.Name}, From: p.From,
+					To: p.To, Signer: p.Signer, Actions: []Action{}, Notes: []string{}}, nil
 			}
 		}
 		if route, err = f.mergeable(asked); err != nil {
@@ -117,7 +119,8 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 	}
 	first, last := route[0], route[len(route)-1]
 	at := f.fits[first]
-	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []Action{}, Notes: []string{}, route: route, at: at, l: l, Signer: first.Signer}
+	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []Action{}, Notes: []string{},
+		route: route, at: at, l: l, Signer: first.Signer}
 	for _, r := range route {
 		p.Patches = append(p.Patches, r.Name)
 		if r.Signer != p.Signer {
@@ -161,7 +164,8 @@ func (f *finder) starts(p *Opened) (bool, error) {
 		return false, err
 	}
 	// A file that only gets another name has it already when it is found under that.
-	renamed := p.One() && p.Base.SHA256 == p.Result.SHA256 && strings.HasSuffix("/"+path.Join(at.root, at.name), "/"+p.Result.Files[0].Path)
+	renamed := p.One() && p.Base.SHA256 == p.Result.SHA256 &&
+		strings.HasSuffix("/"+path.Join(at.root, at.name), "/"+p.Result.Files[0].Path)
 	return !renamed || p.Base.Files[0].Path == p.Result.Files[0].Path, nil
 }
 
@@ -188,10 +192,12 @@ func (f *finder) applied(p *Opened) (bool, error) {
 	if err != nil || at == nil || len(at.wrong) > 0 {
 		return false, err
 	}
-	return made != nil || !slices.ContainsFunc(gone, func(rel string) bool { return f.l.files[path.Join(at.root, rel)] != nil }), nil
+	return made != nil ||
+		!slices.ContainsFunc(gone, func(rel string) bool { return f.l.files[path.Join(at.root, rel)] != nil }), nil
 }
 
-// route is the shortest way, in bytes, from what is there to the patch that was asked for, or to the newest version; nil when there is none.
+// route is the shortest way, in bytes, from what is there to the patch that was asked for, or to
+// the newest version; nil when there is none.
 func (f *finder) route(asked, all []*Opened) ([]*Opened, error) {
 	if len(asked) == 1 {
 		if ok, err := f.starts(asked[0]); err != nil || ok {
@@ -265,7 +271,9 @@ func (f *finder) mergeable(asked []*Opened) ([]*Opened, error) {
 		all := true
 		for i := range at.wrong {
 			w := &at.wrong[i]
-			all = all && !w.Gone && slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do == DoEdit && at.at[s.Path] == w.Path }) && w.Have <= mostText
+			all = all && !w.Gone &&
+				slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do == DoEdit && at.at[s.Path] == w.Path }) &&
+				w.Have <= mostText
 		}
 		if all {
 			return []*Opened{p}, nil
@@ -284,8 +292,10 @@ func (f *finder) wrong(asked, all []*Opened) error {
 		}
 	}
 	if p == nil {
-		return &fault.Fault{Kind: fault.Refused, What: "what the patch is for is not there", Place: fault.Place{File: filepath.ToSlash(f.l.system(f.l.only))}, Why: fmt.Sprintf("It is for %s: %s.", asked[0].words(), names(asked[0].Base.Files)),
-			Do: "Name the file or folder that it lies in."}
+		return &fault.Fault{Kind: fault.Refused, What: "what the patch is for is not there",
+			Place: fault.Place{File: filepath.ToSlash(f.l.system(f.l.only))},
+			Why:   fmt.Sprintf("It is for %s: %s.", asked[0].words(), names(asked[0].Base.Files)),
+			Do:    "Name the file or folder that it lies in."}
 	}
 	e := &WrongBaseError{Place: f.l.place(at, &p.Patch), Want: p.words(), Wrong: at.wrong}
 	for _, q := range all {
@@ -375,7 +385,11 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 	gone := map[string]bool{}
 	for _, r := range p.route {
 		if r.Result.Size > o.Most {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the patch makes %d bytes, more than the %d that are allowed", r.Result.Size, o.Most), Place: fault.Place{File: filepath.ToSlash(r.Name)}, Why: "It may be a trap.", Do: "If it is right: --max-size SIZE"}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the patch makes %d bytes, more than the %d that are allowed", r.Result.Size,
+					o.Most),
+				Place: fault.Place{File: filepath.ToSlash(r.Name)}, Why: "It may be a trap.",
+				Do: "If it is right: --max-size SIZE"}
 		}
 		for _, s := range r.Steps {
 			switch s.Do {
@@ -412,7 +426,8 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 	for _, pth := range slices.Sorted(maps.Keys(gone)) {
 		rel := p.at.at[pth]
 		if have := p.l.files[rel]; have != nil {
-			p.Actions = append(p.Actions, Action{Path: p.below(rel), Do: "remove", Old: have.size, Why: "it is kept for going back"})
+			p.Actions = append(p.Actions,
+				Action{Path: p.below(rel), Do: "remove", Old: have.size, Why: "it is kept for going back"})
 		}
 	}
 	for _, r := range p.route {
@@ -437,7 +452,8 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 			if err != nil {
 				return err
 			}
-			a := Action{Path: s.Path, Do: "settings", Why: strings.Join(did, "; "), Old: int64(len(have)), New: int64(len(out))}
+			a := Action{Path: s.Path, Do: "settings", Why: strings.Join(did, "; "), Old: int64(len(have)),
+				New: int64(len(out))}
 			if len(did) == 0 {
 				a.Do, a.Why = "leave", "it has all of that already"
 			}
@@ -501,7 +517,8 @@ type staging struct {
 	at    func(name string) string               // its system path once it is committed
 }
 
-// Mend brings changes to their end that a killed run left, in the folder of a place and those below. It says what became of them.
+// Mend brings changes to their end that a killed run left, in the folder of a place and those
+// below. It says what became of them.
 func Mend(ctx context.Context, where string) ([]string, error) {
 	folders, err := Patched(where)
 	if err != nil {
@@ -528,7 +545,8 @@ func Mend(ctx context.Context, where string) ([]string, error) {
 func Patched(where string) (list []string, err error) {
 	info, err := os.Stat(where)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(where), Err: err, Do: "Name what was patched, or the folder that it lies in."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(where),
+			Err: err, Do: "Name what was patched, or the folder that it lies in."}
 	}
 	if !info.IsDir() {
 		where = filepath.Dir(where)
@@ -586,7 +604,8 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*transaction.Record, 
 		return nil, err
 	}
 	last := p.route[len(p.route)-1]
-	r := transaction.Record{Kind: "patch", Title: last.Title, From: p.From, To: p.To, Signer: p.Signer, Notes: append(slices.Clone(p.Notes), a.notes...)}
+	r := transaction.Record{Kind: "patch", Title: last.Title, From: p.From, To: p.To, Signer: p.Signer,
+		Notes: append(slices.Clone(p.Notes), a.notes...)}
 	for _, one := range p.route {
 		r.Source = append(r.Source, one.SHA256)
 	}
@@ -621,7 +640,9 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 	last := p.route[len(p.route)-1]
 	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		if _, err := d.Stat(pth); err == nil {
-			return &fault.Fault{Kind: fault.Refused, What: "the file already exists", Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.", Do: "Name an empty folder."}
+			return &fault.Fault{Kind: fault.Refused, What: "the file already exists",
+				Place: fault.Place{File: filepath.ToSlash(d.Join(pth))}, Why: "Nothing is overwritten unasked.",
+				Do: "Name an empty folder."}
 		}
 	}
 	var placed []string
@@ -633,7 +654,8 @@ func (p *Plan) applyTo(ctx context.Context, o ApplyOptions) error {
 	}
 	for _, pth := range slices.Sorted(maps.Keys(view)) {
 		src := view[pth]
-		if last.KeepBase && last.Result.find(pth) == nil && !slices.ContainsFunc(last.Brought, func(b Brought) bool { return b.To == pth }) {
+		if last.KeepBase && last.Result.find(pth) == nil &&
+			!slices.ContainsFunc(last.Brought, func(b Brought) bool { return b.To == pth }) {
 			continue
 		}
 		if src.staged == "" { // it did not change
@@ -728,7 +750,8 @@ func (a *applying) one(ctx context.Context, o *Opened, base map[string]*source) 
 		}
 	}
 	for _, b := range o.Brought {
-		made, err := a.write(b.To, File{b.To, b.Data.Size, b.Data.SHA256}, nil, func(w *safefile.File) error { return o.copyTo(ctx, &b.Data, w) })
+		made, err := a.write(b.To, File{b.To, b.Data.Size, b.Data.SHA256}, nil,
+			func(w *safefile.File) error { return o.copyTo(ctx, &b.Data, w) })
 		if err != nil {
 			return nil, err
 		}
@@ -748,7 +771,8 @@ func (a *applying) write(pth string, want File, like os.FileInfo, fill func(w *s
 		return nil, err
 	}
 	if want.SHA256 != "" && (w.SHA256() != want.SHA256 || w.Size() != want.Size) {
-		return nil, &fault.Fault{What: "what the patch makes of " + pth + " is not what it must be", Why: "Nothing was changed.", Do: "Get the patch again; if that does not help, its authors made a mistake."}
+		return nil, &fault.Fault{What: "what the patch makes of " + pth + " is not what it must be",
+			Why: "Nothing was changed.", Do: "Get the patch again; if that does not help, its authors made a mistake."}
 	}
 	if like != nil {
 		w.Like(like)
@@ -795,7 +819,9 @@ func (a *applying) step(ctx context.Context, o *Opened, s *Step, base map[string
 			if a.o.Conflicts == Refuse {
 				return nil, &ConflictError{[]Contradiction{{s.Path, places}}}
 			}
-			a.notes = append(a.notes, fmt.Sprintf("%s: where both changed the same (%d), %s", s.Path, len(places), map[Conflicts]string{Keep: "what was there stayed", Take: "the patch's came"}[a.o.Conflicts]))
+			a.notes = append(a.notes,
+				fmt.Sprintf("%s: where both changed the same (%d), %s", s.Path, len(places),
+					map[Conflicts]string{Keep: "what was there stayed", Take: "the patch's came"}[a.o.Conflicts]))
 		}
 		if slices.ContainsFunc(a.p.at.wrong, func(w Wrong) bool { return w.Path == a.p.at.at[s.Path] }) {
 			want.SHA256 = "" // it is another's text, and becomes one that nobody knows yet
@@ -844,13 +870,18 @@ func (a *applying) delta(ctx context.Context, o *Opened, s *Step, from *source, 
 		return err
 	}
 	defer old.Close()
-	_, err = zipdelta.Decode(ctx, old, from.file.Size, change, w, zipdelta.Limits{Workers: a.o.Workers, Most: want.Size, Unchecked: true}) // write holds it to its hash
+	// write holds it to its hash
+	_, err = zipdelta.Decode(ctx, old, from.file.Size, change, w,
+		zipdelta.Limits{Workers: a.o.Workers, Most: want.Size, Unchecked: true})
 	var format *vcdiff.FormatError
 	switch {
 	case errors.As(err, &format):
 		return o.damaged(s.Data, err)
 	case errors.Is(err, vcdiff.ErrSource), errors.Is(err, io.ErrUnexpectedEOF):
-		return &fault.Fault{Kind: fault.Refused, What: "the change does not fit " + s.From, Place: fault.Place{File: filepath.ToSlash(from.system)}, Err: err, Why: "Nothing was changed. The file changed while it was read, or the patch is damaged.", Do: "Close what uses the file, and do it again."}
+		return &fault.Fault{Kind: fault.Refused, What: "the change does not fit " + s.From,
+			Place: fault.Place{File: filepath.ToSlash(from.system)}, Err: err,
+			Why: "Nothing was changed. The file changed while it was read, or the patch is damaged.",
+			Do:  "Close what uses the file, and do it again."}
 	}
 	return err
 }
@@ -863,11 +894,13 @@ func (a *applying) changes(view map[string]*source, folder *transaction.Folder) 
 		if s.staged == "" {
 			continue
 		}
-		c := transaction.Change{File: transaction.File{Path: pth, New: s.file.SHA256, NewSize: s.file.Size, Text: p.isText(pth) && s.file.Size <= mostText}, Staged: s.staged}
+		c := transaction.Change{File: transaction.File{Path: pth, New: s.file.SHA256, NewSize: s.file.Size,
+			Text: p.isText(pth) && s.file.Size <= mostText}, Staged: s.staged}
 		if err := p.was(&c); err != nil {
 			return nil, err
 		}
-		if c.Old != c.New || folder.Spelled(pth) != pth { // where the name is spelled otherwise, the file that would go is this one
+		// where the name is spelled otherwise, the file that would go is this one
+		if c.Old != c.New || folder.Spelled(pth) != pth {
 			list = append(list, c)
 		}
 	}
@@ -886,7 +919,8 @@ func (a *applying) changes(view map[string]*source, folder *transaction.Folder) 
 // isText says whether a file is changed as a text.
 func (p *Plan) isText(pth string) bool {
 	return slices.ContainsFunc(p.route, func(o *Opened) bool {
-		return slices.ContainsFunc(o.Steps, func(s Step) bool { return s.Path == pth && (s.Do == DoEdit || s.Do == DoSettings) })
+		return slices.ContainsFunc(o.Steps,
+			func(s Step) bool { return s.Path == pth && (s.Do == DoEdit || s.Do == DoSettings) })
 	})
 }
 
@@ -897,7 +931,9 @@ func (p *Plan) was(c *transaction.Change) error {
 	if have == nil {
 		if info, err := os.Stat(p.l.system(rel)); err == nil { // only the one file was listed
 			if !info.Mode().IsRegular() {
-				return &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file", Place: fault.Place{File: filepath.ToSlash(p.l.system(rel))}, Why: "Nothing was changed.", Do: "Move it away."}
+				return &fault.Fault{Kind: fault.Refused, What: "a folder or a special file has the name of this file",
+					Place: fault.Place{File: filepath.ToSlash(p.l.system(rel))}, Why: "Nothing was changed.",
+					Do: "Move it away."}
 			}
 			have = &listed{size: info.Size(), written: info.ModTime()}
 			p.l.files[rel] = have

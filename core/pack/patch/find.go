@@ -37,7 +37,8 @@ type listed struct {
 func list(ctx context.Context, where string) (*listing, error) {
 	info, err := os.Stat(where)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(where), Err: err, Do: "Name what the patch is to be applied to, or the folder that it lies in."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(where),
+			Err: err, Do: "Name what the patch is to be applied to, or the folder that it lies in."}
 	}
 	l := &listing{ctx: ctx, dir: where, files: map[string]*listed{}}
 	if !info.IsDir() {
@@ -132,9 +133,11 @@ func (l *listing) roots(s *State, one bool) []fit {
 	if one {
 		f := s.Files[0]
 		for _, rel := range l.order {
-			if l.only != "" || l.files[rel].size == f.Size || path.Base(rel) == path.Base(f.Path) || numbers.ReplaceAllString(path.Base(rel), "0") == numbers.ReplaceAllString(path.Base(f.Path), "0") {
+			if l.only != "" || l.files[rel].size == f.Size || path.Base(rel) == path.Base(f.Path) ||
+				numbers.ReplaceAllString(path.Base(rel), "0") == numbers.ReplaceAllString(path.Base(f.Path), "0") {
 				at := fit{root: path.Dir(rel), name: path.Base(rel)}
-				if root, ok := strings.CutSuffix("/"+rel, "/"+f.Path); ok { // it lies in the folders that the patch names
+				// it lies in the folders that the patch names
+				if root, ok := strings.CutSuffix("/"+rel, "/"+f.Path); ok {
 					at = fit{root: path.Join(".", strings.TrimPrefix(root, "/")), name: f.Path}
 				}
 				out = append(out, at)
@@ -206,12 +209,14 @@ func (l *listing) best(ctx context.Context, s *State, touched map[string]bool, o
 		if len(f.wrong) == 0 {
 			right = append(right, path.Join(f.root, f.name))
 		}
-		if best == nil || len(f.wrong) < len(best.wrong) || len(f.wrong) == len(best.wrong) && l.nearer(&f, best, s, one) {
+		if best == nil || len(f.wrong) < len(best.wrong) || len(f.wrong) == len(best.wrong) &&
+			l.nearer(&f, best, s, one) {
 			best = &f
 		}
 	}
 	if len(right) > 1 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "what the patch is for is there more than once", Why: strings.Join(right, ", "), Do: "Name the one that is meant."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "what the patch is for is there more than once",
+			Why: strings.Join(right, ", "), Do: "Name the one that is meant."}
 	}
 	return best, nil
 }

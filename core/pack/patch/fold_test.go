@@ -11,11 +11,15 @@ import (
 	"vornix/internal/peer"
 )
 
-// On a file system that folds names, a patch that changes only how names are written (in files and in folders, in capitals and in composition) leads to
-// just these names and back, also when it is stopped on the way, and when the folder's names are written otherwise than the patch says.
+// On a file system that folds names, a patch that changes only how names are written (in files and
+// in folders, in capitals and in composition) leads to just these names and back, also when it is
+// stopped on the way, and when the folder's names are written otherwise than the patch says.
 func TestNamesThatAreOneThere(t *testing.T) {
-	old := map[string]string{"Maps/Ore.vnm": noise(1, 9000), "textures/erzspi\u0061\u0308le.ktx2": noise(2, 900), "README.TXT": "one\ntwo\nthree\n", "same.txt": "the same", "Sounds/a.wav": noise(3, 500)}
-	now := map[string]string{"maps/ore.vnm": noise(1, 9000)[:4000] + "a change" + noise(1, 9000)[4000:], "textures/erzspi\u00e4le.ktx2": noise(2, 900), "readme.txt": "one\ntwo and a half\nthree\n", "same.txt": "the same", "sounds/a.wav": noise(3, 500)}
+	old := map[string]string{"Maps/Ore.vnm": noise(1, 9000), "textures/erzspi\u0061\u0308le.ktx2": noise(2, 900),
+		"README.TXT": "one\ntwo\nthree\n", "same.txt": "the same", "Sounds/a.wav": noise(3, 500)}
+	now := map[string]string{"maps/ore.vnm": noise(1, 9000)[:4000] + "a change" + noise(1, 9000)[4000:],
+		"textures/erzspi\u00e4le.ktx2": noise(2, 900), "readme.txt": "one\ntwo and a half\nthree\n",
+		"same.txt": "the same", "sounds/a.wav": noise(3, 500)}
 	p := open(t, made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{}))
 	dir := peer.Folding(t, true)
 	game := func(name string, files map[string]string) string {

@@ -49,7 +49,8 @@ type File struct {
 
 // State is what a folder, or one file, is.
 type State struct {
-	SHA256 string `json:"sha256"` // of the one file; of several: of a line "SHA256 SIZE PATH" each, in the order of their paths
+	// of the one file; of several: of a line "SHA256 SIZE PATH" each, in the order of their paths
+	SHA256 string `json:"sha256"`
 	Size   int64  `json:"size"`
 	Files  []File `json:"files"` // in the order of their paths
 }
@@ -88,13 +89,14 @@ type Data struct {
 
 // What steps do.
 const (
-	DoAdd      = "add"      // a new file, whole
-	DoReplace  = "replace"  // a file, whole, in the place of another
-	DoRemove   = "remove"   //
-	DoRename   = "rename"   // the content of a file that goes under its old name
-	DoCopy     = "copy"     // the content of a file that stays
-	DoDelta    = "delta"    // VCDIFF, or a delta between archives, from a file
-	DoEdit     = "edit"     // a text: a unified diff, with what it was, so that it can be merged with what somebody made of it
+	DoAdd     = "add"     // a new file, whole
+	DoReplace = "replace" // a file, whole, in the place of another
+	DoRemove  = "remove"  //
+	DoRename  = "rename"  // the content of a file that goes under its old name
+	DoCopy    = "copy"    // the content of a file that stays
+	DoDelta   = "delta"   // VCDIFF, or a delta between archives, from a file
+	// a text: a unified diff, with what it was, so that it can be merged with what somebody made of it
+	DoEdit     = "edit"
 	DoSettings = "settings" // lines added once, keys set: to whatever the file is
 )
 
@@ -152,7 +154,8 @@ type Patch struct {
 	Steps    []Step    `json:"steps"`
 	Brought  []Brought `json:"brought,omitempty"`
 	Known    []Known   `json:"known,omitempty"`
-	Blocks   *Data     `json:"blocks,omitempty"` // CRC-32C of the blocks of the base's files, to say where another one differs
+	// CRC-32C of the blocks of the base's files, to say where another one differs
+	Blocks *Data `json:"blocks,omitempty"`
 }
 
 // One says whether the patch is about a single file, which may have any name.
@@ -173,7 +176,8 @@ type Opened struct {
 func Open(name string) (*Opened, error) {
 	sum, size, err := safefile.HashFile(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the patch can't be opened", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the patch can't be opened",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Do: "Check the path."}
 	}
 	f, err := os.Open(name)
 	if err != nil {
@@ -187,7 +191,9 @@ func Open(name string) (*Opened, error) {
 			known.Place = fault.Place{File: filepath.ToSlash(name)}
 			return nil, known
 		}
-		return nil, &fault.Fault{What: "the patch is damaged, or is none", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Why: "Nothing was changed.", Do: "Get it again."}
+		return nil, &fault.Fault{What: "the patch is damaged, or is none",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Why: "Nothing was changed.",
+			Do: "Get it again."}
 	}
 	return o, nil
 }
@@ -214,7 +220,8 @@ func (o *Opened) read() (err error) {
 		return errors.New("it does not say that it is a patch")
 	}
 	if o.Format > Format {
-		return &fault.Fault{What: fmt.Sprintf("the patch has format %d, and this Vornix knows up to %d", o.Format, Format), Why: "It was made by a newer one.", Do: "Get a newer Vornix."}
+		return &fault.Fault{What: fmt.Sprintf("the patch has format %d, and this Vornix knows up to %d", o.Format,
+			Format), Why: "It was made by a newer one.", Do: "Get a newer Vornix."}
 	}
 	if sig := o.zip.Find(sigEntry); sig != nil {
 		var s signature.Signature
@@ -299,7 +306,8 @@ func checkFile(f File) error {
 	if err := checkPath(f.Path); err != nil {
 		return err
 	}
-	if b, err := hex.DecodeString(f.SHA256); err != nil || len(b) != sha256.Size || f.Size < 0 || f.SHA256 != strings.ToLower(f.SHA256) {
+	if b, err := hex.DecodeString(f.SHA256); err != nil || len(b) != sha256.Size || f.Size < 0 ||
+		f.SHA256 != strings.ToLower(f.SHA256) {
 		return fmt.Errorf("%s has no size or hash that makes sense", f.Path)
 	}
 	return nil
@@ -338,8 +346,10 @@ func (o *Opened) checkStep(s Step, made map[string]bool) error {
 	case DoRemove:
 		return needs(base != nil && result == nil, "what goes must be in the base, and not in the result")
 	case DoSettings:
-		if err = needs(base == nil && result == nil, "settings are changed in files of which nothing else is said"); err == nil {
-			err = needs(s.Form == "text" && len(s.Set)+len(s.Remove) == 0 || slices.Contains(confedit.Forms, s.Form), "its form is not known")
+		if err = needs(base == nil && result == nil,
+			"settings are changed in files of which nothing else is said"); err == nil {
+			err = needs(s.Form == "text" && len(s.Set)+len(s.Remove) == 0 || slices.Contains(confedit.Forms, s.Form),
+				"its form is not known")
 		}
 	case DoAdd, DoReplace:
 		err = o.checkData(s.Data)
@@ -351,7 +361,8 @@ func (o *Opened) checkStep(s Step, made map[string]bool) error {
 		}
 	case DoEdit:
 		if err = errors.Join(o.checkData(s.Data), o.checkData(s.Was)); err == nil {
-			err = needs(base != nil && base.Size <= mostText && s.Data.Size <= 4*mostText && s.Was.SHA256 == base.SHA256, "a text to change must be in the base, and not large")
+			err = needs(base != nil && base.Size <= mostText && s.Data.Size <= 4*mostText &&
+				s.Was.SHA256 == base.SHA256, "a text to change must be in the base, and not large")
 		}
 	default:
 		return errors.New("this Vornix does not know what that is")
@@ -412,5 +423,6 @@ func (o *Opened) scratch(ctx context.Context, d *Data, temp string) (io.ReadSeek
 }
 
 func (o *Opened) damaged(d *Data, err error) error {
-	return &fault.Fault{What: "the patch is damaged: its " + d.Entry, Place: fault.Place{File: filepath.ToSlash(o.Name)}, Err: err, Why: "Nothing was changed.", Do: "Get it again."}
+	return &fault.Fault{What: "the patch is damaged: its " + d.Entry,
+		Place: fault.Place{File: filepath.ToSlash(o.Name)}, Err: err, Why: "Nothing was changed.", Do: "Get it again."}
 }

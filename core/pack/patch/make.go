@@ -66,21 +66,26 @@ type Made struct {
 
 // Make writes the patch from one side to another into out, and makes sure that every delta in it comes to what it must.
 func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*Made, error) {
-	m := &making{ctx: ctx, o: o, old: old, now: now, p: &Patch{Kind: kind, Format: Format, Title: o.Title, Game: o.Game, From: o.From, To: o.To, Authors: o.Authors, Notes: o.Notes,
-		Base: old.state(), Result: now.state(), KeepBase: o.KeepBase, Known: o.Known}}
+	m := &making{ctx: ctx, o: o, old: old, now: now,
+		p: &Patch{Kind: kind, Format: Format, Title: o.Title, Game: o.Game, From: o.From, To: o.To, Authors: o.Authors,
+			Notes: o.Notes,
+			Base:  old.state(), Result: now.state(), KeepBase: o.KeepBase, Known: o.Known}}
 	defer m.close()
 	if len(old.Files) == 0 && len(o.Settings) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is nothing in " + old.Name, Do: "Name what the patch is to be applied to."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is nothing in " + old.Name,
+			Do: "Name what the patch is to be applied to."}
 	}
 	if err := m.steps(); err != nil {
 		return nil, err
 	}
 	if len(m.p.Steps) == 0 && len(o.Settings) == 0 && len(o.Bring) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the two are the same", Why: "There is nothing to patch.", Do: "Name what was, and what is to be."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the two are the same", Why: "There is nothing to patch.",
+			Do: "Name what was, and what is to be."}
 	}
 	for _, s := range o.Settings {
 		if m.p.Base.find(s.Path) != nil || m.p.Result.find(s.Path) != nil {
-			return nil, &fault.Fault{Kind: fault.Usage, What: s.Path + " is changed as a whole and by settings", Why: "Settings are changed in files that are not part of what is patched.", Do: "Leave one out."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: s.Path + " is changed as a whole and by settings",
+				Why: "Settings are changed in files that are not part of what is patched.", Do: "Leave one out."}
 		}
 		m.p.Steps = append(m.p.Steps, s)
 	}
@@ -90,7 +95,8 @@ func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*
 		}
 		sum, size, err := safefile.HashFileUntil(ctx, system)
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Usage, What: "what is to come along can't be read", Place: fault.Place{File: filepath.ToSlash(system)}, Err: err, Do: "Check the path."}
+			return nil, &fault.Fault{Kind: fault.Usage, What: "what is to come along can't be read",
+				Place: fault.Place{File: filepath.ToSlash(system)}, Err: err, Do: "Check the path."}
 		}
 		d := m.add("brought/"+to, size, sum, func() (io.ReadCloser, error) { return os.Open(system) })
 		m.p.Brought = append(m.p.Brought, Brought{to, d})
@@ -123,7 +129,8 @@ func Make(ctx context.Context, old, now *Side, out *safefile.File, o Options) (*
 		m.bytes(sigEntry, sig)
 		made.Signer = s.Key
 	}
-	if _, err := zipfile.Pack(ctx, m.sources, zipfile.Options{Workers: o.Workers}, func(int) (zipfile.Sink, int64, error) { return out, 0, nil }); err != nil {
+	if _, err := zipfile.Pack(ctx, m.sources, zipfile.Options{Workers: o.Workers},
+		func(int) (zipfile.Sink, int64, error) { return out, 0, nil }); err != nil {
 		return nil, err
 	}
 	if err := out.Settle(ctx); err != nil {
@@ -165,7 +172,8 @@ func (m *making) add(entry string, size int64, sum string, open func() (io.ReadC
 
 func (m *making) bytes(entry string, b []byte) Data {
 	sum := sha256.Sum256(b)
-	return m.add(entry, int64(len(b)), hex.EncodeToString(sum[:]), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
+	return m.add(entry, int64(len(b)), hex.EncodeToString(sum[:]),
+		func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
 }
 
 func (m *making) whole(f *SideFile) Data {
@@ -203,7 +211,8 @@ func (m *making) steps() error {
 			if from == nil {
 				from = m.counterpart(f, gone)
 			}
-			jobs = append(jobs, &making{o: m.o, old: m.old, now: m.now, p: m.p, from: from, to: f, number: len(m.p.Steps)})
+			jobs = append(jobs,
+				&making{o: m.o, old: m.old, now: m.now, p: m.p, from: from, to: f, number: len(m.p.Steps)})
 		}
 		m.p.Steps = append(m.p.Steps, s)
 	}
@@ -221,7 +230,8 @@ func (m *making) steps() error {
 	return nil
 }
 
-// changes makes the steps of files that changed, several at once; what comes into the patch is in their order all the same.
+// changes makes the steps of files that changed, several at once; what comes into the patch is in
+// their order all the same.
 func (m *making) changes(jobs []*making) error {
 	total := int64(0)
 	for _, j := range jobs {
@@ -260,13 +270,14 @@ func (m *making) changes(jobs []*making) error {
 
 var numbers = regexp.MustCompile(`[0-9]+`)
 
-// counterpart is the old file that a new one has most likely come from: the only one there is, or one that differs in numbers of its name only, or
-// in its folder.
+// counterpart is the old file that a new one has most likely come from: the only one there is, or
+// one that differs in numbers of its name only, or in its folder.
 func (m *making) counterpart(f *SideFile, gone map[string]*SideFile) *SideFile {
 	if len(m.old.Files) == 1 && len(m.now.Files) == 1 {
 		return &m.old.Files[0]
 	}
-	for _, same := range []func(string) string{func(p string) string { return numbers.ReplaceAllString(p, "0") }, path.Base} {
+	for _, same := range []func(string) string{func(p string) string { return numbers.ReplaceAllString(p, "0") },
+		path.Base} {
 		for _, old := range m.old.Files {
 			if gone[old.Path] != nil && same(old.Path) == same(f.Path) {
 				return m.old.find(old.Path)
@@ -361,10 +372,12 @@ func (m *making) delta(from, f *SideFile) (*Data, error) {
 	}
 	m.scratches = append(m.scratches, out)
 	w := &measuring{w: bufio.NewWriterSize(out, 1<<18), hash: sha256.New()}
-	stats, err := zipdelta.Encode(m.ctx, old, from.Size, now, f.Size, w, zipdelta.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked})
+	stats, err := zipdelta.Encode(m.ctx, old, from.Size, now, f.Size, w,
+		zipdelta.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked})
 	if errors.Is(err, zipdelta.ErrPlain) {
 		var plain *vcdiff.Stats
-		plain, err = vcdiff.Encode(m.ctx, old, from.Size, io.NewSectionReader(now, 0, f.Size), w, vcdiff.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked, Size: f.Size})
+		plain, err = vcdiff.Encode(m.ctx, old, from.Size, io.NewSectionReader(now, 0, f.Size), w,
+			vcdiff.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked, Size: f.Size})
 		if err == nil {
 			stats = &zipdelta.Stats{Stats: *plain}
 		}
@@ -380,13 +393,16 @@ func (m *making) delta(from, f *SideFile) (*Data, error) {
 	}
 	// What players will do is done here once.
 	sum := sha256.New()
-	if _, err := zipdelta.Decode(m.ctx, old, from.Size, io.NewSectionReader(out, 0, w.n), sum, zipdelta.Limits{Workers: m.o.Workers, Unchecked: true}); err != nil {
+	if _, err := zipdelta.Decode(m.ctx, old, from.Size, io.NewSectionReader(out, 0, w.n), sum,
+		zipdelta.Limits{Workers: m.o.Workers, Unchecked: true}); err != nil {
 		return nil, fmt.Errorf("the delta does not come to what it must: %w", err)
 	}
 	if hex.EncodeToString(sum.Sum(nil)) != f.SHA256 {
-		return nil, &fault.Fault{What: "the file changed while the patch was made", Place: fault.Place{File: filepath.ToSlash(f.System)}, Do: "Make it again."}
+		return nil, &fault.Fault{What: "the file changed while the patch was made",
+			Place: fault.Place{File: filepath.ToSlash(f.System)}, Do: "Make it again."}
 	}
-	d := m.add(fmt.Sprintf("delta/%04d.vcdiff", m.number+1), w.n, hex.EncodeToString(w.hash.Sum(nil)), func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(out, 0, w.n)), nil })
+	d := m.add(fmt.Sprintf("delta/%04d.vcdiff", m.number+1), w.n, hex.EncodeToString(w.hash.Sum(nil)),
+		func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(out, 0, w.n)), nil })
 	return &d, nil
 }
 
@@ -403,7 +419,8 @@ func (w *measuring) Write(b []byte) (int, error) {
 	return w.w.Write(b)
 }
 
-// blockSize is how large the blocks are by which a file is told where it differs: four thousand at the most, none below 4 KiB.
+// blockSize is how large the blocks are by which a file is told where it differs: four thousand at
+// the most, none below 4 KiB.
 func blockSize(size int64) int64 {
 	b := int64(4 << 10)
 	for size/b >= 4096 {
@@ -493,7 +510,8 @@ func Sign(ctx context.Context, o *Opened, out *safefile.File, key crypto.Signer)
 			m.sources = append(m.sources, zipfile.Source{Name: f.Name, Size: f.Size, Method: f.Method, Open: f.Open})
 		}
 	}
-	if _, err := zipfile.Pack(ctx, m.sources, zipfile.Options{Workers: 1}, func(int) (zipfile.Sink, int64, error) { return out, 0, nil }); err != nil {
+	if _, err := zipfile.Pack(ctx, m.sources, zipfile.Options{Workers: 1},
+		func(int) (zipfile.Sink, int64, error) { return out, 0, nil }); err != nil {
 		return s, err
 	}
 	return s, out.Settle(ctx)

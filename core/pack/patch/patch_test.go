@@ -116,26 +116,34 @@ func noise(seed uint64, n int) string {
 // mod is a folder of a mod; with changes of every kind.
 func mod() (old, now map[string]string) {
 	long := noise(1, 90_000)
-	old = map[string]string{"maps/cairn.vnm": long, "textures/rock.ktx2": noise(2, 5000), "textures/snow.ktx2": noise(3, 4000), "sounds/wind.wav": noise(4, 3000), "sounds/gone.wav": noise(5, 900),
+	old = map[string]string{"maps/cairn.vnm": long, "textures/rock.ktx2": noise(2, 5000),
+		"textures/snow.ktx2": noise(3, 4000), "sounds/wind.wav": noise(4, 3000), "sounds/gone.wav": noise(5, 900),
 		"keys.ini": "[keys]\nup = w\ndown = s\n", "notes.txt": "one\ntwo\nthree\n", "same.txt": "the same"}
-	now = map[string]string{"maps/cairn.vnm": long[:40_000] + "a change" + long[40_000:], "textures/stone.ktx2": old["textures/rock.ktx2"], "textures/snow.ktx2": noise(9, 4000), "sounds/wind.wav": old["sounds/wind.wav"],
-		"sounds/wind2.wav": old["sounds/wind.wav"], "keys.ini": "[keys]\nup = e\ndown = s\n", "notes.txt": "one\ntwo and a half\nthree\n", "same.txt": "the same", "new/thing.txt": "new"}
+	now = map[string]string{"maps/cairn.vnm": long[:40_000] + "a change" + long[40_000:],
+		"textures/stone.ktx2": old["textures/rock.ktx2"], "textures/snow.ktx2": noise(9, 4000),
+		"sounds/wind.wav":  old["sounds/wind.wav"],
+		"sounds/wind2.wav": old["sounds/wind.wav"], "keys.ini": "[keys]\nup = e\ndown = s\n",
+		"notes.txt": "one\ntwo and a half\nthree\n", "same.txt": "the same", "new/thing.txt": "new"}
 	return old, now
 }
 
 // Every kind of step, applied to a mod that lies somewhere in a game, and back.
 func TestFolders(t *testing.T) {
 	old, now := mod()
-	name := made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{Title: "Highline", From: "1.0.0", To: "1.1.0", Workers: 2})
+	name := made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now),
+		Options{Title: "Highline", From: "1.0.0", To: "1.1.0", Workers: 2})
 	p := open(t, name)
 	kinds := map[string]string{}
 	for _, s := range p.Steps {
 		kinds[s.Path] = s.Do
 	}
-	assert.Equal(t, map[string]string{"maps/cairn.vnm": "delta", "textures/stone.ktx2": "rename", "textures/snow.ktx2": "replace", "sounds/wind2.wav": "copy", "keys.ini": "edit", "notes.txt": "edit", "new/thing.txt": "add",
+	assert.Equal(t, map[string]string{"maps/cairn.vnm": "delta", "textures/stone.ktx2": "rename",
+		"textures/snow.ktx2": "replace", "sounds/wind2.wav": "copy", "keys.ini": "edit", "notes.txt": "edit",
+		"new/thing.txt":      "add",
 		"textures/rock.ktx2": "remove", "sounds/gone.wav": "remove"}, kinds)
 	assert.Less(t, p.Size, int64(8000))
-	again, err := os.ReadFile(made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{Title: "Highline", From: "1.0.0", To: "1.1.0", Workers: 1}))
+	again, err := os.ReadFile(made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now),
+		Options{Title: "Highline", From: "1.0.0", To: "1.1.0", Workers: 1}))
 	require.NoError(t, err)
 	first, err := os.ReadFile(name)
 	require.NoError(t, err)
@@ -172,12 +180,18 @@ func TestFolders(t *testing.T) {
 
 // One file, under whatever name, becomes what the patch says, under the name that it says, with what comes along.
 func TestOneFile(t *testing.T) {
-	src := write(t, t.TempDir(), map[string]string{"highline-1.0.0.parcel": noise(1, 50_000), "highline-1.1.0.parcel": noise(1, 50_000) + "more", "info.txt": "read me", "card.jpg": "a picture"})
-	p := open(t, made(t, filepath.Join(src, "highline-1.0.0.parcel"), filepath.Join(src, "highline-1.1.0.parcel"), Options{To: "1.1.0",
-		Bring: map[string]string{"info/readme.txt": filepath.Join(src, "info.txt"), "card.jpg": filepath.Join(src, "card.jpg")}}))
+	src := write(t, t.TempDir(),
+		map[string]string{"highline-1.0.0.parcel": noise(1, 50_000), "highline-1.1.0.parcel": noise(1, 50_000) + "more",
+			"info.txt": "read me", "card.jpg": "a picture"})
+	p := open(t, made(t, filepath.Join(src, "highline-1.0.0.parcel"), filepath.Join(src, "highline-1.1.0.parcel"),
+		Options{To: "1.1.0",
+			Bring: map[string]string{"info/readme.txt": filepath.Join(src, "info.txt"),
+				"card.jpg": filepath.Join(src, "card.jpg")}}))
 	assert.Less(t, p.Size, int64(4000))
 	for _, name := range []string{"highline-1.0.0.parcel", "highline (1).parcel"} {
-		game := write(t, t.TempDir(), map[string]string{"parcels/" + name: noise(1, 50_000), "parcels/same size.bin": noise(2, 50_000), "parcels/card.jpg": "an older one"})
+		game := write(t, t.TempDir(),
+			map[string]string{"parcels/" + name: noise(1, 50_000), "parcels/same size.bin": noise(2, 50_000),
+				"parcels/card.jpg": "an older one"})
 		before := files(t, game)
 		where := game
 		if name != "highline-1.0.0.parcel" {
@@ -185,11 +199,14 @@ func TestOneFile(t *testing.T) {
 		}
 		_, _, err := apply(t, where, ApplyOptions{}, p)
 		require.NoError(t, err)
-		assert.Equal(t, map[string]string{"parcels/highline-1.1.0.parcel": noise(1, 50_000) + "more", "parcels/same size.bin": noise(2, 50_000), "parcels/info/readme.txt": "read me", "parcels/card.jpg": "a picture"}, files(t, game))
+		assert.Equal(t, map[string]string{"parcels/highline-1.1.0.parcel": noise(1, 50_000) + "more",
+			"parcels/same size.bin": noise(2, 50_000), "parcels/info/readme.txt": "read me",
+			"parcels/card.jpg": "a picture"}, files(t, game))
 		require.NoError(t, undo(t, filepath.Join(game, "parcels")))
 		assert.Equal(t, before, files(t, game))
 	}
-	kept := open(t, made(t, filepath.Join(src, "highline-1.0.0.parcel"), filepath.Join(src, "highline-1.1.0.parcel"), Options{KeepBase: true}))
+	kept := open(t, made(t, filepath.Join(src, "highline-1.0.0.parcel"), filepath.Join(src, "highline-1.1.0.parcel"),
+		Options{KeepBase: true}))
 	game := write(t, t.TempDir(), map[string]string{"highline-1.0.0.parcel": noise(1, 50_000)})
 	_, _, err := apply(t, game, ApplyOptions{}, kept)
 	require.NoError(t, err)
@@ -203,15 +220,20 @@ func TestOneFile(t *testing.T) {
 func TestWrongBases(t *testing.T) {
 	pack := func(wind string) string {
 		var m memory
-		_, err := zipfile.Pack(ctx, []zipfile.Source{entryOf("maps/cairn.vnm", noise(1, 60_000)), entryOf("sounds/wind.wav", wind)}, zipfile.Options{}, func(int) (zipfile.Sink, int64, error) { return &m, 0, nil })
+		_, err := zipfile.Pack(ctx,
+			[]zipfile.Source{entryOf("maps/cairn.vnm", noise(1, 60_000)), entryOf("sounds/wind.wav", wind)},
+			zipfile.Options{}, func(int) (zipfile.Sink, int64, error) { return &m, 0, nil })
 		require.NoError(t, err)
 		return m.String()
 	}
 	base, result := pack(noise(2, 30_000)), pack(noise(3, 30_000))
-	src := write(t, t.TempDir(), map[string]string{"a/h.parcel": base, "b/h.parcel": result, "c/h.parcel": pack("an older one")})
+	src := write(t, t.TempDir(),
+		map[string]string{"a/h.parcel": base, "b/h.parcel": result, "c/h.parcel": pack("an older one")})
 	old, err := LoadSide(ctx, filepath.Join(src, "c", "h.parcel"))
 	require.NoError(t, err)
-	p := open(t, made(t, filepath.Join(src, "a", "h.parcel"), filepath.Join(src, "b", "h.parcel"), Options{Title: "Highline", From: "1.1.0", To: "1.2.0", Known: []Known{{"1.0.0", map[string]string{"h.parcel": old.Files[0].SHA256}}}}))
+	p := open(t, made(t, filepath.Join(src, "a", "h.parcel"), filepath.Join(src, "b", "h.parcel"),
+		Options{Title: "Highline", From: "1.1.0", To: "1.2.0",
+			Known: []Known{{"1.0.0", map[string]string{"h.parcel": old.Files[0].SHA256}}}}))
 	_, _, err = apply(t, filepath.Join(src, "c"), ApplyOptions{}, p)
 	var wrong *WrongBaseError
 	require.ErrorAs(t, err, &wrong)
@@ -249,17 +271,20 @@ type memory struct{ bytes.Buffer }
 func (m *memory) Patch(b []byte, at int64) error { copy(m.Bytes()[at:], b); return nil }
 
 func entryOf(name, data string) zipfile.Source {
-	return zipfile.Source{Name: name, Size: int64(len(data)), Method: zipfile.Deflate, Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(data)), nil }}
+	return zipfile.Source{Name: name, Size: int64(len(data)), Method: zipfile.Deflate,
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(data)), nil }}
 }
 
 // Several patches are applied one after the other, at once, and undone at once; the shortest way is taken.
 func TestChains(t *testing.T) {
 	dir := t.TempDir()
 	for i := range 4 {
-		write(t, dir, map[string]string{fmt.Sprintf("%d/h-1.%d.0.parcel", i, i): noise(1, 20_000) + fmt.Sprint(i), fmt.Sprintf("%d/rock.bin", i): noise(uint64(i/2), 9000)})
+		write(t, dir, map[string]string{fmt.Sprintf("%d/h-1.%d.0.parcel", i, i): noise(1, 20_000) + fmt.Sprint(i),
+			fmt.Sprintf("%d/rock.bin", i): noise(uint64(i/2), 9000)})
 	}
 	step := func(a, b int) *Opened {
-		return open(t, made(t, filepath.Join(dir, fmt.Sprint(a)), filepath.Join(dir, fmt.Sprint(b)), Options{Title: "H", From: fmt.Sprintf("1.%d.0", a), To: fmt.Sprintf("1.%d.0", b)}))
+		return open(t, made(t, filepath.Join(dir, fmt.Sprint(a)), filepath.Join(dir, fmt.Sprint(b)),
+			Options{Title: "H", From: fmt.Sprintf("1.%d.0", a), To: fmt.Sprintf("1.%d.0", b)}))
 	}
 	p01, p12, p23, p02 := step(0, 1), step(1, 2), step(2, 3), step(0, 2)
 	game := write(t, t.TempDir(), files(t, filepath.Join(dir, "0")))
@@ -280,19 +305,22 @@ func TestChains(t *testing.T) {
 	assert.Equal(t, []string{"1.1.0", "1.2.0"}, wrong.Leads)
 }
 
-// With patches between all of many versions at hand the way is found at once: there are more ways than anybody can count.
+// With patches between all of many versions at hand the way is found at once: there are more ways
+// than anybody can count.
 func TestManyWays(t *testing.T) {
 	var all []*Opened
 	for i := range 30 {
 		for j := i + 1; j < 30; j++ {
 			p := &Opened{Name: fmt.Sprint(i, " to ", j), Size: int64(100 + (j-i)*(j-i))}
-			p.Base, p.Result = stateOf([]File{{"x", int64(i), fmt.Sprintf("%064x", i)}}), stateOf([]File{{"x", int64(j), fmt.Sprintf("%064x", j)}})
+			p.Base, p.Result = stateOf([]File{{"x", int64(i), fmt.Sprintf("%064x", i)}}),
+				stateOf([]File{{"x", int64(j), fmt.Sprintf("%064x", j)}})
 			p.From, p.To = fmt.Sprintf("1.%d.0", i), fmt.Sprintf("1.%d.0", j)
 			p.Steps = []Step{{Do: DoReplace, Path: "x"}}
 			all = append(all, p)
 		}
 	}
-	l := &listing{ctx: ctx, files: map[string]*listed{"x": {size: 0, sum: fmt.Sprintf("%064x", 0)}}, order: []string{"x"}}
+	l := &listing{ctx: ctx, files: map[string]*listed{"x": {size: 0, sum: fmt.Sprintf("%064x", 0)}},
+		order: []string{"x"}}
 	f := &finder{ctx: ctx, l: l, fits: map[*Opened]*fit{}, done: map[*Opened]*fit{}}
 	way, err := f.route(all, all)
 	require.NoError(t, err)
@@ -307,16 +335,21 @@ func TestManyWays(t *testing.T) {
 
 // Texts that a player changed get the change merged into them; a contradiction is shown and decided by word only.
 func TestTextsOfPlayers(t *testing.T) {
-	old := map[string]string{"keys.ini": "; keys\n[keys]\nup = w\ndown = s\nleft = a\n", "notes.txt": "one\ntwo\nthree\nfour\nfive\n"}
-	now := map[string]string{"keys.ini": "; keys\n[keys]\nup = w\ndown = x\nleft = a\njump = q\n", "notes.txt": "one\ntwo\nthree\nfour\nfive\nsix\n"}
+	old := map[string]string{"keys.ini": "; keys\n[keys]\nup = w\ndown = s\nleft = a\n",
+		"notes.txt": "one\ntwo\nthree\nfour\nfive\n"}
+	now := map[string]string{"keys.ini": "; keys\n[keys]\nup = w\ndown = x\nleft = a\njump = q\n",
+		"notes.txt": "one\ntwo\nthree\nfour\nfive\nsix\n"}
 	p := open(t, made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{}))
-	game := write(t, t.TempDir(), map[string]string{"keys.ini": "; keys\r\n[keys]\r\nup = i\r\ndown = s\r\nleft = j\r\n", "notes.txt": "zero\none\ntwo\nthree\nfour\nfive\n"})
+	game := write(t, t.TempDir(),
+		map[string]string{"keys.ini": "; keys\r\n[keys]\r\nup = i\r\ndown = s\r\nleft = j\r\n",
+			"notes.txt": "zero\none\ntwo\nthree\nfour\nfive\n"})
 	before := files(t, game)
 	plan, r, err := apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
 	assert.Len(t, plan.Notes, 2)
 	assert.NotEmpty(t, r.Notes)
-	assert.Equal(t, map[string]string{"keys.ini": "; keys\r\n[keys]\r\nup = i\r\ndown = x\r\nleft = j\r\njump = q\r\n", "notes.txt": "zero\none\ntwo\nthree\nfour\nfive\nsix\n"}, files(t, game))
+	assert.Equal(t, map[string]string{"keys.ini": "; keys\r\n[keys]\r\nup = i\r\ndown = x\r\nleft = j\r\njump = q\r\n",
+		"notes.txt": "zero\none\ntwo\nthree\nfour\nfive\nsix\n"}, files(t, game))
 	require.NoError(t, undo(t, game))
 	assert.Equal(t, before, files(t, game))
 
@@ -325,11 +358,14 @@ func TestTextsOfPlayers(t *testing.T) {
 	var c *ConflictError
 	require.ErrorAs(t, err, &c)
 	require.Len(t, c.Files, 1)
-	assert.Equal(t, []string{"keys.down", "s", "z", "x"}, []string{c.Files[0].Places[0].Key, c.Files[0].Places[0].Base, c.Files[0].Places[0].Ours, c.Files[0].Places[0].Theirs})
+	assert.Equal(t, []string{"keys.down", "s", "z", "x"},
+		[]string{c.Files[0].Places[0].Key, c.Files[0].Places[0].Base, c.Files[0].Places[0].Ours,
+			c.Files[0].Places[0].Theirs})
 	for policy, want := range map[Conflicts]string{Keep: "z", Take: "x"} {
 		_, _, err = apply(t, game, ApplyOptions{Conflicts: policy}, p)
 		require.NoError(t, err)
-		assert.Equal(t, "; keys\n[keys]\nup = w\ndown = "+want+"\nleft = a\njump = q\n", files(t, game)["keys.ini"], policy)
+		assert.Equal(t, "; keys\n[keys]\nup = w\ndown = "+want+"\nleft = a\njump = q\n", files(t, game)["keys.ini"],
+			policy)
 		require.NoError(t, undo(t, game))
 	}
 }
@@ -337,10 +373,15 @@ func TestTextsOfPlayers(t *testing.T) {
 // Settings are changed in whatever the player has, once and only once.
 func TestSettings(t *testing.T) {
 	src := write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 9000), "b.bin": noise(1, 9000) + "!"})
-	steps := []Step{{Do: DoSettings, Path: "kestrel.cfg", Form: "ini", Lines: []Line{{Add: "mount parcels/highline", After: "# mods"}}, Set: []Setting{{[]string{"video", "shadows"}, "high"}}, Remove: [][]string{{"video", "old"}}},
+	steps := []Step{{Do: DoSettings, Path: "kestrel.cfg", Form: "ini",
+		Lines: []Line{{Add: "mount parcels/highline", After: "# mods"}},
+		Set:   []Setting{{[]string{"video", "shadows"}, "high"}}, Remove: [][]string{{"video", "old"}}},
 		{Do: DoSettings, Path: "mods.txt", Form: "text", Lines: []Line{{Add: "highline"}}}}
-	p := open(t, made(t, filepath.Join(src, "a.bin"), filepath.Join(src, "b.bin"), Options{Settings: steps, KeepBase: true}))
-	game := write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 9000), "kestrel.cfg": "# mods\nmount parcels/base\n[video]\nshadows = low\nold = 1\n"})
+	p := open(t, made(t, filepath.Join(src, "a.bin"), filepath.Join(src, "b.bin"),
+		Options{Settings: steps, KeepBase: true}))
+	game := write(t, t.TempDir(),
+		map[string]string{"a.bin": noise(1, 9000),
+			"kestrel.cfg": "# mods\nmount parcels/base\n[video]\nshadows = low\nold = 1\n"})
 	before := files(t, game)
 	_, _, err := apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
@@ -354,7 +395,9 @@ func TestSettings(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, got, files(t, game))
 	assert.Len(t, r.Files, 2, "what is so already is left alone")
-	assert.Contains(t, plan.Actions, Action{Path: "kestrel.cfg", Do: "leave", Why: "it has all of that already", Old: int64(len(got["kestrel.cfg"])), New: int64(len(got["kestrel.cfg"]))})
+	assert.Contains(t, plan.Actions,
+		Action{Path: "kestrel.cfg", Do: "leave", Why: "it has all of that already", Old: int64(len(got["kestrel.cfg"])),
+			New: int64(len(got["kestrel.cfg"]))})
 }
 
 // Settings alone need no base; a patch that touches nothing of its base still wants all of it.
@@ -370,7 +413,8 @@ func TestSettingsAlone(t *testing.T) {
 	assert.Nil(t, r)
 	assert.True(t, again.Already)
 
-	less := open(t, made(t, write(t, t.TempDir(), map[string]string{"a.bin": "one", "b.bin": "two"}), write(t, t.TempDir(), map[string]string{"a.bin": "one"}), Options{}))
+	less := open(t, made(t, write(t, t.TempDir(), map[string]string{"a.bin": "one", "b.bin": "two"}),
+		write(t, t.TempDir(), map[string]string{"a.bin": "one"}), Options{}))
 	write(t, game, map[string]string{"a.bin": "one", "b.bin": "two"})
 	for _, already := range []bool{false, true} {
 		plan, _, err := apply(t, game, ApplyOptions{}, less)
@@ -481,7 +525,9 @@ func repacked(t testing.TB, name string, change func(name string, data []byte) [
 // Patches that lie, lead out of the folder, or lost a part are refused before anything is changed.
 func TestHostile(t *testing.T) {
 	old, now := mod()
-	name := made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{Bring: map[string]string{"info.txt": filepath.Join(write(t, t.TempDir(), map[string]string{"i": "info"}), "i")}})
+	name := made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now),
+		Options{Bring: map[string]string{"info.txt": filepath.Join(write(t, t.TempDir(),
+			map[string]string{"i": "info"}), "i")}})
 	game := write(t, t.TempDir(), old)
 	try := func(what, name string) {
 		t.Helper()
@@ -511,11 +557,14 @@ func TestHostile(t *testing.T) {
 	}
 	resum := func(s *State) { *s = stateOf(s.Files) }
 	for what, change := range map[string]func(p *Patch){
-		"a step out of the folder":    func(p *Patch) { p.Brought[0].To = "../out.txt" },
-		"a file of our own records":   func(p *Patch) { p.Brought[0].To = "vornix-patched/records.jsonl" },
-		"an absolute path":            func(p *Patch) { p.Result.Files[0].Path = "/etc/passwd"; resum(&p.Result) },
-		"a result of another size":    func(p *Patch) { p.Result.Files[1].Size += 5; resum(&p.Result) },
-		"a result of another hash":    func(p *Patch) { p.Result.Files[1].SHA256 = p.Base.Files[0].SHA256; resum(&p.Result) },
+		"a step out of the folder":  func(p *Patch) { p.Brought[0].To = "../out.txt" },
+		"a file of our own records": func(p *Patch) { p.Brought[0].To = "vornix-patched/records.jsonl" },
+		"an absolute path":          func(p *Patch) { p.Result.Files[0].Path = "/etc/passwd"; resum(&p.Result) },
+		"a result of another size":  func(p *Patch) { p.Result.Files[1].Size += 5; resum(&p.Result) },
+		"a result of another hash": func(p *Patch) {
+			p.Result.Files[1].SHA256 = p.Base.Files[0].SHA256
+			resum(&p.Result)
+		},
 		"a whole that is not its sum": func(p *Patch) { p.Base.SHA256 = p.Result.SHA256 },
 		"a huge result":               func(p *Patch) { p.Result.Files[1].Size = 1 << 60; resum(&p.Result) },
 		"a step that is missing":      func(p *Patch) { p.Steps = p.Steps[1:] },
@@ -527,7 +576,8 @@ func TestHostile(t *testing.T) {
 	} {
 		try(what, head(change))
 	}
-	for _, entry := range []string{"delta/0002.vcdiff", "files/new/thing.txt", "text/keys.ini.was", "brought/info.txt"} {
+	for _, entry := range []string{"delta/0002.vcdiff", "files/new/thing.txt", "text/keys.ini.was",
+		"brought/info.txt"} {
 		try(entry+" is missing", repacked(t, name, func(n string, data []byte) []byte {
 			if n == entry {
 				return nil

@@ -50,7 +50,8 @@ func (s *Side) state() State {
 func LoadSide(ctx context.Context, name string) (*Side, error) {
 	info, err := os.Stat(name)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(name), Err: err, Do: "Name a file, a folder, or a version that was released."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no file or folder " + filepath.ToSlash(name),
+			Err: err, Do: "Name a file, a folder, or a version that was released."}
 	}
 	if !info.IsDir() {
 		return SideOf(ctx, filepath.ToSlash(name), map[string]string{filepath.Base(name): name})

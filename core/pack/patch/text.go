@@ -106,7 +106,8 @@ func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, place
 	return out, places, err
 }
 
-// mergeKeys merges settings key by key, where keys say all that changed: lines that only stand side by side are no contradiction.
+// mergeKeys merges settings key by key, where keys say all that changed: lines that only stand side
+// by side are no contradiction.
 func mergeKeys(form, base, ours, theirs string, policy Conflicts) (string, []diff.Conflict, bool) {
 	list, ok := confedit.KeyChanges(form, base, theirs)
 	if !ok {
@@ -150,7 +151,8 @@ func settings(s *Step, have []byte, there bool) (out []byte, did []string, err e
 		old, there, err := confedit.Get(s.Form, content, k.Key)
 		if err == nil && (!there || old != k.Value) {
 			content, err = confedit.Set(s.Form, content, k.Key, k.Value)
-			did = append(did, strings.TrimSpace(fmt.Sprintf("%s: %s to %s", confedit.Name(k.Key), orNothing(old), k.Value)))
+			did = append(did,
+				strings.TrimSpace(fmt.Sprintf("%s: %s to %s", confedit.Name(k.Key), orNothing(old), k.Value)))
 		}
 		if err != nil {
 			return nil, nil, settingsFault(s, err)
@@ -181,7 +183,9 @@ func orNothing(s string) string {
 }
 
 func settingsFault(s *Step, err error) error {
-	return &fault.Fault{Kind: fault.Refused, What: "the settings can't be changed", Place: fault.Place{File: s.Path}, Err: err, Why: "Nothing was changed.", Do: "Correct the file, or start the game once so that it writes it anew."}
+	return &fault.Fault{Kind: fault.Refused, What: "the settings can't be changed", Place: fault.Place{File: s.Path},
+		Err: err, Why: "Nothing was changed.",
+		Do: "Correct the file, or start the game once so that it writes it anew."}
 }
 
 // readIfThere reads a file that need not be there.
@@ -191,7 +195,8 @@ func readIfThere(name string) (data []byte, there bool, err error) {
 		return nil, false, nil
 	}
 	if err == nil && info.Size() > mostText {
-		err = &fault.Fault{Kind: fault.Refused, What: "the file is too large for settings", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Look whether it is the right one."}
+		err = &fault.Fault{Kind: fault.Refused, What: "the file is too large for settings",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Look whether it is the right one."}
 	}
 	if err != nil {
 		return nil, true, err

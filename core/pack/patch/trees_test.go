@@ -99,27 +99,32 @@ func TestTextsInOtherEncodings(t *testing.T) {
 		}
 		return string(b)
 	}
-	old := map[string]string{"wide.txt": wide("one\r\ntwo\r\nthree\r\n"), "mark.ini": "\xef\xbb\xbf[a]\r\nb=1\r\n", "binary.txt": "\xff\x00\x80 no text", "changes.txt": "plain", "empty.txt": ""}
-	now := map[string]string{"wide.txt": wide("one\r\nzwei\r\nthree\r\n"), "mark.ini": "\xef\xbb\xbf[a]\r\nb=2\r\n", "binary.txt": "\xff\x00\x81 no text", "changes.txt": wide("plain"), "empty.txt": "no more\n"}
+	old := map[string]string{"wide.txt": wide("one\r\ntwo\r\nthree\r\n"), "mark.ini": "\xef\xbb\xbf[a]\r\nb=1\r\n",
+		"binary.txt": "\xff\x00\x80 no text", "changes.txt": "plain", "empty.txt": ""}
+	now := map[string]string{"wide.txt": wide("one\r\nzwei\r\nthree\r\n"), "mark.ini": "\xef\xbb\xbf[a]\r\nb=2\r\n",
+		"binary.txt": "\xff\x00\x81 no text", "changes.txt": wide("plain"), "empty.txt": "no more\n"}
 	p := open(t, made(t, write(t, t.TempDir(), old), write(t, t.TempDir(), now), Options{}))
 	kinds := map[string]string{}
 	for _, s := range p.Steps {
 		kinds[s.Path] = s.Do
 	}
-	assert.Equal(t, []string{DoEdit, DoEdit, DoReplace, DoReplace, DoEdit}, []string{kinds["wide.txt"], kinds["mark.ini"], kinds["binary.txt"], kinds["changes.txt"], kinds["empty.txt"]})
+	assert.Equal(t, []string{DoEdit, DoEdit, DoReplace, DoReplace, DoEdit},
+		[]string{kinds["wide.txt"], kinds["mark.ini"], kinds["binary.txt"], kinds["changes.txt"], kinds["empty.txt"]})
 	game := write(t, t.TempDir(), old)
 	_, _, err := apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
 	assert.Equal(t, now, files(t, game))
 	require.NoError(t, undo(t, game))
-	write(t, game, map[string]string{"wide.txt": wide("null\r\none\r\ntwo\r\nthree\r\n"), "mark.ini": "\xef\xbb\xbf[a]\r\nb=1\r\nc=3\r\n"})
+	write(t, game, map[string]string{"wide.txt": wide("null\r\none\r\ntwo\r\nthree\r\n"),
+		"mark.ini": "\xef\xbb\xbf[a]\r\nb=1\r\nc=3\r\n"})
 	_, _, err = apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
 	assert.Equal(t, wide("null\r\none\r\nzwei\r\nthree\r\n"), files(t, game)["wide.txt"])
 	assert.Equal(t, "\xef\xbb\xbf[a]\r\nb=2\r\nc=3\r\n", files(t, game)["mark.ini"])
 }
 
-// Where a file differs is told by blocks: how many bytes at the most, in how many stretches, from where on; of longer and shorter ones too.
+// Where a file differs is told by blocks: how many bytes at the most, in how many stretches, from
+// where on; of longer and shorter ones too.
 func TestWhereItDiffers(t *testing.T) {
 	base := noise(5, 200_000)
 	src := write(t, t.TempDir(), map[string]string{"a/x.bin": base, "b/x.bin": base + "more"})
@@ -143,13 +148,17 @@ func TestWhereItDiffers(t *testing.T) {
 		require.ErrorAs(t, err, &wrong)
 		require.Len(t, wrong.Wrong, 1)
 		got := wrong.Wrong[0]
-		assert.Equal(t, []int64{int64(len(text)), want.Differ, int64(want.Places), want.First}, []int64{got.Have, got.Differ, int64(got.Places), got.First})
+		assert.Equal(t, []int64{int64(len(text)), want.Differ, int64(want.Places), want.First},
+			[]int64{got.Have, got.Differ, int64(got.Places), got.First})
 	}
 }
 
-// What lies beside is no side of a patch: records, half-written files, links; and paths that other systems can't hold are refused.
+// What lies beside is no side of a patch: records, half-written files, links; and paths that other
+// systems can't hold are refused.
 func TestSides(t *testing.T) {
-	dir := write(t, t.TempDir(), map[string]string{"a.txt": "a", "sub/b.txt": "b", transaction.Dir + "/records.jsonl": "{}", "sub/.vornix-tmp-0123456789abcdef": "half"})
+	dir := write(t, t.TempDir(),
+		map[string]string{"a.txt": "a", "sub/b.txt": "b", transaction.Dir + "/records.jsonl": "{}",
+			"sub/.vornix-tmp-0123456789abcdef": "half"})
 	if runtime.GOOS != "windows" {
 		require.NoError(t, os.Symlink("a.txt", filepath.Join(dir, "link.txt")))
 	}
@@ -178,7 +187,8 @@ func TestSides(t *testing.T) {
 	assert.ErrorContains(t, err, "the same")
 	_, err = Make(ctx, s, s, out, Options{Bring: map[string]string{"x": filepath.Join(dir, "nowhere")}})
 	assert.ErrorContains(t, err, "can't be read")
-	_, err = Make(ctx, s, s, out, Options{Settings: []Step{{Do: DoSettings, Path: "other.txt", Form: "text", Lines: []Line{{Add: "x"}}}}})
+	_, err = Make(ctx, s, s, out,
+		Options{Settings: []Step{{Do: DoSettings, Path: "other.txt", Form: "text", Lines: []Line{{Add: "x"}}}}})
 	assert.ErrorContains(t, err, "as a whole and by settings")
 }
 
@@ -202,7 +212,10 @@ set = { deep = { no = 1 } }
 	require.Len(t, list, 1, "%v", list)
 	assert.Contains(t, list[0].Text, "deep: a value must be a text, a number, true or false")
 	require.Len(t, steps, 3)
-	assert.Equal(t, Step{Do: DoSettings, Path: "game.ini", Form: "ini", Lines: []Line{{"one", "# mods"}, {"two", "one"}}, Set: []Setting{{[]string{"x.y", "z"}, "text"}, {[]string{"a", "b"}, "3"}}, Remove: [][]string{{"old", "key"}}}, steps[0])
+	assert.Equal(t, Step{Do: DoSettings, Path: "game.ini", Form: "ini",
+		Lines:  []Line{{"one", "# mods"}, {"two", "one"}},
+		Set:    []Setting{{[]string{"x.y", "z"}, "text"}, {[]string{"a", "b"}, "3"}},
+		Remove: [][]string{{"old", "key"}}}, steps[0])
 	assert.Equal(t, "text", steps[1].Form)
 	for text, want := range map[string]string{
 		"[[edit]]\nfile = \"a.ini\"\nlins = []\n":                                                    "lins",
@@ -224,11 +237,13 @@ set = { deep = { no = 1 } }
 
 // A file of somebody's own where a new one comes is kept and comes back.
 func TestForeignFilesInTheWay(t *testing.T) {
-	p := open(t, made(t, write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b"}), write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b", "c.bin": "ours"}), Options{}))
+	p := open(t, made(t, write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b"}),
+		write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b", "c.bin": "ours"}), Options{}))
 	game := write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b", "c.bin": "theirs"})
 	plan, _, err := apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
-	assert.Equal(t, []Action{{Path: "c.bin", Do: "replace", Why: "somebody's own file, which is kept", Old: 6, New: 4}}, plan.Actions)
+	assert.Equal(t, []Action{{Path: "c.bin", Do: "replace", Why: "somebody's own file, which is kept", Old: 6, New: 4}},
+		plan.Actions)
 	assert.Equal(t, "ours", files(t, game)["c.bin"])
 	require.NoError(t, undo(t, game))
 	assert.Equal(t, "theirs", files(t, game)["c.bin"])

@@ -1,7 +1,9 @@
-// Package importer makes a project of a pile of files that somebody has: it finds out what they are by what is in them and by what names them, where the
-// folders begin that names count from, and which metadata there is; and it says what it did not understand.
+// Package importer makes a project of a pile of files that somebody has: it finds out what they are
+// by what is in them and by what names them, where the folders begin that names count from, and
+// which metadata there is; and it says what it did not understand.
 //
-// Nothing is guessed silently: what is taken has a kind and a place, and all else stands in the list of what was left, with a reason.
+// Nothing is guessed silently: what is taken has a kind and a place, and all else stands in the
+// list of what was left, with a reason.
 package importer
 
 import (
@@ -33,7 +35,8 @@ import (
 
 // File is a file of the pile that is taken.
 type File struct {
-	Kind string `json:"kind"` // map, material, texture, sound, model, sprite, metadata, or the name of one of the profile's contents
+	// map, material, texture, sound, model, sprite, metadata, or the name of one of the profile's contents
+	Kind string `json:"kind"`
 	From string `json:"from"` // slash path in the pile
 	To   string `json:"to"`   // slash path in the project
 	Size int64  `json:"size"`
@@ -68,7 +71,8 @@ type Options struct {
 const most = 4 << 20
 
 // kinds are those whose folders a project names, with the default ones, in the order in which a map comes to need them.
-var kinds = []struct{ kind, folder string }{{"map", "maps"}, {"material", "materials"}, {"texture", "textures"}, {"sprite", "sprites"}, {"model", "models"}, {"sound", "sounds"}}
+var kinds = []struct{ kind, folder string }{{"map", "maps"}, {"material", "materials"}, {"texture", "textures"},
+	{"sprite", "sprites"}, {"model", "models"}, {"sound", "sounds"}}
 
 type pile struct {
 	ctx   context.Context
@@ -84,13 +88,17 @@ type pile struct {
 // Propose looks through the folder dir. It changes nothing.
 func Propose(ctx context.Context, dir string, o Options) (*Proposal, error) {
 	if _, err := os.Stat(filepath.Join(dir, project.FileName)); err == nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "this folder is a project already", Place: fault.Place{File: filepath.ToSlash(filepath.Join(dir, project.FileName))}, Do: "Go there and run 'vornix check'."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "this folder is a project already",
+			Place: fault.Place{File: filepath.ToSlash(filepath.Join(dir, project.FileName))},
+			Do:    "Go there and run 'vornix check'."}
 	}
 	files, err := (&project.Project{Dir: dir}).List()
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the folder can't be read", Place: fault.Place{File: filepath.ToSlash(dir)}, Err: err, Do: "Check the path."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the folder can't be read",
+			Place: fault.Place{File: filepath.ToSlash(dir)}, Err: err, Do: "Check the path."}
 	}
-	x := &pile{ctx: ctx, dir: dir, o: o, files: files, kind: map[string]string{}, words: map[string]bool{}, p: &Proposal{Folders: map[string]string{}, Files: []File{}, Left: []Left{}, Metadata: []string{}}}
+	x := &pile{ctx: ctx, dir: dir, o: o, files: files, kind: map[string]string{}, words: map[string]bool{},
+		p: &Proposal{Folders: map[string]string{}, Files: []File{}, Left: []Left{}, Metadata: []string{}}}
 	for _, f := range files {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -119,7 +127,8 @@ var word = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[\p
 
 // look finds out what a file is, by its ending and by what is in it.
 func (x *pile) look(f project.Info) {
-	if rule, what := sweep.Stray(f.Path, ""); rule != "" && rule != sweep.System || rule == sweep.System && path.Ext(f.Path) != ".ini" {
+	if rule, what := sweep.Stray(f.Path, ""); rule != "" && rule != sweep.System || rule == sweep.System &&
+		path.Ext(f.Path) != ".ini" {
 		x.leave(f.Path, "%s", what)
 		return
 	}
@@ -177,8 +186,9 @@ func (x *pile) look(f project.Info) {
 	}
 }
 
-// parts finds the files that maps name by their paths, from where the map lies, such as the image of a sky, and the images of sprites: the one that a sheet
-// names beside it, or its frames in a folder that is called like it.
+// parts finds the files that maps name by their paths, from where the map lies, such as the image
+// of a sky, and the images of sprites: the one that a sheet names beside it, or its frames in a
+// folder that is called like it.
 func (x *pile) parts() {
 	for sheet, k := range x.kind {
 		if k != "sprite" {
@@ -235,7 +245,8 @@ func tomlKind(name string, data []byte) string {
 	if m, list := material.Parse(name, data); m != nil && finding.Count(list, finding.Error) == 0 && len(data) > 0 {
 		return "material"
 	}
-	if _, list := sprite.Parse(name, data, nil); finding.Count(list, finding.Error) == 0 || bytes.Contains(data, []byte("\n[state.")) {
+	if _, list := sprite.Parse(name, data, nil); finding.Count(list, finding.Error) == 0 ||
+		bytes.Contains(data, []byte("\n[state.")) {
 		return "sprite"
 	}
 	if bytes.Contains(data, []byte("[game]")) {
@@ -282,13 +293,15 @@ func (x *pile) profile() (*profile.Profile, error) {
 		for _, prof := range x.o.Profiles {
 			known = append(known, prof.Game.ID)
 		}
-		return nil, &fault.Fault{Kind: fault.Usage, What: "which game is it for? The files do not tell", Do: "Name its profile, one of " + strings.Join(known, ", ") + ", or a profile file: --profile"}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "which game is it for? The files do not tell",
+			Do: "Name its profile, one of " + strings.Join(known, ", ") + ", or a profile file: --profile"}
 	}
 	x.p.Profile, x.p.Guessed = best.Game.ID, true
 	return best, nil
 }
 
-// contents finds the files of the game's own kinds: those in a folder that is called like theirs, and those that something names.
+// contents finds the files of the game's own kinds: those in a folder that is called like theirs,
+// and those that something names.
 func (x *pile) contents(prof *profile.Profile) {
 	for _, f := range x.files {
 		if k := x.kind[f.Path]; k != "" && k != "text" {
@@ -348,7 +361,8 @@ func (x *pile) named(file string) bool {
 	}
 }
 
-// root is the folder of the pile that names of a kind count from: the one from which most files have names that stand somewhere.
+// root is the folder of the pile that names of a kind count from: the one from which most files
+// have names that stand somewhere.
 func (x *pile) root(list []string) string {
 	common := shared(list)
 	candidates := map[string]int{common: 0}
@@ -400,14 +414,18 @@ func (x *pile) place(prof *profile.Profile) error {
 			continue
 		}
 		root := x.root(list)
-		if k.kind == "map" { // their names are those of the files, wherever they lie: no map is left out for lying elsewhere
+		// their names are those of the files, wherever they lie: no map is left out for lying elsewhere
+		if k.kind == "map" {
 			root = shared(list)
 		}
 		folder := root
 		if root == "." {
 			if x.o.InPlace {
-				return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the %ss lie in the folder itself, and not in one of their own", k.kind), Place: fault.Place{File: filepath.ToSlash(x.dir)},
-					Why: "A project has a folder for each kind of source.", Do: "Name a new folder for the project: there they get their own, and the old one stays as it is."}
+				return &fault.Fault{Kind: fault.Usage,
+					What:  fmt.Sprintf("the %ss lie in the folder itself, and not in one of their own", k.kind),
+					Place: fault.Place{File: filepath.ToSlash(x.dir)},
+					Why:   "A project has a folder for each kind of source.",
+					Do:    "Name a new folder for the project: there they get their own, and the old one stays as it is."}
 			}
 			folder = k.folder
 		}

@@ -38,17 +38,20 @@ func profiles(t *testing.T) (list []*profile.Profile) {
 func lay(t *testing.T, from, to string, places map[string]string) {
 	t.Helper()
 	for folder, place := range places {
-		require.NoError(t, os.CopyFS(filepath.Join(to, filepath.FromSlash(place)), os.DirFS(filepath.Join(from, folder))))
+		require.NoError(t,
+			os.CopyFS(filepath.Join(to, filepath.FromSlash(place)), os.DirFS(filepath.Join(from, folder))))
 	}
 }
 
-// Wherever the folders of a real project lie, what names count from is found, and the project that is made of the pile builds on the very same assets.
+// Wherever the folders of a real project lie, what names count from is found, and the project that
+// is made of the pile builds on the very same assets.
 func TestAPileInAnyOrder(t *testing.T) {
 	demoDir := demotest.Write(t)
 	for _, of := range []struct {
 		name, profile string
 		folders       []string
-	}{{"highline", "kestrel-post", []string{"materials", "textures", "sounds", "models"}}, {"lower-sidings", "burrow-tramways", []string{"materials", "textures", "sprites", "sounds"}}} {
+	}{{"highline", "kestrel-post", []string{"materials", "textures", "sounds", "models"}},
+		{"lower-sidings", "burrow-tramways", []string{"materials", "textures", "sprites", "sounds"}}} {
 		for seed := range uint64(8) {
 			t.Run(fmt.Sprint(of.name, seed), func(t *testing.T) {
 				r := rand.New(rand.NewPCG(seed, 1))
@@ -61,7 +64,8 @@ func TestAPileInAnyOrder(t *testing.T) {
 					if _, err := os.Stat(filepath.Join(from, f)); err != nil {
 						continue
 					}
-					places[f] = path.Join([]string{"", "old", "work/2025", "_files"}[r.IntN(4)], fmt.Sprintf("%s_%d", f, i))
+					places[f] = path.Join([]string{"", "old", "work/2025", "_files"}[r.IntN(4)],
+						fmt.Sprintf("%s_%d", f, i))
 				}
 				lay(t, from, pile, places)
 				for _, f := range []string{"scripts", "routes"} { // where the game wants them
@@ -69,15 +73,18 @@ func TestAPileInAnyOrder(t *testing.T) {
 						lay(t, from, pile, map[string]string{f: f})
 					}
 				}
-				for name, text := range map[string]string{"notes to self.txt": "buy milk", "old/thing.blend": "x", "levels/src/a.vnx.bak": "x", "pack.zip": "PK\x03\x04"} {
+				for name, text := range map[string]string{"notes to self.txt": "buy milk", "old/thing.blend": "x",
+					"levels/src/a.vnx.bak": "x", "pack.zip": "PK\x03\x04"} {
 					require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(pile, name)), 0o777))
 					require.NoError(t, os.WriteFile(filepath.Join(pile, name), []byte(text), 0o666))
 				}
-				x, err := importer.Propose(t.Context(), pile, importer.Options{Name: "pile", Title: "Pile", Profiles: profiles(t)})
+				x, err := importer.Propose(t.Context(), pile,
+					importer.Options{Name: "pile", Title: "Pile", Profiles: profiles(t)})
 				require.NoError(t, err)
 				assert.Equal(t, of.profile, x.Profile)
 				assert.True(t, x.Guessed)
-				for kind, folder := range map[string]string{"map": "maps", "material": "materials", "texture": "textures", "sprite": "sprites", "model": "models", "sound": "sounds"} {
+				for kind, folder := range map[string]string{"map": "maps", "material": "materials",
+					"texture": "textures", "sprite": "sprites", "model": "models", "sound": "sounds"} {
 					if place := places[folder]; place != "" && (folder != "textures" || of.name == "highline") {
 						assert.Equal(t, place, x.Folders[kind], folder)
 					}
@@ -90,7 +97,8 @@ func TestAPileInAnyOrder(t *testing.T) {
 				assert.Contains(t, left["levels/src/a.vnx.bak"], "a backup")
 				assert.Contains(t, left["pack.zip"], "an archive")
 				assert.Contains(t, x.Metadata, "notes to self.txt")
-				assert.Len(t, x.Files, count(t, pile)-len(x.Left)-len(x.Metadata), "every file is taken, left, or may be metadata")
+				assert.Len(t, x.Files, count(t, pile)-len(x.Left)-len(x.Metadata),
+					"every file is taken, left, or may be metadata")
 
 				dir := t.TempDir()
 				for _, f := range x.Files {
@@ -142,7 +150,8 @@ func TestPilesThatTellTooLittle(t *testing.T) {
 	put("a.png", "x")
 	_, err := importer.Propose(t.Context(), dir, importer.Options{Profiles: all})
 	assert.ErrorContains(t, err, "which game is it for?")
-	x, err := importer.Propose(t.Context(), dir, importer.Options{Name: "a", Title: "A \"quoted\" title", Profiles: all[:1]})
+	x, err := importer.Propose(t.Context(), dir,
+		importer.Options{Name: "a", Title: "A \"quoted\" title", Profiles: all[:1]})
 	require.NoError(t, err)
 	assert.False(t, x.Guessed)
 	assert.Equal(t, "textures/a.png", x.Files[0].To, "what lies in the folder itself gets one of its own")

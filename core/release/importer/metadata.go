@@ -12,9 +12,10 @@ import (
 // fewest is how many values of a file must be of the profile's fields for it to be metadata.
 const fewest = 2
 
-// Metadata finds, among files of the pile, the one that most of the profile's metadata can be taken from. best is empty when there is none; others are
-// files that hold some as well.
-func Metadata(p *project.Project, g *assetgraph.Graph, dir string, files []string) (best string, taken []metadata.Taken, others []string) {
+// Metadata finds, among files of the pile, the one that most of the profile's metadata can be taken
+// from. best is empty when there is none; others are files that hold some as well.
+func Metadata(p *project.Project, g *assetgraph.Graph, dir string, files []string) (best string, taken []metadata.Taken,
+	others []string) {
 	most := fewest - 1
 	for _, f := range files {
 		data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(f)))
@@ -27,7 +28,8 @@ func Metadata(p *project.Project, g *assetgraph.Graph, dir string, files []strin
 		}
 		n := 0
 		for _, t := range list {
-			if t.State == metadata.TakenSet || t.State == metadata.TakenSame || t.State == metadata.TakenComputed || t.State == metadata.TakenDiffers {
+			if t.State == metadata.TakenSet || t.State == metadata.TakenSame || t.State == metadata.TakenComputed ||
+				t.State == metadata.TakenDiffers {
 				n++
 			}
 		}

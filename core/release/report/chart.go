@@ -64,8 +64,10 @@ func (r *Report) kindChart() *chart {
 	scale := func(n int64) float64 { return max(float64(n)/float64(most)*room, 1) }
 	for i, k := range r.Kinds {
 		y := float64(i*rowHeight + 4)
-		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, humanize.Bytes(k.Packed), humanize.Bytes(k.Size))
-		c.Bars = append(c.Bars, bar{nameWidth, y + 3, scale(k.Size), 18, kindClass(k.Kind) + " pale", hint}, bar{nameWidth, y + 3, scale(k.Packed), 18, kindClass(k.Kind), hint})
+		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, humanize.Bytes(k.Packed),
+			humanize.Bytes(k.Size))
+		c.Bars = append(c.Bars, bar{nameWidth, y + 3, scale(k.Size), 18, kindClass(k.Kind) + " pale", hint},
+			bar{nameWidth, y + 3, scale(k.Packed), 18, kindClass(k.Kind), hint})
 		c.Labels = append(c.Labels, label{nameWidth - 10, y + 17, fmt.Sprintf("%s (%d)", k.Kind, k.Files), "end", ""})
 		said := humanize.Bytes(k.Packed)
 		if r.Before != "" && k.Old != k.Size {
@@ -108,16 +110,19 @@ func (r *Report) growthChart() *chart {
 	for i, g := range list {
 		x := left + float64(room*(float64(i)+0.5)) - float64(width/2)
 		y := 12 + high
-		for _, k := range slices.SortedFunc(maps.Keys(g.Kinds), func(a, b string) int { return slices.Index(kindClasses, a) - slices.Index(kindClasses, b) }) {
+		for _, k := range slices.SortedFunc(maps.Keys(g.Kinds),
+			func(a, b string) int { return slices.Index(kindClasses, a) - slices.Index(kindClasses, b) }) {
 			h := float64(float64(g.Kinds[k]) * scale)
 			y -= h
-			c.Bars = append(c.Bars, bar{x, y, width, h, kindClass(k), fmt.Sprintf("%s %s: %s", g.Version, k, humanize.Bytes(g.Kinds[k]))})
+			c.Bars = append(c.Bars,
+				bar{x, y, width, h, kindClass(k), fmt.Sprintf("%s %s: %s", g.Version, k, humanize.Bytes(g.Kinds[k]))})
 		}
 		class := ""
 		if g.Version == r.Version {
 			class = "strong"
 		}
-		c.Labels = append(c.Labels, label{x + float64(width/2), y - 5, humanize.Bytes(g.Size), "middle", "soft"}, label{x + float64(width/2), high + 30, g.Version, "middle", class})
+		c.Labels = append(c.Labels, label{x + float64(width/2), y - 5, humanize.Bytes(g.Size), "middle", "soft"},
+			label{x + float64(width/2), high + 30, g.Version, "middle", class})
 		if len(list) <= 10 && g.Date != "" {
 			c.Labels = append(c.Labels, label{x + float64(width/2), high + 47, g.Date, "middle", "soft"})
 		}
@@ -162,7 +167,8 @@ func (r *Report) timeChart() *chart {
 		x := float64(nameWidth)
 		part := func(class, what string, seconds float64) {
 			if w := float64(seconds / top * room); w > 0 {
-				c.Bars = append(c.Bars, bar{x, y + 3, w, 18, class, fmt.Sprintf("%s: %s %s", t.Name, what, Seconds(seconds))})
+				c.Bars = append(c.Bars,
+					bar{x, y + 3, w, 18, class, fmt.Sprintf("%s: %s %s", t.Name, what, Seconds(seconds))})
 				x += w
 				used[class] = true
 			}
@@ -173,7 +179,8 @@ func (r *Report) timeChart() *chart {
 			rest -= t.Stages[name]
 		}
 		part("c7", "all else", max(rest, 0))
-		c.Labels = append(c.Labels, label{nameWidth - 10, y + 17, short(t.Name, 21), "end", ""}, label{x + 8, y + 17, Seconds(t.Seconds), "start", "soft"})
+		c.Labels = append(c.Labels, label{nameWidth - 10, y + 17, short(t.Name, 21), "end", ""},
+			label{x + 8, y + 17, Seconds(t.Seconds), "start", "soft"})
 	}
 	for j, name := range stage.Names {
 		if class := fmt.Sprintf("c%d", j+1); used[class] {

@@ -1,7 +1,9 @@
-// Package report tells of a release: what went out, what changed since the last one, what it looks like, how large and how long to make it was.
+// Package report tells of a release: what went out, what changed since the last one, what it looks
+// like, how large and how long to make it was.
 //
-// report.go is the data, which is also the JSON form (docs/json.md); page.go the page that people read: one HTML file (WHATWG HTML, SVG 2 inside)
-// that needs nothing else. Who collects the data is package release.
+// report.go is the data, which is also the JSON form (docs/json.md); page.go the page that people
+// read: one HTML file (WHATWG HTML, SVG 2 inside) that needs nothing else. Who collects the data is
+// package release.
 package report
 
 import (
@@ -131,7 +133,9 @@ type Finding struct {
 // Found takes findings.
 func (r *Report) Found(list []finding.Finding) {
 	for _, f := range list {
-		r.Findings = append(r.Findings, Finding{ID: f.ID, Severity: f.Severity.String(), File: f.Place.File, Line: f.Place.Line, Text: f.Text, Accepted: f.Accepted})
+		r.Findings = append(r.Findings,
+			Finding{ID: f.ID, Severity: f.Severity.String(), File: f.Place.File, Line: f.Place.Line, Text: f.Text,
+				Accepted: f.Accepted})
 	}
 }
 
@@ -184,13 +188,15 @@ func Words(list []mapfile.Change) []string {
 	return words
 }
 
-// Known marks the findings that the release before had already: a finding is the same when it says the same of the same file.
+// Known marks the findings that the release before had already: a finding is the same when it says
+// the same of the same file.
 func (r *Report) Known(before *Report) {
 	r.KnowsBefore = before != nil
 	for i := range r.Findings {
 		f := &r.Findings[i]
 		f.New = before != nil && !slices.ContainsFunc(before.Findings, func(o Finding) bool {
-			return o.ID == f.ID && o.Text == f.Text && strings.ReplaceAll(o.File, before.Version, r.Version) == f.File // bundles have their version in their names
+			// bundles have their version in their names
+			return o.ID == f.ID && o.Text == f.Text && strings.ReplaceAll(o.File, before.Version, r.Version) == f.File
 		})
 	}
 }

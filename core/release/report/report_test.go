@@ -58,7 +58,8 @@ func drawings(t *testing.T, page string) (list []drawn) {
 func random(seed uint64) *Report {
 	r := rand.New(rand.NewPCG(seed, 7))
 	size := func() int64 { return int64(r.ExpFloat64() * []float64{1, 1e3, 1e6, 1e9}[r.IntN(4)]) }
-	x := &Report{Kind: Kind, Format: Format, Project: "p", Title: "A & <b>B</b> \"C\"", Game: "G", Version: fmt.Sprintf("1.%d.0", r.IntN(40)), Date: "2026-11-26"}
+	x := &Report{Kind: Kind, Format: Format, Project: "p", Title: "A & <b>B</b> \"C\"", Game: "G",
+		Version: fmt.Sprintf("1.%d.0", r.IntN(40)), Date: "2026-11-26"}
 	for i := range r.IntN(40) {
 		g := Release{Version: fmt.Sprintf("1.%d.0", i), Date: "2026-01-02", Kinds: map[string]int64{}}
 		for _, k := range kindClasses {
@@ -79,14 +80,16 @@ func random(seed uint64) *Report {
 	for i := range r.IntN(20) {
 		t := Time{Step: "map", Name: strings.Repeat("long_name_", i), Seconds: r.ExpFloat64() * 1000}
 		if i%2 == 0 {
-			t.Stages = map[string]float64{"visibility": t.Seconds / 4, "lighting": t.Seconds / 2, "navigation": t.Seconds / 8}
+			t.Stages = map[string]float64{"visibility": t.Seconds / 4, "lighting": t.Seconds / 2,
+				"navigation": t.Seconds / 8}
 		}
 		x.Times = append(x.Times, t)
 	}
 	return x
 }
 
-// Whatever a project is like, its page is drawn within its bounds, is the same every time, and shows every release and kind that it speaks of.
+// Whatever a project is like, its page is drawn within its bounds, is the same every time, and
+// shows every release and kind that it speaks of.
 func TestDrawingsStayInTheirBounds(t *testing.T) {
 	thorough.Only(t)
 	for seed := range uint64(300) {
@@ -132,13 +135,16 @@ func TestDrawingsStayInTheirBounds(t *testing.T) {
 
 func TestWhatIsNewSinceTheReleaseBefore(t *testing.T) {
 	found := func(id string, severity finding.Severity, file, text, accepted string) finding.Finding {
-		return finding.Finding{ID: id, Severity: severity, Place: fault.Place{File: file, Line: 3}, Text: text, Accepted: accepted}
+		return finding.Finding{ID: id, Severity: severity, Place: fault.Place{File: file, Line: 3}, Text: text,
+			Accepted: accepted}
 	}
 	before := &Report{Version: "1.0.0"}
-	before.Found([]finding.Finding{found("a.b", finding.Note, "x-1.0.0.parcel", "it is so", ""), found("c.d", finding.Warning, "m.vnx", "old", "")})
+	before.Found([]finding.Finding{found("a.b", finding.Note, "x-1.0.0.parcel", "it is so", ""),
+		found("c.d", finding.Warning, "m.vnx", "old", "")})
 	r := &Report{Version: "1.1.0", Before: "1.0.0"}
 	r.Found([]finding.Finding{
-		found("a.b", finding.Note, "x-1.1.0.parcel", "it is so", ""), found("c.d", finding.Warning, "m.vnx", "old", "known"), found("e.f", finding.Note, "m.vnx", "fresh", ""),
+		found("a.b", finding.Note, "x-1.1.0.parcel", "it is so", ""),
+		found("c.d", finding.Warning, "m.vnx", "old", "known"), found("e.f", finding.Note, "m.vnx", "fresh", ""),
 		found("g.h", finding.Error, "m.vnx", "bad", ""),
 	})
 	r.Known(before)
@@ -147,13 +153,16 @@ func TestWhatIsNewSinceTheReleaseBefore(t *testing.T) {
 	for _, f := range r.Findings {
 		order = append(order, fmt.Sprint(f.ID, f.New))
 	}
-	assert.Equal(t, []string{"g.htrue", "e.ftrue", "a.bfalse", "c.dfalse"}, order, "the worst first, the new before the known, the accepted last")
+	assert.Equal(t, []string{"g.htrue", "e.ftrue", "a.bfalse", "c.dfalse"}, order,
+		"the worst first, the new before the known, the accepted last")
 	assert.Equal(t, "4 in all, 2 of them new, 1 accepted with a reason", Tally(r))
 	r.Known(nil)
 	assert.Equal(t, "4 in all, 1 accepted with a reason", Tally(r), "nobody knows what is new")
 	assert.Equal(t, "none", Tally(&Report{}))
 
-	r.Compared(compare.Sides(compare.Side{"a.vnm": {Size: 1, CRC32: 1}, "b.png": {Size: 2, CRC32: 2}, "c.txt": {Size: 3, CRC32: 3}}, compare.Side{"a.vnm": {Size: 9, CRC32: 4}, "d.png": {Size: 2, CRC32: 2}, "e.wav": {Size: 3, CRC32: 9}}))
+	r.Compared(compare.Sides(compare.Side{"a.vnm": {Size: 1, CRC32: 1}, "b.png": {Size: 2, CRC32: 2},
+		"c.txt": {Size: 3, CRC32: 3}},
+		compare.Side{"a.vnm": {Size: 9, CRC32: 4}, "d.png": {Size: 2, CRC32: 2}, "e.wav": {Size: 3, CRC32: 9}}))
 	assert.Equal(t, "1 added, 1 removed, 1 moved, 1 changed, 0 files the same", Counted(r))
 	for _, bad := range []string{"", "{}", `{"kind":"vornix report","format":2}`, "[1]"} {
 		_, err := Read([]byte(bad))
@@ -162,7 +171,8 @@ func TestWhatIsNewSinceTheReleaseBefore(t *testing.T) {
 }
 
 func TestWordsOfReports(t *testing.T) {
-	for s, want := range map[float64]string{0: "< 0.1 s", 0.25: "0.2 s", 59.94: "59.9 s", 83: "1 min 23 s", 3600: "1 h", 5400: "1 h 30 min"} {
+	for s, want := range map[float64]string{0: "< 0.1 s", 0.25: "0.2 s", 59.94: "59.9 s", 83: "1 min 23 s", 3600: "1 h",
+		5400: "1 h 30 min"} {
 		assert.Equal(t, want, Seconds(s))
 	}
 	assert.Equal(t, []string{"+1.0 kB", "-5 B", "as before"}, []string{Grown(1000), Grown(-5), Grown(0)})

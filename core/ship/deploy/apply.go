@@ -78,13 +78,15 @@ const (
 func (t *Target) safe(sum string) string   { return t.own(safeDir + "/" + sum) }
 func (t *Target) staged(sum string) string { return t.own(stagedDir + "/" + sum) }
 
-// Run brings the target to the goal. shown is the plan that was agreed to. When the target has changed since, a new plan is made; one that
-// would do something else is refused.
+// Run brings the target to the goal. shown is the plan that was agreed to. When the target has
+// changed since, a new plan is made; one that would do something else is refused.
 func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r *Result, err error) {
 	start := time.Now()
 	if t.readOnly() {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a web folder, which can only be read", t.Name), Place: fault.Place{File: t.where},
-			Do: "Compare it with --plan and --verify. How its files get there is a target of its own (folder, sftp, git or webdav)."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What:  fmt.Sprintf("target %q is a web folder, which can only be read", t.Name),
+			Place: fault.Place{File: t.where},
+			Do:    "Compare it with --plan and --verify. How its files get there is a target of its own (folder, sftp, git or webdav)."}
 	}
 	client, err := t.dial(ctx, o.WithoutServer)
 	if err != nil {
@@ -112,7 +114,9 @@ func (t *Target) Run(ctx context.Context, goal *Goal, shown *Plan, o Options) (r
 			break
 		}
 		if try == 3 {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: others change the same files all the time", t.Name), Err: err, Why: "Nothing of this deployment was pushed.", Do: "Agree with them, then deploy again."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("target %q: others change the same files all the time", t.Name), Err: err,
+				Why: "Nothing of this deployment was pushed.", Do: "Agree with them, then deploy again."}
 		}
 		shown = nil
 		if _, err := t.git.Refresh(ctx); err != nil {
@@ -142,7 +146,8 @@ func (t *Target) sweep(goal *Goal) {
 }
 
 // once is one try of Run.
-func (t *Target) once(ctx context.Context, l *lock, client *gameserver.Client, goal *Goal, shown, agreed *Plan, o Options) (*Result, error) {
+func (t *Target) once(ctx context.Context, l *lock, client *gameserver.Client, goal *Goal, shown, agreed *Plan,
+	o Options) (*Result, error) {
 	r := &Result{}
 	j, err := t.journal(ctx)
 	if err != nil {
@@ -230,19 +235,24 @@ func (t *Target) once(ctx context.Context, l *lock, client *gameserver.Client, g
 	return r, nil
 }
 
-// leadsTo says whether another plan does the same. Lists are everybody's: with new lines of others the same change of a list has another result.
+// leadsTo says whether another plan does the same. Lists are everybody's: with new lines of others
+// the same change of a list has another result.
 func (p *Plan) leadsTo(other *Plan) bool {
 	same := func(a, b Step) bool {
-		return a.Path == b.Path && a.Action == b.Action && a.Drift == b.Drift && (a.want.SHA256 == b.want.SHA256 || a.Role == Listing)
+		return a.Path == b.Path && a.Action == b.Action && a.Drift == b.Drift &&
+			(a.want.SHA256 == b.want.SHA256 || a.Role == Listing)
 	}
 	return p.Before == other.Before && slices.EqualFunc(p.Steps, other.Steps, same)
 }
 
 // otherPlan refuses a plan that differs from the agreed one.
 func (t *Target) otherPlan(agreed, now *Plan) error {
-	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q changed after the plan was made", t.Name), Why: "What would be done now is not what was agreed to. Nothing was changed.", Do: "Run the same command again: it shows the new plan."}
+	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q changed after the plan was made", t.Name),
+		Why: "What would be done now is not what was agreed to. Nothing was changed.",
+		Do:  "Run the same command again: it shows the new plan."}
 	if l := now.Last; l != nil && (agreed.Last == nil || *agreed.Last != *l) {
-		f.What = fmt.Sprintf("target %q changed after the plan was made: %s of version %s by %s", t.Name, l.Kind, orNothing(l.Version), l.By)
+		f.What = fmt.Sprintf("target %q changed after the plan was made: %s of version %s by %s", t.Name, l.Kind,
+			orNothing(l.Version), l.By)
 	}
 	return f
 }
@@ -270,24 +280,28 @@ func (t *Target) mayGo(p *Plan, o Options) error {
 		return err
 	}
 	if drift := p.Drift(); len(drift) > 0 && !o.Overwrite {
-		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
-			Why: fmt.Sprintf("The deployment would overwrite changes that others made (%d such files). Nothing was changed.", len(drift)),
-			Do:  "Look at the file. To overwrite it, with a copy kept on the target, add --overwrite."}
+		f := &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("on target %q, %s: %s", p.Target, drift[0].Path, drift[0].Drift),
+			Why:  fmt.Sprintf("The deployment would overwrite changes that others made (%d such files). Nothing was changed.", len(drift)),
+			Do:   "Look at the file. To overwrite it, with a copy kept on the target, add --overwrite."}
 		if drift[0].Role == Page {
 			f.Do += fmt.Sprintf(" To leave the page to others, write page = false in [target.%s].", t.Name)
 		}
 		return f
 	}
 	if p.playing == 0 && p.goal.only {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q nothing would be left in %s", p.Target, t.profile.Server.Playing),
-			Why: "A server with an empty rotation plays nothing. Nothing was changed.", Do: "Put something else into the rotation first."}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("on target %q nothing would be left in %s", p.Target, t.profile.Server.Playing),
+			Why:  "A server with an empty rotation plays nothing. Nothing was changed.",
+			Do:   "Put something else into the rotation first."}
 	}
 	return nil
 }
 
 // halfUndone says that putting files back failed; the journal is still there.
 func (t *Target) halfUndone(err error) error {
-	f := &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("files of target %q could not be put back", t.Name), Err: err, Place: fault.Place{File: t.where},
+	f := &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("files of target %q could not be put back", t.Name),
+		Err: err, Place: fault.Place{File: t.where},
 		Why: "Some may be of the new release and some of the old; what was there before is safe, and no list names a map that is not whole.", Do: "Mend the cause and run the same command again: it puts the rest back first."}
 	if errors.Is(err, transport.ErrLost) {
 		f.Kind = fault.Unreachable
@@ -311,8 +325,10 @@ func (t *Target) ask(ctx context.Context, client *gameserver.Client, p *Plan, r 
 	if r.Status, err = askServer(ctx, client, bundles, j != nil, time.Duration(t.server.wait)*time.Second); err == nil {
 		return nil
 	}
-	f := &fault.Fault{Kind: fault.KindOf(err), What: fmt.Sprintf("the server of target %q can't play the release", t.Name), Err: err,
-		Why: "Its files are those of the release already; nothing was changed.", Do: "Try the bundle with 'vornix try'; look at the server's own answer."}
+	f := &fault.Fault{Kind: fault.KindOf(err),
+		What: fmt.Sprintf("the server of target %q can't play the release", t.Name), Err: err,
+		Why: "Its files are those of the release already; nothing was changed.",
+		Do:  "Try the bundle with 'vornix try'; look at the server's own answer."}
 	if j == nil {
 		return f
 	}
@@ -355,7 +371,8 @@ func (t *Target) runCommand(ctx context.Context) error {
 		err = fmt.Errorf("it did not end in %s (longest)", longest)
 	}
 	if err != nil {
-		return &fault.Fault{What: fmt.Sprintf("the command of target %q failed: %s", t.Name, t.about.Command), Err: err, Why: "Everything was put back as it was.", Do: "Try it there by hand. " + firstLine(out)}
+		return &fault.Fault{What: fmt.Sprintf("the command of target %q failed: %s", t.Name, t.about.Command), Err: err,
+			Why: "Everything was put back as it was.", Do: "Try it there by hand. " + firstLine(out)}
 	}
 	return nil
 }
@@ -391,7 +408,8 @@ func (t *Target) journal(ctx context.Context) (*journal, error) {
 	}
 	if err != nil {
 		return nil, &fault.Fault{What: fmt.Sprintf("target %q: the journal of a deployment that did not come to its end is damaged", t.Name), Place: fault.Place{File: t.where + "/" + t.own(journalFile)}, Err: err,
-			Why: "What was there before is in " + t.own(safeDir) + ", by its SHA-256.", Do: "Copy it back by hand and delete the journal."}
+			Why: "What was there before is in " + t.own(safeDir) + ", by its SHA-256.",
+			Do:  "Copy it back by hand and delete the journal."}
 	}
 	return j, nil
 }

@@ -28,14 +28,18 @@ func (t *Target) History(ctx context.Context) ([]Past, error) {
 	}
 	list := []Past{}
 	for i := len(s.records) - 1; i >= 0; i-- {
-		list = append(list, Past{Record: *s.records[i], Current: i == len(s.records)-1, Possible: i < len(s.records)-1 && i >= len(s.records)-1-t.keep, Count: len(s.after(i).Files)})
+		list = append(list,
+			Past{Record: *s.records[i], Current: i == len(s.records)-1, Possible: i < len(s.records)-1 &&
+				i >= len(s.records)-1-t.keep, Count: len(s.after(i).Files)})
 	}
 	return list, nil
 }
 
-// Back is the goal of going back to a version, or to the one before the last deployment when version is empty: exactly what was deployed then. With
-// asFound the replaced files return as they were found. Contents come from the copies that the target keeps, or from this machine. A deployment
-// that did not come to its end is the last one: to go back is to undo it. A way back that did not come to its end is gone again.
+// Back is the goal of going back to a version, or to the one before the last deployment when
+// version is empty: exactly what was deployed then. With asFound the replaced files return as they
+// were found. Contents come from the copies that the target keeps, or from this machine. A
+// deployment that did not come to its end is the last one: to go back is to undo it. A way back
+// that did not come to its end is gone again.
 func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal, error) {
 	if err := t.noWayBack(); err != nil {
 		return nil, err
@@ -46,7 +50,10 @@ func (t *Target) Back(ctx context.Context, version string, asFound bool) (*Goal,
 	}
 	last := len(s.records) - 1
 	refuse := func(what string) error {
-		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s", t.Name, what), Why: fmt.Sprintf("The last %d deployments can be gone back to (keep = %d). Nothing was changed.", t.keep, t.keep), Do: "Look at 'vornix deploy history " + t.Name + "', or deploy the version that you want there."}
+		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s", t.Name, what),
+			Why: fmt.Sprintf("The last %d deployments can be gone back to (keep = %d). Nothing was changed.", t.keep,
+				t.keep), Do: "Look at 'vornix deploy history " + t.Name +
+				"', or deploy the version that you want there."}
 		var known []string
 		for i := max(0, last-t.keep); i < last; i++ {
 			if v := s.records[i].Version; v != "" && !slices.Contains(known, v) {
@@ -138,12 +145,15 @@ func (t *Target) Without(ctx context.Context, names ...string) (*Goal, error) {
 			listed = listed || slices.ContainsFunc(list, func(e serverlist.Entry) bool { return e.Map == name })
 		}
 		if !there[name] || !listed && len(now.Lists) > 0 {
-			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no map %q of this project", t.Name, name), Do: "It has: " + orNone(slices.Sorted(maps.Keys(there)))}
+			f := &fault.Fault{Kind: fault.Usage,
+				What: fmt.Sprintf("target %q has no map %q of this project", t.Name, name),
+				Do:   "It has: " + orNone(slices.Sorted(maps.Keys(there)))}
 			if near := suggest.Word(name, slices.Sorted(maps.Keys(there))); near != "" {
 				f.Do = fmt.Sprintf("Did you mean %q?", near)
 			}
 			if there[name] {
-				f.What, f.Do = fmt.Sprintf("the map %q is withdrawn from target %q already", name, t.Name), "Its bundle stays, since it holds others too."
+				f.What, f.Do = fmt.Sprintf("the map %q is withdrawn from target %q already", name, t.Name),
+					"Its bundle stays, since it holds others too."
 			}
 			return nil, f
 		}

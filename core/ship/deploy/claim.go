@@ -21,8 +21,9 @@ var renewal = claimed / 3
 // slack is how far the clocks of two machines that claim a repository may differ.
 const slack = 5 * time.Minute
 
-// Claim holds the target until LetGo, so that several runs of a release have it to themselves. A Git repository that is pushed to is claimed by a
-// ref of its own there, since its lock file is only in the working tree.
+// Claim holds the target until LetGo, so that several runs of a release have it to themselves. A
+// Git repository that is pushed to is claimed by a ref of its own there, since its lock file is
+// only in the working tree.
 func (t *Target) Claim(ctx context.Context, command string) error {
 	l, err := t.acquire(ctx, command)
 	if err != nil {
@@ -85,12 +86,18 @@ func (l *lock) claim(ctx context.Context, command string) error {
 		}
 		ended := other.Machine == h.Machine && other.Machine != "" && !safefile.Alive(other.PID)
 		if was != "" && !ended && now().Before(other.Until.Add(slack)) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q is claimed: '%s' by %s, since %s", t.Name, other.Command, other.By, other.Since.Local().Format("2006-01-02 15:04:05")), Place: fault.Place{File: t.String()},
-				Why: "Two releases at once would leave targets with different versions; nothing was changed.", Do: fmt.Sprintf("Wait until it has finished. If it was cut off, its claim ends at %s.", other.Until.Add(slack).Local().Format("15:04"))}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("target %q is claimed: '%s' by %s, since %s", t.Name, other.Command, other.By,
+					other.Since.Local().Format("2006-01-02 15:04:05")), Place: fault.Place{File: t.String()},
+				Why: "Two releases at once would leave targets with different versions; nothing was changed.",
+				Do: fmt.Sprintf("Wait until it has finished. If it was cut off, its claim ends at %s.",
+					other.Until.Add(slack).Local().Format("15:04"))}
 		}
 		id, err = t.git.Claim(ctx, t.Project, data, was)
 		if errors.Is(err, fs.ErrExist) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q was just claimed by another release", t.Name), Place: fault.Place{File: t.String()}, Why: "Nothing was changed.", Do: "Wait until it has finished."}
+			return &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("target %q was just claimed by another release", t.Name),
+				Place: fault.Place{File: t.String()}, Why: "Nothing was changed.", Do: "Wait until it has finished."}
 		}
 	}
 	if err != nil {
@@ -102,7 +109,8 @@ func (l *lock) claim(ctx context.Context, command string) error {
 	return nil
 }
 
-// renew makes the claim in the repository last longer. One that was taken over is not ours any more, which the push finds out.
+// renew makes the claim in the repository last longer. One that was taken over is not ours any
+// more, which the push finds out.
 func (l *lock) renew(ctx context.Context) {
 	l.mu.Lock()
 	far, since := l.far, l.renewed

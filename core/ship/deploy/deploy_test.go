@@ -41,7 +41,8 @@ func TestPlanThenRunThenNothing(t *testing.T) {
 	d.put("levels/foreign.vnm", "somebody's")
 	before := d.snapshot()
 	p := d.plan()
-	assert.Equal(t, map[string]deploy.Action{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add, "cards/common.txt": deploy.Add, "cards/ore_spiral.txt": deploy.Add,
+	assert.Equal(t, map[string]deploy.Action{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add,
+		"cards/common.txt": deploy.Add, "cards/ore_spiral.txt": deploy.Add,
 		"levels.txt": deploy.Change, "timetable.txt": deploy.Change}, actions(p))
 	assert.Equal(t, []string{"levels/foreign.vnm"}, p.Foreign)
 	assert.Equal(t, before, d.snapshot(), "a plan changes nothing")
@@ -49,7 +50,8 @@ func TestPlanThenRunThenNothing(t *testing.T) {
 
 	r := d.must()
 	assert.Equal(t, 6, r.Changed)
-	assert.Equal(t, "# what there is\r\nold_shaft\r\nore_spiral\r\ntram_depot\r\n", d.read("levels.txt"), "comments, foreign lines and line ends stay")
+	assert.Equal(t, "# what there is\r\nold_shaft\r\nore_spiral\r\ntram_depot\r\n", d.read("levels.txt"),
+		"comments, foreign lines and line ends stay")
 	assert.Equal(t, "old_shaft dig\nore_spiral\ntram_depot shift\n", d.read("timetable.txt"))
 	assert.Equal(t, "somebody's", d.read("levels/foreign.vnm"))
 	sum, _, err := safefile.HashFile(filepath.Join(d.server, "levels", "ore_spiral.vnm"))
@@ -75,7 +77,8 @@ func TestPlanThenRunThenNothing(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.Chtimes(filepath.Join(d.server, "levels", "tram_depot.vnm"), info.ModTime(), info.ModTime()))
 	st := deploy.Look(ctx, d.p, "practice", same, true)
-	assert.Equal(t, []string{"levels/tram_depot.vnm"}, st.Drift, "what keeps its size is found by content, whatever its time says")
+	assert.Equal(t, []string{"levels/tram_depot.vnm"}, st.Drift,
+		"what keeps its size is found by content, whatever its time says")
 }
 
 func TestVersionsComeBack(t *testing.T) {
@@ -113,7 +116,8 @@ func TestVersionsComeBack(t *testing.T) {
 		}
 		assert.Len(t, now, len(want))
 		for _, m := range []string{"ore_spiral", "silt_works", "tram_depot"} {
-			assert.Equal(t, strings.Contains(want["levels.txt"], m), strings.Contains(now["levels.txt"], m), "%s in %s", m, r.Plan.Version)
+			assert.Equal(t, strings.Contains(want["levels.txt"], m), strings.Contains(now["levels.txt"], m), "%s in %s",
+				m, r.Plan.Version)
 		}
 		d.sound(version)
 	}
@@ -128,7 +132,9 @@ func TestVersionsComeBack(t *testing.T) {
 	assert.LessOrEqual(t, len(safe), 8, "what nobody can go back to is gone")
 	// A damaged copy is noticed before anything changes.
 	for _, e := range safe {
-		require.NoError(t, os.WriteFile(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "safe", e.Name()), []byte("rust"), 0o666))
+		require.NoError(t,
+			os.WriteFile(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "safe", e.Name()),
+				[]byte("rust"), 0o666))
 	}
 	before := d.snapshot()
 	_, err = d.back("1.1.0")
@@ -182,7 +188,8 @@ func TestDriftIsNeverOverwrittenSilently(t *testing.T) {
 	assert.Equal(t, "hot fix by the server's owner", d.read("levels/ore_spiral.vnm"))
 	d.must(func(o *deploy.Options) { o.Overwrite = true })
 	_, err = d.back("")
-	assert.ErrorContains(t, err, "no longer has levels/ore_spiral.vnm of version 1.0.0", "what was deployed is not what was found")
+	assert.ErrorContains(t, err, "no longer has levels/ore_spiral.vnm of version 1.0.0",
+		"what was deployed is not what was found")
 	tg := d.open()
 	g, err := tg.Back(ctx, "", true)
 	require.NoError(t, err)
@@ -213,8 +220,8 @@ func TestAFileReplacedInBetween(t *testing.T) {
 	info, err := os.Stat(name)
 	require.NoError(t, err)
 	whole := d.read("levels/ore_spiral.vnm")
-	// Somebody changes the file after it was compared, just before the switch: its size alone, its time alone, or both; or removes it, or puts one
-	// where there was none.
+	// Somebody changes the file after it was compared, just before the switch: its size alone, its
+	// time alone, or both; or removes it, or puts one where there was none.
 	for _, c := range []struct {
 		what   string
 		change func()
@@ -374,7 +381,9 @@ func TestTheLock(t *testing.T) {
 	var once sync.Once
 	done := make(chan error)
 	go func() {
-		_, err := d.run(func(o *deploy.Options) { o.Between = func() { once.Do(func() { inside <- true; <-outside }) } })
+		_, err := d.run(func(o *deploy.Options) {
+			o.Between = func() { once.Do(func() { inside <- true; <-outside }) }
+		})
 		done <- err
 	}()
 	<-inside
@@ -403,7 +412,8 @@ func TestTheLock(t *testing.T) {
 	before := d.snapshot()
 	held, err := os.ReadFile(filepath.Join(d.server, ".vornix-target", "lock.json"))
 	assert.ErrorIs(t, err, os.ErrNotExist, "%s", held)
-	d.put(".vornix-target/lock.json", `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
+	d.put(".vornix-target/lock.json",
+		`{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"2026-11-26T10:00:00Z"}`)
 	_, err = d.run()
 	assert.ErrorContains(t, err, "vole@bank")
 	h, err := d.open().Locked(ctx)
@@ -474,7 +484,8 @@ func TestTheServerIsAskedAndAFailureGoesBack(t *testing.T) {
 	assert.Equal(t, good, d.snapshot())
 }
 
-// Between a run that died in the middle of its switch and the next one, somebody edits a list and replaces a bundle: neither is lost.
+// Between a run that died in the middle of its switch and the next one, somebody edits a list and
+// replaces a bundle: neither is lost.
 func TestWhatOthersDidMeanwhileIsNotUndone(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	d.must()
@@ -551,7 +562,9 @@ func TestFleet(t *testing.T) {
 	_, err = deploy.Fleet(ctx, names, deploy.FleetOptions{Wave: true, Look: look}, run("a"))
 	require.Error(t, err)
 	assert.Equal(t, []string{"a"}, begun, "the first fails: nobody follows")
-	list, err = deploy.Fleet(ctx, names, deploy.FleetOptions{Wave: true, Look: func(context.Context, *deploy.Outcome) error { return errors.New("it does not look well") }}, run())
+	list, err = deploy.Fleet(ctx, names,
+		deploy.FleetOptions{Wave: true,
+			Look: func(context.Context, *deploy.Outcome) error { return errors.New("it does not look well") }}, run())
 	require.Error(t, err)
 	assert.Equal(t, []string{"done", "not started", "not started", "not started"}, states(list))
 	assert.Equal(t, 1, looked)
@@ -618,22 +631,26 @@ func TestWhatIsRememberedIsNotBelieved(t *testing.T) {
 	sum := strings.Repeat("a", 64)
 	record := func(files string) map[string]string { // with a head that stands for it
 		text := `{"serial":1,"kind":"deploy","version":"1.0.0","full":true,` + files + `}`
-		return map[string]string{"records/000001.json": text, "head.json": fmt.Sprintf(`{"kind":"vornix target","format":1,"project":"x","records":[{"serial":1,"sha256":"%x"}]}`, sha256.Sum256([]byte(text)))}
+		return map[string]string{"records/000001.json": text,
+			"head.json": fmt.Sprintf(`{"kind":"vornix target","format":1,"project":"x","records":[{"serial":1,"sha256":"%x"}]}`, sha256.Sum256([]byte(text)))}
 	}
 	for name, files := range map[string]map[string]string{
-		"half a head":              {"head.json": "{"},
-		"another file":             {"head.json": `{"kind":"a list"}`},
-		"a record that is gone":    {"head.json": `{"kind":"vornix target","format":1,"records":[{"serial":7,"sha256":"` + sum + `"}]}`},
-		"another record":           {"records/000001.json": `{"serial":1}`},
-		"a record that is not":     record(`"files":[]`),
-		"not the first":            {"head.json": record(`"files":{}`)["head.json"], "records/000001.json": `{"serial":2}`},
+		"half a head":  {"head.json": "{"},
+		"another file": {"head.json": `{"kind":"a list"}`},
+		"a record that is gone": {
+			"head.json": `{"kind":"vornix target","format":1,"records":[{"serial":7,"sha256":"` + sum + `"}]}`},
+		"another record":       {"records/000001.json": `{"serial":1}`},
+		"a record that is not": record(`"files":[]`),
+		"not the first": {"head.json": record(`"files":{}`)["head.json"],
+			"records/000001.json": `{"serial":2}`},
 		"a path that leads out":    record(`"files":{"../outside":{"sha256":"` + sum + `"}}`),
 		"found that leads out":     record(`"files":{},"found":{"../outside":{"sha256":"` + sum + `"}}`),
 		"found at the root":        record(`"files":{},"found":{"/etc/passwd":null}`),
 		"a hash that is a path":    record(`"files":{"a":{"sha256":"../../../outside"}}`),
 		"half a journal":           {"journal.json": `{"files":[`},
 		"a journal that leads out": {"journal.json": `{"kind":"deploy","files":[{"path":"../outside"}]}`},
-		"a journal's hash":         {"journal.json": `{"kind":"deploy","files":[{"path":"levels.txt","sha256":"../../../outside"}]}`},
+		"a journal's hash": {
+			"journal.json": `{"kind":"deploy","files":[{"path":"levels.txt","sha256":"../../../outside"}]}`},
 	} {
 		kept := map[string][]byte{}
 		for rel, text := range files {
@@ -690,17 +707,22 @@ func TestListsAndPage(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	s := &d.p.Profile.Server
 	s.Lists = append(s.Lists,
-		profile.ListFile{File: "cycle.json", Line: `{"level": "{map}", "shift": "{mode}"}`, Form: "json", Key: "play.cycle", Escape: "json", Order: "append"},
-		profile.ListFile{File: "server.cfg", Line: "{map}", Form: "setting", Around: `set cycle "{entries}"`, Separator: ",", Order: "append"})
-	s.Welcome = profile.Welcome{File: "web/welcome.html", Template: "<h1>{{.title}} {{.version}}</h1>{{range .maps}}<p>{{.title}} <img src=\"{{.picture}}\">{{end}}<p>{{.notes}}", Escape: "xml", Picture: "cards/{map}.txt"}
+		profile.ListFile{File: "cycle.json", Line: `{"level": "{map}", "shift": "{mode}"}`, Form: "json",
+			Key: "play.cycle", Escape: "json", Order: "append"},
+		profile.ListFile{File: "server.cfg", Line: "{map}", Form: "setting", Around: `set cycle "{entries}"`,
+			Separator: ",", Order: "append"})
+	s.Welcome = profile.Welcome{File: "web/welcome.html",
+		Template: "<h1>{{.title}} {{.version}}</h1>{{range .maps}}<p>{{.title}} <img src=\"{{.picture}}\">{{end}}<p>{{.notes}}", Escape: "xml", Picture: "cards/{map}.txt"}
 	s.Call.Touch = "changed.txt"
 	d.write("cards/tram_depot.txt", "a picture")
 	d.write("notes/1.0.0.md", "Carts & <rails>.")
 	d.put("server.cfg", "set name \"Burrow\"\r\nset cycle \"old_shaft\" // what is played\r\n")
 	before := d.snapshot()
 	d.must()
-	assert.Equal(t, "set name \"Burrow\"\r\nset cycle \"old_shaft,ore_spiral,tram_depot\" // what is played\r\n", d.read("server.cfg"))
-	assert.JSONEq(t, `{"play":{"cycle":[{"level":"ore_spiral","shift":""},{"level":"tram_depot","shift":"shift"}]}}`, d.read("cycle.json"))
+	assert.Equal(t, "set name \"Burrow\"\r\nset cycle \"old_shaft,ore_spiral,tram_depot\" // what is played\r\n",
+		d.read("server.cfg"))
+	assert.JSONEq(t, `{"play":{"cycle":[{"level":"ore_spiral","shift":""},{"level":"tram_depot","shift":"shift"}]}}`,
+		d.read("cycle.json"))
 	page := d.read("web/welcome.html")
 	assert.Contains(t, page, `<p>Tram Depot <img src="../cards/tram_depot.txt">`)
 	assert.Contains(t, page, "<p>Carts &amp; &lt;rails&gt;.")
@@ -751,7 +773,8 @@ func (d *desk) cutIn(at, operation int) {
 	d.died()
 }
 
-// To go back to a version is to have exactly what it deployed, whatever somebody did to its files before the next one replaced them.
+// To go back to a version is to have exactly what it deployed, whatever somebody did to its files
+// before the next one replaced them.
 func TestGoingBackIsToWhatWasDeployed(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	d.must()
@@ -795,7 +818,8 @@ func TestGoingBackIsToWhatWasDeployed(t *testing.T) {
 	assert.Equal(t, first, d.snapshot())
 }
 
-// After a switch that did not come to its end, the plan is about what there will be when it is undone, and to go back is to undo it.
+// After a switch that did not come to its end, the plan is about what there will be when it is
+// undone, and to go back is to undo it.
 func TestGoingBackFromHalfASwitch(t *testing.T) {
 	for at := 1; at <= 5; at++ {
 		d := newDesk(t, "ore_spiral", "tram_depot")
@@ -846,8 +870,8 @@ func TestAnotherDeploymentInBetween(t *testing.T) {
 	assert.Equal(t, after, d.snapshot())
 }
 
-// A line that somebody edited and that names a file which the next version removes would name nothing: that is their change, and refused unless it may be
-// overwritten.
+// A line that somebody edited and that names a file which the next version removes would name
+// nothing: that is their change, and refused unless it may be overwritten.
 func TestAnEditedLineThatWouldNameNothing(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	d.p.Profile.Server.Lists[0].Line = "{file} {version}"
@@ -866,14 +890,16 @@ func TestAnEditedLineThatWouldNameNothing(t *testing.T) {
 	assert.Contains(t, d.read("levels.txt"), "old_shaft", "others' lines stay")
 }
 
-// The welcome page follows what is there: a map that is withdrawn leaves it with its picture, and the status says that it is off.
+// The welcome page follows what is there: a map that is withdrawn leaves it with its picture, and
+// the status says that it is off.
 func TestWithdrawnFromThePage(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	for _, name := range []string{"ore_spiral", "tram_depot"} {
 		d.write("cards/"+name+".txt", "card of "+name)
 	}
 	w := &d.p.Profile.Server.Welcome
-	w.File, w.Picture, w.Template = "welcome.html", "cards/{map}.txt", "{{.title}} {{.version}}:{{range .maps}} {{.title}} ({{.picture}}){{end}}\n"
+	w.File, w.Picture, w.Template = "welcome.html", "cards/{map}.txt",
+		"{{.title}} {{.version}}:{{range .maps}} {{.title}} ({{.picture}}){{end}}\n"
 	d.must()
 	full := d.snapshot()
 	require.Contains(t, d.read("welcome.html"), "cards/ore_spiral.txt")
@@ -899,7 +925,8 @@ func TestWithdrawnFromThePage(t *testing.T) {
 	assert.NotContains(t, d.read("welcome.html"), "ore_spiral")
 }
 
-// Two projects on one server: the plan says whose page it is, a target can leave the page to the other, and a template that lists all projects is shared.
+// Two projects on one server: the plan says whose page it is, a target can leave the page to the
+// other, and a template that lists all projects is shared.
 func TestTwoProjectsAndOnePage(t *testing.T) {
 	page := func(d *desk, template string) {
 		d.p.Profile.Server.Welcome.File, d.p.Profile.Server.Welcome.Template = "welcome.html", template
@@ -912,7 +939,8 @@ func TestTwoProjectsAndOnePage(t *testing.T) {
 		page(d, template)
 		return d
 	}
-	const alone, shared = "{{.title}} {{.version}}\n", "{{range .projects}}{{.title}} {{.version}}:{{range .maps}} {{.title}}{{end}}\n{{end}}"
+	const alone, shared = "{{.title}} {{.version}}\n",
+		"{{range .projects}}{{.title}} {{.version}}:{{range .maps}} {{.title}}{{end}}\n{{end}}"
 	one := newDesk(t, "ore_spiral")
 	page(one, alone)
 	one.must()
@@ -937,12 +965,14 @@ func TestTwoProjectsAndOnePage(t *testing.T) {
 	assert.Empty(t, deploy.Look(ctx, one.p, "practice", one.access, true).Drift)
 	one.pack("1.1.0", "ore_spiral", "silt_works")
 	one.must()
-	assert.Equal(t, "Lower Sidings 1.1.0: ore_spiral silt_works\nUpper Sidings 1.0.0: Tram Depot\n", one.read("welcome.html"))
+	assert.Equal(t, "Lower Sidings 1.1.0: ore_spiral silt_works\nUpper Sidings 1.0.0: Tram Depot\n",
+		one.read("welcome.html"))
 	two.pack("1.2.0", "tram_depot")
 	two.must()
 	_, err = one.back("")
 	require.NoError(t, err)
-	assert.Equal(t, "Lower Sidings 1.0.0: ore_spiral\nUpper Sidings 1.2.0: Tram Depot\n", one.read("welcome.html"), "the other's part is as it is now")
+	assert.Equal(t, "Lower Sidings 1.0.0: ore_spiral\nUpper Sidings 1.2.0: Tram Depot\n", one.read("welcome.html"),
+		"the other's part is as it is now")
 	one.put("welcome.html", "somebody's own")
 	one.pack("1.3.0", "ore_spiral")
 	_, err = one.run()

@@ -46,11 +46,14 @@ type desk struct {
 func newDesk(t *testing.T, maps ...string) *desk {
 	t.Helper()
 	p := demotest.Project(t, "lower-sidings")
-	d := &desk{t: t, p: p, server: t.TempDir(), good: map[string]bool{}, access: deploy.Access{Account: "mole", Host: "burrow", Env: os.Getenv, Trust: trust.Everything}}
-	require.NoError(t, os.WriteFile(filepath.Join(d.server, "levels.txt"), []byte("# what there is\r\nold_shaft\r\n"), 0o666))
+	d := &desk{t: t, p: p, server: t.TempDir(), good: map[string]bool{},
+		access: deploy.Access{Account: "mole", Host: "burrow", Env: os.Getenv, Trust: trust.Everything}}
+	require.NoError(t,
+		os.WriteFile(filepath.Join(d.server, "levels.txt"), []byte("# what there is\r\nold_shaft\r\n"), 0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(d.server, "timetable.txt"), []byte("old_shaft dig\n"), 0o666))
 	d.target(project.Target{Kind: "folder", Path: d.server})
-	d.p.Profile.Server.Companions = []profile.Companion{{From: "cards/{map}.txt", To: "cards/{map}.txt", Optional: true}, {From: "cards/common.txt", To: "cards/common.txt", Optional: true}}
+	d.p.Profile.Server.Companions = []profile.Companion{{From: "cards/{map}.txt", To: "cards/{map}.txt",
+		Optional: true}, {From: "cards/common.txt", To: "cards/common.txt", Optional: true}}
 	d.p.Profile.Server.Lists, d.p.Profile.Server.Call.Touch = d.p.Profile.Server.Lists[:2], ""
 	g, err := assetgraph.ScanProject(ctx, p)
 	require.NoError(t, err)
@@ -83,7 +86,8 @@ func (d *desk) bundle(m string) {
 	sum, size, err := safefile.HashFile(d.p.Join(bundle.Dir, m+".vnm"))
 	require.NoError(d.t, err)
 	d.good[sum] = true
-	d.bundles = append(d.bundles, bundle.Bundle{Name: m + ".vnm", SHA256: sum, Size: size, Entries: 1, Maps: []string{m}})
+	d.bundles = append(d.bundles,
+		bundle.Bundle{Name: m + ".vnm", SHA256: sum, Size: size, Entries: 1, Maps: []string{m}})
 }
 
 func (d *desk) write(rel, data string) {
@@ -185,8 +189,8 @@ func snapshot(t *testing.T, dir string) map[string]string {
 	return files
 }
 
-// sound checks what must hold at every moment: each map that the list names is there and whole, and the rotation names none that the list
-// does not.
+// sound checks what must hold at every moment: each map that the list names is there and whole, and
+// the rotation names none that the list does not.
 func (d *desk) sound(when string) {
 	d.t.Helper()
 	listed := map[string]bool{"old_shaft": true}
@@ -215,7 +219,9 @@ func (d *desk) died() {
 		return
 	}
 	require.NoError(d.t, err)
-	require.NoError(d.t, os.WriteFile(name, bytes.Replace(data, fmt.Appendf(nil, `"pid":%d`, os.Getpid()), []byte(`"pid":999999999`), 1), 0o666))
+	require.NoError(d.t,
+		os.WriteFile(name, bytes.Replace(data, fmt.Appendf(nil, `"pid":%d`, os.Getpid()), []byte(`"pid":999999999`), 1),
+			0o666))
 }
 
 func actions(p *deploy.Plan) map[string]deploy.Action {
@@ -312,8 +318,9 @@ func (c *cutter) Get(ctx context.Context, rel string, w io.Writer) error {
 	return c.op(false, func() error { return c.Site.Get(ctx, rel, w) })
 }
 
-// TestCutAtEveryOperation loses the connection at every single operation of a deployment, for good, with what was asked for done or not.
-// What is there is sound at once, a second run finishes, and what it says names the target.
+// TestCutAtEveryOperation loses the connection at every single operation of a deployment, for good,
+// with what was asked for done or not. What is there is sound at once, a second run finishes, and
+// what it says names the target.
 func TestCutAtEveryOperation(t *testing.T) {
 	thorough.Only(t)
 	d := newDesk(t, "ore_spiral", "tram_depot", "gravel_bank")
@@ -335,7 +342,11 @@ func TestCutAtEveryOperation(t *testing.T) {
 	for at := 1; ; at++ {
 		fresh()
 		var c *cutter
-		d.access.Dial = func(s transport.Site) transport.Site { c = &cutter{Site: s, at: at, half: at%2 == 0}; return c }
+		d.access.Dial = func(s transport.Site) transport.Site {
+			c = &cutter{Site: s, at: at,
+				half: at%2 == 0}
+			return c
+		}
 		tg := d.open()
 		_, err := tg.Run(ctx, d.goal(tg), nil, options())
 		d.access.Dial = nil
@@ -362,8 +373,8 @@ func TestCutAtEveryOperation(t *testing.T) {
 	assert.Greater(t, cuts, 35)
 }
 
-// TestOneOperationFails lets every single operation that changes something fail once, with the connection still there: all goes back, and
-// nothing is left on its way.
+// TestOneOperationFails lets every single operation that changes something fail once, with the
+// connection still there: all goes back, and nothing is left on its way.
 func TestOneOperationFails(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot", "gravel_bank")
 	d.must()
@@ -393,7 +404,8 @@ func TestOneOperationFails(t *testing.T) {
 			require.True(t, errors.Is(err, transport.ErrLost), "%v", err)
 		}
 		now := d.snapshot()
-		if _, half := os.Stat(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "journal.json")); half == nil {
+		if _, half := os.Stat(filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name,
+			"journal.json")); half == nil {
 			continue // the journal itself could not be let go: the next run does that
 		}
 		require.Equal(t, first, now, "operation %d failed", at)
@@ -401,8 +413,9 @@ func TestOneOperationFails(t *testing.T) {
 	assert.Greater(t, failed, 15)
 }
 
-// folding is a server's file system that takes names for one that differ in small and capital letters, or in how their letters are composed. A file that is
-// replaced keeps its spelling; one that is renamed to another spelling of its own name gets that.
+// folding is a server's file system that takes names for one that differ in small and capital
+// letters, or in how their letters are composed. A file that is replaced keeps its spelling; one
+// that is renamed to another spelling of its own name gets that.
 type folding struct {
 	transport.Site
 	dir string
@@ -466,8 +479,9 @@ func (f *folding) Remove(ctx context.Context, rel string) error {
 	return f.Site.Remove(ctx, f.at(rel))
 }
 
-// A bundle whose name changes in nothing but its capitals, or in how its letters are composed, is one file on such a server: it is deployed, gone back from,
-// and undone half way, and never refused or lost.
+// A bundle whose name changes in nothing but its capitals, or in how its letters are composed, is
+// one file on such a server: it is deployed, gone back from, and undone half way, and never refused
+// or lost.
 func TestNamesThatAreOneThere(t *testing.T) {
 	t.Run("imitated", func(t *testing.T) {
 		namesThatAreOne(t, func(*desk) func(transport.Site) transport.Site { return nil })
@@ -493,7 +507,8 @@ func TestNamesThatAreOneThere(t *testing.T) {
 
 // namesThatAreOne tries it on a server; where there is none, on an imitated one.
 func namesThatAreOne(t *testing.T, server func(d *desk) func(transport.Site) transport.Site) {
-	for what, names := range map[string][2]string{"capitals": {"Ore_Spiral", "ore_spiral"}, "composed": {"erzspi\u0061\u0308le", "erzspi\u00e4le"}} {
+	for what, names := range map[string][2]string{"capitals": {"Ore_Spiral", "ore_spiral"},
+		"composed": {"erzspi\u0061\u0308le", "erzspi\u00e4le"}} {
 		d := newDesk(t)
 		wrap := server(d)
 		if wrap == nil {

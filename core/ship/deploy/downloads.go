@@ -13,7 +13,8 @@ import (
 	"vornix/core/ship/indexwriter"
 )
 
-// downloads is the goal of a target that players download from: everything that the project's index names, and the index.
+// downloads is the goal of a target that players download from: everything that the project's index
+// names, and the index.
 func (t *Target) downloads(p *project.Project, bundles []bundle.Bundle) (*Goal, error) {
 	x, files, err := indexwriter.Named(p)
 	if err != nil {
@@ -21,25 +22,34 @@ func (t *Target) downloads(p *project.Project, bundles []bundle.Bundle) (*Goal, 
 	}
 	for _, b := range bundles {
 		named := slices.ContainsFunc(x.Bundles, func(r index.Record) bool { return r.SHA256 == b.SHA256 })
-		if !named && !slices.ContainsFunc(x.Retracted, func(r index.Retraction) bool { return r.Version == p.File.Project.Version }) {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index does not name %s as it is packed", b.Name), Place: fault.Place{File: path.Join(indexwriter.Dir, index.FileName)},
-				Why: "Players would not be told of it. Nothing was changed.", Do: "Write the index first: vornix index write"}
+		if !named && !slices.ContainsFunc(x.Retracted,
+			func(r index.Retraction) bool { return r.Version == p.File.Project.Version }) {
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("the index does not name %s as it is packed", b.Name),
+				Place: fault.Place{File: path.Join(indexwriter.Dir, index.FileName)},
+				Why:   "Players would not be told of it. Nothing was changed.",
+				Do:    "Write the index first: vornix index write"}
 		}
 	}
 	goal := &Goal{Version: p.File.Project.Version, kind: Deploying}
 	roles := map[string]Role{"bundle": Bundle, "patch": Patch, "text": Index}
 	for _, f := range files {
-		goal.Files = append(goal.Files, GoalFile{Path: f.Path, File: File{SHA256: f.SHA256, Size: f.Size, Role: roles[f.Kind], Maps: f.Maps}, Source: f.Source})
+		goal.Files = append(goal.Files,
+			GoalFile{Path: f.Path, File: File{SHA256: f.SHA256, Size: f.Size, Role: roles[f.Kind], Maps: f.Maps},
+				Source: f.Source})
 	}
 	data, err := x.Encode()
 	if err != nil {
 		return nil, err
 	}
-	goal.Files = append(goal.Files, GoalFile{Path: index.FileName, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Index}, Data: data})
+	goal.Files = append(goal.Files,
+		GoalFile{Path: index.FileName, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Index},
+			Data: data})
 	return goal, nil
 }
 
-// Index reads the index that players get at a target that they download from; nil where there is none yet. It changes nothing.
+// Index reads the index that players get at a target that they download from; nil where there is
+// none yet. It changes nothing.
 func (t *Target) Index(ctx context.Context) (*index.Index, error) {
 	data, err := t.site.Read(ctx, index.FileName, index.Most)
 	if absent(err) {
@@ -50,13 +60,17 @@ func (t *Target) Index(ctx context.Context) (*index.Index, error) {
 	}
 	x, err := index.Read(data)
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: the index that players get can't be read", t.Name), Place: fault.Place{File: t.String() + "/" + index.FileName}, Err: err,
-			Why: "The next index needs a higher number than this one. Nothing was changed.", Do: "Bring the right one back there, or remove it if it is of something else."}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("target %q: the index that players get can't be read", t.Name),
+			Place: fault.Place{File: t.String() + "/" + index.FileName}, Err: err,
+			Why: "The next index needs a higher number than this one. Nothing was changed.",
+			Do:  "Bring the right one back there, or remove it if it is of something else."}
 	}
 	return x, nil
 }
 
-// published looks at what players get there before it is replaced: an index never goes back, and files that the index there names do not count as drift.
+// published looks at what players get there before it is replaced: an index never goes back, and
+// files that the index there names do not count as drift.
 func (t *Target) published(ctx context.Context, p *Plan) error {
 	now, err := t.Index(ctx)
 	if err != nil || now == nil {
@@ -64,7 +78,10 @@ func (t *Target) published(ctx context.Context, p *Plan) error {
 	}
 	place := fault.Place{File: t.String() + "/" + index.FileName}
 	if now.Project != t.Project {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q has the index of another project: %s", t.Name, now.Project), Place: place, Why: "Its players would get this project instead. Nothing was changed.", Do: "Give each project a folder of its own."}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("target %q has the index of another project: %s", t.Name, now.Project), Place: place,
+			Why: "Its players would get this project instead. Nothing was changed.",
+			Do:  "Give each project a folder of its own."}
 	}
 	named := map[string]bool{}
 	for _, r := range now.Bundles {
@@ -89,14 +106,18 @@ func (t *Target) published(ctx context.Context, p *Plan) error {
 			return err
 		}
 		if now.Serial >= next.Serial {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q has index number %d, and the one here has number %d", t.Name, now.Serial, next.Serial), Place: place,
-				Why: "Players who have seen the higher number refuse a lower one. Nothing was changed.", Do: "Write the index again; it takes the next number: vornix index write"}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("target %q has index number %d, and the one here has number %d", t.Name, now.Serial,
+					next.Serial), Place: place,
+				Why: "Players who have seen the higher number refuse a lower one. Nothing was changed.",
+				Do:  "Write the index again; it takes the next number: vornix index write"}
 		}
 	}
 	return nil
 }
 
-// older are the bundles of earlier versions that stay for players who are downloading them, and for patches that are made from them.
+// older are the bundles of earlier versions that stay for players who are downloading them, and for
+// patches that are made from them.
 func (t *Target) older(p *Plan, s *state) {
 	if !t.about.Downloads() {
 		return
@@ -139,6 +160,9 @@ func (t *Target) noWayBack() error {
 	if !t.about.Downloads() {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a folder that players download from", t.Name), Place: t.p.Doc.At("target", t.Name, "role"),
-		Why: "Players who have seen an index refuse an earlier one.", Do: "Take a version back with 'vornix index retract VERSION', then 'vornix deploy " + t.Name + "'."}
+	return &fault.Fault{Kind: fault.Usage,
+		What:  fmt.Sprintf("target %q is a folder that players download from", t.Name),
+		Place: t.p.Doc.At("target", t.Name, "role"),
+		Why:   "Players who have seen an index refuse an earlier one.",
+		Do:    "Take a version back with 'vornix index retract VERSION', then 'vornix deploy " + t.Name + "'."}
 }

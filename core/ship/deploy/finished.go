@@ -8,7 +8,8 @@ import (
 	"time"
 )
 
-// Finished is a version that a release brought to a target: players may have it, so its content must not change any more.
+// Finished is a version that a release brought to a target: players may have it, so its content
+// must not change any more.
 type Finished struct {
 	Version string            `json:"version"`
 	Files   map[string]string `json:"files"` // SHA-256 of the bundles that the target got, by file name
@@ -18,7 +19,8 @@ type Finished struct {
 	Time    time.Time         `json:"time"`
 }
 
-// Finished lists the versions that releases brought to the target, the oldest first, as far as it remembers. It changes nothing.
+// Finished lists the versions that releases brought to the target, the oldest first, as far as it
+// remembers. It changes nothing.
 func (t *Target) Finished(ctx context.Context) ([]Finished, error) {
 	s, _, err := t.undoneState(ctx)
 	if err != nil {
@@ -29,7 +31,8 @@ func (t *Target) Finished(ctx context.Context) ([]Finished, error) {
 		if r.Kind != Deploying || !r.Release {
 			continue
 		}
-		f := Finished{Version: r.Version, Files: map[string]string{}, Sizes: map[string]int64{}, Commit: r.Commit, By: r.By, Time: r.Time}
+		f := Finished{Version: r.Version, Files: map[string]string{}, Sizes: map[string]int64{}, Commit: r.Commit,
+			By: r.By, Time: r.Time}
 		for name, file := range s.after(i).Files {
 			if file.Role == Bundle && !file.Older {
 				f.Files[path.Base(name)], f.Sizes[path.Base(name)] = file.SHA256, file.Size
@@ -72,7 +75,8 @@ func (t *Target) Get(ctx context.Context, rel string, w io.Writer) error {
 	return nil
 }
 
-// Writable says whether something could be brought to the target: login works, it is not locked, and its records can be read. It changes nothing.
+// Writable says whether something could be brought to the target: login works, it is not locked,
+// and its records can be read. It changes nothing.
 func (t *Target) Writable(ctx context.Context) error {
 	if t.readOnly() {
 		_, err := t.site.Stat(ctx, ".")

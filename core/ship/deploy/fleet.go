@@ -36,7 +36,8 @@ type FleetOptions struct {
 }
 
 // Fleet deploys to several targets. When one fails, those that have not begun do not begin.
-func Fleet(ctx context.Context, names []string, o FleetOptions, run func(ctx context.Context, name string) (*Result, error)) (list []*Outcome, err error) {
+func Fleet(ctx context.Context, names []string, o FleetOptions,
+	run func(ctx context.Context, name string) (*Result, error)) (list []*Outcome, err error) {
 	for _, name := range names {
 		list = append(list, &Outcome{Target: name, State: NotStarted})
 	}

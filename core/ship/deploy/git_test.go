@@ -28,13 +28,17 @@ func repository(t *testing.T, d *desk) (bare, other string, git func(dir string,
 	home := t.TempDir()
 	t.Setenv("HOME", home)
 	t.Setenv("GIT_CONFIG_NOSYSTEM", "1")
-	require.NoError(t, os.WriteFile(filepath.Join(home, ".gitconfig"), []byte("[user]\nname = Mole\nemail = mole@burrow.example\n[init]\ndefaultBranch = main\n"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(home, ".gitconfig"),
+			[]byte("[user]\nname = Mole\nemail = mole@burrow.example\n[init]\ndefaultBranch = main\n"), 0o666))
 	git = func(dir string, args ...string) string { return strings.TrimSpace(peer.Run(t, dir, program, args...)) }
 	bare, other = filepath.Join(t.TempDir(), "server.git"), filepath.Join(t.TempDir(), "other")
 	git(home, "init", "--quiet", "--bare", bare)
 	git(home, "clone", "--quiet", bare, other)
 	require.NoError(t, os.MkdirAll(filepath.Join(other, "burrow"), 0o777))
-	require.NoError(t, os.WriteFile(filepath.Join(other, "burrow", "levels.txt"), []byte("# what there is\n\n\n\n\nold_shaft\n"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(other, "burrow", "levels.txt"), []byte("# what there is\n\n\n\n\nold_shaft\n"),
+			0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(other, "burrow", "timetable.txt"), []byte("old_shaft dig\n"), 0o666))
 	require.NoError(t, os.WriteFile(filepath.Join(other, "README"), []byte("a server\n"), 0o666))
 	git(other, "add", ".")
@@ -56,7 +60,8 @@ func TestToAGitRepository(t *testing.T) {
 	git(other, "pull", "--quiet")
 	d.server = filepath.Join(other, "burrow")
 	d.sound("pulled")
-	assert.NotContains(t, git(bare, "ls-tree", "-r", "--name-only", "main"), "/safe/", "only what others need is in the repository")
+	assert.NotContains(t, git(bare, "ls-tree", "-r", "--name-only", "main"), "/safe/",
+		"only what others need is in the repository")
 	assert.Equal(t, "# what there is\n\n\n\n\nold_shaft\nore_spiral\ntram_depot\n", d.read("levels.txt"))
 	assert.Zero(t, d.must().Changed)
 
@@ -67,7 +72,8 @@ func TestToAGitRepository(t *testing.T) {
 			o.Between = func() {
 				once.Do(func() {
 					git(other, "pull", "--quiet", "--rebase")
-					require.NoError(t, os.WriteFile(filepath.Join(other, filepath.FromSlash(file)), []byte(text), 0o666))
+					require.NoError(t,
+						os.WriteFile(filepath.Join(other, filepath.FromSlash(file)), []byte(text), 0o666))
 					git(other, "commit", "--quiet", "-am", "meanwhile")
 					git(other, "push", "--quiet", "origin", "HEAD")
 				})
@@ -85,7 +91,9 @@ func TestToAGitRepository(t *testing.T) {
 	goal := d.goal(tg)
 	shown, err := tg.Plan(ctx, goal, deploy.PlanOptions{})
 	require.NoError(t, err)
-	r, err = tg.Run(ctx, goal, shown, options(meanwhile("burrow/levels.txt", strings.Replace(d.read("levels.txt"), "old_shaft", "old_shaft\nnew_shaft", 1))))
+	r, err = tg.Run(ctx, goal, shown,
+		options(meanwhile("burrow/levels.txt",
+			strings.Replace(d.read("levels.txt"), "old_shaft", "old_shaft\nnew_shaft", 1))))
 	require.NoError(t, err)
 	git(other, "pull", "--quiet")
 	assert.Contains(t, d.read("levels.txt"), "old_shaft\nnew_shaft\n", "where ours went in too")
@@ -104,7 +112,9 @@ func TestToAGitRepository(t *testing.T) {
 	assert.Empty(t, git(filepath.Join(d.p.State(), "git", "practice"), "status", "--porcelain"))
 
 	// A server that refuses: nothing is left of it.
-	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"), []byte("#!/bin/sh\necho 'no deployments on Sundays'\nexit 1\n"), 0o777))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"),
+			[]byte("#!/bin/sh\necho 'no deployments on Sundays'\nexit 1\n"), 0o777))
 	d.pack("1.3.0", "ore_spiral")
 	head := git(bare, "rev-parse", "main")
 	_, err = d.run()
@@ -114,7 +124,8 @@ func TestToAGitRepository(t *testing.T) {
 	assert.NotContains(t, git(filepath.Join(d.p.State(), "git", "practice"), "tag"), "1.3.0")
 	require.NoError(t, os.Remove(filepath.Join(bare, "hooks", "pre-receive")))
 	d.must()
-	// The project lies in a repository of its own, with the same remote, and the clone is damaged: it is made anew, and nothing else is touched.
+	// The project lies in a repository of its own, with the same remote, and the clone is damaged:
+	// it is made anew, and nothing else is touched.
 	git(d.p.Dir, "init", "--quiet")
 	git(d.p.Dir, "remote", "add", "origin", bare)
 	d.write("not-committed.txt", "hours of work")
@@ -138,12 +149,15 @@ func TestAWorkingTreeOfOnesOwn(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(other, "README"), []byte("I am at work here\n"), 0o666))
 	d.must()
 	assert.Equal(t, "a server", git(bare, "show", "main:README"))
-	assert.Equal(t, "M README", git(other, "status", "--porcelain"), "what is under way there stays, and is nobody's business")
+	assert.Equal(t, "M README", git(other, "status", "--porcelain"),
+		"what is under way there stays, and is nobody's business")
 	assert.Contains(t, git(bare, "show", "main:burrow/levels.txt"), "ore_spiral")
-	// Others have pushed: to plan and to look change nothing in the user's working tree, a deployment takes theirs in first.
+	// Others have pushed: to plan and to look change nothing in the user's working tree, a
+	// deployment takes theirs in first.
 	third := filepath.Join(t.TempDir(), "third")
 	git(other, "clone", "--quiet", bare, third)
-	require.NoError(t, os.WriteFile(filepath.Join(third, "burrow", "levels.txt"), []byte("# theirs\nold_shaft\nore_spiral\n"), 0o666))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(third, "burrow", "levels.txt"), []byte("# theirs\nold_shaft\nore_spiral\n"), 0o666))
 	git(third, "commit", "--quiet", "-am", "theirs")
 	git(third, "push", "--quiet", "origin", "HEAD")
 	head := git(other, "rev-parse", "HEAD")
@@ -224,7 +238,8 @@ func TestAWebFolderIsCompared(t *testing.T) {
 	assert.ErrorContains(t, err, "can only be read")
 }
 
-// A mirror in a Git repository gets files alone, also where the game's servers look at a file that a deployment touches.
+// A mirror in a Git repository gets files alone, also where the game's servers look at a file that
+// a deployment touches.
 func TestAMirrorInGit(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	bare, _, git := repository(t, d)
@@ -238,7 +253,8 @@ func TestAMirrorInGit(t *testing.T) {
 	assert.NotContains(t, list, "changed.txt")
 }
 
-// A release claims a repository for itself: another machine is told who has it, an old claim ends by itself, and a server that takes no claims is no obstacle.
+// A release claims a repository for itself: another machine is told who has it, an old claim ends
+// by itself, and a server that takes no claims is no obstacle.
 func TestClaimsOfARepository(t *testing.T) {
 	git := peer.Need(t, "git")
 	d := newDesk(t, "ore_spiral")
@@ -274,7 +290,8 @@ func TestClaimsOfARepository(t *testing.T) {
 	require.NoError(t, bo.Claim(ctx, "vornix release 1.0.1"))
 	bo.LetGo(ctx)
 
-	// One that ended by its time, or whose process died on this machine, is taken over; one of another machine that has not is not.
+	// One that ended by its time, or whose process died on this machine, is taken over; one of
+	// another machine that has not is not.
 	put := func(until time.Duration, machine string, pid int) {
 		data := fmt.Sprintf(`{"id":"x","by":"vole@bank","host":"bank","machine":%q,"pid":%d,"command":"vornix release 9.9.9","since":"2026-01-02T03:04:05Z","until":%q}`,
 			machine, pid, time.Now().Add(until).UTC().Format(time.RFC3339))
@@ -291,7 +308,8 @@ func TestClaimsOfARepository(t *testing.T) {
 	put(time.Hour, safefile.Machine(), os.Getpid())
 	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "by vole@bank", "it is at work, here")
 	put(time.Hour, "another", 1<<30)
-	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "by vole@bank", "a process number says nothing of another machine")
+	assert.ErrorContains(t, ada.Claim(ctx, "vornix release"), "by vole@bank",
+		"a process number says nothing of another machine")
 	put(time.Hour, safefile.Machine(), 1<<30)
 	require.NoError(t, ada.Claim(ctx, "vornix release"))
 	ada.LetGo(ctx)
@@ -340,17 +358,22 @@ func TestALockThatWasTakenOver(t *testing.T) {
 	goal := d.goal(x)
 	plan, err := x.Plan(ctx, goal, deploy.PlanOptions{})
 	require.NoError(t, err)
-	var steps atomic.Int32                                                            // files that do not depend on one another are put in place at once
-	_, err = x.Run(ctx, goal, plan, deploy.Options{Command: "test", Between: func() { // as if an hour had passed at the second step
+	// files that do not depend on one another are put in place at once
+	var steps atomic.Int32
+	// as if an hour had passed at the second step
+	_, err = x.Run(ctx, goal, plan, deploy.Options{Command: "test", Between: func() {
 		if steps.Add(1) == 2 {
-			assert.NoError(t, os.WriteFile(lock, []byte(`{"id":"other","by":"vole@bank","host":"bank","pid":1,"command":"vornix deploy"}`), 0o666))
+			assert.NoError(t,
+				os.WriteFile(lock,
+					[]byte(`{"id":"other","by":"vole@bank","host":"bank","pid":1,"command":"vornix deploy"}`), 0o666))
 			deploy.Doze(x)
 		}
 	}})
 	require.Error(t, err)
 	assert.ErrorContains(t, err, "vole@bank took over the lock")
 	assert.FileExists(t, lock, "it is the other's")
-	assert.FileExists(t, filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "journal.json"), "the other undoes what was begun")
+	assert.FileExists(t, filepath.Join(d.server, ".vornix-target", d.p.File.Project.Name, "journal.json"),
+		"the other undoes what was begun")
 	require.NoError(t, os.Remove(lock))
 	d.must()
 	d.sound("after it")

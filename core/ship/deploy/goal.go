@@ -44,7 +44,8 @@ type GoalFile struct {
 	safe   string // path on the target to take it from
 }
 
-// selected are the bundles that go to a target, with those of their maps that do. A bundle without maps is a part of others.
+// selected are the bundles that go to a target, with those of their maps that do. A bundle without
+// maps is a part of others.
 func selected(about *project.Target, bundles []bundle.Bundle) (list []bundle.Bundle) {
 	for _, b := range bundles {
 		if len(b.Maps) > 0 {
@@ -59,7 +60,8 @@ func selected(about *project.Target, bundles []bundle.Bundle) (list []bundle.Bun
 }
 
 // GoalOf says what a target should have of what is packed, without reaching it.
-func GoalOf(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *assetgraph.Graph) (*Goal, error) {
+func GoalOf(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *assetgraph.Graph) (*Goal,
+	error) {
 	about, err := Find(p, name)
 	if err != nil {
 		return nil, err
@@ -69,10 +71,13 @@ func GoalOf(ctx context.Context, p *project.Project, name string, bundles []bund
 }
 
 // NewGoal says what the target should have of what is packed.
-func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph) (*Goal, error) {
+func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph) (*Goal,
+	error) {
 	for _, name := range slices.Concat(t.about.Maps, t.about.Without) {
 		if !slices.ContainsFunc(bundles, func(b bundle.Bundle) bool { return slices.Contains(b.Maps, name) }) {
-			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q names a map %q, which is not packed", t.Name, name), Place: p.Doc.At("target", t.Name), Do: "Correct maps and without of the target, or pack again."}
+			return nil, &fault.Fault{Kind: fault.Usage,
+				What:  fmt.Sprintf("target %q names a map %q, which is not packed", t.Name, name),
+				Place: p.Doc.At("target", t.Name), Do: "Correct maps and without of the target, or pack again."}
 		}
 	}
 	if t.about.Downloads() {
@@ -95,7 +100,10 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 	}
 	goal.Files = companions // before the bundles whose maps want them
 	for _, b := range bundles {
-		goal.Files = append(goal.Files, GoalFile{Path: path.Join(folder, b.Name), File: File{SHA256: b.SHA256, Size: b.Size, Role: Bundle, Maps: b.Maps}, Source: p.Join(bundle.Dir, b.Name)})
+		goal.Files = append(goal.Files,
+			GoalFile{Path: path.Join(folder, b.Name),
+				File:   File{SHA256: b.SHA256, Size: b.Size, Role: Bundle, Maps: b.Maps},
+				Source: p.Join(bundle.Dir, b.Name)})
 	}
 	if t.about.Mirror() {
 		return goal, t.compress(ctx, goal)
@@ -110,7 +118,9 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 			for _, m := range r.Maps {
 				one := r
 				one.Maps = []index.Map{m}
-				goal.Lists[l.File] = append(goal.Lists[l.File], serverlist.Entry{Map: m.Name, Line: indexwriter.Lines(*l, indexwriter.HeadOf(p), []index.Record{one})[0]})
+				goal.Lists[l.File] = append(goal.Lists[l.File],
+					serverlist.Entry{Map: m.Name,
+						Line: indexwriter.Lines(*l, indexwriter.HeadOf(p), []index.Record{one})[0]})
 			}
 		}
 	}
@@ -118,7 +128,8 @@ func (t *Target) NewGoal(ctx context.Context, p *project.Project, bundles []bund
 }
 
 // companions are the files that go with maps.
-func (t *Target) companions(ctx context.Context, p *project.Project, bundles []bundle.Bundle) (list []GoalFile, err error) {
+func (t *Target) companions(ctx context.Context, p *project.Project, bundles []bundle.Bundle) (list []GoalFile,
+	err error) {
 	at := map[string]int{}
 	for i, c := range p.Profile.Server.Companions {
 		for _, b := range bundles {
@@ -127,14 +138,17 @@ func (t *Target) companions(ctx context.Context, p *project.Project, bundles []b
 				maps = []string{""}
 			}
 			for _, m := range maps {
-				values := map[string]string{"map": m, "bundle": b.Name, "name": p.File.Project.Name, "version": p.File.Project.Version}
+				values := map[string]string{"map": m, "bundle": b.Name, "name": p.File.Project.Name,
+					"version": p.File.Project.Version}
 				from, to := template.Line(c.From, values, "none"), template.Line(c.To, values, "none")
 				if m == "" && strings.Contains(c.From+c.To, "{map}") {
 					continue
 				}
 				for _, name := range []string{from, to} {
 					if err := safefile.CheckForeign(name); err != nil {
-						return nil, &fault.Fault{What: fmt.Sprintf("the companion %d of the profile leads to no path: %v", i+1, err), Do: "Correct [[server.companion]]."}
+						return nil, &fault.Fault{
+							What: fmt.Sprintf("the companion %d of the profile leads to no path: %v", i+1, err),
+							Do:   "Correct [[server.companion]]."}
 					}
 				}
 				maps := []string{m}
@@ -143,7 +157,9 @@ func (t *Target) companions(ctx context.Context, p *project.Project, bundles []b
 				}
 				if j, ok := at[to]; ok { // several maps share it
 					if list[j].Source != p.Join(from) {
-						return nil, &fault.Fault{What: fmt.Sprintf("two companions want to be %s: %s and %s", to, list[j].Source, p.Join(from)), Do: "Correct [[server.companion]]: {map} in 'to' tells them apart."}
+						return nil, &fault.Fault{What: fmt.Sprintf("two companions want to be %s: %s and %s", to,
+							list[j].Source, p.Join(from)),
+							Do: "Correct [[server.companion]]: {map} in 'to' tells them apart."}
 					}
 					list[j].Maps = union(list[j].Maps, maps)
 					continue
@@ -154,12 +170,17 @@ func (t *Target) companions(ctx context.Context, p *project.Project, bundles []b
 						if c.Optional {
 							continue
 						}
-						return nil, &fault.Fault{What: "a companion of " + orAll(m) + " is not there", Place: fault.Place{File: from}, Why: "The server wants it beside the map; nothing was changed.", Do: "Make it (pictures: vornix shoot), or mark the companion optional in the profile."}
+						return nil, &fault.Fault{What: "a companion of " + orAll(m) + " is not there",
+							Place: fault.Place{File: from},
+							Why:   "The server wants it beside the map; nothing was changed.",
+							Do:    "Make it (pictures: vornix shoot), or mark the companion optional in the profile."}
 					}
 					return nil, err
 				}
 				at[to] = len(list)
-				list = append(list, GoalFile{Path: to, File: File{SHA256: sum, Size: size, Role: Companion, Maps: maps}, Source: p.Join(from)})
+				list = append(list,
+					GoalFile{Path: to, File: File{SHA256: sum, Size: size, Role: Companion, Maps: maps},
+						Source: p.Join(from)})
 			}
 		}
 	}
@@ -180,7 +201,8 @@ func union(a, b []string) []string {
 }
 
 // Preview is the welcome page of a target as it would be, and the pictures that it shows.
-func Preview(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle, g *assetgraph.Graph) ([]GoalFile, error) {
+func Preview(ctx context.Context, p *project.Project, name string, bundles []bundle.Bundle,
+	g *assetgraph.Graph) ([]GoalFile, error) {
 	about, err := Find(p, name)
 	if err != nil {
 		return nil, err

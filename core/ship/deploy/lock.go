@@ -18,14 +18,16 @@ import (
 
 // Holder is who holds the lock of a target.
 type Holder struct {
-	ID      string    `json:"id"`
-	By      string    `json:"by"`
-	Host    string    `json:"host"`
-	Machine string    `json:"machine,omitempty"` // where the process id means something; containers can share a host's name
+	ID   string `json:"id"`
+	By   string `json:"by"`
+	Host string `json:"host"`
+	// where the process id means something; containers can share a host's name
+	Machine string    `json:"machine,omitempty"`
 	PID     int       `json:"pid"`
 	Command string    `json:"command"`
 	Since   time.Time `json:"since"` // by the holder's clock
-	// Until is when the claim of a Git repository ends by itself, by the holder's clock: a repository has no clock of its own.
+	// Until is when the claim of a Git repository ends by itself, by the holder's clock: a
+	// repository has no clock of its own.
 	Until time.Time `json:"until,omitzero"`
 	// Quiet is how long there was no sign of life, by the target's own clock; it may differ from those of all others.
 	Quiet time.Duration `json:"quiet,omitzero"`
@@ -39,13 +41,16 @@ const beat = 30 * time.Second
 // pulse is beat, but for tests.
 var pulse = beat
 
-// unwritten is how long a lock may be without its holder's name: it is made and written in two steps, and a connection can be lost between them.
+// unwritten is how long a lock may be without its holder's name: it is made and written in two
+// steps, and a connection can be lost between them.
 const unwritten = 3 * time.Second
 
-// expires is after how long without a sign of life a lock is taken over. Its holder looks for it again before it changes anything more (lock.still).
+// expires is after how long without a sign of life a lock is taken over. Its holder looks for it
+// again before it changes anything more (lock.still).
 const expires = 20 * beat
 
-// errBroken says that another run holds the target now. The old run must not touch it any more, not even to undo its changes.
+// errBroken says that another run holds the target now. The old run must not touch it any more, not
+// even to undo its changes.
 var errBroken = errors.New("it gave no sign of life for too long, or the lock was broken by hand")
 
 // lock is a target that is held.
@@ -73,7 +78,8 @@ func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 	err := t.site.Create(ctx, lockFile, data)
 	if errors.Is(err, fs.ErrExist) {
 		other, readErr := t.holder(ctx)
-		for until := time.Now().Add(unwritten); readErr == nil && other != nil && other.ID == "" && time.Now().Before(until); {
+		for until := time.Now().Add(unwritten); readErr == nil && other != nil && other.ID == "" &&
+			time.Now().Before(until); {
 			select {
 			case <-time.After(unwritten / 10):
 				other, readErr = t.holder(ctx)
@@ -106,13 +112,18 @@ func (t *Target) acquire(ctx context.Context, command string) (*lock, error) {
 // newHolder is this run as a holder.
 func (t *Target) newHolder(command, id string) Holder {
 	since := time.Now().UTC().Truncate(time.Second)
-	return Holder{ID: id, By: t.access.By(), Host: t.access.Host, Machine: safefile.Machine(), PID: os.Getpid(), Command: command, Since: since, Until: since.Add(claimed)}
+	return Holder{ID: id, By: t.access.By(), Host: t.access.Host, Machine: safefile.Machine(), PID: os.Getpid(),
+		Command: command, Since: since, Until: since.Add(claimed)}
 }
 
 func (t *Target) held(other *Holder) error {
-	f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q is locked: '%s' by %s, process %d, since %s; last sign of life %s ago", t.Name, other.Command, other.By, other.PID,
-		other.Since.Local().Format("2006-01-02 15:04:05"), other.Quiet.Round(time.Second)), Place: fault.Place{File: t.String()},
-		Why: "Two at once would write over each other's files; nothing was changed.", Do: "Wait until it has finished."}
+	f := &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("target %q is locked: '%s' by %s, process %d, since %s; last sign of life %s ago", t.Name,
+			other.Command, other.By, other.PID,
+			other.Since.Local().Format("2006-01-02 15:04:05"), other.Quiet.Round(time.Second)),
+		Place: fault.Place{File: t.String()},
+		Why:   "Two at once would write over each other's files; nothing was changed.",
+		Do:    "Wait until it has finished."}
 	if other.Quiet > 3*beat {
 		f.Do = fmt.Sprintf("It gives a sign of life every %s, so it has probably ended. After %s without one the next run takes the lock over. When you are sure: vornix deploy unlock %s", beat, expires, t.Name)
 	} else {
@@ -182,7 +193,10 @@ func (l *lock) ours(ctx context.Context) error {
 	if h.By != "" {
 		who = h.By
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: %s took over the lock of this run", l.t.Name, who), Err: errBroken, Why: "Another run may be working there, so this one changes nothing more.", Do: "Look at 'vornix deploy history', then run the same command again."}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("target %q: %s took over the lock of this run", l.t.Name, who), Err: errBroken,
+		Why: "Another run may be working there, so this one changes nothing more.",
+		Do:  "Look at 'vornix deploy history', then run the same command again."}
 }
 
 // now is the wall clock alone.
@@ -222,7 +236,8 @@ func (t *Target) Locked(ctx context.Context) (*Holder, error) {
 // Free says who holds the target; nil when a run could have it.
 func (t *Target) Free(ctx context.Context) error {
 	other, err := t.Locked(ctx)
-	if err != nil || other == nil || other.ID == "" || other.Machine == safefile.Machine() && !safefile.Alive(other.PID) || other.Quiet > expires {
+	if err != nil || other == nil || other.ID == "" || other.Machine == safefile.Machine() &&
+		!safefile.Alive(other.PID) || other.Quiet > expires {
 		return err
 	}
 	return t.held(other)
@@ -235,7 +250,9 @@ func (t *Target) Unlock(ctx context.Context, shown *Holder) error {
 		return err
 	}
 	if now.ID != shown.ID {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q is held by another run now: '%s' by %s", t.Name, now.Command, now.By), Do: "Look again."}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("target %q is held by another run now: '%s' by %s", t.Name, now.Command, now.By),
+			Do:   "Look again."}
 	}
 	if err := t.site.Remove(ctx, lockFile); err != nil {
 		return t.explain("remove", lockFile, err)

@@ -30,7 +30,8 @@ type State struct {
 	Bundles map[string]string `json:"-"` // SHA-256 of the bundles of its version, by file name
 }
 
-// Look says what a target has, by what it remembers and by what is there: sizes and times, or contents with verify. An error is in the State.
+// Look says what a target has, by what it remembers and by what is there: sizes and times, or
+// contents with verify. An error is in the State.
 func Look(ctx context.Context, p *project.Project, name string, a Access, verify bool) *State {
 	st := &State{Target: name, Kind: p.File.Targets[name].Kind, Drift: []string{}}
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
@@ -63,7 +64,8 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 		if f.Role == Bundle && !f.Older {
 			st.Bundles[path.Base(rel)] = f.SHA256
 		}
-		plan.Steps = append(plan.Steps, Step{Path: rel, Role: f.Role, Size: f.Size, want: GoalFile{Path: rel, File: *f}})
+		plan.Steps = append(plan.Steps,
+			Step{Path: rel, Role: f.Role, Size: f.Size, want: GoalFile{Path: rel, File: *f}})
 	}
 	if err := t.look(ctx, plan, now, PlanOptions{Verify: verify}); err != nil {
 		return failed(err)

@@ -15,14 +15,16 @@ import (
 	"vornix/core/ship/transport"
 )
 
-// marksFile remembers, on this machine, short hashes of the blocks of what a target has: with them, what of a new file is there already is
-// found without the old one. It can be lost: then more is sent.
+// marksFile remembers, on this machine, short hashes of the blocks of what a target has: with them,
+// what of a new file is there already is found without the old one. It can be lost: then more is
+// sent.
 const marksFile = "blocks"
 
 // leastMarked is from which size on a file is marked.
 const leastMarked = 4 << 10
 
-// marks reads them, by SHA-256 of the files: for each the hash, its size, the length of a block, the number of blocks and their sums.
+// marks reads them, by SHA-256 of the files: for each the hash, its size, the length of a block,
+// the number of blocks and their sums.
 func (t *Target) marks() map[string]*transport.Marks {
 	known := map[string]*transport.Marks{}
 	data, err := os.ReadFile(filepath.Join(t.cache, marksFile))
@@ -30,7 +32,9 @@ func (t *Target) marks() map[string]*transport.Marks {
 		return known
 	}
 	for len(data) >= 56 {
-		sum, m := hex.EncodeToString(data[:32]), &transport.Marks{Size: int64(binary.LittleEndian.Uint64(data[32:])), Block: int(binary.LittleEndian.Uint64(data[40:]))}
+		sum, m := hex.EncodeToString(data[:32]),
+			&transport.Marks{Size: int64(binary.LittleEndian.Uint64(data[32:])),
+				Block: int(binary.LittleEndian.Uint64(data[40:]))}
 		n := binary.LittleEndian.Uint64(data[48:])
 		data = data[56:]
 		if n > uint64(len(data)/8) || m.Block < 1 {

@@ -34,7 +34,9 @@ func TestMarksAreReadBack(t *testing.T) {
 }
 
 func TestPicturesAreNamedFromThePage(t *testing.T) {
-	for _, c := range [][3]string{{".", "cards/a.jpg", "cards/a.jpg"}, {"web", "cards/a.jpg", "../cards/a.jpg"}, {"web", "web/a.jpg", "a.jpg"}, {"web/pages", "web/a.jpg", "../a.jpg"}, {"web", "website/a.jpg", "../website/a.jpg"}} {
+	for _, c := range [][3]string{{".", "cards/a.jpg", "cards/a.jpg"}, {"web", "cards/a.jpg", "../cards/a.jpg"},
+		{"web", "web/a.jpg", "a.jpg"}, {"web/pages", "web/a.jpg", "../a.jpg"},
+		{"web", "website/a.jpg", "../website/a.jpg"}} {
 		assert.Equal(t, c[2], relative(c[0], c[1]), "%v", c)
 	}
 }

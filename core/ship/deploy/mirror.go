@@ -18,8 +18,8 @@ import (
 // endings of the compressed forms, as their own programs name files.
 var endings = map[string]string{"gzip": ".gz", "bzip2": ".bz2", "zstd": ".zst"}
 
-// compress adds the compressed copies that the mirror has beside each file (RFC 1952, bzip2, RFC 8878). They depend on the files alone, and
-// are kept on this machine.
+// compress adds the compressed copies that the mirror has beside each file (RFC 1952, bzip2, RFC
+// 8878). They depend on the files alone, and are kept on this machine.
 func (t *Target) compress(ctx context.Context, goal *Goal) error {
 	d, err := safefile.MakeDir(t.state)
 	if err != nil {
@@ -47,7 +47,8 @@ func (t *Target) compress(ctx context.Context, goal *Goal) error {
 					}
 				}
 				sum, size, err := safefile.HashFileUntil(ctx, d.Join(at))
-				copies[i*len(forms)+j] = GoalFile{Path: files[i].Path + endings[form], File: File{SHA256: sum, Size: size, Role: Packed, Maps: files[i].Maps}, Source: d.Join(at)}
+				copies[i*len(forms)+j] = GoalFile{Path: files[i].Path + endings[form],
+					File: File{SHA256: sum, Size: size, Role: Packed, Maps: files[i].Maps}, Source: d.Join(at)}
 				return err
 			})
 		}

@@ -14,8 +14,8 @@ import (
 	"vornix/core/ship/index"
 )
 
-// pageOf is what the welcome page says of a project. The target remembers it, so that a withdrawal can write the page without the map, and other
-// projects can write it with this one.
+// pageOf is what the welcome page says of a project. The target remembers it, so that a withdrawal
+// can write the page without the map, and other projects can write it with this one.
 type pageOf struct {
 	Name        string   `json:"name"`
 	Title       string   `json:"title"`
@@ -46,12 +46,16 @@ func (t *Target) welcome(p *project.Project, goal *Goal, records []index.Record)
 		return nil
 	}
 	head := p.File.Project
-	goal.page = &pageOf{Name: head.Name, Title: head.Title, Version: head.Version, Authors: head.Authors, Description: head.Description, Notes: goal.Notes, Game: p.Profile.Game.Title, Maps: []mapOn{}}
+	goal.page = &pageOf{Name: head.Name, Title: head.Title, Version: head.Version, Authors: head.Authors,
+		Description: head.Description, Notes: goal.Notes, Game: p.Profile.Game.Title, Maps: []mapOn{}}
 	for _, r := range records {
 		for _, m := range r.Maps {
-			on := mapOn{Name: m.Name, Title: m.Title, Modes: m.Modes, Least: m.Players[0], Most: m.Players[1], File: r.File, Size: r.Size}
+			on := mapOn{Name: m.Name, Title: m.Title, Modes: m.Modes, Least: m.Players[0], Most: m.Players[1],
+				File: r.File, Size: r.Size}
 			if w.Picture != "" {
-				to := template.Line(w.Picture, map[string]string{"map": m.Name, "bundle": r.File, "name": head.Name, "version": head.Version}, "none")
+				to := template.Line(w.Picture,
+					map[string]string{"map": m.Name, "bundle": r.File, "name": head.Name, "version": head.Version},
+					"none")
 				if slices.ContainsFunc(goal.Files, func(f GoalFile) bool { return f.Path == to }) {
 					on.Picture = to
 				}
@@ -83,7 +87,10 @@ func (t *Target) pageFile(page *pageOf, others []*pageOf) (GoalFile, error) {
 	values["projects"] = projects
 	text, err := f.Fill(values)
 	if err != nil {
-		return GoalFile{}, &fault.Fault{What: "the template of the welcome page can't be filled", Place: t.profile.Doc.At("server", "welcome", "template"), Err: err, Do: "Correct the template in the profile."}
+		return GoalFile{},
+			&fault.Fault{What: "the template of the welcome page can't be filled",
+				Place: t.profile.Doc.At("server", "welcome", "template"), Err: err,
+				Do: "Correct the template in the profile."}
 	}
 	data := []byte(text)
 	return GoalFile{Path: w.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Page}, Data: data}, nil
@@ -97,9 +104,12 @@ func (o *pageOf) values(file string) map[string]any {
 		if m.Picture != "" {
 			picture = relative(path.Dir(file), m.Picture)
 		}
-		maps = append(maps, map[string]any{"name": m.Name, "title": m.Title, "modes": m.Modes, "least": m.Least, "most": m.Most, "picture": picture, "file": m.File, "size": m.Size})
+		maps = append(maps,
+			map[string]any{"name": m.Name, "title": m.Title, "modes": m.Modes, "least": m.Least, "most": m.Most,
+				"picture": picture, "file": m.File, "size": m.Size})
 	}
-	return map[string]any{"name": o.Name, "title": o.Title, "version": o.Version, "authors": o.Authors, "description": o.Description, "notes": o.Notes, "game": o.Game, "maps": maps}
+	return map[string]any{"name": o.Name, "title": o.Title, "version": o.Version, "authors": o.Authors,
+		"description": o.Description, "notes": o.Notes, "game": o.Game, "maps": maps}
 }
 
 // without is the page without some maps.

@@ -99,7 +99,10 @@ func (t *Target) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, er
 // compare makes a plan. half is a switch that will be undone before the plan is carried out; nil for none.
 func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journal, o PlanOptions) (*Plan, error) {
 	now := s.now()
-	p := &Plan{half: half, Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version, Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s, lists: map[string][]serverlist.Entry{}, playing: -1, times: map[string]time.Time{}, content: map[string][]byte{}}
+	p := &Plan{half: half, Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version,
+		Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s,
+		lists: map[string][]serverlist.Entry{}, playing: -1, times: map[string]time.Time{},
+		content: map[string][]byte{}}
 	if r := s.last(); r != nil {
 		p.Last = &Last{r.Kind, r.Version, r.By, r.Time}
 	}
@@ -167,7 +170,8 @@ func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journa
 	return p, nil
 }
 
-// look finds out what is there of the plan's files: from remembered hashes where size and time confirm them, else by content.
+// look finds out what is there of the plan's files: from remembered hashes where size and time
+// confirm them, else by content.
 func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions) error {
 	folders := map[string]bool{}
 	for _, x := range p.Steps {
@@ -241,14 +245,16 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 			x.Note = strings.TrimPrefix(x.Note+"; it is spelt "+x.was+" there", "; ")
 		}
 	}
-	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil }) // gone already
+	// gone already
+	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil })
 	beside := map[string]bool{path.Clean(t.profile.Server.Bundles): true}
 	for _, i := range list {
 		if strings.HasSuffix(i.Path, transport.NewEnding) {
 			p.left = append(p.left, i.Path)
 			continue
 		}
-		if !ours[i.Path] && !ours[respeltAs(p, i.Path)] && now.Files[i.Path] == nil && beside[path.Dir(i.Path)] && t.profile.Server.List(i.Path) == nil && !strings.HasPrefix(path.Base(i.Path), ".vornix") {
+		if !ours[i.Path] && !ours[respeltAs(p, i.Path)] && now.Files[i.Path] == nil && beside[path.Dir(i.Path)] &&
+			t.profile.Server.List(i.Path) == nil && !strings.HasPrefix(path.Base(i.Path), ".vornix") {
 			p.Foreign = append(p.Foreign, i.Path)
 		}
 	}
@@ -256,8 +262,9 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 	return nil
 }
 
-// respelt finds files whose names are spelt differently on the target: in small or capital letters, or composed in another way (Unicode). Where a system
-// takes both names for one file, that is the file, and a step that would remove it is dropped.
+// respelt finds files whose names are spelt differently on the target: in small or capital letters,
+// or composed in another way (Unicode). Where a system takes both names for one file, that is the
+// file, and a step that would remove it is dropped.
 func (t *Target) respelt(ctx context.Context, p *Plan, infos map[string]transport.Info) error {
 	spelt := map[string]string{} // as it is there, by what is the same in all spellings
 	for name := range infos {
@@ -378,12 +385,17 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 	rule := &t.profile.Server.Lists[i]
 	ours, want := now.Lists[rule.File], p.goal.Lists[rule.File]
 	if p.goal.only {
-		want = slices.DeleteFunc(slices.Clone(ours), func(e serverlist.Entry) bool { return slices.Contains(p.goal.maps, e.Map) })
+		want = slices.DeleteFunc(slices.Clone(ours),
+			func(e serverlist.Entry) bool { return slices.Contains(p.goal.maps, e.Map) })
 	}
 	known := now.Files[rule.File]
-	if known != nil && !p.goal.only && slices.Equal(ours, want) && !p.Verified && p.half == nil { // the very list that was written is there, and says what it should
-		if info, err := t.site.Stat(ctx, rule.File); err == nil && info.Size == known.Size && info.Time.Equal(known.Time) {
-			p.Steps = append(p.Steps, Step{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size, want: GoalFile{Path: rule.File, File: *known}, found: known})
+	// the very list that was written is there, and says what it should
+	if known != nil && !p.goal.only && slices.Equal(ours, want) && !p.Verified && p.half == nil {
+		if info, err := t.site.Stat(ctx, rule.File); err == nil && info.Size == known.Size &&
+			info.Time.Equal(known.Time) {
+			p.Steps = append(p.Steps,
+				Step{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size,
+					want: GoalFile{Path: rule.File, File: *known}, found: known})
 			if len(want) > 0 {
 				p.lists[rule.File] = want
 			}
@@ -422,7 +434,10 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 				return l, append([]byte{}, data...), nil // an empty list is a content too
 			}
 		}
-		return nil, nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: %v", t.Name, err), Place: fault.Place{File: t.String() + "/" + rule.File}, Why: "Nothing was changed.", Do: "Correct the file there, or what the profile says of it."}
+		return nil, nil,
+			&fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q: %v", t.Name, err),
+				Place: fault.Place{File: t.String() + "/" + rule.File}, Why: "Nothing was changed.",
+				Do: "Correct the file there, or what the profile says of it."}
 	}
 	l, data, err := edit(ours, want)
 	if err != nil {
@@ -434,7 +449,9 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 			return err
 		}
 	}
-	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)), want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing}, Data: data}, Drift: drift}
+	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)),
+		want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing},
+			Data: data}, Drift: drift}
 	switch {
 	case old == nil && len(data) == 0:
 		x.Action = Leave
@@ -453,7 +470,8 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 			x.Note = strings.TrimPrefix(x.Note+"; edited by others since", "; ")
 		}
 	}
-	if x.Action == Change && rule.File != t.profile.Server.Playing { // gains before the rotation names them, losses after it has let go of them
+	// gains before the rotation names them, losses after it has let go of them
+	if x.Action == Change && rule.File != t.profile.Server.Playing {
 		if _, union, err := edit(nil, want); err != nil {
 			return err
 		} else if !bytes.Equal(union, data) && !bytes.Equal(union, old) && !p.goal.only {
@@ -495,7 +513,8 @@ func (t *Target) undoneList(ctx context.Context, j *journal, rel string, old []b
 	return old, nil
 }
 
-// dangling are the entries of an edited list that are not the project's own words any more, and name a file that the plan removes.
+// dangling are the entries of an edited list that are not the project's own words any more, and
+// name a file that the plan removes.
 func (p *Plan) dangling(l *serverlist.List, want []serverlist.Entry) (lines []string, drift string) {
 	if p.goal.only {
 		return nil, ""
@@ -506,16 +525,19 @@ func (p *Plan) dangling(l *serverlist.List, want []serverlist.Entry) (lines []st
 		}
 		name := path.Base(x.Path)
 		for _, e := range l.Entries() {
-			if strings.Contains(e.Line, name) && !slices.Contains(lines, e.Line) && !slices.ContainsFunc(want, func(w serverlist.Entry) bool { return w.Line == e.Line }) {
+			if strings.Contains(e.Line, name) && !slices.Contains(lines, e.Line) &&
+				!slices.ContainsFunc(want, func(w serverlist.Entry) bool { return w.Line == e.Line }) {
 				lines = append(lines, e.Line)
-				drift = fmt.Sprintf("the line %q was edited there and names %s, which is removed", humanize.Printable(e.Line), name)
+				drift = fmt.Sprintf("the line %q was edited there and names %s, which is removed",
+					humanize.Printable(e.Line), name)
 			}
 		}
 	}
 	return lines, drift
 }
 
-// readList reads a list, from what is remembered of it when its size and time are still as they were. nil is one that is not there.
+// readList reads a list, from what is remembered of it when its size and time are still as they
+// were. nil is one that is not there.
 func (t *Target) readList(ctx context.Context, rel string, known *File) (data []byte, info transport.Info, err error) {
 	if info, err = t.site.Stat(ctx, rel); absent(err) {
 		return nil, info, nil

@@ -92,9 +92,11 @@ func TestNamesThatAreNotKnown(t *testing.T) {
 	}
 }
 
-// A server that does not have several maps is answered with the first reasons and the number of the others, and everything goes back.
+// A server that does not have several maps is answered with the first reasons and the number of the
+// others, and everything goes back.
 func TestAServerWithManyReasons(t *testing.T) {
-	for n, want := range map[int]string{4: "level_4: the server does not have it", 6: "level_3: the server does not have it; and 3 more"} {
+	for n, want := range map[int]string{4: "level_4: the server does not have it",
+		6: "level_3: the server does not have it; and 3 more"} {
 		var names []string
 		for i := range n {
 			names = append(names, fmt.Sprintf("level_%d", i+1))
@@ -137,7 +139,8 @@ func TestBackAndBackAgain(t *testing.T) {
 	assert.NoFileExists(t, filepath.Join(d.server, "levels", "ore_spiral.vnm"))
 }
 
-// A folder that players download from gets the files first and the index last, keeps the bundles of the last versions, and never an older index.
+// A folder that players download from gets the files first and the index last, keeps the bundles of
+// the last versions, and never an older index.
 func TestWhatPlayersDownload(t *testing.T) {
 	_, err := newDesk(t, "ore_spiral").open().Index(ctx)
 	require.NoError(t, err, "there is none yet")
@@ -176,7 +179,8 @@ func (w *wrong) Upload(ctx context.Context, u transport.Upload) (transport.Sent,
 	return w.Site.Upload(ctx, u)
 }
 
-// What does not arrive whole is sent once more, and then the deployment ends, with nothing changed: also a list, and a copy of what was kept.
+// What does not arrive whole is sent once more, and then the deployment ends, with nothing changed:
+// also a list, and a copy of what was kept.
 func TestWhatDoesNotArriveWhole(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	d.must()
@@ -192,7 +196,8 @@ func TestWhatDoesNotArriveWhole(t *testing.T) {
 		want    string
 		uploads int32
 	}{
-		{"a bundle", func(sum string) bool { return sum == d.bundles[1].SHA256 }, "levels/silt_works.vnm does not arrive whole", 3},
+		{"a bundle", func(sum string) bool { return sum == d.bundles[1].SHA256 },
+			"levels/silt_works.vnm does not arrive whole", 3},
 		{"a list", func(sum string) bool { return !packed(sum) }, "does not arrive whole", 0},
 	} {
 		w := &wrong{of: c.of}
@@ -275,7 +280,8 @@ func TestAPlanThatCantBeMade(t *testing.T) {
 	assert.ErrorContains(t, err, "could not read .vornix-target/projects")
 }
 
-// What is remembered of a list is used as long as the list is as it was, and it is read again when it is not, or when nothing is remembered.
+// What is remembered of a list is used as long as the list is as it was, and it is read again when
+// it is not, or when nothing is remembered.
 func TestWhatIsRememberedOfLists(t *testing.T) {
 	d := newDesk(t, "ore_spiral", "tram_depot")
 	d.must()
@@ -314,7 +320,8 @@ func TestPermissionsThatCantBeRead(t *testing.T) {
 	unreadable := errors.New("the list of what is allowed can't be read")
 	d.access.Trust = func(*project.Project, []trust.Permission) ([]trust.Permission, error) { return nil, unreadable }
 	d.access.Env = func(string) string { t.Error("no secret is taken"); return "" }
-	d.target(project.Target{Kind: "webdav", Role: "downloads", URL: "http://127.0.0.1:1/", User: "mole", PasswordEnv: "SECRET"})
+	d.target(project.Target{Kind: "webdav", Role: "downloads", URL: "http://127.0.0.1:1/", User: "mole",
+		PasswordEnv: "SECRET"})
 	_, err := deploy.Open(ctx, d.p, "practice", d.access)
 	assert.ErrorIs(t, err, unreadable)
 	ok, err := d.access.Repository(d.p, &gitcmd.Repository{})
@@ -353,7 +360,8 @@ func TestWhatATargetSays(t *testing.T) {
 	assert.Equal(t, "mole@burrow", st.Locked.By)
 	x.LetGo(ctx)
 	d.access.Dial = func(s transport.Site) transport.Site { return &stuck{Site: s, keeps: true, unread: "/lock.json"} }
-	assert.Contains(t, deploy.Look(ctx, d.p, "practice", d.access, false).Error, "could not read .vornix-target/lock.json")
+	assert.Contains(t, deploy.Look(ctx, d.p, "practice", d.access, false).Error,
+		"could not read .vornix-target/lock.json")
 	d.access.Dial = nil
 	_, err = x.Back(ctx, "1.0.0", true)
 	require.NoError(t, err, "to where it is")
@@ -365,7 +373,10 @@ func TestWhatATargetSays(t *testing.T) {
 	lock := filepath.Join(d.server, ".vornix-target", "lock.json")
 	require.NoError(t, x.Free(ctx))
 	held := func(machine string, pid int) error {
-		require.NoError(t, os.WriteFile(lock, fmt.Appendf(nil, `{"id":"x","by":"vole@bank","machine":%q,"pid":%d,"command":"vornix deploy"}`, machine, pid), 0o666))
+		require.NoError(t,
+			os.WriteFile(lock,
+				fmt.Appendf(nil, `{"id":"x","by":"vole@bank","machine":%q,"pid":%d,"command":"vornix deploy"}`, machine,
+					pid), 0o666))
 		defer os.Remove(lock)
 		return x.Free(ctx)
 	}
@@ -469,15 +480,18 @@ func (p *placing) Rename(ctx context.Context, from, to string) error {
 	return p.Site.Rename(ctx, from, to)
 }
 
-// A folder that players download from: what its index names comes first and the index last; the number only rises; bundles of the versions before stay as
-// long as they are kept, and no longer.
+// A folder that players download from: what its index names comes first and the index last; the
+// number only rises; bundles of the versions before stay as long as they are kept, and no longer.
 func TestVersionsThatPlayersDownload(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	d.target(project.Target{Kind: "folder", Role: "downloads", Path: d.server, Keep: 1})
 	indexed := func(serial int64, project string) {
-		x := index.Index{Kind: index.Kind, Format: index.Format, Project: project, Title: "T", Game: "burrow-tramways", Serial: serial}
+		x := index.Index{Kind: index.Kind, Format: index.Format, Project: project, Title: "T", Game: "burrow-tramways",
+			Serial: serial}
 		for _, b := range d.bundles {
-			x.Bundles = append(x.Bundles, index.Record{Name: b.Maps[0], Version: d.p.File.Project.Version, File: b.Name, URL: b.Name, Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{{Name: b.Maps[0]}}})
+			x.Bundles = append(x.Bundles,
+				index.Record{Name: b.Maps[0], Version: d.p.File.Project.Version, File: b.Name, URL: b.Name,
+					Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{{Name: b.Maps[0]}}})
 		}
 		text := fmt.Sprintf("number %d", serial)
 		d.write(indexwriter.Dir+"/zz.txt", text)
@@ -503,7 +517,8 @@ func TestVersionsThatPlayersDownload(t *testing.T) {
 		order = append(order, s.Path)
 	}
 	assert.ElementsMatch(t, []string{"ore-1.0.0.vnm", "zz.txt", index.FileName}, order)
-	assert.Equal(t, []string{"ore-1.0.0.vnm", "zz.txt", index.FileName}, placed, "what the index names is there before it")
+	assert.Equal(t, []string{"ore-1.0.0.vnm", "zz.txt", index.FileName}, placed,
+		"what the index names is there before it")
 	versioned("1.1.0")
 	_, err := d.open().NewGoal(ctx, d.p, d.bundles, d.g)
 	assert.ErrorContains(t, err, "does not name ore-1.1.0.vnm")
@@ -520,7 +535,8 @@ func TestVersionsThatPlayersDownload(t *testing.T) {
 		serial  int64
 		there   []string
 		gone    []string
-	}{{"1.2.0", 3, []string{"ore-1.2.0.vnm", "ore-1.1.0.vnm"}, []string{"ore-1.0.0.vnm"}}, {"1.3.0", 4, []string{"ore-1.3.0.vnm", "ore-1.2.0.vnm"}, []string{"ore-1.1.0.vnm"}}} {
+	}{{"1.2.0", 3, []string{"ore-1.2.0.vnm", "ore-1.1.0.vnm"}, []string{"ore-1.0.0.vnm"}},
+		{"1.3.0", 4, []string{"ore-1.3.0.vnm", "ore-1.2.0.vnm"}, []string{"ore-1.1.0.vnm"}}} {
 		versioned(want.version)
 		indexed(want.serial, name)
 		d.must()

@@ -18,8 +18,9 @@ import (
 	"vornix/demo"
 )
 
-// A secret that the project names goes nowhere before a person has allowed that: neither when a target is looked at nor when a workshop is opened.
-// What a file in the target's folder says afterwards does not widen the consent.
+// A secret that the project names goes nowhere before a person has allowed that: neither when a
+// target is looked at nor when a workshop is opened. What a file in the target's folder says
+// afterwards does not widen the consent.
 func TestNoSecretGoesOutUnasked(t *testing.T) {
 	var got []string
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -87,7 +88,8 @@ token_file = "token"
 	require.NoError(t, os.WriteFile(file, []byte(other.URL), 0o600))
 	assert.Contains(t, look(store.Missing).Asked, "which has not been allowed")
 	require.NoError(t, os.WriteFile(file, []byte("http://depot.example:8080"), 0o600))
-	assert.Contains(t, look(trust.Everything).Asked, "where others can read it", "over plain HTTP a secret reaches this machine only")
+	assert.Contains(t, look(trust.Everything).Asked, "where others can read it",
+		"over plain HTTP a secret reaches this machine only")
 	assert.Empty(t, got)
 
 	// A server that sends the client on does not get the token there.

@@ -51,7 +51,8 @@ func (t *Target) dial(ctx context.Context, without bool) (*gameserver.Client, er
 			return nil, onTarget(t.Name, err)
 		}
 	}
-	c, err := gameserver.Dial(ctx, address, gameserver.Calls{Token: token, Status: t.server.call.Status, Reload: t.server.call.Reload})
+	c, err := gameserver.Dial(ctx, address,
+		gameserver.Calls{Token: token, Status: t.server.call.Status, Reload: t.server.call.Reload})
 	if err != nil {
 		return nil, t.silent("the game server at "+address+" does not answer", err)
 	}
@@ -64,12 +65,14 @@ func (t *Target) silent(what string, err error) error {
 		do += " A stand-in starts with: vornix stand server " + t.Folder()
 	}
 	return &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("target %q: %s", t.Name, what), Err: err,
-		Why: "Without its answer nobody knows whether players can load the map. Nothing was changed.", Do: do + " (To copy the files without asking a server: --without-server.)"}
+		Why: "Without its answer nobody knows whether players can load the map. Nothing was changed.",
+		Do:  do + " (To copy the files without asking a server: --without-server.)"}
 }
 
-// askServer asks whether the maps of the bundles are loaded, after telling it to load anew when that is needed. wait is how long it may
-// take to notice.
-func askServer(ctx context.Context, c *gameserver.Client, bundles []GoalFile, changed bool, wait time.Duration) (*gameserver.Status, error) {
+// askServer asks whether the maps of the bundles are loaded, after telling it to load anew when
+// that is needed. wait is how long it may take to notice.
+func askServer(ctx context.Context, c *gameserver.Client, bundles []GoalFile, changed bool,
+	wait time.Duration) (*gameserver.Status, error) {
 	until := time.Now().Add(wait)
 	for {
 		st, err := c.Status(ctx)

@@ -45,7 +45,8 @@ func (d *desk) remote(s *peer.SSHD, through string) {
 	var n int
 	_, err = fmt.Sscan(port, &n)
 	require.NoError(d.t, err)
-	d.target(project.Target{Kind: "sftp", Host: host, Port: n, User: s.User, Path: d.server, HostKey: []string{s.Fingerprint}})
+	d.target(project.Target{Kind: "sftp", Host: host, Port: n, User: s.User, Path: d.server,
+		HostKey: []string{s.Fingerprint}})
 	d.access.Home = s.Home
 }
 
@@ -55,7 +56,8 @@ func zipOf(t *testing.T, parts map[string][]byte) []byte {
 	var b bytes.Buffer
 	z := zip.NewWriter(&b)
 	for _, name := range slices.Sorted(maps.Keys(parts)) {
-		w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Store, CRC32: crc32.ChecksumIEEE(parts[name]), CompressedSize64: uint64(len(parts[name])), UncompressedSize64: uint64(len(parts[name]))})
+		w, err := z.CreateRaw(&zip.FileHeader{Name: name, Method: zip.Store, CRC32: crc32.ChecksumIEEE(parts[name]),
+			CompressedSize64: uint64(len(parts[name])), UncompressedSize64: uint64(len(parts[name]))})
 		require.NoError(t, err)
 		_, err = w.Write(parts[name])
 		require.NoError(t, err)
@@ -143,8 +145,9 @@ func TestOnlyWhatDiffersIsSent(t *testing.T) {
 	assert.Equal(t, d.read("levels/tram_depot.vnm"), string(zipOf(t, parts)))
 }
 
-// TestCutAtRandom runs deployments over OpenSSH whose connection is cut after a random number of bytes, sometimes for good: what is there is
-// sound at every moment, the next run finishes, and what it leads to is always the same.
+// TestCutAtRandom runs deployments over OpenSSH whose connection is cut after a random number of
+// bytes, sometimes for good: what is there is sound at every moment, the next run finishes, and
+// what it leads to is always the same.
 func TestCutAtRandom(t *testing.T) {
 	thorough.Only(t)
 	times := 6
@@ -209,7 +212,8 @@ func TestCutAtRandom(t *testing.T) {
 		d.sound(fmt.Sprintf("after cut %d", i))
 		require.Equal(t, states[version], d.snapshot(), "after cut %d", i)
 	}
-	t.Logf("%d deployments cut: %d could not go on and were finished by the next run, %d went on by themselves", times, failed, healed)
+	t.Logf("%d deployments cut: %d could not go on and were finished by the next run, %d went on by themselves", times,
+		failed, healed)
 	assert.NotZero(t, failed)
 	assert.NotZero(t, healed)
 }
@@ -241,8 +245,8 @@ func TestServersThatCantBeReached(t *testing.T) {
 	assert.Contains(t, f.What, "lets nobody in")
 }
 
-// The target's own command runs on the server after the switch; when it fails, everything goes back, and it runs once more for what is there
-// again.
+// The target's own command runs on the server after the switch; when it fails, everything goes
+// back, and it runs once more for what is there again.
 func TestTheTargetsCommand(t *testing.T) {
 	d := newDesk(t, "ore_spiral")
 	s := peer.StartSSHD(t, "")
@@ -283,7 +287,8 @@ func TestTheTargetsCommand(t *testing.T) {
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
 	assert.Less(t, time.Since(start), 20*time.Second)
 	assert.Equal(t, before, d.snapshot())
-	assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", "sleep 7654").Run() != nil }, 10*time.Second, 100*time.Millisecond)
+	assert.Eventually(t, func() bool { return exec.Command("pgrep", "-f", "sleep 7654").Run() != nil }, 10*time.Second,
+		100*time.Millisecond)
 
 	bare := peer.StartSSHD(t, "ForceCommand internal-sftp")
 	d.remote(bare, bare.Address)
@@ -306,7 +311,8 @@ func TestHalfOfTheServersAreGone(t *testing.T) {
 	for i := range 8 {
 		name := fmt.Sprintf("valley%d", i)
 		names, dirs[name] = append(names, name), t.TempDir()
-		x := project.Target{Kind: "sftp", Host: "127.0.0.1", Port: s.Port, User: s.User, Path: dirs[name], HostKey: []string{s.Fingerprint}}
+		x := project.Target{Kind: "sftp", Host: "127.0.0.1", Port: s.Port, User: s.User, Path: dirs[name],
+			HostKey: []string{s.Fingerprint}}
 		if i%2 == 1 {
 			x.Port = 1
 		}
@@ -324,11 +330,12 @@ func TestHalfOfTheServersAreGone(t *testing.T) {
 	// All have begun before the first fails: after that none would.
 	var begun sync.WaitGroup
 	begun.Add(len(names))
-	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8}, func(ctx context.Context, name string) (*deploy.Result, error) {
-		begun.Done()
-		begun.Wait()
-		return run(ctx, name)
-	})
+	list, err := deploy.Fleet(ctx, names, deploy.FleetOptions{AtOnce: 8},
+		func(ctx context.Context, name string) (*deploy.Result, error) {
+			begun.Done()
+			begun.Wait()
+			return run(ctx, name)
+		})
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 	for i, x := range list {
 		if i%2 == 1 {
@@ -377,7 +384,8 @@ func TestAClockThatIsWrong(t *testing.T) {
 		d.sound("with the clock off")
 	}
 	// A lock is as old as the target's clock says, whatever the holder's said.
-	d.put(".vornix-target/lock.json", `{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"1999-01-01T00:00:00Z"}`)
+	d.put(".vornix-target/lock.json",
+		`{"id":"x","by":"vole@bank","host":"bank","pid":1,"command":"vornix release","since":"1999-01-01T00:00:00Z"}`)
 	lock := filepath.Join(d.server, ".vornix-target", "lock.json")
 	old := time.Now().Add(-5 * time.Minute)
 	require.NoError(t, os.Chtimes(lock, old, old))
@@ -392,7 +400,8 @@ func TestAClockThatIsWrong(t *testing.T) {
 	assert.NoFileExists(t, lock)
 }
 
-// A server whose account may not write into one folder, or whose disk is full: nothing is changed, and it says where and why.
+// A server whose account may not write into one folder, or whose disk is full: nothing is changed,
+// and it says where and why.
 func TestServersThatCantTakeIt(t *testing.T) {
 	if os.Getuid() != 0 {
 		t.Skip("only root can set such servers up")
@@ -433,7 +442,8 @@ func TestServersThatCantTakeIt(t *testing.T) {
 	for _, size := range []int{400_000, 3_000_000} { // one that is tried, and one that is seen not to fit before
 		small := filepath.Join(t.TempDir(), "small")
 		require.NoError(t, os.Mkdir(small, 0o777))
-		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs", small).CombinedOutput(); err != nil {
+		if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=300k", "tmpfs",
+			small).CombinedOutput(); err != nil {
 			t.Skipf("no small disk can be made here: %s", out)
 		}
 		t.Cleanup(func() { _ = exec.Command("umount", small).Run() })
@@ -459,18 +469,21 @@ func TestServersThatCantTakeIt(t *testing.T) {
 	}
 }
 
-// What runs on the server is not what it is called: hashes that are wrong end it before anything is changed, lists that can't be read are made
-// over SFTP, and what is missing is done without.
+// What runs on the server is not what it is called: hashes that are wrong end it before anything is
+// changed, lists that can't be read are made over SFTP, and what is missing is done without.
 func TestOddPrograms(t *testing.T) {
 	thorough.Only(t)
 	for name, c := range map[string]struct {
 		programs map[string]string
 		fails    bool
 	}{
-		"hashes that lie":        {map[string]string{"openssl": "exit 1", "sha256sum": `for f in "$@"; do echo "` + strings.Repeat("0", 64) + `  $f"; done`}, true},
-		"no hashes at all":       {map[string]string{"openssl": "exit 1", "sha256sum": "echo I am something else", "shasum": "exit 1"}, false},
-		"a find of another kind": {map[string]string{"find": `case "$*" in *maxdepth\ 0*) echo find;; *) echo "total 5 files";; esac`}, false},
-		"no gzip":                {map[string]string{"gzip": "exit 127"}, false},
+		"hashes that lie": {map[string]string{"openssl": "exit 1",
+			"sha256sum": `for f in "$@"; do echo "` + strings.Repeat("0", 64) + `  $f"; done`}, true},
+		"no hashes at all": {map[string]string{"openssl": "exit 1", "sha256sum": "echo I am something else",
+			"shasum": "exit 1"}, false},
+		"a find of another kind": {
+			map[string]string{"find": `case "$*" in *maxdepth\ 0*) echo find;; *) echo "total 5 files";; esac`}, false},
+		"no gzip": {map[string]string{"gzip": "exit 127"}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			bin := t.TempDir()

@@ -77,7 +77,11 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 				x.want.Source = o.Local(x.want.SHA256)
 			}
 			if x.want.Source == "" && t.git == nil {
-				return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q no longer has %s of version %s", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version again, or go back to another one (vornix deploy history " + t.Name + "). --as-found restores the replaced files as they were found."}
+				return nil, &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("target %q no longer has %s of version %s", t.Name, x.Path, p.Version),
+					Why:  "Nothing was changed.",
+					Do: "Deploy that version again, or go back to another one (vornix deploy history " + t.Name +
+						"). --as-found restores the replaced files as they were found."}
 			}
 		}
 		u.like = alike(x)
@@ -90,7 +94,8 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 		return nil, err
 	}
 	if err := t.bring(ctx, p, r, o, todo, small, have, total); err != nil {
-		if full := new(fault.Fault); errors.As(t.explain("write", "", err), &full) && full.Err != nil && strings.Contains(full.Err.Error(), "disk is full") {
+		if full := new(fault.Fault); errors.As(t.explain("write", "", err), &full) && full.Err != nil &&
+			strings.Contains(full.Err.Error(), "disk is full") {
 			t.clear(ctx, todo) // half of a file would keep the disk full
 		}
 		return nil, err
@@ -110,7 +115,8 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 	return t.keepOld(ctx, p, inSafe)
 }
 
-// likenesses finds files there that a new one is likely to resemble: the one that it replaces, or one that goes for the same maps.
+// likenesses finds files there that a new one is likely to resemble: the one that it replaces, or
+// one that goes for the same maps.
 func (t *Target) likenesses(p *Plan, o Options) func(x *Step) []transport.Like {
 	known := p.state.now().Files
 	marks := sync.OnceValue(t.marks)
@@ -165,13 +171,16 @@ func (t *Target) room(ctx context.Context, total int64, have map[string]int64, t
 		total -= have[t.staged(sum)]
 	}
 	if free < total+256<<10 {
-		return &fault.Fault{What: fmt.Sprintf("target %q has %d KB free and needs %d KB", t.Name, free>>10, total>>10), Place: fault.Place{File: t.where}, Why: "Nothing was changed.", Do: "Free some space there and run the same command again."}
+		return &fault.Fault{What: fmt.Sprintf("target %q has %d KB free and needs %d KB", t.Name, free>>10, total>>10),
+			Place: fault.Place{File: t.where}, Why: "Nothing was changed.",
+			Do: "Free some space there and run the same command again."}
 	}
 	return nil
 }
 
 // bring uploads, several at once.
-func (t *Target) bring(ctx context.Context, p *Plan, r *Result, o Options, todo map[string]*upload, small []GoalFile, have map[string]int64, total int64) error {
+func (t *Target) bring(ctx context.Context, p *Plan, r *Result, o Options, todo map[string]*upload, small []GoalFile,
+	have map[string]int64, total int64) error {
 	var mu sync.Mutex
 	var done int64
 	advanced := func(n int64) {
@@ -211,11 +220,15 @@ func (t *Target) bring(ctx context.Context, p *Plan, r *Result, o Options, todo 
 			if u.f.Source == "" && t.git != nil {
 				ok, err := t.git.Older(ctx, x.Path, x.want.SHA256, to)
 				if err == nil && !ok {
-					err = &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the history of target %q does not have %s of version %s", t.Name, x.Path, p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew."}
+					err = &fault.Fault{Kind: fault.Refused,
+						What: fmt.Sprintf("the history of target %q does not have %s of version %s", t.Name, x.Path,
+							p.Version), Why: "Nothing was changed.", Do: "Deploy that version anew."}
 				}
 				return err
 			}
-			sent, err := t.site.Upload(ctx, transport.Upload{To: to, Size: x.want.Size, SHA256: x.want.SHA256, Source: u.f.Source, Like: u.like, Advanced: advanced})
+			sent, err := t.site.Upload(ctx,
+				transport.Upload{To: to, Size: x.want.Size, SHA256: x.want.SHA256, Source: u.f.Source, Like: u.like,
+					Advanced: advanced})
 			mu.Lock()
 			r.Sent += sent.Bytes
 			r.Reused += sent.Reused
@@ -290,11 +303,16 @@ func (t *Target) verify(ctx context.Context, p *Plan, todo map[string]*upload, s
 					what = u.f.Path
 				}
 				if u != nil && u.from != "" {
-					return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q the copy of %s in its safe place is damaged", t.Name, what), Place: fault.Place{File: t.where}, Why: "Nothing was changed.", Do: "Deploy that version anew."}
+					return &fault.Fault{Kind: fault.Refused,
+						What:  fmt.Sprintf("on target %q the copy of %s in its safe place is damaged", t.Name, what),
+						Place: fault.Place{File: t.where}, Why: "Nothing was changed.", Do: "Deploy that version anew."}
 				}
-				return &fault.Fault{What: fmt.Sprintf("%s does not arrive whole on target %q", what, t.Name), Place: fault.Place{File: t.where}, Why: "What is read there is not what was sent: its disk or the way there damages files. Nothing was changed.", Do: "Look at the server's disk, and run the same command again."}
+				return &fault.Fault{What: fmt.Sprintf("%s does not arrive whole on target %q", what, t.Name),
+					Place: fault.Place{File: t.where},
+					Why:   "What is read there is not what was sent: its disk or the way there damages files. Nothing was changed.", Do: "Look at the server's disk, and run the same command again."}
 			}
-			if _, err := t.site.Upload(ctx, transport.Upload{To: name, Size: u.f.Size, SHA256: u.f.SHA256, Source: u.f.Source}); err != nil {
+			if _, err := t.site.Upload(ctx,
+				transport.Upload{To: name, Size: u.f.Size, SHA256: u.f.SHA256, Source: u.f.Source}); err != nil {
 				return t.explain("write", u.f.Path, err)
 			}
 		}
@@ -325,7 +343,8 @@ func (t *Target) double(ctx context.Context, p *Plan) error {
 
 // keepOld keeps the files that will be replaced, and makes the journal.
 func (t *Target) keepOld(ctx context.Context, p *Plan, inSafe func(string) bool) (*journal, error) {
-	j := &journal{Kind: p.Kind, Version: p.Version, Serial: 1, By: t.access.By(), Since: time.Now().UTC().Truncate(time.Second), Head: p.state.raw, Files: []kept{}}
+	j := &journal{Kind: p.Kind, Version: p.Version, Serial: 1, By: t.access.By(),
+		Since: time.Now().UTC().Truncate(time.Second), Head: p.state.raw, Files: []kept{}}
 	if last := p.state.last(); last != nil {
 		j.Serial = last.Serial + 1
 	}

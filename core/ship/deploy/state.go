@@ -33,7 +33,8 @@ type Record struct {
 	Version string   `json:"version"`        // that is there since; empty for none
 	Of      int      `json:"of,omitempty"`   // of a rollback: the record that was gone back to; 0 with nothing
 	Maps    []string `json:"maps,omitempty"` // of a withdrawal
-	// Release says that a release brought the version, so that its content is fixed; Commit is what Git calls its sources.
+	// Release says that a release brought the version, so that its content is fixed; Commit is what
+	// Git calls its sources.
 	Release bool   `json:"release,omitempty"`
 	Commit  string `json:"commit,omitempty"`
 
@@ -168,7 +169,8 @@ func (t *Target) readState(ctx context.Context, project string) (*state, error) 
 	return t.stateOf(ctx, project, raw)
 }
 
-// undoneState is what the target remembers, as it will be when a switch that did not come to its end has been undone. j is that switch; nil for none.
+// undoneState is what the target remembers, as it will be when a switch that did not come to its
+// end has been undone. j is that switch; nil for none.
 func (t *Target) undoneState(ctx context.Context) (s *state, j *journal, err error) {
 	if j, err = t.journal(ctx); err != nil {
 		return nil, nil, err
@@ -190,15 +192,18 @@ func (t *Target) stateOf(ctx context.Context, project string, raw []byte) (*stat
 	file := func(name string) string { return path.Join(ownDir, project, name) }
 	var err error
 	damaged := func(name, what string) error {
-		return &fault.Fault{What: fmt.Sprintf("target %q: its record of what was deployed is damaged: %s", t.Name, what), Place: fault.Place{File: t.String() + "/" + file(name)},
+		return &fault.Fault{What: fmt.Sprintf("target %q: its record of what was deployed is damaged: %s", t.Name,
+			what), Place: fault.Place{File: t.String() + "/" + file(name)},
 			Why: "Without it nobody knows which files there are ours. Nothing was changed.",
-			Do:  "Remove " + path.Join(ownDir, project) + " there; the next plan then compares by content alone, and what was there before can't be gone back to."}
+			Do: "Remove " + path.Join(ownDir, project) +
+				" there; the next plan then compares by content alone, and what was there before can't be gone back to."}
 	}
 	if err := json.Unmarshal(s.raw, &s.head); err != nil || s.head.Kind != headKind {
 		return nil, damaged(headFile, "it can't be read")
 	}
 	if s.head.Format > headFormat {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q was deployed to by a later Vornix", t.Name), Do: "Use that one."}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("target %q was deployed to by a later Vornix", t.Name), Do: "Use that one."}
 	}
 	var known *safefile.Dir
 	if _, err := os.Stat(t.state); err == nil { // a command that only looks must not create the state folder
@@ -275,7 +280,8 @@ func cached(d *safefile.Dir, sum string) []byte {
 // next makes the record that leads to what there will be.
 func (s *state) next(kind, version string, now *contents) *Record {
 	before := s.now()
-	r := &Record{Serial: 1, Kind: kind, Version: version, Files: map[string]*File{}, Lists: map[string][]serverlist.Entry{}, Found: map[string]*File{}}
+	r := &Record{Serial: 1, Kind: kind, Version: version, Files: map[string]*File{},
+		Lists: map[string][]serverlist.Entry{}, Found: map[string]*File{}}
 	if last := s.last(); last != nil {
 		r.Serial = last.Serial + 1
 	}
@@ -316,7 +322,8 @@ func (s *state) next(kind, version string, now *contents) *Record {
 }
 
 func same(a, b *File) bool {
-	return a.SHA256 == b.SHA256 && a.Size == b.Size && a.Time.Equal(b.Time) && a.Role == b.Role && a.Older == b.Older && slices.Equal(a.Maps, b.Maps)
+	return a.SHA256 == b.SHA256 && a.Size == b.Size && a.Time.Equal(b.Time) && a.Role == b.Role && a.Older == b.Older &&
+		slices.Equal(a.Maps, b.Maps)
 }
 
 // write adds a record, and makes it count by the new head. It lets go of records that nobody can go back to.

@@ -44,8 +44,12 @@ func (t *Target) unmoved(ctx context.Context, p *Plan) error {
 				return t.explain("look at", x.Path, err)
 			}
 			there := err == nil
-			if there != (x.found != nil) || there && (info.Size != x.found.Size || !x.found.Time.IsZero() && !info.Time.Equal(x.found.Time)) {
-				return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("on target %q, %s was changed by somebody while this was being deployed", t.Name, x.Path), Why: "Their work would be lost. Nothing was changed.", Do: "Run the same command again: it looks anew."}
+			if there != (x.found != nil) || there &&
+				(info.Size != x.found.Size || !x.found.Time.IsZero() && !info.Time.Equal(x.found.Time)) {
+				return &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("on target %q, %s was changed by somebody while this was being deployed", t.Name,
+						x.Path), Why: "Their work would be lost. Nothing was changed.",
+					Do: "Run the same command again: it looks anew."}
 			}
 			return nil
 		})
@@ -72,7 +76,8 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 	}
 	put := func(x *Step) error {
 		return step("put in place", x.Path, func() error {
-			if x.was != "" { // the file that is there gets its new spelling first, since it may keep the old one when it is replaced
+			// the file that is there gets its new spelling first, since it may keep the old one when it is replaced
+			if x.was != "" {
 				if err := t.site.Rename(ctx, x.was, x.Path); err != nil && !absent(err) {
 					return err
 				}
@@ -118,13 +123,15 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 	// A list gains its entries before the rotation names them, and loses others after the rotation has let go of them.
 	for _, x := range lists {
 		if x.union != nil {
-			if err := step("put in place", x.Path, func() error { return t.site.Rename(ctx, t.staged(hashOf(x.union)), x.Path) }); err != nil {
+			if err := step("put in place", x.Path,
+				func() error { return t.site.Rename(ctx, t.staged(hashOf(x.union)), x.Path) }); err != nil {
 				return nil, err
 			}
 		}
 	}
 	first := func(x *Step) bool { return x.union == nil && x.Path != t.profile.Server.Playing && x.gains() }
-	for _, want := range []func(*Step) bool{first, func(x *Step) bool { return x.Path == t.profile.Server.Playing }, func(x *Step) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
+	for _, want := range []func(*Step) bool{first, func(x *Step) bool { return x.Path == t.profile.Server.Playing },
+		func(x *Step) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
 		for _, x := range lists {
 			if want(x) {
 				if err := put(x); err != nil {
@@ -164,7 +171,8 @@ func (x *Step) gains() bool {
 }
 
 // writeDown adds the record of what was done.
-func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(doing, rel string, f func() error) error) ([]ref, error) {
+func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result,
+	step func(doing, rel string, f func() error) error) ([]ref, error) {
 	before := p.state.now()
 	now := &contents{Version: p.Version, Files: map[string]*File{}, Lists: p.lists, Page: p.goal.page}
 	if p.goal.only {
@@ -183,7 +191,8 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 		if old == nil && x.was != "" {
 			old = before.Files[x.was]
 		}
-		if x.Role != Listing && x.Action != Leave && ((old == nil) != (x.found == nil) || old != nil && old.SHA256 != x.found.SHA256) {
+		if x.Role != Listing && x.Action != Leave &&
+			((old == nil) != (x.found == nil) || old != nil && old.SHA256 != x.found.SHA256) {
 			found[x.Path] = x.found
 		}
 		if x.Action == Remove {
@@ -229,9 +238,10 @@ func (t *Target) writeDown(ctx context.Context, p *Plan, r *Result, step func(do
 	return gone, err
 }
 
-// undo brings every file of a journal back, in the opposite order, then forgets the journal. It can be repeated after a crash. Files come back
-// before lists that name them. What somebody else has put there meanwhile stays: the next deployment edits their list as it is, and
-// finds that their file differs.
+// undo brings every file of a journal back, in the opposite order, then forgets the journal. It can
+// be repeated after a crash. Files come back before lists that name them. What somebody else has
+// put there meanwhile stays: the next deployment edits their list as it is, and finds that their
+// file differs.
 func (t *Target) undo(ctx context.Context, j *journal) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Minute)
 	defer cancel()
@@ -322,7 +332,8 @@ func (t *Target) tidy(ctx context.Context, s *state, gone []ref, left []string) 
 
 // publish commits and pushes what was changed.
 func (t *Target) publish(ctx context.Context, p *Plan, r *Result) error {
-	rels := []string{ignoreFile, projectsFile, ownDir + "/" + t.Project + "/" + headFile, ownDir + "/" + t.Project + "/records"}
+	rels := []string{ignoreFile, projectsFile, ownDir + "/" + t.Project + "/" + headFile,
+		ownDir + "/" + t.Project + "/records"}
 	for _, x := range p.order() {
 		rels = append(rels, x.Path)
 	}

@@ -88,14 +88,18 @@ func (t *Target) own(name string) string { return path.Join(ownDir, t.Project, n
 func Find(p *project.Project, name string) (project.Target, error) {
 	t, ok := p.File.Targets[name]
 	if ok && t.Kind == "workshop" {
-		return t, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a workshop", name), Place: p.Doc.At("target", name), Do: fmt.Sprintf("Items are made and changed by 'vornix publish %s'.", name)}
+		return t, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q is a workshop", name),
+			Place: p.Doc.At("target", name),
+			Do:    fmt.Sprintf("Items are made and changed by 'vornix publish %s'.", name)}
 	}
 	if ok {
 		return t, nil
 	}
-	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the project has no target %q", name), Place: fault.Place{File: project.FileName},
-		Do: fmt.Sprintf("Describe it under [target.%s].", name)}
-	known := slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)), func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
+	f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the project has no target %q", name),
+		Place: fault.Place{File: project.FileName},
+		Do:    fmt.Sprintf("Describe it under [target.%s].", name)}
+	known := slices.DeleteFunc(slices.Sorted(maps.Keys(p.File.Targets)),
+		func(name string) bool { return p.File.Targets[name].Kind == "workshop" })
 	if near := suggest.Word(name, known); near != "" {
 		f.Do = fmt.Sprintf("Did you mean %q?", near)
 	} else if len(known) > 0 {
@@ -110,7 +114,8 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	if err != nil {
 		return nil, err
 	}
-	t := &Target{p: p, Name: name, Project: p.File.Project.Name, Title: p.File.Project.Title, about: about, profile: p.Profile, access: a, keep: about.Keep,
+	t := &Target{p: p, Name: name, Project: p.File.Project.Name, Title: p.File.Project.Title, about: about,
+		profile: p.Profile, access: a, keep: about.Keep,
 		state: p.State(), cache: filepath.Join(p.State(), "targets", name)}
 	if t.keep == 0 {
 		t.keep = 5
@@ -122,22 +127,26 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	switch about.Kind {
 	case "folder":
 		if info, err := os.Stat(local); err != nil || !info.IsDir() {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the folder of target %q does not exist: %s", name, local), Place: p.Doc.At("target", name, "path"),
-				Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.",
-				Do:  "Correct the path, mount the folder, or make it by hand if it is meant to be new."}
+			return nil, &fault.Fault{Kind: fault.Unreachable,
+				What:  fmt.Sprintf("the folder of target %q does not exist: %s", name, local),
+				Place: p.Doc.At("target", name, "path"),
+				Why:   "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.",
+				Do:    "Correct the path, mount the folder, or make it by hand if it is meant to be new."}
 		}
 		t.site, err = transport.OpenFolder(local)
 	case "sftp":
 		t.site, err = transport.OpenSFTP(ctx, t.login(), about.Path)
 	case "git":
-		o := transport.GitOptions{URL: about.URL, Tree: local, Branch: about.Branch, Folder: about.Folder, Push: about.Push == nil || *about.Push, Author: about.Author,
+		o := transport.GitOptions{URL: about.URL, Tree: local, Branch: about.Branch, Folder: about.Folder,
+			Push: about.Push == nil || *about.Push, Author: about.Author,
 			Allowed: func(repo *gitcmd.Repository) (bool, error) { return a.Repository(p, repo) }}
 		if about.URL != "" {
 			o.Tree = filepath.Join(p.State(), "git", name)
 			if o.Branch == "" {
 				o.Branch = "main"
 			}
-			if !strings.Contains(o.URL, "://") && !strings.Contains(o.URL, ":") && !filepath.IsAbs(filepath.FromSlash(o.URL)) {
+			if !strings.Contains(o.URL, "://") && !strings.Contains(o.URL, ":") &&
+				!filepath.IsAbs(filepath.FromSlash(o.URL)) {
 				o.URL = filepath.Join(p.Dir, filepath.FromSlash(o.URL))
 			}
 		}
@@ -162,7 +171,8 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Targ
 	if err != nil {
 		return nil, onTarget(name, err)
 	}
-	if about.Kind == "git" && about.URL != "" { // the working tree is what the repository has, whatever was under way in it
+	// the working tree is what the repository has, whatever was under way in it
+	if about.Kind == "git" && about.URL != "" {
 		if err := t.site.Remove(ctx, t.own(journalFile)); err != nil {
 			return nil, onTarget(name, err)
 		}
@@ -211,7 +221,8 @@ func (t *Target) Folder() string {
 // login says how the server is reached.
 func (t *Target) login() *transport.Login {
 	a := &t.access
-	l := &transport.Login{Host: t.about.Host, Port: t.about.Port, User: t.about.User, Key: t.about.Key, Pins: t.about.HostKey, Jumps: t.about.Jump,
+	l := &transport.Login{Host: t.about.Host, Port: t.about.Port, User: t.about.User, Key: t.about.Key,
+		Pins: t.about.HostKey, Jumps: t.about.Jump,
 		Home: a.Home, Account: a.Account, Agent: a.Agent}
 	if l.Key != "" && !filepath.IsAbs(filepath.FromSlash(l.Key)) && !strings.HasPrefix(l.Key, "~/") {
 		l.Key = filepath.Join(filepath.Dir(t.state), filepath.FromSlash(l.Key))
@@ -230,13 +241,16 @@ func (t *Target) password(asked map[string]string) func(who string) (string, err
 	switch {
 	case t.about.PasswordEnv != "":
 		return func(who string) (string, error) {
-			if err := t.allowed(trust.Secret(t.p, t.Name, credential.Variable(t.about.PasswordEnv), t.about.Login())); err != nil {
+			if err := t.allowed(trust.Secret(t.p, t.Name, credential.Variable(t.about.PasswordEnv),
+				t.about.Login())); err != nil {
 				return "", err
 			}
 			if word := a.env(t.about.PasswordEnv); word != "" {
 				return word, nil
 			}
-			f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty", t.about.PasswordEnv, who), Do: "Set it."}
+			f := &fault.Fault{Kind: fault.Usage,
+				What: fmt.Sprintf("the environment variable %s, which should hold the password for %s, is empty",
+					t.about.PasswordEnv, who), Do: "Set it."}
 			if t.about.Kind == "sftp" {
 				f.Do = "Set it, or use a key."
 			}
@@ -254,8 +268,11 @@ func (t *Target) allowed(want trust.Permission) error {
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", t.Name, strings.Join(want.Lines, ", ")), Place: want.Place,
-		Why: "A stranger may have written the project. Nothing was sent or run.", Do: "See what it would do, and allow it once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", t.Name,
+			strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "A stranger may have written the project. Nothing was sent or run.",
+		Do:  "See what it would do, and allow it once: vornix trust"}
 }
 
 func once(known map[string]string, question string, ask func(string) (string, error)) (string, error) {

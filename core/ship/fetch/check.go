@@ -62,8 +62,9 @@ type CheckedFile struct {
 	way      *index.Patch
 }
 
-// Check reads an index and everything that it names, and verifies it: there, of the size and hash, signed, patches that come to what they
-// must. What is wrong with a file is in Files; an error says that the index itself can't be used.
+// Check reads an index and everything that it names, and verifies it: there, of the size and hash,
+// signed, patches that come to what they must. What is wrong with a file is in Files; an error says
+// that the index itself can't be used.
 func Check(ctx context.Context, address string, o CheckOptions) (*Checked, error) {
 	if o.Now.IsZero() {
 		o.Now = time.Now()
@@ -91,7 +92,9 @@ func Check(ctx context.Context, address string, o CheckOptions) (*Checked, error
 		}
 	}
 	if x.Expired(o.Now) {
-		return c, &fault.Fault{Kind: fault.Refused, What: "the index is too old: it was good until " + x.Expires, Place: fault.Place{File: src.String()}, Why: "Players' programs refuse it.", Do: "Make it good for longer: vornix index sign"}
+		return c, &fault.Fault{Kind: fault.Refused, What: "the index is too old: it was good until " + x.Expires,
+			Place: fault.Place{File: src.String()}, Why: "Players' programs refuse it.",
+			Do: "Make it good for longer: vornix index sign"}
 	}
 	c.list()
 	return c, c.all(ctx, src, o)
@@ -102,17 +105,20 @@ func (c *Checked) list() {
 	seen := map[string]bool{}
 	for i := range c.Index.Bundles {
 		r := &c.Index.Bundles[i]
-		c.Files = append(c.Files, CheckedFile{File: r.File, What: "bundle", Size: r.Size, ref: r.URL, sum: r.SHA256, record: r})
+		c.Files = append(c.Files,
+			CheckedFile{File: r.File, What: "bundle", Size: r.Size, ref: r.URL, sum: r.SHA256, record: r})
 		for j := range r.Patches {
 			w := &r.Patches[j]
 			if name, err := url.PathUnescape(path.Base(w.URL)); err == nil && !seen[w.SHA256] {
 				seen[w.SHA256] = true
-				c.Files = append(c.Files, CheckedFile{File: name, What: "patch", Size: w.Size, ref: w.URL, sum: w.SHA256, record: r, way: w})
+				c.Files = append(c.Files,
+					CheckedFile{File: name, What: "patch", Size: w.Size, ref: w.URL, sum: w.SHA256, record: r, way: w})
 			}
 		}
 	}
 	for _, t := range c.Index.Texts {
-		c.Files = append(c.Files, CheckedFile{File: t.File, What: "text", Size: t.Size, ref: url.PathEscape(t.File), sum: t.SHA256})
+		c.Files = append(c.Files,
+			CheckedFile{File: t.File, What: "text", Size: t.Size, ref: url.PathEscape(t.File), sum: t.SHA256})
 	}
 }
 
@@ -175,7 +181,8 @@ func (c *Checked) all(ctx context.Context, src *download.Source, o CheckOptions)
 	return nil
 }
 
-func (f *CheckedFile) check(ctx context.Context, src *download.Source, base string, o CheckOptions, advanced func(int64)) error {
+func (f *CheckedFile) check(ctx context.Context, src *download.Source, base string, o CheckOptions,
+	advanced func(int64)) error {
 	address, err := src.Address(base, f.ref, o.Beside)
 	if err != nil {
 		return err
@@ -221,7 +228,8 @@ func (f *CheckedFile) try(ctx context.Context, scratch *safefile.ScratchDir, o C
 		return err
 	}
 	defer opened.Close()
-	makes := slices.ContainsFunc(opened.Result.Files, func(x patch.File) bool { return x.SHA256 == f.record.SHA256 && x.Size == f.record.Size })
+	makes := slices.ContainsFunc(opened.Result.Files,
+		func(x patch.File) bool { return x.SHA256 == f.record.SHA256 && x.Size == f.record.Size })
 	if !makes {
 		return fmt.Errorf("it leads to something else than %s", f.record.File)
 	}

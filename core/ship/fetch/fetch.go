@@ -97,7 +97,10 @@ func Run(ctx context.Context, dir string, o Options) (*Result, error) {
 		o.AtOnce = 4
 	}
 	if o.Plan && transaction.Unfinished(dir) {
-		return nil, &fault.Fault{Kind: fault.Refused, What: "a change was cut off here and is not at its end", Place: fault.Place{File: filepath.ToSlash(dir)}, Why: "Until then nobody can say what would come of another.", Do: "Run the same command without --plan: it brings that to its end first."}
+		return nil, &fault.Fault{Kind: fault.Refused, What: "a change was cut off here and is not at its end",
+			Place: fault.Place{File: filepath.ToSlash(dir)},
+			Why:   "Until then nobody can say what would come of another.",
+			Do:    "Run the same command without --plan: it brings that to its end first."}
 	}
 	d, err := safefile.MakeDir(dir)
 	if err != nil {
@@ -109,7 +112,8 @@ func Run(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer f.Close()
-	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Mended, Signers: []string{}, Actions: []Action{}}, notes: map[string]string{}}
+	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Mended, Signers: []string{}, Actions: []Action{}},
+		notes: map[string]string{}}
 	states, err := known(dir)
 	if err != nil {
 		return nil, err
@@ -141,9 +145,13 @@ func (r *run) find(states []*state) error {
 		switch {
 		case r.s != nil:
 		case len(states) == 0:
-			return &fault.Fault{Kind: fault.Usage, What: "nothing was fetched to this folder yet", Place: fault.Place{File: filepath.ToSlash(r.f.Path())}, Do: "Name the address of the index too: vornix fetch URL DIR"}
+			return &fault.Fault{Kind: fault.Usage, What: "nothing was fetched to this folder yet",
+				Place: fault.Place{File: filepath.ToSlash(r.f.Path())},
+				Do:    "Name the address of the index too: vornix fetch URL DIR"}
 		default:
-			return &fault.Fault{Kind: fault.Usage, What: "this folder has several: " + strings.Join(names, ", "), Place: fault.Place{File: filepath.ToSlash(r.f.Path())}, Do: "Name the address of the one that is meant: vornix fetch URL DIR"}
+			return &fault.Fault{Kind: fault.Usage, What: "this folder has several: " + strings.Join(names, ", "),
+				Place: fault.Place{File: filepath.ToSlash(r.f.Path())},
+				Do:    "Name the address of the one that is meant: vornix fetch URL DIR"}
 		}
 		r.o.URL = r.s.URL
 	}
@@ -213,7 +221,9 @@ func (r *run) look(ctx context.Context, states []*state) error {
 	}
 	// Whoever holds the address can't shake off the keys of one project by serving another.
 	if r.s != nil && r.s.Project != r.x.Project && len(r.o.Trust) == 0 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index is of %s, and what came from there before was %s", r.x.Project, r.s.Project), Place: fault.Place{File: r.src.String()}, Why: "Somebody else may have made it. Nothing was changed.",
+		return &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the index is of %s, and what came from there before was %s", r.x.Project, r.s.Project),
+			Place: fault.Place{File: r.src.String()}, Why: "Somebody else may have made it. Nothing was changed.",
 			Do: "If its authors say that they moved there, name their key: --trust KEY"}
 	}
 	r.s = nil
@@ -239,11 +249,15 @@ func (r *run) look(ctx context.Context, states []*state) error {
 // alone goes on with what is remembered, when nobody can be asked.
 func (r *run) alone() error {
 	if r.s == nil {
-		return &fault.Fault{Kind: fault.Unreachable, What: "nobody may be asked, and nothing is remembered of that address here", Place: fault.Place{File: r.o.URL}, Do: "Leave --offline out."}
+		return &fault.Fault{Kind: fault.Unreachable,
+			What:  "nobody may be asked, and nothing is remembered of that address here",
+			Place: fault.Place{File: r.o.URL}, Do: "Leave --offline out."}
 	}
 	x, raw, err := r.s.index(r.d)
 	if err != nil {
-		return &fault.Fault{Kind: fault.Unreachable, What: "nobody can be asked, and the index that was here is gone or damaged", Place: fault.Place{File: r.o.URL}, Err: err, Do: "Try again with the network."}
+		return &fault.Fault{Kind: fault.Unreachable,
+			What:  "nobody can be asked, and the index that was here is gone or damaged",
+			Place: fault.Place{File: r.o.URL}, Err: err, Do: "Try again with the network."}
 	}
 	r.x, r.raw, r.stamp = x, raw, r.s.Stamp
 	r.result.Offline = true
@@ -257,7 +271,8 @@ func (r *run) alone() error {
 
 // said fills in what the index says.
 func (r *run) said() {
-	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial = r.x.Project, r.x.Title, r.s.Version, r.x.Version(), r.x.Serial
+	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial = r.x.Project, r.x.Title, r.s.Version,
+		r.x.Version(), r.x.Serial
 	r.result.Signers = append([]string{}, r.x.Signers()...)
 	if at, err := time.Parse(time.RFC3339, r.x.Expires); err == nil {
 		r.result.Expires = &at
@@ -277,7 +292,8 @@ func (r *run) said() {
 	}
 }
 
-// counts decides whether an index is one to follow: signed by whom it must be, not older than what was seen, not expired.
+// counts decides whether an index is one to follow: signed by whom it must be, not older than what
+// was seen, not expired.
 func (r *run) counts() error {
 	place := fault.Place{File: r.src.String()}
 	keys := r.o.Trust
@@ -286,7 +302,9 @@ func (r *run) counts() error {
 	}
 	if len(keys) > 0 {
 		if err := r.x.Trusted(keys); err != nil {
-			f := &fault.Fault{Kind: fault.Refused, What: "the index is not signed by whom it must be", Place: place, Err: err, Why: "Somebody else may have made it. Nothing was changed.", Do: "If its authors say that their key is another one now, name that: --trust KEY"}
+			f := &fault.Fault{Kind: fault.Refused, What: "the index is not signed by whom it must be", Place: place,
+				Err: err, Why: "Somebody else may have made it. Nothing was changed.",
+				Do: "If its authors say that their key is another one now, name that: --trust KEY"}
 			var inner *fault.Fault
 			if errors.As(err, &inner) {
 				f.Err = errors.New(inner.What)
@@ -295,7 +313,9 @@ func (r *run) counts() error {
 		}
 	}
 	if r.x.Expired(r.o.Now) {
-		return &fault.Fault{Kind: fault.Refused, What: "the index is too old: it was good until " + r.x.Expires, Place: place, Why: "Somebody may be holding a newer one back. What is here stays as it is.", Do: "Try again later, check this machine's clock, or ask its authors: 'vornix index sign' makes it good for longer."}
+		return &fault.Fault{Kind: fault.Refused, What: "the index is too old: it was good until " + r.x.Expires,
+			Place: place, Why: "Somebody may be holding a newer one back. What is here stays as it is.",
+			Do: "Try again later, check this machine's clock, or ask its authors: 'vornix index sign' makes it good for longer."}
 	}
 	sum := hashOf(r.raw)
 	if !r.o.Older && (r.x.Serial < r.s.Serial || r.x.Serial == r.s.Serial && r.s.SHA256 != "" && sum != r.s.SHA256) {
@@ -303,7 +323,9 @@ func (r *run) counts() error {
 		if r.x.Serial == r.s.Serial {
 			what = fmt.Sprintf("there is another index with the same number %d", r.x.Serial)
 		}
-		return &fault.Fault{Kind: fault.Refused, What: what, Place: place, Why: "Somebody may be serving an old one, to hold back what came since. What is here stays as it is.", Do: "Try again later. If its authors began anew: --older"}
+		return &fault.Fault{Kind: fault.Refused, What: what, Place: place,
+			Why: "Somebody may be serving an old one, to hold back what came since. What is here stays as it is.",
+			Do:  "Try again later. If its authors began anew: --older"}
 	}
 	r.said()
 	if len(r.x.Keys) > 0 && !slices.Equal(r.x.Keys, r.s.Keys) {
@@ -351,8 +373,12 @@ func (r *run) install(ctx context.Context) error {
 		return nil
 	}
 	if r.result.Offline {
-		if missing := slices.IndexFunc(r.result.Actions, func(a Action) bool { return a.Do == Whole || a.Do == Patch }); missing >= 0 {
-			return &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s is missing or damaged, and nobody can be asked", r.result.Actions[missing].File), Place: fault.Place{File: r.o.URL}, Err: reason(r.result.Why), Why: "Nothing was changed.", Do: "Try again with the network."}
+		if missing := slices.IndexFunc(r.result.Actions,
+			func(a Action) bool { return a.Do == Whole || a.Do == Patch }); missing >= 0 {
+			return &fault.Fault{Kind: fault.Unreachable,
+				What:  fmt.Sprintf("%s is missing or damaged, and nobody can be asked", r.result.Actions[missing].File),
+				Place: fault.Place{File: r.o.URL}, Err: reason(r.result.Why), Why: "Nothing was changed.",
+				Do: "Try again with the network."}
 		}
 	}
 	if err := r.get(ctx, todo, list); err != nil {
@@ -372,10 +398,13 @@ func (r *run) install(ctx context.Context) error {
 
 // full gives the room back that parts of files took, since a part of one would keep the disk full.
 func (r *run) full(err error) error {
-	f := &fault.Fault{What: "the disk is full", Err: err, Place: fault.Place{File: filepath.ToSlash(r.f.Path())}, Why: "What is installed is untouched. What had been fetched of the new files was removed again.",
-		Do: "Free some space there and run the same command again: it begins the new files anew."}
-	if gone := errors.Join(r.d.RemoveTree(path.Join(home(r.s.Project), partsDir)), r.d.RemoveTree(path.Join(home(r.s.Project), madeDir))); gone != nil {
-		f.Why = "What is installed is untouched. Parts of the new files lie in " + path.Join(home(r.s.Project), partsDir) + "."
+	f := &fault.Fault{What: "the disk is full", Err: err, Place: fault.Place{File: filepath.ToSlash(r.f.Path())},
+		Why: "What is installed is untouched. What had been fetched of the new files was removed again.",
+		Do:  "Free some space there and run the same command again: it begins the new files anew."}
+	if gone := errors.Join(r.d.RemoveTree(path.Join(home(r.s.Project), partsDir)),
+		r.d.RemoveTree(path.Join(home(r.s.Project), madeDir))); gone != nil {
+		f.Why = "What is installed is untouched. Parts of the new files lie in " + path.Join(home(r.s.Project),
+			partsDir) + "."
 	}
 	return f
 }
@@ -471,7 +500,8 @@ func (r *run) advanced(n int64) {
 	}
 }
 
-// whole downloads a file, and checks it. One that went on where it was cut and is wrong is downloaded once more from its beginning.
+// whole downloads a file, and checks it. One that went on where it was cut and is wrong is
+// downloaded once more from its beginning.
 func (r *run) whole(ctx context.Context, a *Action) error {
 	return r.download(ctx, a.urls, a.sum, a.Size)
 }
@@ -498,7 +528,10 @@ func (r *run) download(ctx context.Context, address, sum string, size int64) err
 			return err
 		}
 		if !resumed || again {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it has SHA-256 %.12s…, and the index says %.12s…", got, sum), Place: fault.Place{File: address}, Why: "It is damaged or somebody changed it. Nothing was installed.", Do: "Try again later; if it stays so, tell its authors: the file on the server is not the one in the index."}
+			return &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("it has SHA-256 %.12s…, and the index says %.12s…", got, sum),
+				Place: fault.Place{File: address}, Why: "It is damaged or somebody changed it. Nothing was installed.",
+				Do: "Try again later; if it stays so, tell its authors: the file on the server is not the one in the index."}
 		}
 	}
 }
@@ -562,7 +595,9 @@ func (r *run) copied(ctx context.Context, a *Action) error {
 	}
 	sum, _, err := r.d.CopyFrom(ctx, a.base, r.part(a.sum))
 	if err == nil && sum != a.sum {
-		err = &fault.Fault{What: "a file changed while it was copied", Place: fault.Place{File: filepath.ToSlash(a.base)}, Why: "Nothing was changed.", Do: "Close the game, and do it again."}
+		err = &fault.Fault{What: "a file changed while it was copied",
+			Place: fault.Place{File: filepath.ToSlash(a.base)}, Why: "Nothing was changed.",
+			Do: "Close the game, and do it again."}
 	}
 	return err
 }
@@ -591,7 +626,8 @@ func (r *run) swap(ctx context.Context, todo []*Action) (bool, error) {
 	if err := r.s.write(r.d); err != nil { // what may be removed later, should this run be killed
 		return false, err
 	}
-	record, err := r.f.Swap(ctx, changes, transaction.Record{Kind: kind, Title: r.s.Project, From: r.s.Version, To: r.x.Version()})
+	record, err := r.f.Swap(ctx, changes,
+		transaction.Record{Kind: kind, Title: r.s.Project, From: r.s.Version, To: r.x.Version()})
 	if err != nil {
 		return false, err
 	}
@@ -640,7 +676,8 @@ func (r *run) remember(list []wanted) error {
 	} else if len(r.o.Trust) > 0 {
 		r.s.Keys = r.o.Trust
 	}
-	r.s.Title, r.s.Version, r.s.Serial, r.s.SHA256, r.s.Stamp = r.x.Title, r.x.Version(), r.x.Serial, hashOf(r.raw), r.stamp
+	r.s.Title, r.s.Version, r.s.Serial, r.s.SHA256, r.s.Stamp = r.x.Title, r.x.Version(), r.x.Serial, hashOf(r.raw),
+		r.stamp
 	if r.src != nil {
 		r.s.URL = r.src.Plain()
 	}
@@ -721,7 +758,10 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	if change == nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "there is no older version of " + r.s.Project + " here to go back to", Place: fault.Place{File: filepath.ToSlash(dir)}, Why: "One is kept from the first update on.", Do: "Ask its authors for the version that you want."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What:  "there is no older version of " + r.s.Project + " here to go back to",
+			Place: fault.Place{File: filepath.ToSlash(dir)}, Why: "One is kept from the first update on.",
+			Do: "Ask its authors for the version that you want."}
 	}
 	x, raw, err := r.s.index(d)
 	if err != nil {
@@ -731,7 +771,8 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial, r.result.Changed = r.s.Project, r.s.Title, r.s.Version, change.From, r.s.Serial, true
+	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial, r.result.Changed = r.s.Project,
+		r.s.Title, r.s.Version, change.From, r.s.Serial, true
 	for _, c := range change.Files {
 		a := Action{File: c.Before(), Do: Copy, Size: c.OldSize, From: "the version before"}
 		if c.Old == "" {
@@ -745,7 +786,8 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	if _, err := f.Undo(ctx, change, transaction.Refuse); err != nil {
 		var refused *fault.Fault
 		if errors.As(err, &refused) && refused.Kind == fault.Refused {
-			refused.Do = "Bring it up to date first, which replaces what was changed: vornix fetch " + filepath.ToSlash(dir)
+			refused.Do = "Bring it up to date first, which replaces what was changed: vornix fetch " +
+				filepath.ToSlash(dir)
 		}
 		return nil, err
 	}

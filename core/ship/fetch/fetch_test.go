@@ -36,7 +36,8 @@ import (
 var ctx = context.Background()
 
 // quick makes new tries at once.
-var quick = download.Options{Wait: time.Millisecond, MostWait: 5 * time.Millisecond, Stall: 20 * time.Second, Retries: 3}
+var quick = download.Options{Wait: time.Millisecond, MostWait: 5 * time.Millisecond, Stall: 20 * time.Second,
+	Retries: 3}
 
 // shelf is a folder that an index and its files are published in, made by hand.
 type shelf struct {
@@ -48,7 +49,8 @@ type shelf struct {
 }
 
 func newShelf(t *testing.T, name string, keys int) *shelf {
-	s := &shelf{t: t, dir: filepath.Join(t.TempDir(), "public"), x: index.Index{Kind: index.Kind, Format: index.Format, Project: name, Title: strings.ToUpper(name), Game: "g"}}
+	s := &shelf{t: t, dir: filepath.Join(t.TempDir(), "public"),
+		x: index.Index{Kind: index.Kind, Format: index.Format, Project: name, Title: strings.ToUpper(name), Game: "g"}}
 	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "patches"), 0o755))
 	for range keys {
 		pem, word, err := signature.New()
@@ -91,7 +93,9 @@ func (s *shelf) publish(version string, files map[string][]byte, keys ...int) *i
 	slices.Sort(names)
 	for _, name := range names {
 		s.write(name, files[name])
-		s.x.Bundles = append(s.x.Bundles, index.Record{Name: name[:1], Version: version, File: name, URL: name, Size: int64(len(files[name])), SHA256: hash(files[name]), Maps: []index.Map{{Name: "map_" + name[:1]}}})
+		s.x.Bundles = append(s.x.Bundles,
+			index.Record{Name: name[:1], Version: version, File: name, URL: name, Size: int64(len(files[name])),
+				SHA256: hash(files[name]), Maps: []index.Map{{Name: "map_" + name[:1]}}})
 	}
 	s.store(keys...)
 	return &s.x
@@ -133,7 +137,9 @@ func (s *shelf) way(from, old, file string, content []byte) {
 	require.NoError(s.t, out.Commit())
 	for i := range s.x.Bundles {
 		if r := &s.x.Bundles[i]; r.File == file {
-			r.Patches = append(r.Patches, index.Patch{From: from, Bases: []string{hash([]byte(old))}, URL: name, Size: made.Size, SHA256: made.SHA256})
+			r.Patches = append(r.Patches,
+				index.Patch{From: from, Bases: []string{hash([]byte(old))}, URL: name, Size: made.Size,
+					SHA256: made.SHA256})
 		}
 	}
 }
@@ -207,7 +213,8 @@ func TestFromVersionToVersionAndBack(t *testing.T) {
 	s.way("1.0.0", string(one), "a-1.1.0.zip", two)
 	s.store()
 	r = got(t, server.URL, dir)
-	assert.Equal(t, []string{"copy b2.zip", "patch a-1.1.0.zip", "remove a-1.0.0.zip", "remove b.zip", "remove c.zip"}, did(r), "a renamed file is not downloaded again")
+	assert.Equal(t, []string{"copy b2.zip", "patch a-1.1.0.zip", "remove a-1.0.0.zip", "remove b.zip", "remove c.zip"},
+		did(r), "a renamed file is not downloaded again")
 	assert.Less(t, r.Bytes, int64(3000))
 	second := map[string]string{"a-1.1.0.zip": string(two), "b2.zip": string(noise(2, 5000))}
 	assert.Equal(t, second, files(t, dir))
@@ -241,7 +248,9 @@ func TestFromVersionToVersionAndBack(t *testing.T) {
 // What somebody put there, or changed, is not Vornix's to remove; what is damaged is repaired.
 func TestOnlyItsOwnIsRemoved(t *testing.T) {
 	s := newShelf(t, "pack", 0)
-	s.publish("1.0.0", map[string][]byte{"a.zip": []byte("one"), "b.zip": []byte("bee"), "c.zip": []byte("sea"), "d.zip": []byte("same")})
+	s.publish("1.0.0",
+		map[string][]byte{"a.zip": []byte("one"), "b.zip": []byte("bee"), "c.zip": []byte("sea"),
+			"d.zip": []byte("same")})
 	dir := t.TempDir()
 	put := func(name, text string) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644))
@@ -259,7 +268,8 @@ func TestOnlyItsOwnIsRemoved(t *testing.T) {
 	s.publish("1.1.0", map[string][]byte{"e.zip": []byte("e")})
 	r = got(t, s.dir, dir)
 	assert.Equal(t, []string{"leave b.zip", "remove a.zip", "remove c.zip", "whole e.zip"}, did(r))
-	assert.Equal(t, map[string]string{"b.zip": "changed by hand", "mine.zip": "mine", "d.zip": "same", "e.zip": "e"}, files(t, dir), "d.zip was there before")
+	assert.Equal(t, map[string]string{"b.zip": "changed by hand", "mine.zip": "mine", "d.zip": "same", "e.zip": "e"},
+		files(t, dir), "d.zip was there before")
 
 	// Another project in the same folder keeps its own.
 	o := newShelf(t, "other", 0)
@@ -272,7 +282,8 @@ func TestOnlyItsOwnIsRemoved(t *testing.T) {
 	assert.ErrorContains(t, err, "this folder has several: other, pack")
 	s.publish("1.2.0", map[string][]byte{"g.zip": []byte("g")})
 	got(t, s.dir, dir)
-	assert.Equal(t, map[string]string{"b.zip": "changed by hand", "mine.zip": "mine", "d.zip": "same", "f.zip": "f", "g.zip": "g"}, files(t, dir))
+	assert.Equal(t, map[string]string{"b.zip": "changed by hand", "mine.zip": "mine", "d.zip": "same", "f.zip": "f",
+		"g.zip": "g"}, files(t, dir))
 	_, err = fetch.Back(ctx, dir, fetch.Options{URL: s.dir})
 	require.NoError(t, err)
 	assert.Contains(t, files(t, dir), "e.zip")
@@ -419,10 +430,13 @@ func TestServersThatAreNot(t *testing.T) {
 			}
 			plain.ServeHTTP(w, r)
 		}), "", 0},
-		{"always broken", file(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusInternalServerError) }), "answers 500", fault.Unreachable},
+		{"always broken",
+			file(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusInternalServerError) }),
+			"answers 500", fault.Unreachable},
 		{"no file", file(http.NotFound), "no such file on the server (404)", fault.Failed},
 		{"no index", http.NotFound, "no such file on the server (404)", fault.Failed},
-		{"forbidden", index(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusForbidden) }), "gives it to nobody", fault.Failed},
+		{"forbidden", index(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusForbidden) }),
+			"gives it to nobody", fault.Failed},
 		{"a page", index(func(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			fmt.Fprint(w, "<!doctype html><title>index.json</title>")
@@ -447,11 +461,16 @@ func TestServersThatAreNot(t *testing.T) {
 			}
 			http.StripPrefix("/new", plain).ServeHTTP(w, r)
 		}), "no such file", fault.Failed}, // the file is asked for in /new/, where it is not
-		{"in a circle", index(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }), "on and on", fault.Unreachable},
+		{"in a circle", index(func(w http.ResponseWriter,
+			r *http.Request) {
+			http.Redirect(w, r, r.URL.Path, http.StatusFound)
+		}), "on and on", fault.Unreachable},
 		{"too much", file(endless), "more than the 50000 bytes", fault.Refused},
 		{"an endless index", index(endless), "larger than 64 MB", fault.Refused},
-		{"too little", file(func(w http.ResponseWriter, r *http.Request) { w.Write(body[:100]) }), "has 100 bytes, and the index says 50000", fault.Failed},
-		{"something else", file(func(w http.ResponseWriter, r *http.Request) { w.Write(noise(10, 50_000)) }), "it has SHA-256", fault.Refused},
+		{"too little", file(func(w http.ResponseWriter, r *http.Request) { w.Write(body[:100]) }),
+			"has 100 bytes, and the index says 50000", fault.Failed},
+		{"something else", file(func(w http.ResponseWriter, r *http.Request) { w.Write(noise(10, 50_000)) }),
+			"it has SHA-256", fault.Refused},
 		{"another part", file(func(w http.ResponseWriter, r *http.Request) {
 			if r.Header.Get("Range") == "" {
 				w.Header().Set("Content-Length", "50000")
@@ -468,7 +487,8 @@ func TestServersThatAreNot(t *testing.T) {
 			w.(http.Flusher).Flush()
 			<-r.Context().Done()
 		}), "nothing came any more", fault.Unreachable},
-		{"no index at all", index(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "{}") }), "can't be used", fault.Failed},
+		{"no index at all", index(func(w http.ResponseWriter, r *http.Request) { fmt.Fprint(w, "{}") }),
+			"can't be used", fault.Failed},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			count = 0
@@ -554,7 +574,8 @@ func TestWhoseIndexCounts(t *testing.T) {
 	data = bytes.Replace(data, []byte(`"1.4.0"`), []byte(`"1.9.0"`), 1)
 	s.write("index.json", data)
 	try("not what was signed")
-	for _, name := range []string{"../a.zip", "vornix-patched/records.jsonl", "Vornix-Fetched/x", "con", "/etc/a", "a\x00"} {
+	for _, name := range []string{"../a.zip", "vornix-patched/records.jsonl", "Vornix-Fetched/x", "con", "/etc/a",
+		"a\x00"} {
 		h := newShelf(t, "pack", 0)
 		h.publish("1.0.0", map[string][]byte{"a.zip": []byte("one")})
 		h.x.Bundles[0].File = name
@@ -612,11 +633,13 @@ func TestAPatchOfSeveralFiles(t *testing.T) {
 	defer d.Close()
 	out, err := d.Create("patches/all.vnp")
 	require.NoError(t, err)
-	made, err := patch.Make(ctx, side("1.0.0", map[string][]byte{"a.zip": a, "b.zip": b}), side("1.1.0", map[string][]byte{"a.zip": a2, "b.zip": b2}), out, patch.Options{From: "1.0.0"})
+	made, err := patch.Make(ctx, side("1.0.0", map[string][]byte{"a.zip": a, "b.zip": b}),
+		side("1.1.0", map[string][]byte{"a.zip": a2, "b.zip": b2}), out, patch.Options{From: "1.0.0"})
 	require.NoError(t, err)
 	require.NoError(t, out.Commit())
 	for i := range s.x.Bundles[:2] {
-		s.x.Bundles[i].Patches = []index.Patch{{From: "1.0.0", Bases: []string{hash(a), hash(b)}, URL: "patches/all.vnp", Size: made.Size, SHA256: made.SHA256}}
+		s.x.Bundles[i].Patches = []index.Patch{{From: "1.0.0", Bases: []string{hash(a), hash(b)},
+			URL: "patches/all.vnp", Size: made.Size, SHA256: made.SHA256}}
 	}
 	s.store()
 	r := got(t, s.dir, dir)
@@ -626,12 +649,16 @@ func TestAPatchOfSeveralFiles(t *testing.T) {
 	}
 	assert.Equal(t, made.Size, r.Bytes, "fetched once")
 	assert.Equal(t, map[string]string{"a.zip": string(a2), "b.zip": string(b2), "c.zip": "same"}, files(t, dir))
-	c, err := fetch.Check(ctx, s.dir, fetch.CheckOptions{Remote: quick, Bases: map[string]string{hash(a): filepath.Join(sides, "1.0.0a.zip"), hash(b): filepath.Join(sides, "1.0.0b.zip")}})
+	c, err := fetch.Check(ctx, s.dir,
+		fetch.CheckOptions{Remote: quick,
+			Bases: map[string]string{hash(a): filepath.Join(sides, "1.0.0a.zip"),
+				hash(b): filepath.Join(sides, "1.0.0b.zip")}})
 	require.NoError(t, err)
 	assert.Zero(t, c.Wrong+c.Untried, c.Files)
 }
 
-// A mirror has all that the original has, and can be fetched from and checked in its turn; patches that do not work do no harm.
+// A mirror has all that the original has, and can be fetched from and checked in its turn; patches
+// that do not work do no harm.
 func TestMirrorsAndChecks(t *testing.T) {
 	s := newShelf(t, "pack", 1)
 	one := noise(1, 100_000)
@@ -649,7 +676,8 @@ func TestMirrorsAndChecks(t *testing.T) {
 	server := httptest.NewServer(http.FileServer(http.Dir(mirror)))
 	defer server.Close()
 	player := t.TempDir()
-	require.NoError(t, os.WriteFile(filepath.Join(player, "a-by-hand.zip"), one, 0o644)) // an older version that somebody downloaded
+	// an older version that somebody downloaded
+	require.NoError(t, os.WriteFile(filepath.Join(player, "a-by-hand.zip"), one, 0o644))
 	r := got(t, server.URL, player, func(o *fetch.Options) { o.Beside = true })
 	assert.Equal(t, []string{"patch a.zip"}, did(r))
 	assert.Equal(t, string(two), files(t, player)["a.zip"])
@@ -657,7 +685,8 @@ func TestMirrorsAndChecks(t *testing.T) {
 	bases := map[string]string{hash(one): filepath.Join(player, "a-by-hand.zip")}
 	check := func(change ...func()) *fetch.Checked {
 		t.Helper()
-		c, err := fetch.Check(ctx, server.URL, fetch.CheckOptions{Trust: s.public, Beside: true, Bases: bases, Remote: quick})
+		c, err := fetch.Check(ctx, server.URL,
+			fetch.CheckOptions{Trust: s.public, Beside: true, Bases: bases, Remote: quick})
 		require.NoError(t, err)
 		return c
 	}
@@ -771,24 +800,25 @@ func TestWatch(t *testing.T) {
 	dir := t.TempDir()
 	until, stop := context.WithCancel(ctx)
 	var said []string
-	err := fetch.Watch(until, dir, fetch.Options{URL: server.URL, Remote: quick}, time.Millisecond, func(r *fetch.Result, err error) {
-		switch {
-		case err != nil:
-			said = append(said, "wrong")
-		default:
-			said = append(said, fmt.Sprint(r.To, r.Changed))
-		}
-		switch len(said) {
-		case 2:
-			s.publish("1.1.0", map[string][]byte{"a.zip": []byte("two")})
-			age()
-		case 3:
-			s.write("index.json", []byte("broken"))
-			age()
-		case 4:
-			stop()
-		}
-	})
+	err := fetch.Watch(until, dir, fetch.Options{URL: server.URL, Remote: quick}, time.Millisecond,
+		func(r *fetch.Result, err error) {
+			switch {
+			case err != nil:
+				said = append(said, "wrong")
+			default:
+				said = append(said, fmt.Sprint(r.To, r.Changed))
+			}
+			switch len(said) {
+			case 2:
+				s.publish("1.1.0", map[string][]byte{"a.zip": []byte("two")})
+				age()
+			case 3:
+				s.write("index.json", []byte("broken"))
+				age()
+			case 4:
+				stop()
+			}
+		})
 	require.ErrorIs(t, err, context.Canceled)
 	assert.Equal(t, []string{"1.0.0true", "1.0.0false", "1.1.0true", "wrong"}, said)
 	assert.Equal(t, "two", files(t, dir)["a.zip"])

@@ -12,9 +12,11 @@ import (
 	"vornix/internal/peer"
 )
 
-// Files whose names change only in how they are written are updated, and brought back, on a file system where old and new name are one file.
+// Files whose names change only in how they are written are updated, and brought back, on a file
+// system where old and new name are one file.
 func TestNamesThatAreOneThere(t *testing.T) {
-	for what, names := range map[string][2]string{"capitals": {"Ore.zip", "ore.zip"}, "composed": {"erzspi\u0061\u0308le.zip", "erzspi\u00e4le.zip"}} {
+	for what, names := range map[string][2]string{"capitals": {"Ore.zip", "ore.zip"},
+		"composed": {"erzspi\u0061\u0308le.zip", "erzspi\u00e4le.zip"}} {
 		for _, changed := range []bool{true, false} {
 			s := newShelf(t, "pack", 0)
 			dir := filepath.Join(peer.Folding(t, changed), "player")

@@ -52,7 +52,8 @@ func cutting(t *testing.T, server string, after int64) (address string, passed *
 	return "http://" + l.Addr().String(), passed
 }
 
-// An index served by nginx: ranges, redirects, packing, files that are not there, connections that are cut, and many players at once.
+// An index served by nginx: ranges, redirects, packing, files that are not there, connections that
+// are cut, and many players at once.
 func TestNginx(t *testing.T) {
 	s := newShelf(t, "pack", 1)
 	one := noise(1, 3_000_000)
@@ -121,17 +122,22 @@ func TestRawFilesOfAGitRepository(t *testing.T) {
 	s.publish("1.0.0", map[string][]byte{"a.zip": noise(1, 20_000)}, 0)
 	repos := t.TempDir()
 	run := func(args ...string) {
-		peer.Run(t, s.dir, git, append([]string{"-c", "user.name=crew", "-c", "user.email=crew@maps.example", "-c", "core.autocrlf=false"}, args...)...)
+		peer.Run(t, s.dir, git,
+			append([]string{"-c", "user.name=crew", "-c", "user.email=crew@maps.example", "-c", "core.autocrlf=false"},
+				args...)...)
 	}
 	run("init", "-q", "-b", "main")
 	run("add", ".")
 	run("commit", "-q", "-m", "1.0.0")
 	run("clone", "-q", "--bare", s.dir, filepath.Join(repos, "pack.git"))
 	config := filepath.Join(repos, "gitweb.conf")
-	require.NoError(t, os.WriteFile(config, []byte("$projectroot = '"+repos+"';\n$feature{'pathinfo'}{'default'} = [1];\n"), 0o644))
-	server := httptest.NewServer(&cgi.Handler{Path: script, Env: []string{"GITWEB_CONFIG=" + config}, Stderr: io.Discard})
+	require.NoError(t,
+		os.WriteFile(config, []byte("$projectroot = '"+repos+"';\n$feature{'pathinfo'}{'default'} = [1];\n"), 0o644))
+	server := httptest.NewServer(&cgi.Handler{Path: script, Env: []string{"GITWEB_CONFIG=" + config},
+		Stderr: io.Discard})
 	defer server.Close()
-	slowly := func(o *fetch.Options) { o.Remote.Stall = 20 * time.Second } // a script of Perl's begins anew for every answer
+	// a script of Perl's begins anew for every answer
+	slowly := func(o *fetch.Options) { o.Remote.Stall = 20 * time.Second }
 	raw, page := server.URL+"/pack.git/blob_plain/main:/", server.URL+"/pack.git/blob/main:/index.json"
 	dir := t.TempDir()
 	got(t, raw, dir, slowly)
@@ -145,13 +151,15 @@ func TestRawFilesOfAGitRepository(t *testing.T) {
 	got(t, "", dir, slowly)
 	assert.Equal(t, string(noise(2, 20_000)), files(t, dir)["a.zip"])
 
-	// By an address with the file's name in the query, as other servers have it: what lies beside it can't be told from that; base says it.
+	// By an address with the file's name in the query, as other servers have it: what lies beside
+	// it can't be told from that; base says it.
 	s.x.Base = raw
 	s.x.Serial++
 	s.store(0)
 	run("commit", "-q", "-a", "-m", "base")
 	run("push", "-q", filepath.Join(repos, "pack.git"), "main")
 	dir = t.TempDir()
-	got(t, server.URL+"/?"+url.Values{"p": {"pack.git"}, "a": {"blob_plain"}, "f": {"index.json"}, "hb": {"main"}}.Encode(), dir, slowly)
+	got(t, server.URL+"/?"+url.Values{"p": {"pack.git"}, "a": {"blob_plain"}, "f": {"index.json"},
+		"hb": {"main"}}.Encode(), dir, slowly)
 	assert.Len(t, files(t, dir), 1)
 }

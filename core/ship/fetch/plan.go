@@ -71,7 +71,8 @@ func chosen(r *index.Record, only []string) bool {
 			ok, err := path.Match(pattern, name)
 			return err == nil && ok
 		}
-		return match(r.Name) || match(r.File) || slices.ContainsFunc(r.Maps, func(m index.Map) bool { return match(m.Name) })
+		return match(r.Name) || match(r.File) ||
+			slices.ContainsFunc(r.Maps, func(m index.Map) bool { return match(m.Name) })
 	})
 }
 
@@ -102,7 +103,9 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 		}
 	}
 	if len(list) == 0 && len(only) > 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the index has nothing called %s", strings.Join(only, ", ")), Do: "It has: " + strings.Join(names[:min(len(names), 20)], ", ")}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("the index has nothing called %s", strings.Join(only, ", ")),
+			Do:   "It has: " + strings.Join(names[:min(len(names), 20)], ", ")}
 	}
 	if mirror {
 		for _, t := range x.Texts {
@@ -117,7 +120,9 @@ func want(x *index.Index, raw []byte, only []string, mirror bool) (list []wanted
 			why = "Vornix keeps its own records there"
 		}
 		if why != "" {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index has a file %q, which can't be there: %s", w.rel, why), Why: "Nothing was changed.", Do: "Tell its authors."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the index has a file %q, which can't be there: %s", w.rel, why),
+				Why:  "Nothing was changed.", Do: "Tell its authors."}
 		}
 	}
 	return list, nil
@@ -139,7 +144,8 @@ func content(list []wanted) string {
 func (r *run) there(rel string) (sum string, size int64, err error) {
 	info, err := os.Lstat(r.f.Join(rel))
 	if err == nil {
-		if k, ok := r.s.Files[rel]; ok && !r.o.Verify && info.Mode().IsRegular() && k.Size == info.Size() && k.ModTime == info.ModTime().UnixNano() {
+		if k, ok := r.s.Files[rel]; ok && !r.o.Verify && info.Mode().IsRegular() && k.Size == info.Size() &&
+			k.ModTime == info.ModTime().UnixNano() {
 			return k.SHA256, k.Size, nil
 		}
 	}
@@ -166,7 +172,11 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 		isWanted[w.rel] = true
 		for _, other := range r.others {
 			if _, taken := other.Files[w.rel]; taken {
-				return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s is there already, and belongs to %s", w.rel, other.Project), Place: fault.Place{File: filepath.ToSlash(r.f.Join(w.rel))}, Why: "Each would replace the other's again and again. Nothing was changed.", Do: "Fetch one of them to another folder."}
+				return &fault.Fault{Kind: fault.Refused,
+					What:  fmt.Sprintf("%s is there already, and belongs to %s", w.rel, other.Project),
+					Place: fault.Place{File: filepath.ToSlash(r.f.Join(w.rel))},
+					Why:   "Each would replace the other's again and again. Nothing was changed.",
+					Do:    "Fetch one of them to another folder."}
 			}
 		}
 		a := Action{File: w.rel, Do: Keep, Size: w.size, sum: w.sum}
@@ -219,15 +229,18 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 		case sum == "":
 			delete(r.s.Owned, rel)
 		case slices.Contains(r.s.Owned[rel], sum):
-			r.result.Actions = append(r.result.Actions, Action{File: rel, Do: Remove, Size: size, was: sum, wasOf: size})
+			r.result.Actions = append(r.result.Actions,
+				Action{File: rel, Do: Remove, Size: size, was: sum, wasOf: size})
 		default:
-			r.result.Actions = append(r.result.Actions, Action{File: rel, Do: Leave, Size: size, Note: "somebody changed it since it came"})
+			r.result.Actions = append(r.result.Actions,
+				Action{File: rel, Do: Leave, Size: size, Note: "somebody changed it since it came"})
 		}
 	}
 	return nil
 }
 
-// strangers adds files that somebody put there by hand, where a patch could start from them: an older bundle that was downloaded before.
+// strangers adds files that somebody put there by hand, where a patch could start from them: an
+// older bundle that was downloaded before.
 func (r *run) strangers(ctx context.Context, list []wanted, have map[string]string) error {
 	endings := map[string]bool{}
 	for _, w := range list {
@@ -292,7 +305,8 @@ func (r *run) address(ref string) (string, error) {
 	}
 	address, err := r.src.Address(r.x.Base, ref, r.s.Beside)
 	if err != nil {
-		return "", &fault.Fault{Kind: fault.Refused, What: "the index leads nowhere", Place: fault.Place{File: r.src.String()}, Err: err, Why: "Nothing was changed.", Do: "Tell its authors."}
+		return "", &fault.Fault{Kind: fault.Refused, What: "the index leads nowhere",
+			Place: fault.Place{File: r.src.String()}, Err: err, Why: "Nothing was changed.", Do: "Tell its authors."}
 	}
 	return address, nil
 }

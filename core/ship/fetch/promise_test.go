@@ -26,7 +26,8 @@ func TestWhatGoingBackDoes(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "game")
 	s.publish("1.0.0", map[string][]byte{"a.zip": []byte("first"), "b.zip": []byte("stays")})
 	got(t, s.dir, dir)
-	s.publish("1.1.0", map[string][]byte{"a.zip": []byte("the second"), "b.zip": []byte("stays"), "c.zip": []byte("new here")})
+	s.publish("1.1.0",
+		map[string][]byte{"a.zip": []byte("the second"), "b.zip": []byte("stays"), "c.zip": []byte("new here")})
 	got(t, s.dir, dir)
 	before := files(t, dir)
 	for _, plan := range []bool{true, false} {
@@ -55,7 +56,9 @@ func TestTheIndexOfAMirrorComesLast(t *testing.T) {
 	s := newShelf(t, "peak", 0)
 	dir := filepath.Join(t.TempDir(), "mirror")
 	for i, version := range []string{"1.0.0", "1.1.0"} {
-		s.publish(version, map[string][]byte{"a.zip": []byte("a of " + version), "j.zip": []byte("j of " + version), "z.zip": []byte("z of " + version)})
+		s.publish(version,
+			map[string][]byte{"a.zip": []byte("a of " + version), "j.zip": []byte("j of " + version),
+				"z.zip": []byte("z of " + version)})
 		var order []string
 		end := safefile.Disturb(func(step safefile.Step) error {
 			if step.Op == "rename" && filepath.Dir(step.Path) == dir {
@@ -99,17 +102,20 @@ func TestWhatIsRememberedIsDamaged(t *testing.T) {
 	s.publish("1.0.0", map[string][]byte{"a.zip": []byte("first")}, 0)
 	got(t, s.dir, dir)
 	var name string
-	require.NoError(t, filepath.WalkDir(filepath.Join(dir, fetch.Dir, "peak"), func(p string, e os.DirEntry, err error) error {
-		if data, readErr := os.ReadFile(p); readErr == nil && strings.Contains(string(data), `"project"`) && filepath.Base(p) != index.FileName {
-			name = p
-		}
-		return err
-	}))
+	require.NoError(t,
+		filepath.WalkDir(filepath.Join(dir, fetch.Dir, "peak"), func(p string, e os.DirEntry, err error) error {
+			if data, readErr := os.ReadFile(p); readErr == nil && strings.Contains(string(data), `"project"`) &&
+				filepath.Base(p) != index.FileName {
+				name = p
+			}
+			return err
+		}))
 	require.NotEmpty(t, name)
 	good, err := os.ReadFile(name)
 	require.NoError(t, err)
 	s.publish("1.1.0", map[string][]byte{"a.zip": []byte("second")}, 0)
-	for what, bad := range map[string]string{"cut off": string(good[:len(good)/2]), "another project": strings.Replace(string(good), `"peak"`, `"pass"`, 1), "empty": ""} {
+	for what, bad := range map[string]string{"cut off": string(good[:len(good)/2]),
+		"another project": strings.Replace(string(good), `"peak"`, `"pass"`, 1), "empty": ""} {
 		require.NoError(t, os.WriteFile(name, []byte(bad), 0o644))
 		_, err := get(t, s.dir, dir)
 		assert.Equal(t, fault.Refused, fault.KindOf(err), what)
@@ -125,7 +131,8 @@ func TestAWatchThatCantBegin(t *testing.T) {
 	heard := 0
 	short, stop := context.WithTimeout(ctx, 5*time.Second)
 	defer stop()
-	err := fetch.Watch(short, t.TempDir(), fetch.Options{URL: "http://", Remote: quick}, time.Millisecond, func(*fetch.Result, error) { heard++ })
+	err := fetch.Watch(short, t.TempDir(), fetch.Options{URL: "http://", Remote: quick}, time.Millisecond,
+		func(*fetch.Result, error) { heard++ })
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 	assert.Zero(t, heard)
 
@@ -133,12 +140,13 @@ func TestAWatchThatCantBegin(t *testing.T) {
 	defer stop()
 	away := quick
 	away.Retries = -1
-	err = fetch.Watch(short, t.TempDir(), fetch.Options{URL: "http://127.0.0.1:1/", Remote: away}, time.Millisecond, func(_ *fetch.Result, err error) {
-		assert.Equal(t, fault.Unreachable, fault.KindOf(err))
-		if heard++; heard == 3 {
-			stop()
-		}
-	})
+	err = fetch.Watch(short, t.TempDir(), fetch.Options{URL: "http://127.0.0.1:1/", Remote: away}, time.Millisecond,
+		func(_ *fetch.Result, err error) {
+			assert.Equal(t, fault.Unreachable, fault.KindOf(err))
+			if heard++; heard == 3 {
+				stop()
+			}
+		})
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.GreaterOrEqual(t, heard, 3)
 }
@@ -185,12 +193,14 @@ func TestWaysFromElsewhere(t *testing.T) {
 	s.x.Bundles[0].Patches[0].URL = "https://elsewhere.example/a.vnp"
 	s.store()
 	r = got(t, s.dir, dir)
-	assert.Equal(t, []string{"whole a.zip"}, did(r), "nobody is asked for a patch elsewhere than beside the index of a folder")
+	assert.Equal(t, []string{"whole a.zip"}, did(r),
+		"nobody is asked for a patch elsewhere than beside the index of a folder")
 	assert.Equal(t, map[string]string{"mine.zip": string(old), "a.zip": string(now)}, files(t, dir))
 }
 
-// Small things that are said and remembered: until when an index holds, what a pattern chooses, what lies in Vornix's folder and is not a project's, and
-// what to do when a file was changed since.
+// Small things that are said and remembered: until when an index holds, what a pattern chooses,
+// what lies in Vornix's folder and is not a project's, and what to do when a file was changed
+// since.
 func TestWhatIsSaidAndChosen(t *testing.T) {
 	s := newShelf(t, "peak", 1)
 	dir := filepath.Join(t.TempDir(), "game")

@@ -85,7 +85,10 @@ func known(dir string) (list []*state, err error) {
 			err = errors.New("it is of another project")
 		}
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Refused, What: "what is remembered of this folder can't be read", Place: fault.Place{File: filepath.ToSlash(name)}, Err: err, Why: "Without it nobody knows whose signature counts.", Do: "Remove the file, and name the key that you trust: --trust KEY"}
+			return nil, &fault.Fault{Kind: fault.Refused, What: "what is remembered of this folder can't be read",
+				Place: fault.Place{File: filepath.ToSlash(name)}, Err: err,
+				Why: "Without it nobody knows whose signature counts.",
+				Do:  "Remove the file, and name the key that you trust: --trust KEY"}
 		}
 		list = append(list, s)
 	}
@@ -151,7 +154,8 @@ func Places(dir string) ([]Place, error) {
 	}
 	list := []Place{}
 	for _, s := range states {
-		p := Place{Project: s.Project, Title: s.Title, URL: s.URL, Version: s.Version, Serial: s.Serial, Keys: append([]string{}, s.Keys...), Files: []string{}}
+		p := Place{Project: s.Project, Title: s.Title, URL: s.URL, Version: s.Version, Serial: s.Serial,
+			Keys: append([]string{}, s.Keys...), Files: []string{}}
 		for name := range s.Files {
 			p.Files = append(p.Files, name)
 		}

@@ -7,8 +7,8 @@ import (
 	"vornix/core/base/fault"
 )
 
-// Watch brings a folder up to date again and again, until ctx ends. told hears of each time; what can pass, such as a server that does not
-// answer, or an index that is refused, does not end it.
+// Watch brings a folder up to date again and again, until ctx ends. told hears of each time; what
+// can pass, such as a server that does not answer, or an index that is refused, does not end it.
 func Watch(ctx context.Context, dir string, o Options, every time.Duration, told func(*Result, error)) error {
 	timer := time.NewTimer(0)
 	defer timer.Stop()

@@ -1,9 +1,10 @@
-// Package index reads and checks version indexes (docs/formats/index.md): which bundles exist in which version, where to get
-// them, and their hashes.
+// Package index reads and checks version indexes (docs/formats/index.md): which bundles exist in
+// which version, where to get them, and their hashes.
 //
-// index.go is the file format, sign.go its signatures (Ed25519, RFC 8032). An Index that Read returned is checked: its names are
-// safe as paths, its hashes complete, and its signatures verified against the keys that it names itself; whether those keys are
-// trusted is the caller's question (Trusted). Package indexwriter writes indexes, package fetch follows them.
+// index.go is the file format, sign.go its signatures (Ed25519, RFC 8032). An Index that Read
+// returned is checked: its names are safe as paths, its hashes complete, and its signatures
+// verified against the keys that it names itself; whether those keys are trusted is the caller's
+// question (Trusted). Package indexwriter writes indexes, package fetch follows them.
 package index
 
 import (
@@ -143,14 +144,16 @@ func (x *Index) Encode() ([]byte, error) {
 	return append(out, "]\n}\n"...), nil
 }
 
-// Read reads an index, and checks that all of its signatures are right; whose they are, Trusted says. Only what is signed is read: what
-// stands behind the signatures has no say. An index that somebody wrote anew in another layout counts as unsigned when it names no
-// signatures, and is refused otherwise.
+// Read reads an index, and checks that all of its signatures are right; whose they are, Trusted
+// says. Only what is signed is read: what stands behind the signatures has no say. An index that
+// somebody wrote anew in another layout counts as unsigned when it names no signatures, and is
+// refused otherwise.
 func Read(data []byte) (*Index, error) {
 	if len(data) > Most {
 		return nil, fmt.Errorf("the index has %d bytes; at most %d are read", len(data), Most)
 	}
-	data = bytes.ReplaceAll(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), []byte("\r\n"), []byte("\n")) // Git on Windows may have written it so
+	// Git on Windows may have written it so
+	data = bytes.ReplaceAll(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), []byte("\r\n"), []byte("\n"))
 	x := &Index{}
 	before, after, found := bytes.Cut(data, []byte("\n"+signaturesLine))
 	payload := data
@@ -191,7 +194,8 @@ func (x *Index) validate() error {
 	case x.Kind != Kind:
 		return fmt.Errorf("it is no index: kind is %q", x.Kind)
 	case x.Format != Format:
-		return fmt.Errorf("it has format %d, and this program reads format %d: a newer Vornix wrote it", x.Format, Format)
+		return fmt.Errorf("it has format %d, and this program reads format %d: a newer Vornix wrote it", x.Format,
+			Format)
 	case x.Serial < 1:
 		return fmt.Errorf("its serial number is %d", x.Serial)
 	case len(x.Bundles) > mostBundles:
@@ -352,8 +356,9 @@ func (x *Index) Version() (v string) {
 	return v
 }
 
-// Normal makes the address of a folder out of what people write: with a slash at its end, without a file's name, query or fragment.
-// The second answer says what looks wrong with it, for people; empty when nothing does.
+// Normal makes the address of a folder out of what people write: with a slash at its end, without a
+// file's name, query or fragment. The second answer says what looks wrong with it, for people;
+// empty when nothing does.
 func Normal(base string) (address, doubt string) {
 	base = strings.TrimSpace(base)
 	if base == "" {
@@ -393,7 +398,11 @@ func Normal(base string) (address, doubt string) {
 // Bad makes a fault of an error of Read.
 func Bad(place string, err error) error {
 	if fault.KindOf(err) == fault.Refused {
-		return &fault.Fault{Kind: fault.Refused, What: "the index is not what was signed", Place: fault.Place{File: place}, Err: err, Why: "Nothing was changed.", Do: "Get it again; if that does not help, tell its authors."}
+		return &fault.Fault{Kind: fault.Refused, What: "the index is not what was signed",
+			Place: fault.Place{File: place}, Err: err, Why: "Nothing was changed.",
+			Do: "Get it again; if that does not help, tell its authors."}
 	}
-	return &fault.Fault{What: "the index can't be used", Place: fault.Place{File: place}, Err: err, Why: "Nothing was changed.", Do: "Check the address; it must be that of " + FileName + ", or of the folder that it lies in."}
+	return &fault.Fault{What: "the index can't be used", Place: fault.Place{File: place}, Err: err,
+		Why: "Nothing was changed.",
+		Do:  "Check the address; it must be that of " + FileName + ", or of the folder that it lies in."}
 }

@@ -26,8 +26,9 @@ type Collected struct {
 	Left   []string // bundles, patches and texts there that the index does not name
 }
 
-// Collect copies every file that the index of a project names into a folder to be served, and the index last, so that the folder's index never names a
-// missing file. Other files in the folder stay.
+// Collect copies every file that the index of a project names into a folder to be served, and the
+// index last, so that the folder's index never names a missing file. Other files in the folder
+// stay.
 func Collect(ctx context.Context, p *project.Project, to string) (*Collected, error) {
 	_, files, err := Named(p)
 	if err != nil {

@@ -27,8 +27,10 @@ type Head struct{ Name, Title, Version string }
 
 func lineValues(head Head, r index.Record, m index.Map) map[string]string {
 	values := map[string]string{
-		"map": m.Name, "title": m.Title, "file": r.File, "stem": Stem(r.File), "version": r.Version, "name": head.Name, "project": head.Title, "bundle": r.Name,
-		"mode": "", "modes": strings.Join(m.Modes, ","), "size": fmt.Sprint(r.Size), "sha256": r.SHA256, "date": r.Date, "url": r.URL, "game": m.Game,
+		"map": m.Name, "title": m.Title, "file": r.File, "stem": Stem(r.File), "version": r.Version, "name": head.Name,
+		"project": head.Title, "bundle": r.Name,
+		"mode": "", "modes": strings.Join(m.Modes, ","), "size": fmt.Sprint(r.Size), "sha256": r.SHA256, "date": r.Date,
+		"url": r.URL, "game": m.Game,
 		"players_least": fmt.Sprint(m.Players[0]), "players_most": fmt.Sprint(m.Players[1]),
 	}
 	if m.Title == "" {
@@ -48,7 +50,8 @@ func Stem(file string) string {
 	return file
 }
 
-// Text writes a form of the index that a game reads, and makes sure that whoever reads its lines finds in each what was meant.
+// Text writes a form of the index that a game reads, and makes sure that whoever reads its lines
+// finds in each what was meant.
 func Text(t *profile.IndexText, place fault.Place, head Head, records []index.Record) ([]byte, error) {
 	var content string
 	if t.Template != "" {
@@ -57,7 +60,8 @@ func Text(t *profile.IndexText, place fault.Place, head Head, records []index.Re
 			content, err = f.Fill(data(head, records))
 		}
 		if err != nil {
-			return nil, &fault.Fault{What: "the template of " + t.File + " can't be filled", Place: place, Err: err, Do: "Correct the template in the profile."}
+			return nil, &fault.Fault{What: "the template of " + t.File + " can't be filled", Place: place, Err: err,
+				Do: "Correct the template in the profile."}
 		}
 	} else {
 		lines, err := readable(t, place, head, records)
@@ -68,7 +72,8 @@ func Text(t *profile.IndexText, place fault.Place, head Head, records []index.Re
 	}
 	out, err := (&charset.Text{Encoding: "utf-8"}).WithContent(content).Write(t.Style())
 	if err != nil {
-		return nil, &fault.Fault{What: t.File + " can't be written in its encoding", Place: place, Err: err, Do: "Change the text, or the encoding in the profile."}
+		return nil, &fault.Fault{What: t.File + " can't be written in its encoding", Place: place, Err: err,
+			Do: "Change the text, or the encoding in the profile."}
 	}
 	return out, nil
 }
@@ -83,8 +88,11 @@ func readable(t *profile.IndexText, place fault.Place, head Head, records []inde
 			line := template.Line(t.Line, values, t.Escape)
 			if !reader.Same(line, values) {
 				got, _ := reader.Read(line)
-				return "", &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("a line of %s would be read as something else: %q", t.File, line), Place: place,
-					Why: fmt.Sprintf("What separates its parts also stands within one of them; the game would take %s.", spoken(t.Line, got)), Do: "Choose another separator in the profile, or escape = \"quotes\" or \"csv\" if the game reads that."}
+				return "", &fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("a line of %s would be read as something else: %q", t.File, line), Place: place,
+					Why: fmt.Sprintf("What separates its parts also stands within one of them; the game would take %s.",
+						spoken(t.Line, got)),
+					Do: "Choose another separator in the profile, or escape = \"quotes\" or \"csv\" if the game reads that."}
 			}
 			b.WriteString(line + "\n")
 		}
@@ -98,9 +106,13 @@ func data(head Head, records []index.Record) map[string]any {
 	for _, r := range records {
 		maps := []map[string]any{}
 		for _, m := range r.Maps {
-			maps = append(maps, map[string]any{"name": m.Name, "title": m.Title, "modes": append([]string{}, m.Modes...), "least": m.Players[0], "most": m.Players[1], "game": m.Game})
+			maps = append(maps,
+				map[string]any{"name": m.Name, "title": m.Title, "modes": append([]string{}, m.Modes...),
+					"least": m.Players[0], "most": m.Players[1], "game": m.Game})
 		}
-		bundles = append(bundles, map[string]any{"name": r.Name, "version": r.Version, "date": r.Date, "file": r.File, "stem": Stem(r.File), "url": r.URL, "size": r.Size, "sha256": r.SHA256, "game": r.Game, "notes": r.Notes, "maps": maps})
+		bundles = append(bundles,
+			map[string]any{"name": r.Name, "version": r.Version, "date": r.Date, "file": r.File, "stem": Stem(r.File),
+				"url": r.URL, "size": r.Size, "sha256": r.SHA256, "game": r.Game, "notes": r.Notes, "maps": maps})
 	}
 	return map[string]any{"name": head.Name, "title": head.Title, "version": head.Version, "bundles": bundles}
 }
@@ -113,7 +125,8 @@ func spoken(line string, values map[string]string) string {
 	return strings.Join(parts, ", ")
 }
 
-// ReadText reads the lines of such a form back: for each what stands in its places. A line that is not of the template is an error.
+// ReadText reads the lines of such a form back: for each what stands in its places. A line that is
+// not of the template is an error.
 func ReadText(t *profile.IndexText, data []byte) ([]map[string]string, error) {
 	read, err := charset.Read(data, t.Encoding)
 	if err != nil {

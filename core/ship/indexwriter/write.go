@@ -1,10 +1,11 @@
-// Package indexwriter writes a project's version index from its packed bundles, signs it, and checks and collects the files that it
-// names.
+// Package indexwriter writes a project's version index from its packed bundles, signs it, and
+// checks and collects the files that it names.
 //
-// write.go builds the index: it goes on from the highest number that anyone has seen (out/index, the published index, earlier
-// releases, the ledger), so that a number is never used twice. The ledger records a number before the file that carries it is
-// written. text.go writes the formats that games read themselves and reads them back before they are written. collect.go copies
-// what an index names into a folder that is served, the index last.
+// write.go builds the index: it goes on from the highest number that anyone has seen (out/index,
+// the published index, earlier releases, the ledger), so that a number is never used twice. The
+// ledger records a number before the file that carries it is written. text.go writes the formats
+// that games read themselves and reads them back before they are written. collect.go copies what an
+// index names into a folder that is served, the index last.
 package indexwriter
 
 import (
@@ -43,7 +44,8 @@ import (
 // Dir is the folder in a project that the index is written to.
 const Dir = project.OutDir + "/index"
 
-// ReleasesDir is the folder in a project with a copy of what went out, by version; PatchesDir that of patches between versions.
+// ReleasesDir is the folder in a project with a copy of what went out, by version; PatchesDir that
+// of patches between versions.
 const (
 	ReleasesDir = project.OutDir + "/releases"
 	PatchesDir  = project.OutDir + "/patches"
@@ -53,7 +55,8 @@ const (
 
 // WriteOptions for Write.
 type WriteOptions struct {
-	// Date of the release that is being made, as in 2026-11-25; empty: what was released before keeps its date, and the rest has none.
+	// Date of the release that is being made, as in 2026-11-25; empty: what was released before
+	// keeps its date, and the rest has none.
 	Date     string
 	Keys     []crypto.Signer
 	Now      time.Time // for what a signature says of its age
@@ -61,7 +64,8 @@ type WriteOptions struct {
 	LostKey  bool      // may be signed by keys that the last index does not name
 	// Rehearsal does not write the ledger: the caller restores the old index.
 	Rehearsal bool
-	// Published is the index that players get now; nil where there is none, or it could not be read. The new index takes the next number, and its keys must be among those that sign.
+	// Published is the index that players get now; nil where there is none, or it could not be
+	// read. The new index takes the next number, and its keys must be among those that sign.
 	Published   *index.Index
 	PublishedAt string // where that is, for people
 }
@@ -101,9 +105,11 @@ func Guard(p *project.Project, bundles []bundle.Bundle) error {
 		return nil
 	}
 	slices.Sort(changed)
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is released, and %s is not what was released", version, some(changed)),
-		Place: p.Doc.At("project", "version"), Why: "Players who have that version would never get the change, and a finished version is never altered.",
-		Do: fmt.Sprintf("Raise the version, with: vornix release %s", semver.Next(version))}
+	return &fault.Fault{Kind: fault.Refused,
+		What:  fmt.Sprintf("version %s is released, and %s is not what was released", version, some(changed)),
+		Place: p.Doc.At("project", "version"),
+		Why:   "Players who have that version would never get the change, and a finished version is never altered.",
+		Do:    fmt.Sprintf("Raise the version, with: vornix release %s", semver.Next(version))}
 }
 
 // some names the first few of many.
@@ -123,7 +129,8 @@ func HeadOf(p *project.Project) Head {
 func Records(p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph) []index.Record {
 	list := []index.Record{}
 	for _, b := range bundles {
-		r := index.Record{Name: nameOf(p, b), Version: p.File.Project.Version, File: b.Name, URL: url.PathEscape(b.Name), Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{}}
+		r := index.Record{Name: nameOf(p, b), Version: p.File.Project.Version, File: b.Name,
+			URL: url.PathEscape(b.Name), Size: b.Size, SHA256: b.SHA256, Maps: []index.Map{}}
 		var scenes []*scene.Map
 		for _, name := range b.Maps {
 			if a := g.Find(assetgraph.Map, name); a != nil && a.Scene != nil {
@@ -135,7 +142,8 @@ func Records(p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph) [
 		facts := metadata.Look(p, g, scenes)
 		r.Game = facts.Game
 		for _, m := range facts.Maps {
-			r.Maps = append(r.Maps, index.Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Game: m.Game})
+			r.Maps = append(r.Maps,
+				index.Map{Name: m.Name, Title: m.Title, Modes: m.Modes, Players: m.Players, Game: m.Game})
 		}
 		slices.SortFunc(r.Maps, func(a, b index.Map) int { return strings.Compare(a.Name, b.Name) })
 		list = append(list, r)
@@ -168,12 +176,14 @@ type writer struct {
 }
 
 // Write writes the index of the packed bundles and the profile's text forms of it.
-func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph, o WriteOptions) (*Result, error) {
+func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *assetgraph.Graph,
+	o WriteOptions) (*Result, error) {
 	if err := Guard(p, bundles); err != nil {
 		return nil, err
 	}
 	if _, err := time.Parse(time.DateOnly, o.Date); o.Date != "" && err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no date", o.Date), Do: "Write it as in 2026-11-25."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no date", o.Date),
+			Do: "Write it as in 2026-11-25."}
 	}
 	events, err := ledger.Read(p)
 	if err != nil {
@@ -189,7 +199,8 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 		return nil, err
 	}
 	for _, e := range events {
-		if e.Kind == ledger.Released && semver.Compare(e.Version, p.File.Project.Version) < 0 && (w.before == "" || semver.Compare(e.Version, w.before) > 0) {
+		if e.Kind == ledger.Released && semver.Compare(e.Version, p.File.Project.Version) < 0 &&
+			(w.before == "" || semver.Compare(e.Version, w.before) > 0) {
 			w.before = e.Version
 		}
 	}
@@ -229,8 +240,8 @@ func Write(ctx context.Context, p *project.Project, bundles []bundle.Bundle, g *
 	return r, nil
 }
 
-// goOn finds the previous index: the one that was written here last, the one that players get, or the one that went out with the
-// last release, whichever has the highest number.
+// goOn finds the previous index: the one that was written here last, the one that players get, or
+// the one that went out with the last release, whichever has the highest number.
 func (w *writer) goOn() error {
 	if data, err := w.d.ReadFile(path.Join(Dir, index.FileName)); err == nil {
 		w.previous, _ = index.Read(data) // one that can't be read is replaced; its serial number is in the ledger
@@ -249,12 +260,19 @@ func (w *writer) goOn() error {
 	if x == nil {
 		return nil
 	}
-	if last := ledger.LastIndex(w.events); last != nil && len(last.Keys) > 0 && x.Serial >= last.Serial && x.Trusted(last.Keys) != nil && !w.o.LostKey {
-		return &fault.Fault{Kind: fault.Refused, What: "the index that players get is not signed by a key of this project", Place: fault.Place{File: w.o.PublishedAt},
-			Why: "A stranger may have put it there, or a key was changed and its record is not in this clone. Nothing was written.", Do: "Find out who did. To continue from it anyway: --lost-key"}
+	if last := ledger.LastIndex(w.events); last != nil && len(last.Keys) > 0 && x.Serial >= last.Serial &&
+		x.Trusted(last.Keys) != nil && !w.o.LostKey {
+		return &fault.Fault{Kind: fault.Refused,
+			What:  "the index that players get is not signed by a key of this project",
+			Place: fault.Place{File: w.o.PublishedAt},
+			Why:   "A stranger may have put it there, or a key was changed and its record is not in this clone. Nothing was written.", Do: "Find out who did. To continue from it anyway: --lost-key"}
 	}
 	if x.Serial > mostSerial {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the index that players get has number %d", x.Serial), Place: fault.Place{File: w.o.PublishedAt}, Why: "No index comes so far by rising, and hardly a higher one could follow.", Do: "Find out who put it there."}
+		return &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the index that players get has number %d", x.Serial),
+			Place: fault.Place{File: w.o.PublishedAt},
+			Why:   "No index comes so far by rising, and hardly a higher one could follow.",
+			Do:    "Find out who put it there."}
 	}
 	if w.previous == nil || x.Serial >= w.previous.Serial {
 		w.previous = x
@@ -277,7 +295,8 @@ func (w *writer) index(ctx context.Context, bundles []bundle.Bundle) (*index.Ind
 	if doubt != "" {
 		w.findings = append(w.findings, finding.IndexAddress.At(w.p.Doc.At("index", "base"), "%s: %s", base, doubt))
 	}
-	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: head.Name, Title: head.Title, Game: w.p.Profile.Game.ID, Base: base}
+	x := &index.Index{Kind: index.Kind, Format: index.Format, Project: head.Name, Title: head.Title,
+		Game: w.p.Profile.Game.ID, Base: base}
 	for _, r := range w.p.File.Index.Retracted {
 		t := index.Retraction{Version: r.Version, Reason: r.Reason}
 		if e := ledger.Release(w.events, r.Version); e != nil {
@@ -325,15 +344,20 @@ func (w *writer) retracted(version string) bool {
 func (w *writer) lastGood() ([]index.Record, error) {
 	best := ""
 	for _, e := range w.events {
-		if e.Kind == ledger.Released && !w.retracted(e.Version) && semver.Compare(e.Version, w.p.File.Project.Version) < 0 && (best == "" || semver.Compare(e.Version, best) > 0) {
+		if e.Kind == ledger.Released && !w.retracted(e.Version) &&
+			semver.Compare(e.Version, w.p.File.Project.Version) < 0 &&
+			(best == "" || semver.Compare(e.Version, best) > 0) {
 			best = e.Version
 		}
 	}
 	if x := w.released(best); x != nil {
 		return x.Bundles, nil
 	}
-	return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is taken back, and there is none before it to fall back to", w.p.File.Project.Version), Place: w.p.Doc.At("index", "retracted"),
-		Why: "The index would have nothing in it, and players' maps would be removed.", Do: "Release a repaired version: vornix release " + semver.Next(w.p.File.Project.Version)}
+	return nil, &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("version %s is taken back, and there is none before it to fall back to",
+			w.p.File.Project.Version), Place: w.p.Doc.At("index", "retracted"),
+		Why: "The index would have nothing in it, and players' maps would be removed.",
+		Do:  "Release a repaired version: vornix release " + semver.Next(w.p.File.Project.Version)}
 }
 
 // released is the index that went out with a version, as its record has it; nil when there is none that can be read.
@@ -370,12 +394,14 @@ func Notes(p *project.Project) (string, error) {
 		return "", nil
 	}
 	if err != nil {
-		return "", &fault.Fault{What: "the notes can't be read", Place: fault.Place{File: rel}, Err: err, Do: "Check who may read them."}
+		return "", &fault.Fault{What: "the notes can't be read", Place: fault.Place{File: rel}, Err: err,
+			Do: "Check who may read them."}
 	}
 	return strings.TrimSpace(strings.ReplaceAll(strings.ToValidUTF8(string(data), "\ufffd"), "\r\n", "\n")), nil
 }
 
-// unchanged compares a bundle with that of the version before. The same file keeps its record; one that holds the same is a finding.
+// unchanged compares a bundle with that of the version before. The same file keeps its record; one
+// that holds the same is a finding.
 func (w *writer) unchanged(ctx context.Context, r, earlier *index.Record) error {
 	if earlier == nil || earlier.Version == r.Version {
 		return nil
@@ -408,7 +434,8 @@ func (w *writer) unchanged(ctx context.Context, r, earlier *index.Record) error 
 		}
 	}
 	if same {
-		f := finding.IndexSame.At(w.p.Doc.At("project", "version"), "%s %s holds what %s held%s", r.Name, r.Version, earlier.Version, but)
+		f := finding.IndexSame.At(w.p.Doc.At("project", "version"), "%s %s holds what %s held%s", r.Name, r.Version,
+			earlier.Version, but)
 		w.findings = append(w.findings, f)
 	}
 	return nil
@@ -439,7 +466,8 @@ func (w *writer) patches(ctx context.Context, x *index.Index) error {
 			return err
 		}
 		o.Close()
-		way := index.Patch{From: o.From, URL: patchesAddress + url.PathEscape(path.Base(rel)), Size: o.Size, SHA256: o.SHA256}
+		way := index.Patch{From: o.From, URL: patchesAddress + url.PathEscape(path.Base(rel)), Size: o.Size,
+			SHA256: o.SHA256}
 		for _, f := range o.Base.Files {
 			way.Bases = append(way.Bases, f.SHA256)
 		}
@@ -454,7 +482,8 @@ func (w *writer) patches(ctx context.Context, x *index.Index) error {
 		}
 		for i := range x.Bundles {
 			r := &x.Bundles[i]
-			if slices.ContainsFunc(o.Result.Files, func(f patch.File) bool { return f.SHA256 == r.SHA256 }) && !slices.Contains(way.Bases, r.SHA256) {
+			if slices.ContainsFunc(o.Result.Files, func(f patch.File) bool { return f.SHA256 == r.SHA256 }) &&
+				!slices.Contains(way.Bases, r.SHA256) {
 				r.Patches = append(r.Patches, way)
 			}
 		}
@@ -529,22 +558,28 @@ type NamedFile struct {
 	Source string   // system path of a copy here, which was verified
 }
 
-// Check compares the index on disk with the files on disk: each is there, with its size and hash. It returns the index that was verified.
+// Check compares the index on disk with the files on disk: each is there, with its size and hash.
+// It returns the index that was verified.
 func Check(p *project.Project) (*index.Index, error) {
 	x, _, err := Named(p)
 	return x, err
 }
 
-// Named is Check that also lists the files that the index names, each once, with the place of a verified copy. The index itself is not among them.
+// Named is Check that also lists the files that the index names, each once, with the place of a
+// verified copy. The index itself is not among them.
 func Named(p *project.Project) (*index.Index, []NamedFile, error) {
 	rel := path.Join(Dir, index.FileName)
 	data, err := os.ReadFile(p.Join(rel))
 	if err != nil {
-		return nil, nil, &fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel}, Do: "Write it with 'vornix index write'."}
+		return nil, nil,
+			&fault.Fault{Kind: fault.Usage, What: "there is no index yet", Place: fault.Place{File: rel},
+				Do: "Write it with 'vornix index write'."}
 	}
 	x, err := index.Read(data)
 	if err != nil {
-		return nil, nil, &fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err, Do: "Write it again with 'vornix index write'."}
+		return nil, nil,
+			&fault.Fault{What: "the index is damaged", Place: fault.Place{File: rel}, Err: err,
+				Do: "Write it again with 'vornix index write'."}
 	}
 	local, err := NewLocal(p)
 	if err != nil {
@@ -574,13 +609,15 @@ func Named(p *project.Project) (*index.Index, []NamedFile, error) {
 			if err != nil {
 				return nil, nil, err
 			}
-			if err := add(NamedFile{Path: name, Kind: "patch", Size: way.Size, SHA256: way.SHA256}, []string{p.Join(PatchesDir, path.Base(name))}); err != nil {
+			if err := add(NamedFile{Path: name, Kind: "patch", Size: way.Size, SHA256: way.SHA256},
+				[]string{p.Join(PatchesDir, path.Base(name))}); err != nil {
 				return nil, nil, err
 			}
 		}
 	}
 	for _, t := range x.Texts {
-		if err := add(NamedFile{Path: t.File, Kind: "text", Size: t.Size, SHA256: t.SHA256}, []string{p.Join(Dir, t.File)}); err != nil {
+		if err := add(NamedFile{Path: t.File, Kind: "text", Size: t.Size, SHA256: t.SHA256},
+			[]string{p.Join(Dir, t.File)}); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -603,21 +640,29 @@ func checkTexts(p *project.Project, x *index.Index) error {
 		}
 		lines, err := ReadText(t, data)
 		if err != nil {
-			return &fault.Fault{What: "the game's form of the index can't be read back", Place: place, Err: err, Do: "Write the index again with 'vornix index write'."}
+			return &fault.Fault{What: "the game's form of the index can't be read back", Place: place, Err: err,
+				Do: "Write the index again with 'vornix index write'."}
 		}
 		n := 0
 		for _, r := range x.Bundles {
 			for _, m := range r.Maps {
 				want := lineValues(head, r, m)
-				if n >= len(lines) || !template.NewReader(t.Line, t.Escape).Same(template.Line(t.Line, lines[n], t.Escape), want) {
+				if n >= len(lines) ||
+					!template.NewReader(t.Line, t.Escape).Same(template.Line(t.Line, lines[n], t.Escape), want) {
 					place.Line = n + 1
-					return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the game reads something else of %s than the index says", m.Name), Place: place, Why: "Players would get another version, or none.", Do: "Write the index again with 'vornix index write'."}
+					return &fault.Fault{Kind: fault.Refused,
+						What:  fmt.Sprintf("the game reads something else of %s than the index says", m.Name),
+						Place: place, Why: "Players would get another version, or none.",
+						Do: "Write the index again with 'vornix index write'."}
 				}
 				n++
 			}
 		}
 		if n < len(lines) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the game reads %d maps, and the index has %d", len(lines), n), Place: place, Why: "Players would be told of what is not there.", Do: "Write the index again with 'vornix index write'."}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the game reads %d maps, and the index has %d", len(lines), n), Place: place,
+				Why: "Players would be told of what is not there.",
+				Do:  "Write the index again with 'vornix index write'."}
 		}
 	}
 	return nil
@@ -636,8 +681,10 @@ func same(p *project.Project, file string, at []string, size int64, sum string) 
 		case err != nil:
 			first = err
 		default:
-			first = &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s is not what the index says: %d bytes with SHA-256 %.12s…, and the index has %d bytes with %.12s…", file, n, got, size, sum),
-				Place: fault.Place{File: filepath.ToSlash(rel)}, Why: "Players' downloads would be refused as damaged.", Do: "Write the index again with 'vornix index write'."}
+			first = &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("%s is not what the index says: %d bytes with SHA-256 %.12s…, and the index has %d bytes with %.12s…", file, n, got, size, sum),
+				Place: fault.Place{File: filepath.ToSlash(rel)}, Why: "Players' downloads would be refused as damaged.",
+				Do: "Write the index again with 'vornix index write'."}
 		}
 	}
 	return "", first
@@ -645,7 +692,8 @@ func same(p *project.Project, file string, at []string, size int64, sum string) 
 
 // known are the keys that players hold an index to who have the last one.
 func (w *writer) known() []string {
-	if x := w.o.Published; x != nil && len(x.Keys) > 0 && !w.o.LostKey && (w.previous == nil || x.Serial >= w.previous.Serial) {
+	if x := w.o.Published; x != nil && len(x.Keys) > 0 && !w.o.LostKey &&
+		(w.previous == nil || x.Serial >= w.previous.Serial) {
 		return x.Keys
 	}
 	if w.previous != nil && len(w.previous.Keys) > 0 {
@@ -657,7 +705,8 @@ func (w *writer) known() []string {
 	return nil
 }
 
-// lives says whether the last index ends when the project says that it should, and has not ended yet. One without a signature does not end.
+// lives says whether the last index ends when the project says that it should, and has not ended
+// yet. One without a signature does not end.
 func (w *writer) lives() bool {
 	if len(w.previous.Signatures) == 0 {
 		return true
@@ -711,19 +760,26 @@ func (w *writer) sign(x *index.Index) error {
 
 // NoKey is the error of an index that must be signed, and that nobody signs.
 func NoKey() error {
-	return &fault.Fault{Kind: fault.Refused, What: "the index is signed, and no key is named", Why: "Players who have the last one refuse one without a signature. Nothing was written.", Do: "Name the key: --key FILE, --key agent, or in VORNIX_SIGNING_KEY; to give signatures up: --unsigned"}
+	return &fault.Fault{Kind: fault.Refused, What: "the index is signed, and no key is named",
+		Why: "Players who have the last one refuse one without a signature. Nothing was written.",
+		Do:  "Name the key: --key FILE, --key agent, or in VORNIX_SIGNING_KEY; to give signatures up: --unsigned"}
 }
 
 // aheadOf is how far clocks of two machines may differ.
 const aheadOf = time.Hour
 
-// clock refuses to sign when this machine's clock is behind the last signature: an index that is dated back could end before players get it.
+// clock refuses to sign when this machine's clock is behind the last signature: an index that is
+// dated back could end before players get it.
 func clock(issued string, now time.Time) error {
 	last, err := time.Parse(time.RFC3339, issued)
 	if err != nil || !now.Before(last.Add(-aheadOf)) {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the clock of this machine is behind: it is %s, and the last index was signed at %s", now.UTC().Format(time.RFC3339), issued), Why: "The index would be dated before the last one and could expire too early. Nothing was written.", Do: "Set the clock. If the last index is dated in the future by mistake, remove it and write a new one."}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("the clock of this machine is behind: it is %s, and the last index was signed at %s",
+			now.UTC().Format(time.RFC3339), issued),
+		Why: "The index would be dated before the last one and could expire too early. Nothing was written.",
+		Do:  "Set the clock. If the last index is dated in the future by mistake, remove it and write a new one."}
 }
 
 // saysTheSame compares with the last index but for what comes with signing.
@@ -742,7 +798,8 @@ func (w *writer) remember(x *index.Index) error {
 	if w.o.Rehearsal {
 		return nil
 	}
-	return ledger.Add(w.p, ledger.Event{Kind: ledger.Indexed, Time: time.Now(), Version: x.Version(), Serial: x.Serial, Keys: x.Keys})
+	return ledger.Add(w.p,
+		ledger.Event{Kind: ledger.Indexed, Time: time.Now(), Version: x.Version(), Serial: x.Serial, Keys: x.Keys})
 }
 
 // SignAgain signs the index that is there anew: with other keys, or for a longer time.

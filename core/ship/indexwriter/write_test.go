@@ -92,10 +92,14 @@ func (d *desk) release(date string, o indexwriter.WriteOptions) *index.Index {
 	files := map[string]string{}
 	for _, b := range d.bundles {
 		files[b.Name] = b.SHA256
-		demotest.Put(d.t, d.p, indexwriter.ReleasesDir+"/"+version+"/"+b.Name, must(os.ReadFile(d.p.Join(bundle.Dir, b.Name))))
+		demotest.Put(d.t, d.p, indexwriter.ReleasesDir+"/"+version+"/"+b.Name,
+			must(os.ReadFile(d.p.Join(bundle.Dir, b.Name))))
 	}
-	demotest.Put(d.t, d.p, indexwriter.ReleasesDir+"/"+version+"/index.json", must(os.ReadFile(d.p.Join(indexwriter.Dir, index.FileName))))
-	require.NoError(d.t, ledger.Add(d.p, ledger.Event{Kind: ledger.Released, Time: time.Now(), Date: date, Version: version, Files: files}))
+	demotest.Put(d.t, d.p, indexwriter.ReleasesDir+"/"+version+"/index.json",
+		must(os.ReadFile(d.p.Join(indexwriter.Dir, index.FileName))))
+	require.NoError(d.t,
+		ledger.Add(d.p, ledger.Event{Kind: ledger.Released, Time: time.Now(), Date: date, Version: version,
+			Files: files}))
 	return r.Index
 }
 
@@ -123,12 +127,16 @@ func TestARecordForEachBundleAndMap(t *testing.T) {
 	assert.Equal(t, x, read)
 	assert.Equal(t, must(indexwriter.Check(d.p)), x)
 	r := *x.Record("highline")
-	assert.Equal(t, index.Record{Name: "highline", Version: "1.0.0", Date: "2026-11-20", File: "highline-1.0.0.parcel", URL: "highline-1.0.0.parcel", Size: d.bundles[0].Size, SHA256: d.bundles[0].SHA256, Game: "1.2",
+	assert.Equal(t, index.Record{Name: "highline", Version: "1.0.0", Date: "2026-11-20", File: "highline-1.0.0.parcel",
+		URL: "highline-1.0.0.parcel", Size: d.bundles[0].Size, SHA256: d.bundles[0].SHA256, Game: "1.2",
 		Notes: "The first release: two stations, four ways to race between them, and a wind that does not care who you are.",
-		Maps: []index.Map{{Name: "cairn_station", Title: "Cairn Station", Modes: []string{"relay", "dash", "night-relay"}, Players: [2]int{2, 8}, Game: "1.2"},
-			{Name: "saltpan_relay", Title: "Saltpan Relay", Modes: []string{"relay", "survey"}, Players: [2]int{2, 6}, Game: "1.1"}}}, r)
+		Maps: []index.Map{{Name: "cairn_station", Title: "Cairn Station",
+			Modes: []string{"relay", "dash", "night-relay"}, Players: [2]int{2, 8}, Game: "1.2"},
+			{Name: "saltpan_relay", Title: "Saltpan Relay", Modes: []string{"relay", "survey"}, Players: [2]int{2, 6},
+				Game: "1.1"}}}, r)
 	assert.Equal(t, "https://downloads.example/highline/", x.Base)
-	assert.Equal(t, "cairn_station 1.0.0 highline-1.0.0.parcel\nsaltpan_relay 1.0.0 highline-1.0.0.parcel\n", string(must(os.ReadFile(d.p.Join("out/index/stations.txt")))))
+	assert.Equal(t, "cairn_station 1.0.0 highline-1.0.0.parcel\nsaltpan_relay 1.0.0 highline-1.0.0.parcel\n",
+		string(must(os.ReadFile(d.p.Join("out/index/stations.txt")))))
 
 	line := &d.p.Profile.Index.Texts[0].Line
 	*line = "{version} {map} {file}" // as a game would read it that wants the version first
@@ -162,10 +170,12 @@ func TestARecordForEachBundleAndMap(t *testing.T) {
 
 func TestVersionsThatAreNotRaisedOrForNothing(t *testing.T) {
 	d := newDesk(t, "highline")
-	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "1", "waybill.json": `{"version":"1.0.0"}`}, "cairn_station")
+	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "1", "waybill.json": `{"version":"1.0.0"}`},
+		"cairn_station")
 	d.release("2026-11-20", indexwriter.WriteOptions{})
 	d.bundles = nil
-	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "2", "waybill.json": `{"version":"1.0.0"}`}, "cairn_station")
+	d.pack("highline-1.0.0.parcel", map[string]string{"maps/a.vnm": "2", "waybill.json": `{"version":"1.0.0"}`},
+		"cairn_station")
 	_, err := d.write(indexwriter.WriteOptions{})
 	var f *fault.Fault
 	require.ErrorAs(t, err, &f)
@@ -174,13 +184,17 @@ func TestVersionsThatAreNotRaisedOrForNothing(t *testing.T) {
 	assert.Equal(t, "vornix.toml:6:1", f.Place.String())
 
 	d.version("1.0.1")
-	d.pack("highline-1.0.1.parcel", map[string]string{"maps/a.vnm": "1", "waybill.json": `{"version":"1.0.1"}`}, "cairn_station")
+	d.pack("highline-1.0.1.parcel", map[string]string{"maps/a.vnm": "1", "waybill.json": `{"version":"1.0.1"}`},
+		"cairn_station")
 	r, err := d.write(indexwriter.WriteOptions{})
 	require.NoError(t, err)
 	require.Len(t, r.Findings, 1)
-	assert.Equal(t, "index.unchanged highline 1.0.1 holds what 1.0.0 held but for waybill.json", r.Findings[0].ID+" "+r.Findings[0].Text)
+	assert.Equal(t, "index.unchanged highline 1.0.1 holds what 1.0.0 held but for waybill.json",
+		r.Findings[0].ID+" "+r.Findings[0].Text)
 	d.bundles = nil
-	d.pack("highline-1.0.1.parcel", map[string]string{"maps/a.vnm": "1", "textures/x.ktx2": "new", "waybill.json": `{"version":"1.0.1"}`}, "cairn_station")
+	d.pack("highline-1.0.1.parcel",
+		map[string]string{"maps/a.vnm": "1", "textures/x.ktx2": "new", "waybill.json": `{"version":"1.0.1"}`},
+		"cairn_station")
 	r, err = d.write(indexwriter.WriteOptions{})
 	require.NoError(t, err)
 	assert.Empty(t, r.Findings)
@@ -194,7 +208,9 @@ func TestVersionsThatAreNotRaisedOrForNothing(t *testing.T) {
 	d.pack("tram_depot.vnm", map[string]string{"maps/a.vnm": "2"}, "tram_depot")
 	d.pack("other.vnm", map[string]string{"maps/a.vnm": "1"}, "other")
 	x := d.release("2026-11-25", indexwriter.WriteOptions{})
-	assert.Equal(t, []string{"1.1.0", "2026-11-25", "1.0.0", "2026-11-20"}, []string{x.Record("tram_depot").Version, x.Record("tram_depot").Date, x.Record("other").Version, x.Record("other").Date})
+	assert.Equal(t, []string{"1.1.0", "2026-11-25", "1.0.0", "2026-11-20"},
+		[]string{x.Record("tram_depot").Version, x.Record("tram_depot").Date, x.Record("other").Version,
+			x.Record("other").Date})
 	assert.Contains(t, string(must(os.ReadFile(d.p.Join("out/index/levels.xml")))), `version="1.1.0" bytes="`)
 }
 
@@ -216,12 +232,14 @@ func TestRetracted(t *testing.T) {
 	d.pack("highline-1.1.0.parcel", map[string]string{"maps/a.vnm": "2"}, "cairn_station")
 	second := d.release("2026-11-25", indexwriter.WriteOptions{})
 	require.NoError(t, d.p.Retract("1.1.0", "the \"lift\"\ndoes not stop", false, []string{"1.0.0", "1.1.0"}))
-	assert.ErrorContains(t, demotest.Load(t, d.p.Dir).Retract("1.1.0", "x", false, []string{"1.1.0"}), "taken back already")
+	assert.ErrorContains(t, demotest.Load(t, d.p.Dir).Retract("1.1.0", "x", false, []string{"1.1.0"}),
+		"taken back already")
 	d.p = demotest.Load(t, d.p.Dir)
 	r, err := d.write(indexwriter.WriteOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, first.Bundles, r.Index.Bundles)
-	assert.Equal(t, []index.Retraction{{Version: "1.1.0", Reason: "the \"lift\"\ndoes not stop", Files: []string{second.Bundles[0].SHA256}}}, r.Index.Retracted)
+	assert.Equal(t, []index.Retraction{{Version: "1.1.0", Reason: "the \"lift\"\ndoes not stop",
+		Files: []string{second.Bundles[0].SHA256}}}, r.Index.Retracted)
 	_, err = indexwriter.Check(d.p)
 	require.NoError(t, err, "its file is among the releases")
 
@@ -247,7 +265,8 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, x.Trusted([]string{newWord, oldWord}))
 	assert.ErrorContains(t, x.Trusted([]string{newWord}), "not trusted")
-	assert.Equal(t, []string{"2026-11-26T12:00:00Z", "2027-05-25T12:00:00Z"}, []string{x.Issued, x.Expires}, "valid_days = 180")
+	assert.Equal(t, []string{"2026-11-26T12:00:00Z", "2027-05-25T12:00:00Z"}, []string{x.Issued, x.Expires},
+		"valid_days = 180")
 	assert.False(t, x.Expired(now.AddDate(0, 0, 179)))
 	assert.True(t, x.Expired(now.AddDate(0, 0, 180)))
 	same, err := write(indexwriter.WriteOptions{})
@@ -266,14 +285,16 @@ func TestSignedByWhomItMustBe(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, both.Trusted([]string{oldWord}), "who knows the old key takes it")
 	assert.Equal(t, []string{oldWord, newWord}, both.Keys, "and knows the new one then")
-	after, err := indexwriter.SignAgain(d.p, indexwriter.WriteOptions{Keys: []crypto.Signer{new}, Now: now.AddDate(0, 1, 0)})
+	after, err := indexwriter.SignAgain(d.p,
+		indexwriter.WriteOptions{Keys: []crypto.Signer{new}, Now: now.AddDate(0, 1, 0)})
 	require.NoError(t, err)
 	assert.Equal(t, both.Serial+1, after.Serial)
 	assert.Equal(t, "2027-06-24T12:00:00Z", after.Expires, "good for longer")
 	require.NoError(t, after.Trusted(both.Keys))
 	_, err = indexwriter.SignAgain(d.p, indexwriter.WriteOptions{Keys: []crypto.Signer{old}, Now: now})
 	assert.ErrorContains(t, err, "none of the keys")
-	_, err = indexwriter.SignAgain(d.p, indexwriter.WriteOptions{Keys: []crypto.Signer{old}, Now: now.AddDate(0, 1, 1), LostKey: true})
+	_, err = indexwriter.SignAgain(d.p,
+		indexwriter.WriteOptions{Keys: []crypto.Signer{old}, Now: now.AddDate(0, 1, 1), LostKey: true})
 	require.NoError(t, err)
 	d.bundles = d.bundles[:1]
 	x, err = write(indexwriter.WriteOptions{Unsigned: true})
@@ -303,7 +324,12 @@ func TestNothingOfASignedIndexCanBeChanged(t *testing.T) {
 		"more behind":       strings.TrimSuffix(text, "}\n") + `, "bundles": [], "serial": 99}`,
 		"a second one":      strings.Replace(text, `"serial": 1,`, `"serial": 1, "serial": 99,`, 1),
 		"without signature": text[:strings.Index(text, "\n  \"signatures\"")] + "\n  \"signatures\": []\n}\n",
-		"another layout":    func() string { var b bytes.Buffer; require.NoError(t, json.Compact(&b, data)); return b.String() }(),
+		"another layout": func() string {
+			var b bytes.Buffer
+			require.NoError(t,
+				json.Compact(&b, data))
+			return b.String()
+		}(),
 	} {
 		got, err := index.Read([]byte(bad))
 		if err == nil {
@@ -314,7 +340,8 @@ func TestNothingOfASignedIndexCanBeChanged(t *testing.T) {
 		}
 		assert.Equal(t, name == "more behind", err == nil, name)
 	}
-	assert.Equal(t, x, must(index.Read([]byte("\xef\xbb\xbf"+strings.ReplaceAll(text, "\n", "\r\n")))), "as Git on Windows may have it")
+	assert.Equal(t, x, must(index.Read([]byte("\xef\xbb\xbf"+strings.ReplaceAll(text, "\n", "\r\n")))),
+		"as Git on Windows may have it")
 }
 
 // Text from a map's title can't add a line or a field to a list, and what would be read as something else is refused.
@@ -322,16 +349,20 @@ func TestFormsOfTheGame(t *testing.T) {
 	records := []index.Record{{Name: "b", File: "b-1.vnm", URL: "b-1.vnm", Version: "1.0.0", Maps: []index.Map{
 		{Name: "cairn", Title: "a\nevil 9.9.9\r\x00b"}, {Name: "salt", Title: `say "x"; <b>`}}}}
 	head := indexwriter.Head{Name: "p", Title: "P", Version: "1.0.0"}
-	assert.Equal(t, []string{"cairn|a evil 9.9.9  b", `salt|say "x"; <b>`}, indexwriter.Lines(profile.ListFile{Line: "{map}|{title}"}, head, records))
+	assert.Equal(t, []string{"cairn|a evil 9.9.9  b", `salt|say "x"; <b>`},
+		indexwriter.Lines(profile.ListFile{Line: "{map}|{title}"}, head, records))
 	for _, c := range []struct {
 		text profile.IndexText
 		want string
 	}{
 		{profile.IndexText{File: "versions", Line: "{map} {version}"}, "cairn 1.0.0\nsalt 1.0.0\n"},
-		{profile.IndexText{File: "versions", Line: "{map}={version}", Head: "# mine\n", Foot: "# end\n", Lines: "crlf"}, "# mine\r\ncairn=1.0.0\r\nsalt=1.0.0\r\n# end\r\n"},
+		{profile.IndexText{File: "versions", Line: "{map}={version}", Head: "# mine\n", Foot: "# end\n", Lines: "crlf"},
+			"# mine\r\ncairn=1.0.0\r\nsalt=1.0.0\r\n# end\r\n"},
 		{profile.IndexText{Line: "{title};{version}"}, ""},
-		{profile.IndexText{Line: "{title};{version}", Escape: "csv"}, "a evil 9.9.9  b;1.0.0\n\"say \"\"x\"\"; <b>\";1.0.0\n"},
-		{profile.IndexText{Line: `"{title}" "{version}" {stem}`, Escape: "quotes"}, "\"a\\nevil 9.9.9\\r b\" \"1.0.0\" b-1\n\"say \\\"x\\\"; <b>\" \"1.0.0\" b-1\n"},
+		{profile.IndexText{Line: "{title};{version}", Escape: "csv"},
+			"a evil 9.9.9  b;1.0.0\n\"say \"\"x\"\"; <b>\";1.0.0\n"},
+		{profile.IndexText{Line: `"{title}" "{version}" {stem}`, Escape: "quotes"},
+			"\"a\\nevil 9.9.9\\r b\" \"1.0.0\" b-1\n\"say \\\"x\\\"; <b>\" \"1.0.0\" b-1\n"},
 	} {
 		data, err := indexwriter.Text(&c.text, fault.Place{}, head, records)
 		if c.want == "" {
@@ -348,7 +379,8 @@ func TestFormsOfTheGame(t *testing.T) {
 	}
 	_, err := indexwriter.ReadText(&profile.IndexText{Line: "{map}={version}"}, []byte("a=1\nb 2\n"))
 	assert.ErrorContains(t, err, "line 2")
-	_, err = indexwriter.Text(&profile.IndexText{File: "x", Line: "{map} {title}", Encoding: "cp437", Escape: "quotes"}, fault.Place{}, head, []index.Record{{Maps: []index.Map{{Name: "m", Title: "日本"}}}})
+	_, err = indexwriter.Text(&profile.IndexText{File: "x", Line: "{map} {title}", Encoding: "cp437", Escape: "quotes"},
+		fault.Place{}, head, []index.Record{{Maps: []index.Map{{Name: "m", Title: "日本"}}}})
 	assert.ErrorContains(t, err, "can't be written in its encoding")
 }
 

@@ -33,7 +33,9 @@ func (d *Desk) There(ctx context.Context, name string) (*workshop.Item, error) {
 		return nil, err
 	}
 	if x == nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no item %s at %s yet", name, d.About.Name), Place: fault.Place{File: d.Address}, Do: fmt.Sprintf("'vornix publish %s' makes it.", d.Name)}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("there is no item %s at %s yet", name, d.About.Name), Place: fault.Place{File: d.Address},
+			Do: fmt.Sprintf("'vornix publish %s' makes it.", d.Name)}
 	}
 	if found {
 		return x, d.remember(name, r)
@@ -69,7 +71,8 @@ func Survey(ctx context.Context, p *project.Project, target string, a Access) []
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	failed := func(err error) []*State {
-		return []*State{{Target: target, Versions: []workshop.Version{}, Error: err.Error(), Unreachable: fault.KindOf(err) == fault.Unreachable}}
+		return []*State{{Target: target, Versions: []workshop.Version{}, Error: err.Error(),
+			Unreachable: fault.KindOf(err) == fault.Unreachable}}
 	}
 	all, err := readRecords(p)
 	if err != nil {
@@ -116,12 +119,16 @@ func (d *Desk) PlanShow(ctx context.Context, name string, to workshop.Visibility
 	if err != nil {
 		return nil, err
 	}
-	s := &Show{Target: d.Name, Item: name, ID: x.ID, Address: d.Client.PageOf(x.ID), From: x.Visibility, To: to, Version: x.Version, Missing: []workshop.Wrong{}, after: x.Revision}
+	s := &Show{Target: d.Name, Item: name, ID: x.ID, Address: d.Client.PageOf(x.ID), From: x.Visibility, To: to,
+		Version: x.Version, Missing: []workshop.Wrong{}, after: x.Revision}
 	if to == workshop.Hidden {
 		return s, nil
 	}
 	if x.Withdrawn != nil {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s was withdrawn: %s", name, x.Withdrawn.Reason), Place: fault.Place{File: s.Address}, Do: fmt.Sprintf("Bring it back first: vornix publish withdraw %s --back", d.Name)}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the item %s was withdrawn: %s", name, x.Withdrawn.Reason),
+			Place: fault.Place{File: s.Address},
+			Do:    fmt.Sprintf("Bring it back first: vornix publish withdraw %s --back", d.Name)}
 	}
 	var current *workshop.Version
 	if x.Current > 0 {
@@ -140,7 +147,10 @@ func (d *Desk) PlanShow(ctx context.Context, name string, to workshop.Visibility
 // Show changes an item's visibility as planned.
 func (d *Desk) Show(ctx context.Context, s *Show) (*workshop.Item, error) {
 	if len(s.Missing) > 0 && s.To != workshop.Hidden {
-		f := &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the page of %s is not finished: %s", s.Item, s.Missing[0]), Place: fault.Place{File: s.Address}, Why: "Players would see it as it is.", Do: fmt.Sprintf("Add it under [page] in %s, and run 'vornix publish %s'.", project.FileName, d.Name)}
+		f := &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the page of %s is not finished: %s", s.Item, s.Missing[0]),
+			Place: fault.Place{File: s.Address}, Why: "Players would see it as it is.",
+			Do: fmt.Sprintf("Add it under [page] in %s, and run 'vornix publish %s'.", project.FileName, d.Name)}
 		if s.Missing[0].Field == "files" {
 			f.Do = fmt.Sprintf("Run 'vornix publish %s' first.", d.Name)
 		}
@@ -164,7 +174,10 @@ func (d *Desk) Withdraw(ctx context.Context, name, version, reason string, back 
 		}
 		i := slices.IndexFunc(versions, func(v workshop.Version) bool { return v.Version == version })
 		if i < 0 {
-			return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("the item %s has no version %s", name, version), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: fmt.Sprintf("See: vornix publish history %s", d.Name)}
+			return nil, &fault.Fault{Kind: fault.Usage,
+				What:  fmt.Sprintf("the item %s has no version %s", name, version),
+				Place: fault.Place{File: d.Client.PageOf(x.ID)},
+				Do:    fmt.Sprintf("See: vornix publish history %s", d.Name)}
 		}
 		number, gone = versions[i].Number, versions[i].Withdrawn
 	}
@@ -191,9 +204,11 @@ type Got struct {
 // mostGot is how much an item can have, in bytes.
 const mostGot = 64 << 30
 
-// Get follows an item as a player does, downloads its current version into a folder and holds every file to its hash, and to what the project
-// published. It is the second account's token that is used, where the target has one; else nobody's for what everybody can see, else the owner's.
-func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced func(done, total int64)) (*Got, error) {
+// Get follows an item as a player does, downloads its current version into a folder and holds every
+// file to its hash, and to what the project published. It is the second account's token that is
+// used, where the target has one; else nobody's for what everybody can see, else the owner's.
+func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced func(done, total int64)) (*Got,
+	error) {
 	x, err := d.There(ctx, name)
 	if err != nil {
 		return nil, err
@@ -217,8 +232,10 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 	}
 	seen, err := client.Item(ctx, x.ID)
 	if workshop.Is(err, workshop.NotThere) {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s is hidden from %s", name, got.Account), Place: fault.Place{File: d.Client.PageOf(x.ID)},
-			Do: fmt.Sprintf("Add testers = [%q] to the target and run 'vornix publish edit %s', or show it to those who have the link: vornix publish visibility %s link", got.Account, d.Name, d.Name)}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the item %s is hidden from %s", name, got.Account),
+			Place: fault.Place{File: d.Client.PageOf(x.ID)},
+			Do:    fmt.Sprintf("Add testers = [%q] to the target and run 'vornix publish edit %s', or show it to those who have the link: vornix publish visibility %s link", got.Account, d.Name, d.Name)}
 	}
 	if err != nil {
 		return nil, err
@@ -229,7 +246,8 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 		}
 	}
 	if seen.Current == 0 {
-		return nil, &fault.Fault{What: fmt.Sprintf("the item %s has nothing to download", name), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: fmt.Sprintf("Run 'vornix publish %s' first.", d.Name)}
+		return nil, &fault.Fault{What: fmt.Sprintf("the item %s has nothing to download", name),
+			Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: fmt.Sprintf("Run 'vornix publish %s' first.", d.Name)}
 	}
 	v, err := client.Version(ctx, x.ID, seen.Current)
 	if err != nil {
@@ -238,11 +256,18 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 	got.Version, got.Number = v.Version, v.Number
 	total := int64(0)
 	for _, f := range v.Files {
-		if safefile.CheckForeign(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) || f.Size < 0 {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop names a file %q, which is no file's name", f.Name), Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.", Do: "Tell the workshop."}
+		if safefile.CheckForeign(f.Name) != nil || path.Base(f.Name) != f.Name || !workshop.IsHash(f.SHA256) ||
+			f.Size < 0 {
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("the workshop names a file %q, which is no file's name", f.Name),
+				Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.",
+				Do: "Tell the workshop."}
 		}
 		if total += f.Size; total > mostGot || f.Size > mostGot {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the workshop says that the item has %d bytes or more", total), Place: fault.Place{File: d.Client.String()}, Why: "No disk is filled on its word.", Do: "Tell the workshop."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("the workshop says that the item has %d bytes or more", total),
+				Place: fault.Place{File: d.Client.String()}, Why: "No disk is filled on its word.",
+				Do: "Tell the workshop."}
 		}
 	}
 	for _, f := range v.Files {
@@ -295,7 +320,8 @@ func (d *Desk) Files(ctx context.Context) (map[string]*StoredFile, error) {
 }
 
 // take downloads one file, twice when what came first is another one.
-func (d *Desk) take(ctx context.Context, client *workshop.Client, id string, v *workshop.Version, f workshop.File, dir *safefile.Dir, advanced func(int64)) error {
+func (d *Desk) take(ctx context.Context, client *workshop.Client, id string, v *workshop.Version, f workshop.File,
+	dir *safefile.Dir, advanced func(int64)) error {
 	for try := 0; ; try++ {
 		part, err := dir.Resume(f.Name)
 		if err != nil {
@@ -316,7 +342,11 @@ func (d *Desk) take(ctx context.Context, client *workshop.Client, id string, v *
 			return err
 		}
 		if try == 1 {
-			return &fault.Fault{What: fmt.Sprintf("what players get as %s is not what was published", f.Name), Place: fault.Place{File: d.Client.PageOf(id)}, Why: "They would have something else, or something broken.", Do: fmt.Sprintf("Take the version off: vornix publish withdraw %s %s --reason damaged", d.Name, v.Version)}
+			return &fault.Fault{What: fmt.Sprintf("what players get as %s is not what was published", f.Name),
+				Place: fault.Place{File: d.Client.PageOf(id)},
+				Why:   "They would have something else, or something broken.",
+				Do: fmt.Sprintf("Take the version off: vornix publish withdraw %s %s --reason damaged", d.Name,
+					v.Version)}
 		}
 	}
 }

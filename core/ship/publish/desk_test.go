@@ -51,7 +51,8 @@ type desk struct {
 }
 
 func newDesk(t *testing.T) *desk {
-	d := &desk{t: t, p: demotest.Project(t, "lower-sidings"), dir: t.TempDir(), data: map[string][]byte{}, trip: &trip{}, retries: -1}
+	d := &desk{t: t, p: demotest.Project(t, "lower-sidings"), dir: t.TempDir(), data: map[string][]byte{},
+		trip: &trip{}, retries: -1}
 	d.p.Profile.Workshop.Each = "mod"
 	d.stand("")
 	c := contract.Read(t)
@@ -59,7 +60,8 @@ func newDesk(t *testing.T) *desk {
 		o.Retries, o.Wait, o.MostWait = d.retries, 5*time.Millisecond, 40*time.Millisecond
 	}, Round: func(next http.RoundTripper) http.RoundTripper { return d.trip.wrap(c.Wrap(next)) }}
 	d.target(func(x *project.Target) {
-		*x = project.Target{Kind: "workshop", URL: d.w.URL, TokenFile: filepath.Join(d.dir, "tokens", "maker"), PlayerTokenFile: filepath.Join(d.dir, "tokens", "player"), Testers: []string{"player"}}
+		*x = project.Target{Kind: "workshop", URL: d.w.URL, TokenFile: filepath.Join(d.dir, "tokens", "maker"),
+			PlayerTokenFile: filepath.Join(d.dir, "tokens", "player"), Testers: []string{"player"}}
 	})
 	d.picture("tram_depot", 320, 160)
 	var err error
@@ -72,7 +74,9 @@ func newDesk(t *testing.T) *desk {
 // stand starts the stand-in, at an address when one is given.
 func (d *desk) stand(listen string) {
 	l := standin.Usual()
-	w, err := standin.Start(d.dir, standin.Options{Listen: listen, Accounts: []string{"maker", "player"}, Name: "Exchange", Kinds: map[string]workshop.Limits{"level": l}})
+	w, err := standin.Start(d.dir,
+		standin.Options{Listen: listen, Accounts: []string{"maker", "player"}, Name: "Exchange",
+			Kinds: map[string]workshop.Limits{"level": l}})
 	require.NoError(d.t, err)
 	d.w = w
 	d.t.Cleanup(func() { _ = w.Close() })
@@ -131,7 +135,8 @@ func (d *desk) open() *publish.Desk {
 }
 
 // publish does it all, for all items.
-func (d *desk) publish(o publish.PlanOptions, run publish.Options) (list []*publish.Result, findings []finding.Finding, err error) {
+func (d *desk) publish(o publish.PlanOptions, run publish.Options) (list []*publish.Result, findings []finding.Finding,
+	err error) {
 	x, err := publish.Open(ctx, d.p, "exchange", d.access)
 	if err != nil {
 		return nil, nil, err
@@ -167,7 +172,8 @@ func (d *desk) must(o publish.PlanOptions) *publish.Result {
 func (d *desk) maker() *workshop.Client {
 	data, err := os.ReadFile(filepath.Join(d.dir, "tokens", "maker"))
 	require.NoError(d.t, err)
-	c, err := workshop.Dial(d.w.URL, workshop.Options{Token: strings.TrimSpace(string(data)), Retries: 3, Wait: time.Millisecond, Agent: "browser"})
+	c, err := workshop.Dial(d.w.URL,
+		workshop.Options{Token: strings.TrimSpace(string(data)), Retries: 3, Wait: time.Millisecond, Agent: "browser"})
 	require.NoError(d.t, err)
 	d.t.Cleanup(c.Close)
 	return c
@@ -203,7 +209,8 @@ func (d *desk) deleted(x *workshop.Item) {
 	require.Equal(d.t, http.StatusNoContent, a.StatusCode)
 }
 
-// sound says that the workshop has at most one item of the project, whose every version is whole. It returns the item; nil for none.
+// sound says that the workshop has at most one item of the project, whose every version is whole.
+// It returns the item; nil for none.
 func (d *desk) sound(what string) *workshop.Item {
 	d.t.Helper()
 	c := d.maker()
@@ -273,7 +280,8 @@ func (w wrapped) RoundTrip(r *http.Request) (*http.Response, error) {
 	w.x.bytes += max(r.ContentLength, 0)
 	w.x.mu.Unlock()
 	plain := func(status int) (*http.Response, error) {
-		return &http.Response{StatusCode: status, Header: http.Header{"Retry-After": {"0"}}, Body: io.NopCloser(strings.NewReader("no")), Request: r}, nil
+		return &http.Response{StatusCode: status, Header: http.Header{"Retry-After": {"0"}},
+			Body: io.NopCloser(strings.NewReader("no")), Request: r}, nil
 	}
 	switch mode {
 	case "drop":

@@ -74,12 +74,14 @@ func (d *Desk) items(bundles []bundle.Bundle) ([]item, error) {
 		list = append(list, item{name, []bundle.Bundle{b}})
 	}
 	if len(list) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("no map goes to target %q", d.Name), Place: d.P.Doc.At("target", d.Name), Do: "Correct maps and without of the target."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("no map goes to target %q", d.Name),
+			Place: d.P.Doc.At("target", d.Name), Do: "Correct maps and without of the target."}
 	}
 	return list, nil
 }
 
-// Items are the names of a target's items: of what is packed, and of what was published. Those that are wanted must be among them.
+// Items are the names of a target's items: of what is packed, and of what was published. Those that
+// are wanted must be among them.
 func (d *Desk) Items(bundles []bundle.Bundle, wanted []string) (names []string, err error) {
 	if len(bundles) > 0 || d.P.Profile.Workshop.Each != "bundle" {
 		list, err := d.items(bundles)
@@ -99,7 +101,8 @@ func (d *Desk) Items(bundles []bundle.Bundle, wanted []string) (names []string, 
 		names = known
 	}
 	if len(names) == 0 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item yet", d.Name), Place: fault.Place{File: d.Address}, Do: "Run 'vornix pack' first."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item yet", d.Name),
+			Place: fault.Place{File: d.Address}, Do: "Run 'vornix pack' first."}
 	}
 	if len(wanted) == 0 {
 		return names, nil
@@ -113,7 +116,8 @@ func (d *Desk) known(wanted, known []string) error {
 		if slices.Contains(known, name) {
 			continue
 		}
-		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item %q", d.Name, name), Do: "It has " + strings.Join(known, ", ") + "."}
+		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("target %q has no item %q", d.Name, name),
+			Do: "It has " + strings.Join(known, ", ") + "."}
 		if near := suggest.Word(name, known); near != "" {
 			f.Do = fmt.Sprintf("Did you mean %q?", near)
 		}
@@ -122,8 +126,10 @@ func (d *Desk) known(wanted, known []string) error {
 	return nil
 }
 
-// Goals says what the items of these names should be; all of the target when there are none. What the workshop would refuse is a finding.
-func (d *Desk) Goals(ctx context.Context, g *assetgraph.Graph, bundles []bundle.Bundle, names []string) ([]*Goal, []finding.Finding, error) {
+// Goals says what the items of these names should be; all of the target when there are none. What
+// the workshop would refuse is a finding.
+func (d *Desk) Goals(ctx context.Context, g *assetgraph.Graph, bundles []bundle.Bundle, names []string) ([]*Goal,
+	[]finding.Finding, error) {
 	list, err := d.items(bundles)
 	if err != nil {
 		return nil, nil, err
@@ -160,7 +166,8 @@ func (d *Desk) goal(ctx context.Context, g *assetgraph.Graph, x item) (*Goal, []
 		one = x.name
 	}
 	about := p.PageOf(one)
-	goal := &Goal{Name: x.name, Key: head.Name, Kind: p.Profile.Workshop.Kind, Version: head.Version, Page: emptyPage, sources: map[string]string{}}
+	goal := &Goal{Name: x.name, Key: head.Name, Kind: p.Profile.Workshop.Kind, Version: head.Version, Page: emptyPage,
+		sources: map[string]string{}}
 	if !whole {
 		goal.Key += "/" + x.name
 	}
@@ -213,7 +220,9 @@ func (d *Desk) goal(ctx context.Context, g *assetgraph.Graph, x item) (*Goal, []
 		_, err := d.Client.Item(ctx, id)
 		switch {
 		case workshop.Is(err, workshop.NotThere) || workshop.Is(err, workshop.Gone):
-			list = append(list, finding.WorkshopText.At(d.P.Doc.At("target", d.Name), "needs: there is no item %q at %s", id, d.About.Name))
+			list = append(list,
+				finding.WorkshopText.At(d.P.Doc.At("target", d.Name), "needs: there is no item %q at %s", id,
+					d.About.Name))
 		case err != nil:
 			return nil, nil, err
 		}
@@ -225,7 +234,9 @@ func (d *Desk) goal(ctx context.Context, g *assetgraph.Graph, x item) (*Goal, []
 func readText(p *project.Project, rel string) (string, error) {
 	data, err := os.ReadFile(p.Join(rel))
 	if err != nil {
-		return "", &fault.Fault{Kind: fault.Usage, What: "the page's description can't be read", Place: fault.Place{File: rel}, Err: errors.Unwrap(err), Do: "Write it, or correct description under [page]."}
+		return "", &fault.Fault{Kind: fault.Usage, What: "the page's description can't be read",
+			Place: fault.Place{File: rel}, Err: errors.Unwrap(err),
+			Do: "Write it, or correct description under [page]."}
 	}
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf"))
 	return strings.TrimSpace(strings.ReplaceAll(string(data), "\r\n", "\n")), nil
@@ -249,7 +260,8 @@ func (d *Desk) pictures(ctx context.Context, g *assetgraph.Graph, goal *Goal, ab
 			}
 			file := path.Join(assembly.PicturesDir, x.File)
 			if _, err := os.Stat(d.P.Join(file)); errors.Is(err, fs.ErrNotExist) {
-				return &fault.Fault{Kind: fault.Usage, What: "a picture of the page was not made yet", Place: fault.Place{File: file}, Do: "Run 'vornix shoot' first."}
+				return &fault.Fault{Kind: fault.Usage, What: "a picture of the page was not made yet",
+					Place: fault.Place{File: file}, Do: "Run 'vornix shoot' first."}
 			}
 			if err := d.picture(ctx, goal, file, text); err != nil {
 				return err
@@ -280,17 +292,21 @@ func (d *Desk) picture(ctx context.Context, goal *Goal, file, text string) error
 	place := fault.Place{File: file}
 	data, err := os.ReadFile(d.P.Join(file))
 	if err != nil {
-		return &fault.Fault{Kind: fault.Usage, What: "a picture of the page can't be read", Place: place, Err: errors.Unwrap(err), Do: "Correct pictures under [page]."}
+		return &fault.Fault{Kind: fault.Usage, What: "a picture of the page can't be read", Place: place,
+			Err: errors.Unwrap(err), Do: "Correct pictures under [page]."}
 	}
 	if len(data) > mostPicture {
-		return &fault.Fault{What: fmt.Sprintf("the picture has %d bytes", len(data)), Place: place, Why: "No workshop takes one of more than 32 MB.", Do: "Make it smaller."}
+		return &fault.Fault{What: fmt.Sprintf("the picture has %d bytes", len(data)), Place: place,
+			Why: "No workshop takes one of more than 32 MB.", Do: "Make it smaller."}
 	}
 	ready, err := imaging.Inspect(file, data)
 	if err != nil {
-		return &fault.Fault{What: "it is no picture, or damaged", Place: place, Err: err, Do: "Export it again as PNG or JPEG."}
+		return &fault.Fault{What: "it is no picture, or damaged", Place: place, Err: err,
+			Do: "Export it again as PNG or JPEG."}
 	}
 	sum := sha256.Sum256(data)
-	x := workshop.Picture{Name: path.Base(file), Text: text, SHA256: hex.EncodeToString(sum[:]), Size: int64(len(data)), Form: strings.ToLower(ready.Form), Width: ready.Width, Height: ready.Height}
+	x := workshop.Picture{Name: path.Base(file), Text: text, SHA256: hex.EncodeToString(sum[:]), Size: int64(len(data)),
+		Form: strings.ToLower(ready.Form), Width: ready.Width, Height: ready.Height}
 	if ready.Progressive {
 		x.Form = "progressive jpeg"
 	}
@@ -317,7 +333,8 @@ func (d *Desk) findings(goal *Goal) (list []finding.Finding) {
 				place.Line = w.Line
 			}
 		case "notes":
-			place = fault.Place{File: profile.Fill(d.P.File.Index.Notes, map[string]string{"version": goal.Version}), Line: w.Line}
+			place = fault.Place{File: profile.Fill(d.P.File.Index.Notes, map[string]string{"version": goal.Version}),
+				Line: w.Line}
 		case "needs", "testers":
 			place = d.P.Doc.At("target", d.Name)
 		case "version":
@@ -343,15 +360,18 @@ func (d *Desk) findings(goal *Goal) (list []finding.Finding) {
 	return list
 }
 
-// Preview writes the page of an item, as players will see it, into a folder, with its pictures. It returns the slash paths of what it wrote there.
+// Preview writes the page of an item, as players will see it, into a folder, with its pictures. It
+// returns the slash paths of what it wrote there.
 func (d *Desk) Preview(ctx context.Context, plan *Plan, dir *safefile.Dir) ([]string, error) {
 	goal := plan.Goal
 	page := plan.Page
 	it := workshop.Item{Kind: goal.Kind, Owner: d.About.Account, Visibility: workshop.Hidden, Page: page}
 	v := workshop.Version{Version: goal.Version, Notes: goal.Notes, Files: goal.Files, Time: d.now()}
-	view := workshop.View{Workshop: d.About.Name, Item: &it, Current: &v, Versions: []workshop.Version{v}, Notice: "A preview: nothing of it has been sent."}
+	view := workshop.View{Workshop: d.About.Name, Item: &it, Current: &v, Versions: []workshop.Version{v},
+		Notice: "A preview: nothing of it has been sent."}
 	if plan.There != nil {
-		it.Owner, it.Visibility, it.Followers, it.Downloads = plan.There.Owner, plan.There.Visibility, plan.There.Followers, plan.There.Downloads
+		it.Owner, it.Visibility, it.Followers, it.Downloads = plan.There.Owner, plan.There.Visibility,
+			plan.There.Followers, plan.There.Downloads
 		earlier := slices.Clone(plan.versions)
 		slices.Reverse(earlier)
 		if len(earlier) > 0 && earlier[0].Version == v.Version {
@@ -403,7 +423,8 @@ func (d *Desk) keepPicture(ctx context.Context, id string, x workshop.Picture, d
 		return err
 	}
 	if f.SHA256() != x.SHA256 {
-		return &fault.Fault{What: "the workshop sent another picture than the page says", Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Try again; if it stays so, tell the workshop."}
+		return &fault.Fault{What: "the workshop sent another picture than the page says",
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Try again; if it stays so, tell the workshop."}
 	}
 	return f.CommitCache()
 }
@@ -414,5 +435,6 @@ type once struct{ f *safefile.File }
 func (o *once) Write(p []byte) (int, error) { return o.f.Write(p) }
 func (o *once) Size() int64                 { return o.f.Size() }
 func (o *once) Restart() error {
-	return &fault.Fault{Kind: fault.Unreachable, What: "the file changed on the workshop while it was read", Do: "Run the same command again."}
+	return &fault.Fault{Kind: fault.Unreachable, What: "the file changed on the workshop while it was read",
+		Do: "Run the same command again."}
 }

@@ -27,7 +27,8 @@ type liar struct {
 	r    *rand.Rand
 }
 
-var lies = []any{nil, "", "../../../etc/passwd", "a\x1b[2J\u202eb", strings.Repeat("x", 5000), -1.0, 0.0, 1e18, true, []any{}, map[string]any{}, "hidden", "published", "checking", []any{"../x", nil, 7.0}, strings.Repeat("0", 64)}
+var lies = []any{nil, "", "../../../etc/passwd", "a\x1b[2J\u202eb", strings.Repeat("x", 5000), -1.0, 0.0, 1e18, true,
+	[]any{}, map[string]any{}, "hidden", "published", "checking", []any{"../x", nil, 7.0}, strings.Repeat("0", 64)}
 
 func (l liar) RoundTrip(r *http.Request) (*http.Response, error) {
 	a, err := l.next.RoundTrip(r)
@@ -76,8 +77,9 @@ func (l liar) bend(value any, of int) any {
 	return value
 }
 
-// A workshop that lies, hundreds of times in other ways, is believed nothing that matters: there is an error or there is none, nothing is written
-// outside the folder that was meant, and what came down under a good hash is what was published.
+// A workshop that lies, hundreds of times in other ways, is believed nothing that matters: there is
+// an error or there is none, nothing is written outside the folder that was meant, and what came
+// down under a good hash is what was published.
 func TestAWorkshopThatLies(t *testing.T) {
 	d := newDesk(t)
 	d.must(publish.PlanOptions{})
@@ -123,7 +125,8 @@ func TestAWorkshopThatLies(t *testing.T) {
 					now, _, err := safefile.HashFile(filepath.Join(inside, name))
 					require.NoError(t, err)
 					assert.Equal(t, sum, now)
-					assert.True(t, bytes.Equal(data, d.data["1.0.0"]) || bytes.Equal(data, d.data["1.1.0"]), "run %d", i)
+					assert.True(t, bytes.Equal(data, d.data["1.0.0"]) || bytes.Equal(data, d.data["1.1.0"]), "run %d",
+						i)
 				}
 			}
 			x.Close()

@@ -77,7 +77,8 @@ type Plan struct {
 	Version string `json:"version"`
 	Before  string `json:"before,omitempty"` // version that is there
 	Steps   []Step `json:"steps"`
-	// Send is about how many bytes of files and pictures the workshop lacks, by what it has now; Size is all of them, as far as they are planned.
+	// Send is about how many bytes of files and pictures the workshop lacks, by what it has now;
+	// Size is all of them, as far as they are planned.
 	Send int64 `json:"send"`
 	Size int64 `json:"size"`
 
@@ -87,9 +88,10 @@ type Plan struct {
 	versions []workshop.Version
 	options  PlanOptions
 	record   record
-	own      map[string]string // hashes of what any run of the project wrote last, as the item has them: a run that was killed left no record here
-	uploads  bool              // a version is added
-	cuts     []cut
+	// hashes of what any run of the project wrote last, as the item has them: a run that was killed left no record here
+	own     map[string]string
+	uploads bool // a version is added
+	cuts    []cut
 }
 
 // Changes counts what is not as it should be.
@@ -115,7 +117,8 @@ func (p *Plan) Conflicts() (list []string) {
 func (d *Desk) now() time.Time { return time.Now().UTC().Truncate(time.Second) }
 
 // item finds a goal's item at the workshop; nil when it has to be made.
-func (d *Desk) item(ctx context.Context, name, key string, fresh bool) (x *workshop.Item, r record, found bool, err error) {
+func (d *Desk) item(ctx context.Context, name, key string, fresh bool) (x *workshop.Item, r record, found bool,
+	err error) {
 	r, known, err := d.recorded(name)
 	if err != nil {
 		return nil, r, false, err
@@ -124,21 +127,30 @@ func (d *Desk) item(ctx context.Context, name, key string, fresh bool) (x *works
 		r.Key = key
 	}
 	deleted := func() error {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s was deleted at %s", name, d.About.Name), Place: fault.Place{File: d.Client.String()},
-			Why: "Those who followed it would not get a new one.", Do: "To make a new item all the same, add --new-item."}
+		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s was deleted at %s", name, d.About.Name),
+			Place: fault.Place{File: d.Client.String()},
+			Why:   "Those who followed it would not get a new one.",
+			Do:    "To make a new item all the same, add --new-item."}
 	}
 	if known {
 		x, err = d.Client.Item(ctx, r.ID)
 		switch {
 		case err == nil && x.Owner != d.About.Account:
-			return nil, r, false, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s belongs to %s, and your token to %s", name, x.Owner, d.About.Account), Place: fault.Place{File: d.Client.PageOf(r.ID)}, Do: "Use its owner's token."}
+			return nil, r, false,
+				&fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("the item %s belongs to %s, and your token to %s", name, x.Owner,
+						d.About.Account), Place: fault.Place{File: d.Client.PageOf(r.ID)}, Do: "Use its owner's token."}
 		case err == nil:
 			return x, r, false, nil
 		case !workshop.Is(err, workshop.Gone) && !workshop.Is(err, workshop.NotThere):
 			return nil, r, false, err
 		case !fresh && workshop.Is(err, workshop.NotThere):
-			return nil, r, false, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s has no item %s (%s) that %s may see", d.About.Name, name, r.ID, d.About.Account), Place: fault.Place{File: RecordFile},
-				Why: "It is hidden and somebody else's, or was removed.", Do: "Use its owner's token. To make a new item all the same, add --new-item."}
+			return nil, r, false,
+				&fault.Fault{Kind: fault.Refused,
+					What: fmt.Sprintf("%s has no item %s (%s) that %s may see", d.About.Name, name, r.ID,
+						d.About.Account), Place: fault.Place{File: RecordFile},
+					Why: "It is hidden and somebody else's, or was removed.",
+					Do:  "Use its owner's token. To make a new item all the same, add --new-item."}
 		case !fresh:
 			return nil, r, false, deleted()
 		}
@@ -176,11 +188,15 @@ func (d *Desk) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, erro
 	if err != nil {
 		return nil, err
 	}
-	p := &Plan{Target: d.Name, Item: goal.Name, New: x == nil, Found: found, Version: goal.Version, Goal: goal, There: x, record: r, options: o, Steps: []Step{}}
+	p := &Plan{Target: d.Name, Item: goal.Name, New: x == nil, Found: found, Version: goal.Version, Goal: goal,
+		There: x, record: r, options: o, Steps: []Step{}}
 	there := emptyPage
 	if x != nil {
 		if x.Kind != goal.Kind {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the item %s is of the kind %s there, and should be of %s", goal.Name, x.Kind, goal.Kind), Place: fault.Place{File: d.Client.PageOf(x.ID)}, Do: "Correct kind in the game's profile, under [workshop]."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("the item %s is of the kind %s there, and should be of %s", goal.Name, x.Kind,
+					goal.Kind), Place: fault.Place{File: d.Client.PageOf(x.ID)},
+				Do: "Correct kind in the game's profile, under [workshop]."}
 		}
 		p.ID, p.Address, p.Before = x.ID, d.Client.PageOf(x.ID), x.Version
 		there, p.own = tidy(x.Page), x.Own
@@ -189,7 +205,8 @@ func (d *Desk) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, erro
 		}
 	}
 	if p.New && o.Scope != Everything {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no item %s yet", goal.Name), Place: fault.Place{File: d.Client.String()}, Do: fmt.Sprintf("'vornix publish %s' makes it.", d.Name)}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no item %s yet", goal.Name),
+			Place: fault.Place{File: d.Client.String()}, Do: fmt.Sprintf("'vornix publish %s' makes it.", d.Name)}
 	}
 	p.page(there)
 	if o.Scope == Everything {
@@ -281,7 +298,8 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 			s.Action = Add
 		case old != nil && old.SHA256 == x.SHA256 && old.Text == x.Text:
 			s.Action = Leave
-			if action == Change && slices.IndexFunc(there, func(o workshop.Picture) bool { return o.Name == x.Name }) != i {
+			if action == Change &&
+				slices.IndexFunc(there, func(o workshop.Picture) bool { return o.Name == x.Name }) != i {
 				s.Action, s.To = Change, fmt.Sprintf("now number %d", i+1)
 			}
 		case old != nil:
@@ -289,7 +307,8 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 		}
 		p.Steps = append(p.Steps, s)
 		p.Size += x.Size
-		if (s.Action == Add || s.Action == Change) && !slices.ContainsFunc(there, func(o workshop.Picture) bool { return o.SHA256 == x.SHA256 }) {
+		if (s.Action == Add || s.Action == Change) &&
+			!slices.ContainsFunc(there, func(o workshop.Picture) bool { return o.SHA256 == x.SHA256 }) {
 			p.Send += x.Size
 		}
 	}
@@ -302,7 +321,8 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 			p.Steps = append(p.Steps, s)
 		}
 	}
-	if (action == Stays || action == Conflict) && !slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Part == "picture" && s.Action == action }) {
+	if (action == Stays || action == Conflict) &&
+		!slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Part == "picture" && s.Action == action }) {
 		p.Steps = append(p.Steps, Step{Part: "picture", Name: "order", Action: action})
 	}
 }
@@ -314,7 +334,8 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 		p.Size += f.Size
 	}
 	same := func(v *workshop.Version) bool {
-		return slices.EqualFunc(v.Files, goal.Files, func(a, b workshop.File) bool { return a.Name == b.Name && a.SHA256 == b.SHA256 && a.Size == b.Size })
+		return slices.EqualFunc(v.Files, goal.Files,
+			func(a, b workshop.File) bool { return a.Name == b.Name && a.SHA256 == b.SHA256 && a.Size == b.Size })
 	}
 	var current *workshop.Version
 	for i := range p.versions {
@@ -327,17 +348,26 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 		}
 		place := d.P.Doc.At("project", "version")
 		if v.Withdrawn != nil {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s was withdrawn at %s: %s", v.Version, d.About.Name, v.Withdrawn.Reason), Place: place,
-				Do: fmt.Sprintf("Raise the version, as in %s, or bring it back: vornix publish withdraw %s %s --back", semver.Next(goal.Version), d.Name, v.Version)}
+			return &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("version %s was withdrawn at %s: %s", v.Version, d.About.Name, v.Withdrawn.Reason),
+				Place: place,
+				Do: fmt.Sprintf("Raise the version, as in %s, or bring it back: vornix publish withdraw %s %s --back",
+					semver.Next(goal.Version), d.Name, v.Version)}
 		}
 		if !same(v) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s is at %s with other files", v.Version, d.About.Name), Place: place,
-				Why: "Those who have it would not get what is new.", Do: "Raise the version, as in " + semver.Next(goal.Version) + "."}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("version %s is at %s with other files", v.Version, d.About.Name), Place: place,
+				Why: "Those who have it would not get what is new.",
+				Do:  "Raise the version, as in " + semver.Next(goal.Version) + "."}
 		}
 	}
 	if current != nil && semver.Valid(current.Version) && semver.Compare(goal.Version, current.Version) < 0 {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("version %s comes before %s, which is at %s", goal.Version, current.Version, d.About.Name), Place: d.P.Doc.At("project", "version"),
-			Why: "An old bundle would go up again.", Do: fmt.Sprintf("To go back, take the later one off: vornix publish withdraw %s %s --reason WHY", d.Name, current.Version)}
+		return &fault.Fault{Kind: fault.Refused,
+			What: fmt.Sprintf("version %s comes before %s, which is at %s", goal.Version, current.Version,
+				d.About.Name), Place: d.P.Doc.At("project", "version"),
+			Why: "An old bundle would go up again.",
+			Do: fmt.Sprintf("To go back, take the later one off: vornix publish withdraw %s %s --reason WHY", d.Name,
+				current.Version)}
 	}
 	if current != nil && current.Version == goal.Version {
 		for _, f := range goal.Files {

@@ -1,12 +1,14 @@
-// Package publish brings a project to workshops: it makes items, hidden at first, fills their pages and uploads their files, changes them
-// from version to version, and tries what players get.
+// Package publish brings a project to workshops: it makes items, hidden at first, fills their pages
+// and uploads their files, changes them from version to version, and tries what players get.
 //
-// token.go finds out whose name it is done in, record.go remembers which items are the project's (published.toml), goal.go says what an item
-// should be, plan.go compares that with what is there, run.go does it, after.go is what comes then: visibility, withdrawal, a try as a player.
+// token.go finds out whose name it is done in, record.go remembers which items are the project's
+// (published.toml), goal.go says what an item should be, plan.go compares that with what is there,
+// run.go does it, after.go is what comes then: visibility, withdrawal, a try as a player.
 //
-// Nothing that somebody else wrote is overwritten: for each part of a page the project remembers what it published last. What is
-// different from that there, and not in the project, stays; what is different in both is a conflict. No second item is made by accident:
-// each has a key by which its owner finds it again, also when the answer to its making was lost.
+// Nothing that somebody else wrote is overwritten: for each part of a page the project remembers
+// what it published last. What is different from that there, and not in the project, stays; what is
+// different in both is a conflict. No second item is made by accident: each has a key by which its
+// owner finds it again, also when the answer to its making was lost.
 package publish
 
 import (
@@ -72,9 +74,13 @@ func Find(p *project.Project, name string, a Access) (*Desk, error) {
 	t, ok := p.File.Targets[name]
 	known := Targets(p)
 	if !ok || t.Kind != "workshop" {
-		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no workshop %q among the targets", name), Place: fault.Place{File: project.FileName}, Do: "Its workshops: " + cmp.Or(strings.Join(known, ", "), "none; describe one under [target.NAME] with kind = \"workshop\"") + "."}
+		f := &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("there is no workshop %q among the targets", name),
+			Place: fault.Place{File: project.FileName},
+			Do: "Its workshops: " + cmp.Or(strings.Join(known, ", "),
+				"none; describe one under [target.NAME] with kind = \"workshop\"") + "."}
 		if ok {
-			f.What, f.Do = fmt.Sprintf("target %q is no workshop, but of the kind %s", name, t.Kind), "Use 'vornix deploy "+name+"'."
+			f.What, f.Do = fmt.Sprintf("target %q is no workshop, but of the kind %s", name, t.Kind),
+				"Use 'vornix deploy "+name+"'."
 		} else if near := suggest.Word(name, known); near != "" {
 			f.Do = fmt.Sprintf("Did you mean %q?", near)
 		}
@@ -85,8 +91,12 @@ func Find(p *project.Project, name string, a Access) (*Desk, error) {
 		file := credential.Path(p.Dir, a.Home, t.URL)
 		data, err := os.ReadFile(file)
 		if err != nil {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("target %q: the workshop's address is not there", name), Place: fault.Place{File: filepath.ToSlash(file)}, Err: errors.Unwrap(err),
-				Why: "A stand-in writes it there while it runs.", Do: "Start it with 'vornix stand workshop " + filepath.ToSlash(filepath.Dir(file)) + "', or correct url of the target."}
+			return nil, &fault.Fault{Kind: fault.Unreachable,
+				What:  fmt.Sprintf("target %q: the workshop's address is not there", name),
+				Place: fault.Place{File: filepath.ToSlash(file)}, Err: errors.Unwrap(err),
+				Why: "A stand-in writes it there while it runs.",
+				Do: "Start it with 'vornix stand workshop " + filepath.ToSlash(filepath.Dir(file)) +
+					"', or correct url of the target."}
 		}
 		d.Address = strings.TrimSpace(string(data))
 	}
@@ -121,12 +131,16 @@ func Open(ctx context.Context, p *project.Project, name string, a Access) (*Desk
 			known = append(known, name)
 		}
 		slices.Sort(known)
-		return nil, &fault.Fault{What: fmt.Sprintf("%s takes no items of the kind %q", d.About.Name, kind), Place: fault.Place{File: d.Address}, Do: "It takes " + strings.Join(known, ", ") + "; the game's profile says the kind under [workshop]."}
+		return nil, &fault.Fault{What: fmt.Sprintf("%s takes no items of the kind %q", d.About.Name, kind),
+			Place: fault.Place{File: d.Address},
+			Do:    "It takes " + strings.Join(known, ", ") + "; the game's profile says the kind under [workshop]."}
 	}
 	d.limits = limits
 	if want := d.target.Account; want != "" && d.About.Account != "" && want != d.About.Account {
 		d.Client.Close()
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the token in %s is %s's, and target %q wants %s's", where, d.About.Account, name, want), Place: p.Doc.At("target", name, "account"), Do: "Use the right token, or correct account of the target."}
+		return nil, &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the token in %s is %s's, and target %q wants %s's", where, d.About.Account, name, want),
+			Place: p.Doc.At("target", name, "account"), Do: "Use the right token, or correct account of the target."}
 	}
 	return d, nil
 }
@@ -147,6 +161,7 @@ func (d *Desk) owner() error {
 	if d.About.Account != "" {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("there is no token for %s", d.About.Name), Place: fault.Place{File: d.Address},
-		Do: fmt.Sprintf("Get one there, and keep it with 'vornix publish login %s', in the variable that token_env names, or in the file that token_file names.", d.Name)}
+	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("there is no token for %s", d.About.Name),
+		Place: fault.Place{File: d.Address},
+		Do:    fmt.Sprintf("Get one there, and keep it with 'vornix publish login %s', in the variable that token_env names, or in the file that token_file names.", d.Name)}
 }

@@ -89,8 +89,8 @@ func TestFromTheFirstVersionToTheNext(t *testing.T) {
 	assert.Equal(t, "1.2.0", d.sound("found again").Version)
 }
 
-// Whatever request goes wrong, in whatever way: nothing is half done, no item is made twice, and the next run finishes. With new tries, as
-// people run it, most of it is not even noticed.
+// Whatever request goes wrong, in whatever way: nothing is half done, no item is made twice, and
+// the next run finishes. With new tries, as people run it, most of it is not even noticed.
 func TestEveryRequestGoesWrong(t *testing.T) {
 	thorough.Only(t)
 	d := newDesk(t)
@@ -120,7 +120,8 @@ func TestEveryRequestGoesWrong(t *testing.T) {
 			}
 			d.trip.set(0, "")
 			x := d.sound(what)
-			d.p.File.Pages.Tags = []string{"trams", fmt.Sprint(n)} // the project goes on meanwhile, and what came up is its own
+			// the project goes on meanwhile, and what came up is its own
+			d.p.File.Pages.Tags = []string{"trams", fmt.Sprint(n)}
 			d.must(publish.PlanOptions{})
 			now := d.sound(what)
 			assert.Equal(t, d.p.File.Pages.Tags, now.Page.Tags, what)
@@ -147,8 +148,8 @@ func TestEveryRequestGoesWrong(t *testing.T) {
 	t.Logf("%d publishings with a request that goes wrong: %d went on by themselves", n, finished)
 }
 
-// The line is cut after any number of bytes, hundreds of times: in half of them the program tries again by itself, in the others the next run
-// does. What was sent once is not sent again.
+// The line is cut after any number of bytes, hundreds of times: in half of them the program tries
+// again by itself, in the others the next run does. What was sent once is not sent again.
 func TestTheLineIsCutAtRandom(t *testing.T) {
 	thorough.Only(t)
 	times := 40
@@ -213,7 +214,11 @@ func TestSomebodyElse(t *testing.T) {
 	d.elsewhere(id, func(p *workshop.Page) { p.Title, p.Tags = "Lower Sidings (fixed)", []string{"trams", "night"} })
 
 	// The project did not change these: they stay, also when the rest is published.
-	d.p.File.Targets["exchange"] = func() project.Target { x := d.p.File.Targets["exchange"]; x.Testers = nil; return x }()
+	d.p.File.Targets["exchange"] = func() project.Target {
+		x := d.p.File.Targets["exchange"]
+		x.Testers = nil
+		return x
+	}()
 	d.pack("1.1.0", 2)
 	r := d.must(publish.PlanOptions{})
 	x := d.sound("stays")
@@ -229,7 +234,8 @@ func TestSomebodyElse(t *testing.T) {
 	}
 	assert.Equal(t, []string{"title", "tags"}, stays)
 
-	// Also when a publishing fails on its way, whichever request that is: what stayed is not the project's own because of it.
+	// Also when a publishing fails on its way, whichever request that is: what stayed is not the
+	// project's own because of it.
 	d.pack("1.1.1", 9)
 	for at := 1; ; at++ {
 		d.trip.set(at, "lost")
@@ -454,7 +460,8 @@ func TestNothingIsSentThatWouldBeRefused(t *testing.T) {
 	for _, f := range list {
 		said = append(said, fmt.Sprintf("%s %s %s: %s", f.Severity, f.ID, f.Place.String(), f.Text))
 	}
-	for _, want := range []string{"page.md:1", "page.md:3", "title: it has 120 characters", "workshop.picture pictures/tiny.png", "warning workshop.missing"} {
+	for _, want := range []string{"page.md:1", "page.md:3", "title: it has 120 characters",
+		"workshop.picture pictures/tiny.png", "warning workshop.missing"} {
 		assert.Contains(t, strings.Join(said, "\n"), want)
 	}
 	assert.Equal(t, 4, finding.Count(list, finding.Error), "%v", said)
@@ -464,7 +471,8 @@ func TestNothingIsSentThatWouldBeRefused(t *testing.T) {
 		change func()
 	}{
 		{"was not made yet", func() { require.NoError(t, os.Remove(d.p.Join("out/pictures/tram_depot.png"))) }},
-		{"no picture, or damaged", func() { d.picture("tram_depot", 320, 160); d.write("pictures/tiny.png", []byte("no")) }},
+		{"no picture, or damaged",
+			func() { d.picture("tram_depot", 320, 160); d.write("pictures/tiny.png", []byte("no")) }},
 		{"a picture of the page can't be read", func() { d.p.File.Pages.Pictures = []string{"pictures/none.png"} }},
 		{"the page's description can't be read", func() { d.p.File.Pages.Description = "none.md" }},
 	} {
@@ -502,7 +510,8 @@ func TestAnItemForEachBundle(t *testing.T) {
 	assert.Equal(t, []string{"ore_spiral"}, names)
 }
 
-// Only a finished page is shown, and a player gets what was published, byte by byte, or hears that it is something else.
+// Only a finished page is shown, and a player gets what was published, byte by byte, or hears that
+// it is something else.
 func TestShownAndTried(t *testing.T) {
 	d := newDesk(t)
 	x := d.open()
@@ -553,16 +562,17 @@ func TestShownAndTried(t *testing.T) {
 
 	// The workshop's disk, or somebody on it, changes a byte.
 	broken := 0
-	require.NoError(t, filepath.WalkDir(filepath.Join(d.dir, "owners"), func(name string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || broken > 0 || strings.HasSuffix(name, ".zst") {
-			return err
-		}
-		data, err := os.ReadFile(name)
-		require.NoError(t, err)
-		data[len(data)/2] ^= 1
-		broken++
-		return os.WriteFile(name, data, 0o666)
-	}))
+	require.NoError(t,
+		filepath.WalkDir(filepath.Join(d.dir, "owners"), func(name string, e fs.DirEntry, err error) error {
+			if err != nil || e.IsDir() || broken > 0 || strings.HasSuffix(name, ".zst") {
+				return err
+			}
+			data, err := os.ReadFile(name)
+			require.NoError(t, err)
+			data[len(data)/2] ^= 1
+			broken++
+			return os.WriteFile(name, data, 0o666)
+		}))
 	require.Equal(t, 1, broken)
 	_, _, err = get()
 	assert.ErrorContains(t, err, "is not what was published")
@@ -647,7 +657,8 @@ func TestTokens(t *testing.T) {
 func TestTheRecordIsNotGuessed(t *testing.T) {
 	d := newDesk(t)
 	d.must(publish.PlanOptions{})
-	for _, text := range []string{"[exchange", "[exchange]\nworkshop = \"a\"\n[exchange.item.lower_sidings]\nid = \"../x\"\nkey = \"a\"\n"} {
+	for _, text := range []string{"[exchange",
+		"[exchange]\nworkshop = \"a\"\n[exchange.item.lower_sidings]\nid = \"../x\"\nkey = \"a\"\n"} {
 		d.write(publish.RecordFile, []byte(text))
 		_, _, err := d.publish(publish.PlanOptions{}, publish.Options{})
 		require.Error(t, err)
@@ -662,8 +673,8 @@ func TestTheRecordIsNotGuessed(t *testing.T) {
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 }
 
-// A run that was killed after its change, and whose record nobody else has, is no reason to stop: another clone knows from the item what the project wrote
-// there, and what somebody else did.
+// A run that was killed after its change, and whose record nobody else has, is no reason to stop:
+// another clone knows from the item what the project wrote there, and what somebody else did.
 func TestARecordThatWasNeverShared(t *testing.T) {
 	d := newDesk(t)
 	id := d.must(publish.PlanOptions{}).ID

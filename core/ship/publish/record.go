@@ -37,7 +37,8 @@ type record struct {
 	Key string `toml:"key"`
 	// Sent are hashes of the parts of the page as the project published them last, whatever became of them since.
 	Sent map[string]string `toml:"sent"`
-	// Tried are those of the parts that are on their way: should the answer never come, what is found there is known for the project's own.
+	// Tried are those of the parts that are on their way: should the answer never come, what is
+	// found there is known for the project's own.
 	Tried map[string]string `toml:"tried,omitempty"`
 }
 
@@ -60,8 +61,10 @@ func readRecords(p *project.Project) (records, error) {
 		}
 	}
 	if err != nil {
-		return nil, &fault.Fault{What: "the record of what was published can't be read", Place: fault.Place{File: RecordFile}, Err: err,
-			Why: "Without it a second item could be made beside the first.", Do: "Bring the file back from version control. If it is lost, remove it: items are found again by their keys."}
+		return nil, &fault.Fault{What: "the record of what was published can't be read",
+			Place: fault.Place{File: RecordFile}, Err: err,
+			Why: "Without it a second item could be made beside the first.",
+			Do:  "Bring the file back from version control. If it is lost, remove it: items are found again by their keys."}
 	}
 	return r, nil
 }
@@ -94,8 +97,12 @@ func (d *Desk) recorded(name string) (record, bool, error) {
 		return record{}, false, nil
 	}
 	if at.Workshop != d.About.ID {
-		return record{}, false, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s is another workshop than the one that target %q was published to", d.Address, d.Name), Place: fault.Place{File: RecordFile},
-			Why: "Its items would all be made a second time there.", Do: fmt.Sprintf("Give the other workshop a target of its own. If the old one is gone for good, remove [%s] from %s.", d.Name, RecordFile)}
+		return record{}, false,
+			&fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("%s is another workshop than the one that target %q was published to", d.Address,
+					d.Name), Place: fault.Place{File: RecordFile},
+				Why: "Its items would all be made a second time there.",
+				Do:  fmt.Sprintf("Give the other workshop a target of its own. If the old one is gone for good, remove [%s] from %s.", d.Name, RecordFile)}
 	}
 	r, ok := at.Items[name]
 	return r, ok, nil
@@ -185,4 +192,5 @@ func blank(p *workshop.Page, part string) bool {
 	return hashPart(p, part) == hashPart(&emptyPage, part)
 }
 
-var emptyPage = workshop.Page{Tags: []string{}, Modes: []string{}, Needs: []string{}, Testers: []string{}, Pictures: []workshop.Picture{}}
+var emptyPage = workshop.Page{Tags: []string{}, Modes: []string{}, Needs: []string{}, Testers: []string{},
+	Pictures: []workshop.Picture{}}

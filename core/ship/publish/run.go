@@ -18,7 +18,8 @@ import (
 
 // Options for Run.
 type Options struct {
-	// Advanced is told how far it is, in bytes: stage is "reading", or "sending" with how much of how much that is. It may be nil, and is called from several goroutines.
+	// Advanced is told how far it is, in bytes: stage is "reading", or "sending" with how much of
+	// how much that is. It may be nil, and is called from several goroutines.
 	Advanced func(stage string, done, total int64)
 }
 
@@ -52,7 +53,8 @@ func (d *Desk) cut(ctx context.Context, goal *Goal, o *Options) (list []cut, err
 		c := cut{file: goal.sources[x.SHA256]}
 		f, err := os.Open(d.P.Join(c.file))
 		if err != nil {
-			return nil, &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: c.file}, Err: err, Do: "Run 'vornix pack' again."}
+			return nil, &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: c.file}, Err: err,
+				Do: "Run 'vornix pack' again."}
 		}
 		advanced := func(done int64) {
 			if o != nil && o.Advanced != nil {
@@ -65,7 +67,8 @@ func (d *Desk) cut(ctx context.Context, goal *Goal, o *Options) (list []cut, err
 			return nil, ctx.Err()
 		}
 		if err != nil {
-			return nil, &fault.Fault{What: "the bundle can't be read to its end", Place: fault.Place{File: c.file}, Err: err, Do: "Run 'vornix pack' again."}
+			return nil, &fault.Fault{What: "the bundle can't be read to its end", Place: fault.Place{File: c.file},
+				Err: err, Do: "Run 'vornix pack' again."}
 		}
 		before += x.Size
 		list = append(list, c)
@@ -76,8 +79,9 @@ func (d *Desk) cut(ctx context.Context, goal *Goal, o *Options) (list []cut, err
 // mostTries is how often a page that somebody else changes meanwhile is looked at again.
 const mostTries = 4
 
-// Run does what a plan says. What was sent before, in an earlier run or from another machine, is not sent again; the item changes in one step,
-// when everything is there. A plan whose parts somebody else has changed meanwhile is made anew, and goes on when nothing contradicts.
+// Run does what a plan says. What was sent before, in an earlier run or from another machine, is
+// not sent again; the item changes in one step, when everything is there. A plan whose parts
+// somebody else has changed meanwhile is made anew, and goes on when nothing contradicts.
 func (d *Desk) Run(ctx context.Context, p *Plan, o Options) (*Result, error) {
 	r := &Result{Plan: p}
 	to, _ := d.Client.Sent()
@@ -108,8 +112,11 @@ func (d *Desk) Allowed(p *Plan) error {
 	if len(list) == 0 {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("somebody else changed the %s of %s, and so did the project", strings.Join(list, " and "), p.Item), Place: fault.Place{File: p.Address},
-		Why: "What is written there is not overwritten; nothing was changed.", Do: fmt.Sprintf("Look at 'vornix publish show %s', take over what is right, and run it again; --overwrite takes what the project says.", d.Name)}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("somebody else changed the %s of %s, and so did the project", strings.Join(list, " and "),
+			p.Item), Place: fault.Place{File: p.Address},
+		Why: "What is written there is not overwritten; nothing was changed.",
+		Do:  fmt.Sprintf("Look at 'vornix publish show %s', take over what is right, and run it again; --overwrite takes what the project says.", d.Name)}
 }
 
 func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
@@ -120,8 +127,12 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 	if p.New {
 		x, err := d.Client.Make(ctx, workshop.NewItem{Key: p.record.Key, Kind: p.Goal.Kind, Title: p.Goal.Page.Title})
 		if workshop.Is(err, workshop.Gone) {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("an item with the key %s was deleted at %s, and the project has no record of it", p.record.Key, d.About.Name), Place: fault.Place{File: RecordFile},
-				Why: "Its followers would not get a new one.", Do: "Bring " + RecordFile + " back from version control, and add --new-item; or give the project another name."}
+			return &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("an item with the key %s was deleted at %s, and the project has no record of it",
+					p.record.Key, d.About.Name), Place: fault.Place{File: RecordFile},
+				Why: "Its followers would not get a new one.",
+				Do: "Bring " + RecordFile +
+					" back from version control, and add --new-item; or give the project another name."}
 		}
 		if err != nil {
 			return err
@@ -139,7 +150,8 @@ func (d *Desk) once(ctx context.Context, r *Result, o Options) error {
 	for _, part := range p.ours() {
 		p.record.Tried[part] = hashPart(&p.Page, part)
 	}
-	// Before anything else: should this be cut off, the next run knows the item, and what of its page is the project's own.
+	// Before anything else: should this be cut off, the next run knows the item, and what of its
+	// page is the project's own.
 	if err := d.remember(p.Item, p.record); err != nil {
 		return err
 	}
@@ -200,13 +212,17 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 	defer where.close()
 	for round := 0; len(state.Missing) > 0; round++ {
 		if round == 3 { // it was all sent, and taken, three times over
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("the workshop took %d chunks and says that it lacks them", len(state.Missing)), Place: fault.Place{File: d.Client.String()}, Do: "Try again later; if it stays so, tell the workshop."}
+			return nil, &fault.Fault{Kind: fault.Unreachable,
+				What:  fmt.Sprintf("the workshop took %d chunks and says that it lacks them", len(state.Missing)),
+				Place: fault.Place{File: d.Client.String()}, Do: "Try again later; if it stays so, tell the workshop."}
 		}
 		total := int64(0)
 		for _, sum := range state.Missing {
 			at, ok := where.chunks[sum]
 			if !ok {
-				return nil, &fault.Fault{Kind: fault.Unreachable, What: "the workshop wants something that is not in the release", Place: fault.Place{File: d.Client.String()}, Do: "Tell the workshop."}
+				return nil, &fault.Fault{Kind: fault.Unreachable,
+					What:  "the workshop wants something that is not in the release",
+					Place: fault.Place{File: d.Client.String()}, Do: "Tell the workshop."}
 			}
 			total += at.size
 		}
@@ -222,11 +238,14 @@ func (d *Desk) fill(ctx context.Context, r *Result, draft *workshop.NewDraft, o 
 				at := where.chunks[sum]
 				data := make([]byte, at.size)
 				if _, err := at.file.ReadAt(data, at.start); err != nil {
-					return &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: at.name}, Err: err, Do: "Run 'vornix pack' again."}
+					return &fault.Fault{What: "the bundle can't be read", Place: fault.Place{File: at.name}, Err: err,
+						Do: "Run 'vornix pack' again."}
 				}
 				_, err := d.Client.SendChunk(sending, p.ID, state.ID, sum, data)
 				if workshop.Is(err, workshop.WrongHash) {
-					return &fault.Fault{What: "the bundle was changed while it was sent", Place: fault.Place{File: at.name}, Why: "Nobody gets it: the item is as it was.", Do: "Run 'vornix pack', and publish again."}
+					return &fault.Fault{What: "the bundle was changed while it was sent",
+						Place: fault.Place{File: at.name}, Why: "Nobody gets it: the item is as it was.",
+						Do: "Run 'vornix pack', and publish again."}
 				}
 				if err == nil && o.Advanced != nil {
 					o.Advanced(stage, done.Add(at.size), total)
@@ -273,7 +292,8 @@ func (d *Desk) places(p *Plan, draft *workshop.NewDraft) (*places, error) {
 		}
 		f, err := os.Open(d.P.Join(name))
 		if err != nil {
-			return &fault.Fault{What: "it can't be read", Place: fault.Place{File: name}, Err: err, Do: "Run 'vornix pack' again."}
+			return &fault.Fault{What: "it can't be read", Place: fault.Place{File: name}, Err: err,
+				Do: "Run 'vornix pack' again."}
 		}
 		w.open = append(w.open, f)
 		at := int64(0)

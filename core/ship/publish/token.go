@@ -30,12 +30,14 @@ const service = "vornix"
 // whyOwn is what others could do with a token.
 const whyOwn = "Anyone with the token can publish under your name."
 
-// token finds the token of a target: in the environment, in its file, in the keyring, in this person's own folder. where says where it was, for
-// people; a token itself is never said. player asks for the second account's. Having none is not an error.
+// token finds the token of a target: in the environment, in its file, in the keyring, in this
+// person's own folder. where says where it was, for people; a token itself is never said. player
+// asks for the second account's. Having none is not an error.
 //
-// A variable or a file that the project names is read for an origin that a person allowed and for no other. What 'publish login' keeps is kept for an
-// address, by a person.
-func (a *Access) token(p *project.Project, target string, t *project.Target, address string, player bool) (token, where string, err error) {
+// A variable or a file that the project names is read for an origin that a person allowed and for
+// no other. What 'publish login' keeps is kept for an address, by a person.
+func (a *Access) token(p *project.Project, target string, t *project.Target, address string, player bool) (token,
+	where string, err error) {
 	env, file, user := t.TokenEnv, t.TokenFile, address
 	if player {
 		env, file, user = t.PlayerTokenEnv, t.PlayerTokenFile, address+" player"
@@ -84,8 +86,11 @@ func (a *Access) allowed(p *project.Project, target, from, address string) error
 	if err != nil || len(missing) == 0 {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", target, strings.Join(want.Lines, ", ")), Place: want.Place,
-		Why: "A stranger may have written the project. Nothing was sent.", Do: "See what it would do, and allow it once: vornix trust"}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("target %q %s, which has not been allowed on this machine", target,
+			strings.Join(want.Lines, ", ")), Place: want.Place,
+		Why: "A stranger may have written the project. Nothing was sent.",
+		Do:  "See what it would do, and allow it once: vornix trust"}
 }
 
 // ownFile is the name of the file in a person's own folder that holds a token.
@@ -98,18 +103,21 @@ func ownFile(user string) string {
 	}, strings.ToLower(user)) + ".token"
 }
 
-// Keep keeps a token for a target's workshop: in the keyring, or where there is none in a file of this person's own folder. It says where.
+// Keep keeps a token for a target's workshop: in the keyring, or where there is none in a file of
+// this person's own folder. It says where.
 func (d *Desk) Keep(token string, player bool) (where string, err error) {
 	token = strings.TrimSpace(token)
 	if _, _, err := credential.Check(token, "what was typed"); err != nil || token == "" {
-		return "", cmp.Or(err, error(&fault.Fault{Kind: fault.Usage, What: "there is no token", Do: "Type or paste it."}))
+		return "", cmp.Or(err,
+			error(&fault.Fault{Kind: fault.Usage, What: "there is no token", Do: "Type or paste it."}))
 	}
 	user := d.user(player)
 	if k := d.access.Keyring; k != nil && k.Set(service, user, token) == nil {
 		return "the system's keyring", nil
 	}
 	if d.access.Own == "" {
-		return "", &fault.Fault{What: "there is no keyring, and no folder for settings", Do: "Set the variable that token_env names, or write a file that token_file names."}
+		return "", &fault.Fault{What: "there is no keyring, and no folder for settings",
+			Do: "Set the variable that token_env names, or write a file that token_file names."}
 	}
 	dir, err := safefile.MakeDir(d.access.Own)
 	if err != nil {

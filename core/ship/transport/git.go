@@ -19,8 +19,9 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// Git is a folder of a Git repository's working tree: a clone that Vornix keeps, or one of the user's own. What is changed in it reaches
-// others by Publish. The program git does the work, so that remotes, credentials, hooks and signing are those that the user has set up.
+// Git is a folder of a Git repository's working tree: a clone that Vornix keeps, or one of the
+// user's own. What is changed in it reaches others by Publish. The program git does the work, so
+// that remotes, credentials, hooks and signing are those that the user has set up.
 type Git struct {
 	*Folder
 	o    GitOptions
@@ -46,8 +47,8 @@ type GitOptions struct {
 // ErrBehind says that somebody else's commits contradict this one: plan again on what is there now.
 var ErrBehind = errors.New("somebody else changed the same files in the repository meanwhile")
 
-// OpenGit opens the folder in the working tree. A clone that Vornix keeps is brought up to what its remote has; a working tree of the user's own
-// is only looked at, until Refresh.
+// OpenGit opens the folder in the working tree. A clone that Vornix keeps is brought up to what its
+// remote has; a working tree of the user's own is only looked at, until Refresh.
 func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 	if o.Remote == "" {
 		o.Remote = "origin"
@@ -65,7 +66,8 @@ func OpenGit(ctx context.Context, o GitOptions) (*Git, error) {
 func (g *Git) open(ctx context.Context) error {
 	o := &g.o
 	if !gitcmd.Installed() {
-		return &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here", Do: "Install it; it is what talks to the repository."}
+		return &fault.Fault{Kind: fault.Unreachable, What: "the program git is not installed here",
+			Do: "Install it; it is what talks to the repository."}
 	}
 	if o.URL != "" {
 		g.unlock()
@@ -76,7 +78,9 @@ func (g *Git) open(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		return &fault.Fault{Kind: fault.Unreachable, What: "this is not a working tree of a Git repository", Place: fault.Place{File: o.Tree}, Err: err, Do: "Correct the path, clone the repository there, or name its url instead."}
+		return &fault.Fault{Kind: fault.Unreachable, What: "this is not a working tree of a Git repository",
+			Place: fault.Place{File: o.Tree}, Err: err,
+			Do: "Correct the path, clone the repository there, or name its url instead."}
 	} else if err := g.found(repo); err != nil {
 		return err
 	}
@@ -99,7 +103,9 @@ func (g *Git) open(ctx context.Context) error {
 			return err
 		}
 		if info, err := os.Stat(folder); err != nil || !info.IsDir() {
-			return &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + o.Folder, Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "Correct folder of the target, or make it by hand if it is meant to be new."}
+			return &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + o.Folder,
+				Place: fault.Place{File: g.work}, Why: "Nothing was changed.",
+				Do: "Correct folder of the target, or make it by hand if it is meant to be new."}
 		}
 	}
 	d, err := open(folder)
@@ -121,8 +127,8 @@ func (g *Git) String() string {
 	return where
 }
 
-// unlock removes what a git that was killed left locked in a clone of Vornix's own. The clone is held meanwhile; where another run holds it, its locks are
-// none of ours.
+// unlock removes what a git that was killed left locked in a clone of Vornix's own. The clone is
+// held meanwhile; where another run holds it, its locks are none of ours.
 func (g *Git) unlock() {
 	gitDir := filepath.Join(g.work, ".git")
 	if info, err := os.Lstat(gitDir); err != nil || !info.IsDir() {
@@ -192,10 +198,12 @@ func (g *Git) unreachable(err error) error {
 		return err
 	}
 	return &fault.Fault{Kind: fault.Unreachable, What: "the Git repository can't be reached: " + g.o.URL, Err: err,
-		Do: "Try 'git ls-remote " + g.o.URL + "': it must work without asking for anything (an SSH agent, or a credential helper)."}
+		Do: "Try 'git ls-remote " + g.o.URL +
+			"': it must work without asking for anything (an SSH agent, or a credential helper)."}
 }
 
-// clone makes the working tree, unless it exists. The clone is Vornix's own: one that can run programs was not made by Vornix, and is replaced.
+// clone makes the working tree, unless it exists. The clone is Vornix's own: one that can run
+// programs was not made by Vornix, and is replaced.
 func (g *Git) clone(ctx context.Context) error {
 	// A repository on this machine runs its own hooks when something is pushed to it.
 	far, err := gitcmd.Local(ctx, g.o.URL, g.work)
@@ -203,9 +211,11 @@ func (g *Git) clone(ctx context.Context) error {
 		return g.unreachable(err)
 	}
 	gitDir := filepath.Join(g.work, ".git")
-	if near, err := gitcmd.Find(ctx, g.work); err == nil && near.GitDir == gitDir && near.Common == gitDir && len(near.Within(gitDir)) == 0 {
+	if near, err := gitcmd.Find(ctx, g.work); err == nil && near.GitDir == gitDir && near.Common == gitDir &&
+		len(near.Within(gitDir)) == 0 {
 		near.Risks = nil // the others are those of far
-		if url, err := near.WithoutHooks(ctx, "config", "--get", "remote."+g.o.Remote+".url"); err == nil && strings.TrimSpace(url) == g.o.URL {
+		if url, err := near.WithoutHooks(ctx, "config", "--get", "remote."+g.o.Remote+".url"); err == nil &&
+			strings.TrimSpace(url) == g.o.URL {
 			return g.reaches(near, far)
 		}
 	}
@@ -217,7 +227,8 @@ func (g *Git) clone(ctx context.Context) error {
 		return err
 	}
 	defer parent.Close()
-	if err := parent.RemoveTree(filepath.Base(g.work)); err != nil { // one of another address, or one that was not finished
+	// one of another address, or one that was not finished
+	if err := parent.RemoveTree(filepath.Base(g.work)); err != nil {
 		return err
 	}
 	if err := g.reaches(&gitcmd.Repository{}, far); err != nil {
@@ -226,7 +237,8 @@ func (g *Git) clone(ctx context.Context) error {
 	if err := g.repo.Repository.Refused(false); err != nil {
 		return err
 	}
-	if _, err := gitcmd.Run(ctx, parent.Path(), "clone", "--no-checkout", "--template=", "--origin", g.o.Remote, "--", g.o.URL, g.work); err != nil {
+	if _, err := gitcmd.Run(ctx, parent.Path(), "clone", "--no-checkout", "--template=", "--origin", g.o.Remote, "--",
+		g.o.URL, g.work); err != nil {
 		return g.unreachable(err)
 	}
 	near := &gitcmd.Repository{Work: g.work, GitDir: gitDir, Common: gitDir}
@@ -248,7 +260,8 @@ func (g *Git) branch(ctx context.Context) (string, error) {
 	}
 	name, err := g.look(ctx, "symbolic-ref", "--short", "HEAD")
 	if err != nil {
-		return "", &fault.Fault{Kind: fault.Refused, What: "no branch is checked out", Place: fault.Place{File: g.work}, Do: "Write branch = \"...\" in the target, or check one out."}
+		return "", &fault.Fault{Kind: fault.Refused, What: "no branch is checked out", Place: fault.Place{File: g.work},
+			Do: "Write branch = \"...\" in the target, or check one out."}
 	}
 	return name, nil
 }
@@ -294,10 +307,16 @@ func (g *Git) take(ctx context.Context, branch string) error {
 // ready says why nothing can be committed in the user's own working tree.
 func (g *Git) ready(ctx context.Context, branch string) error {
 	if now, err := g.look(ctx, "symbolic-ref", "--short", "HEAD"); err == nil && now != branch {
-		return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the branch %s is checked out, and the target wants %s", now, branch), Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "git switch " + branch}
+		return &fault.Fault{Kind: fault.Refused,
+			What:  fmt.Sprintf("the branch %s is checked out, and the target wants %s", now, branch),
+			Place: fault.Place{File: g.work}, Why: "Nothing was changed.", Do: "git switch " + branch}
 	}
 	if staged, err := g.look(ctx, "diff", "--cached", "--name-only"); err == nil && staged != "" {
-		return &fault.Fault{Kind: fault.Refused, What: "something is staged for a commit there: " + strings.ReplaceAll(staged, "\n", ", "), Place: fault.Place{File: g.work}, Why: "It would become part of the deployment's commit. Nothing was changed.", Do: "Commit it, or take it back with 'git restore --staged .'."}
+		return &fault.Fault{Kind: fault.Refused,
+			What:  "something is staged for a commit there: " + strings.ReplaceAll(staged, "\n", ", "),
+			Place: fault.Place{File: g.work},
+			Why:   "It would become part of the deployment's commit. Nothing was changed.",
+			Do:    "Commit it, or take it back with 'git restore --staged .'."}
 	}
 	return nil
 }
@@ -315,7 +334,9 @@ func (g *Git) follow(ctx context.Context, branch string) error {
 		return nil // it may be ahead: what is not pushed yet goes along
 	}
 	if _, err := g.git(ctx, "merge", "--ff-only", "--quiet", at); err != nil {
-		return &fault.Fault{Kind: fault.Refused, What: "the working tree can't be brought up to " + at, Place: fault.Place{File: g.work}, Err: err, Why: "Nothing was changed.", Do: "Bring it in order there (git status, git pull --rebase), then deploy again."}
+		return &fault.Fault{Kind: fault.Refused, What: "the working tree can't be brought up to " + at,
+			Place: fault.Place{File: g.work}, Err: err, Why: "Nothing was changed.",
+			Do: "Bring it in order there (git status, git pull --rebase), then deploy again."}
 	}
 	return nil
 }
@@ -331,8 +352,9 @@ type Commit struct {
 	Pushed bool
 }
 
-// Publish commits the paths, which are in the site's folder, and pushes. A push that comes too late is tried again after a rebase. When
-// the others' commits contradict it, the commit is taken back and the error is ErrBehind; any other failure takes it back too.
+// Publish commits the paths, which are in the site's folder, and pushes. A push that comes too late
+// is tried again after a rebase. When the others' commits contradict it, the commit is taken back
+// and the error is ErrBehind; any other failure takes it back too.
 func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (*Commit, error) {
 	branch, err := g.branch(ctx)
 	if err != nil {
@@ -358,7 +380,8 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		return nil, err
 	}
 	defer func() { _ = d.Remove("vornix-paths") }()
-	if _, err := g.git(ctx, "add", "--all", "--force", "--pathspec-from-file="+d.Join("vornix-paths"), "--pathspec-file-nul"); err != nil {
+	if _, err := g.git(ctx, "add", "--all", "--force", "--pathspec-from-file="+d.Join("vornix-paths"),
+		"--pathspec-file-nul"); err != nil {
 		return nil, err
 	}
 	c := &Commit{Tag: tag}
@@ -369,7 +392,8 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		}
 		if _, err := g.git(ctx, args...); err != nil {
 			g.back(ctx, before)
-			f := &fault.Fault{What: "the commit was not made", Place: fault.Place{File: g.work}, Err: err, Do: "Look at what Git says; a hook may have refused it. Then deploy again."}
+			f := &fault.Fault{What: "the commit was not made", Place: fault.Place{File: g.work}, Err: err,
+				Do: "Look at what Git says; a hook may have refused it. Then deploy again."}
 			if strings.Contains(err.Error(), "user.name") || strings.Contains(err.Error(), "empty ident") {
 				f.Do = "Tell Git who you are: git config --global user.name \"...\" and user.email \"...\"."
 			}
@@ -404,7 +428,8 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		if late && c.Tries < 5 {
 			if err = g.rebase(ctx, c, branch); err == nil {
 				// From here on the commit lies on the others': should it be taken back, theirs stay.
-				if before, err = g.look(ctx, "rev-parse", "--verify", "--quiet", "refs/remotes/"+g.o.Remote+"/"+branch); err == nil {
+				if before, err = g.look(ctx, "rev-parse", "--verify", "--quiet",
+					"refs/remotes/"+g.o.Remote+"/"+branch); err == nil {
 					continue
 				}
 			}
@@ -414,9 +439,13 @@ func (g *Git) Publish(ctx context.Context, message, tag string, rels []string) (
 		if errors.Is(err, ErrBehind) || ctx.Err() != nil {
 			return nil, err
 		}
-		f := &fault.Fault{Kind: fault.Unreachable, What: "the push did not arrive at " + g.o.Remote, Place: fault.Place{File: g.String()}, Err: err, Why: "The commit was taken back; nobody sees anything of it.", Do: "Look at what Git says, and deploy again."}
+		f := &fault.Fault{Kind: fault.Unreachable, What: "the push did not arrive at " + g.o.Remote,
+			Place: fault.Place{File: g.String()}, Err: err,
+			Why: "The commit was taken back; nobody sees anything of it.",
+			Do:  "Look at what Git says, and deploy again."}
 		if strings.Contains(said, "[remote rejected]") {
-			f.Kind, f.What, f.Do = fault.Refused, "the repository's server refused the push", "Its rules or hooks say why: a protected branch, a size, a name. Mend that, and deploy again."
+			f.Kind, f.What, f.Do = fault.Refused, "the repository's server refused the push",
+				"Its rules or hooks say why: a protected branch, a size, a name. Mend that, and deploy again."
 		}
 		return nil, f
 	}
@@ -466,7 +495,8 @@ func (g *Git) tag(ctx context.Context, c *Commit, before string) error {
 	}
 	if _, err := g.git(ctx, "tag", "--no-sign", c.Tag); err != nil {
 		g.back(ctx, before)
-		return &fault.Fault{What: "the tag was not made: " + c.Tag, Place: fault.Place{File: g.work}, Err: err, Do: "Correct tag = \"...\" in the target."}
+		return &fault.Fault{What: "the tag was not made: " + c.Tag, Place: fault.Place{File: g.work}, Err: err,
+			Do: "Correct tag = \"...\" in the target."}
 	}
 	return nil
 }
@@ -483,8 +513,9 @@ func claimRef(project string) string { return "refs/vornix/claims/" + project }
 // Pushes says whether what is committed is pushed.
 func (g *Git) Pushes() bool { return g.o.Push }
 
-// Claim makes a ref in the remote repository that holds data, in one step: an fs.ErrExist when it holds something else than was, empty for nothing.
-// A repository whose server takes no such refs is not claimed; its pushes are still one after the other. id is for Unclaim.
+// Claim makes a ref in the remote repository that holds data, in one step: an fs.ErrExist when it
+// holds something else than was, empty for nothing. A repository whose server takes no such refs is
+// not claimed; its pushes are still one after the other. id is for Unclaim.
 func (g *Git) Claim(ctx context.Context, project string, data []byte, was string) (id string, err error) {
 	gitDir, err := g.look(ctx, "rev-parse", "--absolute-git-dir")
 	if err != nil {
@@ -513,13 +544,15 @@ func (g *Git) Unclaim(ctx context.Context, project, id string) error {
 
 func (g *Git) pushClaim(ctx context.Context, project, id, was string) (string, error) {
 	ref := claimRef(project)
-	_, err := g.git(ctx, "push", "--porcelain", "--no-verify", "--force-with-lease="+ref+":"+was, g.o.Remote, id+":"+ref)
+	_, err := g.git(ctx, "push", "--porcelain", "--no-verify", "--force-with-lease="+ref+":"+was, g.o.Remote,
+		id+":"+ref)
 	var failed *gitcmd.Error
 	if !errors.As(err, &failed) {
 		return id, err
 	}
 	switch said := failed.Out + failed.Said; {
-	case strings.Contains(said, "[rejected]"), strings.Contains(said, "failed to update ref"), strings.Contains(said, "cannot lock ref"):
+	case strings.Contains(said, "[rejected]"), strings.Contains(said, "failed to update ref"),
+		strings.Contains(said, "cannot lock ref"):
 		return "", fs.ErrExist
 	case strings.Contains(said, "[remote rejected]"):
 		return "", nil
@@ -537,7 +570,8 @@ func (g *Git) Claimed(ctx context.Context, project string) (id string, data []by
 	if id == "" {
 		return "", nil, nil
 	}
-	if _, err := g.look(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", g.o.Remote, claimRef(project)); err != nil {
+	if _, err := g.look(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", g.o.Remote,
+		claimRef(project)); err != nil {
 		return "", nil, g.unreachable(err)
 	}
 	out, err := g.look(ctx, "cat-file", "blob", id)

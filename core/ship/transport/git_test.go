@@ -77,16 +77,20 @@ func TestARefusalAfterARebase(t *testing.T) {
 	own := filepath.Join(t.TempDir(), "own")
 	git(".", "clone", "--quiet", bare, own)
 	allowed := func(*gitcmd.Repository) (bool, error) { return true, nil }
-	g, err := transport.OpenGit(t.Context(), transport.GitOptions{Tree: own, Branch: "main", Push: true, Allowed: allowed})
+	g, err := transport.OpenGit(t.Context(),
+		transport.GitOptions{Tree: own, Branch: "main", Push: true, Allowed: allowed})
 	require.NoError(t, err)
 	defer g.Close()
 	require.NoError(t, g.Write(t.Context(), "a.txt", []byte("ours")))
 	commit(t, git, other, "theirs.txt", "theirs")
 	git(other, "push", "--quiet", "origin", "main")
-	require.NoError(t, os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"), []byte("#!/bin/sh\necho no more today >&2\nexit 1\n"), 0o755))
+	require.NoError(t,
+		os.WriteFile(filepath.Join(bare, "hooks", "pre-receive"), []byte("#!/bin/sh\necho no more today >&2\nexit 1\n"),
+			0o755))
 	_, err = g.Publish(t.Context(), "deploy", "", []string{"a.txt"})
 	assert.Equal(t, fault.Refused, fault.KindOf(err), "%v", err)
 	assert.Equal(t, git(other, "rev-parse", "HEAD"), git(own, "rev-parse", "HEAD"), "it is where the others are")
-	assert.Equal(t, "?? a.txt", git(own, "status", "--porcelain"), "only the deployed file is left, which the deployment puts back itself")
+	assert.Equal(t, "?? a.txt", git(own, "status", "--porcelain"),
+		"only the deployed file is left, which the deployment puts back itself")
 	assert.FileExists(t, filepath.Join(own, "theirs.txt"), fmt.Sprint(err))
 }

@@ -29,8 +29,9 @@ type span struct{ from, to, n int64 }
 // leastSpan is the shortest range worth a request of its own.
 const leastSpan = 512
 
-// compare finds what a new file has in common with one that is there. With a copy of the old file at hand all of it is found; without,
-// the directories of two ZIP archives say which entries are the same. A wrong guess is found by the hash of what came out.
+// compare finds what a new file has in common with one that is there. With a copy of the old file
+// at hand all of it is found; without, the directories of two ZIP archives say which entries are
+// the same. A wrong guess is found by the hash of what came out.
 func (s *SFTP) compare(ctx context.Context, l *line, like Like, u *Upload, in *os.File) ([]span, error) {
 	if like.Local != "" && u.Size < mostMapped && like.Size < mostMapped {
 		if old, err := mapped(like.Local); err == nil {
@@ -91,8 +92,9 @@ func (m *mapping) close() {
 // matchBlock is the length of the blocks of an old file that are looked for in a new one.
 const matchBlock = 1024
 
-// matches finds the ranges of old that stand in now, by a hash that rolls over it byte by byte (A. Tridgell, "Efficient Algorithms for
-// Sorting and Synchronization", 1999, chapter 3), made as long as they go in both directions. They are in the order of now.
+// matches finds the ranges of old that stand in now, by a hash that rolls over it byte by byte (A.
+// Tridgell, "Efficient Algorithms for Sorting and Synchronization", 1999, chapter 3), made as long
+// as they go in both directions. They are in the order of now.
 func matches(ctx context.Context, old, now []byte) ([]span, error) {
 	if len(old) < matchBlock || len(now) < matchBlock {
 		return nil, nil
@@ -152,8 +154,8 @@ func weak(block []byte) uint32 {
 	return a&0xffff | b<<16
 }
 
-// Marks are two short hashes of every block of a file: enough to find those blocks in another, and wrong so seldom that the hash of what is
-// put together of them is only ever a precaution.
+// Marks are two short hashes of every block of a file: enough to find those blocks in another, and
+// wrong so seldom that the hash of what is put together of them is only ever a precaution.
 type Marks struct {
 	Block int      // length of a block in bytes
 	Size  int64    // of the file
@@ -249,8 +251,8 @@ type part struct {
 	method                  uint16
 }
 
-// directory reads the directory of a ZIP archive (APPNOTE 6.3.10, 4.3.12 to 4.3.16) in two reads, and nothing else of it. Where the data
-// of an entry lies is told from where the next one begins.
+// directory reads the directory of a ZIP archive (APPNOTE 6.3.10, 4.3.12 to 4.3.16) in two reads,
+// and nothing else of it. Where the data of an entry lies is told from where the next one begins.
 func directory(r io.ReaderAt, size int64) ([]part, error) {
 	bad := errors.New("it is no archive of the usual form")
 	tail := make([]byte, min(size, 22+20+4096))
@@ -261,7 +263,8 @@ func directory(r io.ReaderAt, size int64) ([]part, error) {
 	if i < 0 || i+22 > len(tail) {
 		return nil, bad
 	}
-	count, length, offset := int(binary.LittleEndian.Uint16(tail[i+10:])), int64(binary.LittleEndian.Uint32(tail[i+12:])), int64(binary.LittleEndian.Uint32(tail[i+16:]))
+	count, length, offset := int(binary.LittleEndian.Uint16(tail[i+10:])),
+		int64(binary.LittleEndian.Uint32(tail[i+12:])), int64(binary.LittleEndian.Uint32(tail[i+16:]))
 	if offset == 0xffffffff || count == 0xffff || offset+length > size || length > 64<<20 {
 		return nil, bad // more than 4 GB or 65,535 entries: sent whole
 	}

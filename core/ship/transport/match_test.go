@@ -29,7 +29,8 @@ func built(t testing.TB, old, now []byte, ranges []span) (out []byte, same int64
 	return out, same
 }
 
-// Whatever is done to a file: what is put together of the old one and what is said to differ is the new one, and most of what stayed is found.
+// Whatever is done to a file: what is put together of the old one and what is said to differ is the
+// new one, and most of what stayed is found.
 func TestWhatStayedIsFound(t *testing.T) {
 	r := rand.New(rand.NewPCG(1, 2))
 	for range 30 {
@@ -85,7 +86,8 @@ func TestDirectoriesTellWhatIsTheSame(t *testing.T) {
 		z.SetOffset(int64(b.Len()))
 		for _, n := range names {
 			data := content(n)
-			w, err := z.CreateRaw(&zip.FileHeader{Name: "dir/" + n, Method: zip.Store, CRC32: crc32.ChecksumIEEE(data), CompressedSize64: uint64(len(data)), UncompressedSize64: uint64(len(data))})
+			w, err := z.CreateRaw(&zip.FileHeader{Name: "dir/" + n, Method: zip.Store, CRC32: crc32.ChecksumIEEE(data),
+				CompressedSize64: uint64(len(data)), UncompressedSize64: uint64(len(data))})
 			require.NoError(t, err)
 			_, err = w.Write(data)
 			require.NoError(t, err)

@@ -14,8 +14,9 @@ import (
 	"golang.org/x/crypto/ssh"
 )
 
-// ranger speaks the little of SFTP version 3 (draft-ietf-secsh-filexfer-02) that is needed to put a file together on the server's side
-// from ranges of files that are there: OpenSSH's extension copy-data (PROTOCOL, section 4.10), which the SFTP library lacks.
+// ranger speaks the little of SFTP version 3 (draft-ietf-secsh-filexfer-02) that is needed to put a
+// file together on the server's side from ranges of files that are there: OpenSSH's extension
+// copy-data (PROTOCOL, section 4.10), which the SFTP library lacks.
 type ranger struct {
 	session *ssh.Session
 	in      io.WriteCloser
@@ -232,8 +233,10 @@ func (r *ranger) close(handle string) error {
 	return (<-c).status()
 }
 
-// build puts together the file to of ranges of files that are there and of new content. It gives the number of bytes sent.
-func (r *ranger) build(ctx context.Context, to string, from string, ranges []span, in io.ReaderAt, size int64) (sent int64, err error) {
+// build puts together the file to of ranges of files that are there and of new content. It gives
+// the number of bytes sent.
+func (r *ranger) build(ctx context.Context, to string, from string, ranges []span, in io.ReaderAt,
+	size int64) (sent int64, err error) {
 	old, err := r.open(from, fxRead)
 	if err != nil {
 		return 0, err
@@ -261,7 +264,8 @@ func (r *ranger) build(ctx context.Context, to string, from string, ranges []spa
 			if _, err := in.ReadAt(buffer[:n], at); err != nil && err != io.EOF {
 				return err
 			}
-			c, err := r.ask(fxWrite, appendString(nil, out), binary.BigEndian.AppendUint64(nil, uint64(at)), binary.BigEndian.AppendUint32(nil, uint32(n)), buffer[:n])
+			c, err := r.ask(fxWrite, appendString(nil, out), binary.BigEndian.AppendUint64(nil, uint64(at)),
+				binary.BigEndian.AppendUint32(nil, uint32(n)), buffer[:n])
 			if err != nil {
 				return err
 			}
@@ -276,7 +280,8 @@ func (r *ranger) build(ctx context.Context, to string, from string, ranges []spa
 			if err := literal(at, s.to); err != nil {
 				return err
 			}
-			c, err := r.ask(fxExtended, appendString(nil, "copy-data"), appendString(nil, old), binary.BigEndian.AppendUint64(nil, uint64(s.from)), binary.BigEndian.AppendUint64(nil, uint64(s.n)),
+			c, err := r.ask(fxExtended, appendString(nil, "copy-data"), appendString(nil, old),
+				binary.BigEndian.AppendUint64(nil, uint64(s.from)), binary.BigEndian.AppendUint64(nil, uint64(s.n)),
 				appendString(nil, out), binary.BigEndian.AppendUint64(nil, uint64(s.to)))
 			if err != nil {
 				return err

@@ -51,9 +51,11 @@ type line struct {
 // streams is how many files are on their way at once.
 const streams = 16
 
-// OpenSFTP logs in and looks at the folder root, which must be there. A path that does not begin with / is in the account's home.
+// OpenSFTP logs in and looks at the folder root, which must be there. A path that does not begin
+// with / is in the account's home.
 func OpenSFTP(ctx context.Context, l *Login, root string) (*SFTP, error) {
-	s := &SFTP{login: l, root: path.Clean(root), patience: []time.Duration{200 * time.Millisecond, time.Second, 3 * time.Second}}
+	s := &SFTP{login: l, root: path.Clean(root),
+		patience: []time.Duration{200 * time.Millisecond, time.Second, 3 * time.Second}}
 	first, err := s.connected(ctx, nil)
 	if err != nil {
 		return nil, s.cutOff(ctx, err)
@@ -65,7 +67,8 @@ func OpenSFTP(ctx context.Context, l *Login, root string) (*SFTP, error) {
 	}
 	if err != nil || !info.IsDir() {
 		s.Close()
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + s.root, Place: fault.Place{File: s.where}, Err: quietly(err),
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder is not there: " + s.root,
+			Place: fault.Place{File: s.where}, Err: quietly(err),
 			Why: "A folder that Vornix made itself might be a misspelt one that no server looks into. Nothing was changed.", Do: "Correct the path, or make the folder by hand if it is meant to be new."}
 	}
 	return s, nil
@@ -80,7 +83,9 @@ func (s *SFTP) cutOff(ctx context.Context, err error) error {
 	if errors.As(err, &known) {
 		return err
 	}
-	return &fault.Fault{Kind: fault.Unreachable, What: "the connection was lost as it began", Place: fault.Place{File: s.where}, Err: plainly(err), Why: "Nothing was changed.", Do: "Look whether the server and the line to it are up, and run the same command again."}
+	return &fault.Fault{Kind: fault.Unreachable, What: "the connection was lost as it began",
+		Place: fault.Place{File: s.where}, Err: plainly(err), Why: "Nothing was changed.",
+		Do: "Look whether the server and the line to it are up, and run the same command again."}
 }
 
 // Patience sets how long is waited before each new try of a lost connection.
@@ -108,7 +113,8 @@ func (s *SFTP) Close() error {
 	return nil
 }
 
-// close ends it from below: a server that is asked to end a channel may not answer, and everything has been answered that matters.
+// close ends it from below: a server that is asked to end a channel may not answer, and everything
+// has been answered that matters.
 func (l *line) close() {
 	l.ssh.Close()
 	l.sftp.Close()
@@ -141,7 +147,8 @@ func (s *SFTP) connected(ctx context.Context, lost *line) (*line, error) {
 		if isLost(err) {
 			return nil, err
 		}
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server lets the account in, and offers it no SFTP", Place: fault.Place{File: where}, Err: err, Do: "Switch on 'Subsystem sftp' in the server's sshd_config."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server lets the account in, and offers it no SFTP",
+			Place: fault.Place{File: where}, Err: err, Do: "Switch on 'Subsystem sftp' in the server's sshd_config."}
 	}
 	l := &line{ssh: client, sftp: c, dead: make(chan struct{}), ready: make(chan struct{})}
 	go l.watch()
@@ -193,12 +200,16 @@ func (l *line) watch() {
 func isLost(err error) bool {
 	var op *net.OpError
 	var closed *ssh.ExitMissingError
-	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrClosedPipe) || errors.As(err, &op) || errors.As(err, &closed) || errors.Is(err, os.ErrDeadlineExceeded) ||
-		strings.Contains(err.Error(), "connection reset") || strings.Contains(err.Error(), "broken pipe") || strings.Contains(err.Error(), "handshake failed: EOF")
+	return errors.Is(err, sftp.ErrSSHFxConnectionLost) || errors.Is(err, sftp.ErrSSHFxNoConnection) ||
+		errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrClosedPipe) || errors.As(err, &op) ||
+		errors.As(err, &closed) || errors.Is(err, os.ErrDeadlineExceeded) ||
+		strings.Contains(err.Error(), "connection reset") || strings.Contains(err.Error(), "broken pipe") ||
+		strings.Contains(err.Error(), "handshake failed: EOF")
 }
 
-// do runs an operation, and once more on a new connection when the one it ran on was lost. It must be one that can be repeated.
+// do runs an operation, and once more on a new connection when the one it ran on was lost. It must
+// be one that can be repeated.
 func (s *SFTP) do(ctx context.Context, f func(*line) error) error {
 	var lost *line
 	var last error
@@ -234,7 +245,8 @@ func (s *SFTP) do(ctx context.Context, f func(*line) error) error {
 // grace is how long an operation may go on that is not wanted any more.
 const grace = 500 * time.Millisecond
 
-// limited runs an operation, which ends soon after ctx does: what waits for an answer that does not come can only be ended with its line.
+// limited runs an operation, which ends soon after ctx does: what waits for an answer that does not
+// come can only be ended with its line.
 func (l *line) limited(ctx context.Context, f func(*line) error) error {
 	done := make(chan struct{})
 	defer close(done)
@@ -268,7 +280,8 @@ func (l *line) isDead() bool {
 
 func (s *SFTP) at(rel string) string { return path.Join(s.root, rel) }
 
-// failed gives an error of the server a path, and a cause where its code has none: a full disk is only a "failure" in version 3.
+// failed gives an error of the server a path, and a cause where its code has none: a full disk is
+// only a "failure" in version 3.
 func (s *SFTP) failed(l *line, op, rel string, err error) error {
 	if err == nil || isLost(err) || l.isDead() {
 		return err
@@ -306,7 +319,8 @@ func (s *SFTP) List(ctx context.Context, folders []string) (list []Info, err err
 			}
 			for _, e := range entries {
 				if e.Mode().IsRegular() {
-					list = append(list, Info{path.Join(folder, e.Name()), e.Size(), e.ModTime().UTC().Truncate(time.Second)})
+					list = append(list,
+						Info{path.Join(folder, e.Name()), e.Size(), e.ModTime().UTC().Truncate(time.Second)})
 				}
 			}
 		}
@@ -445,7 +459,8 @@ const pours = 4 << 20
 func (s *SFTP) Upload(ctx context.Context, u Upload) (sent Sent, err error) {
 	in, err := os.Open(u.Source)
 	if err != nil {
-		return sent, &fault.Fault{What: "could not read a file that is to be deployed", Place: fault.Place{File: u.Source}, Err: cause(err), Do: "Pack again, then deploy."}
+		return sent, &fault.Fault{What: "could not read a file that is to be deployed",
+			Place: fault.Place{File: u.Source}, Err: cause(err), Do: "Pack again, then deploy."}
 	}
 	defer in.Close()
 	if info, err := in.Stat(); err != nil || info.Size() != u.Size {
@@ -523,7 +538,8 @@ func (s *SFTP) send(ctx context.Context, l *line, u *Upload, in *os.File, start 
 	return s.failed(l, "write", u.To, f.Close())
 }
 
-// pour sends a file through a command that writes it and takes its hash meanwhile; compressed, when that makes it much shorter.
+// pour sends a file through a command that writes it and takes its hash meanwhile; compressed, when
+// that makes it much shorter.
 func (s *SFTP) pour(ctx context.Context, l *line, u *Upload, in *os.File, told *int64, sent *Sent) error {
 	var here int64
 	n, sum, err := l.shell().pour(ctx, in, u.Size, u.To, compresses(in, u.Size) && l.shell().gzip, func(n int64) {
@@ -608,7 +624,8 @@ func (s *SFTP) Create(ctx context.Context, rel string, data []byte) error {
 	})
 }
 
-// rename moves at once, over what is there. A server without OpenSSH's extension can't do that; then what is there goes first.
+// rename moves at once, over what is there. A server without OpenSSH's extension can't do that;
+// then what is there goes first.
 func (l *line) rename(from, to string) error {
 	if _, ok := l.sftp.HasExtension("posix-rename@openssh.com"); ok {
 		return l.sftp.PosixRename(from, to)

@@ -22,9 +22,10 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// shell is what an account can have done on the server's side by commands, where it may run any. Only the POSIX shell's language and
-// programs that are nearly everywhere are used; what is missing is done over SFTP. One shell does it all, since to start one may take long:
-// it reads what its owner has set up.
+// shell is what an account can have done on the server's side by commands, where it may run any.
+// Only the POSIX shell's language and programs that are nearly everywhere are used; what is missing
+// is done over SFTP. One shell does it all, since to start one may take long: it reads what its
+// owner has set up.
 type shell struct {
 	ssh  *ssh.Client
 	root string
@@ -74,7 +75,8 @@ func newShell(ctx context.Context, client *ssh.Client, root string) *shell {
 			return nil
 		}
 		if strings.TrimSpace(line) == shellMark {
-			words, err := sh.do(ctx, `openssl dgst -sha256 -r </dev/null | grep -q e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 && echo openssl; command -v sha256sum >/dev/null && echo sha256sum; command -v shasum >/dev/null && echo shasum; command -v gzip >/dev/null && echo gzip; find . -maxdepth 0 -printf 'find\n'; true`)
+			words, err := sh.do(ctx,
+				`openssl dgst -sha256 -r </dev/null | grep -q e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 && echo openssl; command -v sha256sum >/dev/null && echo sha256sum; command -v shasum >/dev/null && echo shasum; command -v gzip >/dev/null && echo gzip; find . -maxdepth 0 -printf 'find\n'; true`)
 			if err != nil {
 				return nil
 			}
@@ -108,7 +110,8 @@ func (sh *shell) do(ctx context.Context, command string) ([]byte, error) {
 		}
 		return nil, err
 	}
-	if _, err := io.WriteString(sh.in, "{ "+command+"\n} 2>/dev/null\nprintf '\\n%s %d\\n' "+sh.mark+" $?\n"); err != nil {
+	if _, err := io.WriteString(sh.in,
+		"{ "+command+"\n} 2>/dev/null\nprintf '\\n%s %d\\n' "+sh.mark+" $?\n"); err != nil {
 		return fail(err)
 	}
 	var b bytes.Buffer
@@ -182,7 +185,8 @@ func (sh *shell) start(ctx context.Context, command string, in io.Reader, out, s
 	}
 }
 
-// posix has a script run by sh, whatever shell the account has. All that the account's shell sees are digits between quotes, which mean the same to each.
+// posix has a script run by sh, whatever shell the account has. All that the account's shell sees
+// are digits between quotes, which mean the same to each.
 func posix(script string) string {
 	var b strings.Builder
 	b.WriteString(`exec sh -c 'eval "$(printf %b "`)
@@ -217,10 +221,13 @@ func (b *bounded) String() string {
 	return b.b.String()
 }
 
-// command runs one that the target names. It ends with its process group when the connection does: a second process waits for the end of
-// its input, since servers pass on signals only for some accounts.
+// command runs one that the target names. It ends with its process group when the connection does:
+// a second process waits for the end of its input, since servers pass on signals only for some
+// accounts.
 func (sh *shell) command(ctx context.Context, command string) (string, error) {
-	out, err := sh.run(ctx, "exec 3<&0; ( cat <&3; kill 0 ) >/dev/null 2>&1 & w=$!\n( exec 3<&-; "+command+"\n) </dev/null; s=$?; kill $w 2>/dev/null; exit $s", nil)
+	out, err := sh.run(ctx,
+		"exec 3<&0; ( cat <&3; kill 0 ) >/dev/null 2>&1 & w=$!\n( exec 3<&-; "+command+
+			"\n) </dev/null; s=$?; kill $w 2>/dev/null; exit $s", nil)
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {
 		err = fmt.Errorf("it ended with %d: %s", exit.ExitStatus(), lastLine(strings.TrimSpace(out+"\n"+err.Error())))
@@ -288,13 +295,15 @@ func (sh *shell) hash(ctx context.Context, rels []string) (map[string]string, er
 		}
 	}
 	if len(sums) == 0 {
-		return nil, errors.New("no hashes were printed") // none of the files is there, or the command is not what it is called
+		// none of the files is there, or the command is not what it is called
+		return nil, errors.New("no hashes were printed")
 	}
 	return sums, nil
 }
 
 // pour sends a file to a command that writes it and takes its hash. It gives the number of bytes sent, and the hash.
-func (sh *shell) pour(ctx context.Context, in io.ReaderAt, size int64, to string, packed bool, advanced func(int64)) (sent int64, sum string, err error) {
+func (sh *shell) pour(ctx context.Context, in io.ReaderAt, size int64, to string, packed bool,
+	advanced func(int64)) (sent int64, sum string, err error) {
 	r, w := io.Pipe()
 	count := &counter{w: w}
 	go func() {

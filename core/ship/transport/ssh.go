@@ -23,7 +23,8 @@ import (
 	"vornix/core/base/fault"
 )
 
-// Login says how to reach a server by SSH. What is empty is taken from the user's ssh_config, and then from what is usual.
+// Login says how to reach a server by SSH. What is empty is taken from the user's ssh_config, and
+// then from what is usual.
 type Login struct {
 	Host  string // name or address; may be an alias of ssh_config
 	Port  int
@@ -78,7 +79,8 @@ func (l *Login) config() (*ssh_config.Config, error) {
 	defer f.Close()
 	c, err := ssh_config.Decode(f)
 	if err != nil {
-		return nil, &fault.Fault{What: "this ssh_config can't be read", Place: fault.Place{File: name}, Err: err, Do: "Correct it; 'ssh -G HOST' says what OpenSSH makes of it."}
+		return nil, &fault.Fault{What: "this ssh_config can't be read", Place: fault.Place{File: name}, Err: err,
+			Do: "Correct it; 'ssh -G HOST' says what OpenSSH makes of it."}
 	}
 	return c, nil
 }
@@ -125,12 +127,15 @@ func (l *Login) resolve(c *ssh_config.Config, name, user string, port int) (*hop
 		}
 	}
 	if get("UserKnownHostsFile") == "" && l.Home != "" {
-		h.known = append(h.known, filepath.Join(l.Home, ".ssh", "known_hosts"), filepath.Join(l.Home, ".ssh", "known_hosts2"))
+		h.known = append(h.known, filepath.Join(l.Home, ".ssh", "known_hosts"),
+			filepath.Join(l.Home, ".ssh", "known_hosts2"))
 	}
 	h.known = append(h.known, "/etc/ssh/ssh_known_hosts")
 	if p := get("ProxyCommand"); p != "" && !strings.EqualFold(p, "none") {
-		return nil, nil, &fault.Fault{What: fmt.Sprintf("ssh_config reaches %s by a ProxyCommand, which Vornix does not run", name), Place: fault.Place{File: filepath.Join(l.Home, ".ssh", "config")},
-			Do: "Write ProxyJump there instead, or jump = [\"user@host\"] in the target."}
+		return nil, nil,
+			&fault.Fault{What: fmt.Sprintf("ssh_config reaches %s by a ProxyCommand, which Vornix does not run", name),
+				Place: fault.Place{File: filepath.Join(l.Home, ".ssh", "config")},
+				Do:    "Write ProxyJump there instead, or jump = [\"user@host\"] in the target."}
 	}
 	var jumps []string
 	if j := get("ProxyJump"); j != "" && !strings.EqualFold(j, "none") {
@@ -161,7 +166,8 @@ func (l *Login) way() ([]*hop, error) {
 		return nil, err
 	}
 	if last.user == "" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "nobody says as whom to log in at " + l.Host, Do: "Write user = \"...\" in the target."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "nobody says as whom to log in at " + l.Host,
+			Do: "Write user = \"...\" in the target."}
 	}
 	if l.Key != "" {
 		last.keys, last.onlyKeys = []string{l.path(l.Key)}, true
@@ -194,12 +200,14 @@ func SplitHost(s string) (user, host string, port int, err error) {
 	host = s
 	if h, p, splitErr := net.SplitHostPort(s); splitErr == nil {
 		if port, err = strconv.Atoi(p); err != nil || port < 1 || port > 65535 {
-			return "", "", 0, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no port", p), Do: "Write user@host:port."}
+			return "", "", 0,
+				&fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no port", p), Do: "Write user@host:port."}
 		}
 		host = h
 	}
 	if host == "" || strings.HasPrefix(host, "-") {
-		return "", "", 0, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q names no host", s), Do: "Write user@host:port."}
+		return "", "", 0,
+			&fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q names no host", s), Do: "Write user@host:port."}
 	}
 	return user, host, port, nil
 }
@@ -238,7 +246,9 @@ func (l *Login) Connect(ctx context.Context) (client *ssh.Client, where string, 
 }
 
 func (h *hop) unreachable(err error) error {
-	f := &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s can't be reached", h), Err: cause(err), Do: "Look whether the server is up and its address and port are right: ssh -p " + strconv.Itoa(h.port) + " " + h.user + "@" + h.host}
+	f := &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s can't be reached", h), Err: cause(err),
+		Do: "Look whether the server is up and its address and port are right: ssh -p " + strconv.Itoa(h.port) + " " +
+			h.user + "@" + h.host}
 	var op *net.OpError
 	if errors.As(err, &op) {
 		f.Err = op.Err
@@ -276,7 +286,8 @@ func (h *hop) connect(ctx context.Context, through *ssh.Client) (*ssh.Client, er
 	}
 	a := &auth{hop: h}
 	var hostKey error
-	config := &ssh.ClientConfig{User: h.user, Auth: a.methods(), HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-Vornix",
+	config := &ssh.ClientConfig{User: h.user, Auth: a.methods(), HostKeyAlgorithms: algorithms,
+		ClientVersion: "SSH-2.0-Vornix",
 		HostKeyCallback: func(name string, remote net.Addr, key ssh.PublicKey) error {
 			hostKey = check(name, remote, key)
 			return hostKey
@@ -292,11 +303,14 @@ func (h *hop) connect(ctx context.Context, through *ssh.Client) (*ssh.Client, er
 			return nil, a.err
 		}
 		if strings.Contains(err.Error(), "unable to authenticate") {
-			return nil, &fault.Fault{Kind: fault.Unreachable, What: fmt.Sprintf("%s lets nobody in with what was offered: %s", h, a.offered()),
-				Do: "Add the key to the server's authorized_keys, start an agent that has it, name it with key = \"...\" in the target, or give a password by password_env."}
+			return nil, &fault.Fault{Kind: fault.Unreachable,
+				What: fmt.Sprintf("%s lets nobody in with what was offered: %s", h, a.offered()),
+				Do:   "Add the key to the server's authorized_keys, start an agent that has it, name it with key = \"...\" in the target, or give a password by password_env."}
 		}
 		if strings.Contains(err.Error(), "no common algorithm") {
-			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("%s and Vornix have no way in common to talk in secret", h), Err: err, Do: "Bring the server's OpenSSH up to date; if its host key is of another kind than the one known here, see ssh-keygen -R."}
+			return nil, &fault.Fault{Kind: fault.Refused,
+				What: fmt.Sprintf("%s and Vornix have no way in common to talk in secret", h), Err: err,
+				Do: "Bring the server's OpenSSH up to date; if its host key is of another kind than the one known here, see ssh-keygen -R."}
 		}
 		return nil, h.unreachable(err)
 	}
@@ -359,17 +373,24 @@ func (h *hop) hostKeys() (ssh.HostKeyCallback, []string, error) {
 			return err
 		}
 		if len(bad.Want) == 0 {
-			return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the server %s is not known yet: its key is %s", h, ssh.FingerprintSHA256(key)), Place: fault.Place{File: strings.Join(files, ", ")},
-				Why: "Whoever is between could pretend to be it. Nothing was sent.",
-				Do:  fmt.Sprintf("Compare the key with what the server's owner says (there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub), then write host_key = [%q] in the target, or log in once with ssh.", ssh.FingerprintSHA256(key))}
+			return &fault.Fault{Kind: fault.Refused,
+				What:  fmt.Sprintf("the server %s is not known yet: its key is %s", h, ssh.FingerprintSHA256(key)),
+				Place: fault.Place{File: strings.Join(files, ", ")},
+				Why:   "Whoever is between could pretend to be it. Nothing was sent.",
+				Do:    fmt.Sprintf("Compare the key with what the server's owner says (there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub), then write host_key = [%q] in the target, or log in once with ssh.", ssh.FingerprintSHA256(key))}
 		}
-		return h.wrongKey(key, fmt.Sprintf("%s line %d knows %s", bad.Want[0].Filename, bad.Want[0].Line, ssh.FingerprintSHA256(bad.Want[0].Key)))
+		return h.wrongKey(key,
+			fmt.Sprintf("%s line %d knows %s", bad.Want[0].Filename, bad.Want[0].Line,
+				ssh.FingerprintSHA256(bad.Want[0].Key)))
 	}, algorithms, nil
 }
 
 func (h *hop) wrongKey(key ssh.PublicKey, known string) error {
-	return &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the server %s shows another key than the one that is known: %s", h, ssh.FingerprintSHA256(key)),
-		Why: "Either the server was set up anew, or somebody is between (" + known + "). Nothing was sent.", Do: "Ask the server's owner. If the new key is right, put it in place of the old one."}
+	return &fault.Fault{Kind: fault.Refused,
+		What: fmt.Sprintf("the server %s shows another key than the one that is known: %s", h,
+			ssh.FingerprintSHA256(key)),
+		Why: "Either the server was set up anew, or somebody is between (" + known + "). Nothing was sent.",
+		Do:  "Ask the server's owner. If the new key is right, put it in place of the old one."}
 }
 
 // noKey is a public key that no server has.
@@ -412,18 +433,19 @@ func (a *auth) methods() []ssh.AuthMethod {
 			}
 			return word, err
 		}
-		list = append(list, ssh.PasswordCallback(ask), ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
-			answers := make([]string, len(questions))
-			for i := range questions {
-				if !echos[i] {
-					var err error
-					if answers[i], err = ask(); err != nil {
-						return nil, err
+		list = append(list, ssh.PasswordCallback(ask),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, echos []bool) ([]string, error) {
+				answers := make([]string, len(questions))
+				for i := range questions {
+					if !echos[i] {
+						var err error
+						if answers[i], err = ask(); err != nil {
+							return nil, err
+						}
 					}
 				}
-			}
-			return answers, nil
-		}))
+				return answers, nil
+			}))
 	}
 	return list
 }
@@ -457,7 +479,8 @@ func (a *auth) signers() (list []ssh.Signer, err error) {
 		}
 	}
 	for _, s := range fromAgent {
-		if a.hop.onlyKeys && !slices.ContainsFunc(own, func(p []byte) bool { return string(p) == string(s.PublicKey().Marshal()) }) {
+		if a.hop.onlyKeys &&
+			!slices.ContainsFunc(own, func(p []byte) bool { return string(p) == string(s.PublicKey().Marshal()) }) {
 			continue
 		}
 		a.tried = append(a.tried, "the agent's "+ssh.FingerprintSHA256(s.PublicKey()))
@@ -466,13 +489,15 @@ func (a *auth) signers() (list []ssh.Signer, err error) {
 	return list, nil
 }
 
-// key reads a private key. A file that is not there is no error, unless the target names it; one that words protect is left
-// to the agent when nobody can be asked.
+// key reads a private key. A file that is not there is no error, unless the target names it; one
+// that words protect is left to the agent when nobody can be asked.
 func (a *auth) key(file string, fromAgent []ssh.Signer) (ssh.Signer, []byte, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
 		if a.hop.login.Key != "" && file == a.hop.login.path(a.hop.login.Key) {
-			return nil, nil, &fault.Fault{Kind: fault.Usage, What: "the target's key is not there", Place: fault.Place{File: file}, Do: "Correct key = \"...\" of the target."}
+			return nil, nil,
+				&fault.Fault{Kind: fault.Usage, What: "the target's key is not there", Place: fault.Place{File: file},
+					Do: "Correct key = \"...\" of the target."}
 		}
 		return nil, nil, nil
 	}
@@ -486,7 +511,8 @@ func (a *auth) key(file string, fromAgent []ssh.Signer) (ssh.Signer, []byte, err
 		if locked.PublicKey != nil {
 			public = locked.PublicKey.Marshal()
 		}
-		held := slices.ContainsFunc(fromAgent, func(s ssh.Signer) bool { return string(s.PublicKey().Marshal()) == string(public) })
+		held := slices.ContainsFunc(fromAgent,
+			func(s ssh.Signer) bool { return string(s.PublicKey().Marshal()) == string(public) })
 		if a.hop.login.Unlock == nil || held {
 			return nil, public, nil
 		}
@@ -498,7 +524,9 @@ func (a *auth) key(file string, fromAgent []ssh.Signer) (ssh.Signer, []byte, err
 			return nil, public, nil
 		}
 		if signer, err = ssh.ParsePrivateKeyWithPassphrase(data, []byte(words)); err != nil {
-			return nil, nil, &fault.Fault{Kind: fault.Refused, What: "the words do not open the key", Place: fault.Place{File: file}, Do: "Try again, or let an agent hold the key."}
+			return nil, nil,
+				&fault.Fault{Kind: fault.Refused, What: "the words do not open the key", Place: fault.Place{File: file},
+					Do: "Try again, or let an agent hold the key."}
 		}
 		return signer, signer.PublicKey().Marshal(), nil
 	}
@@ -506,7 +534,9 @@ func (a *auth) key(file string, fromAgent []ssh.Signer) (ssh.Signer, []byte, err
 		if public, _, _, _, pubErr := ssh.ParseAuthorizedKey(data); pubErr == nil {
 			return nil, public.Marshal(), nil // IdentityFile may name the public half of a key that the agent has
 		}
-		return nil, nil, &fault.Fault{What: "this is no private key", Place: fault.Place{File: file}, Err: err, Do: "Name another file."}
+		return nil, nil,
+			&fault.Fault{What: "this is no private key", Place: fault.Place{File: file}, Err: err,
+				Do: "Name another file."}
 	}
 	return signer, signer.PublicKey().Marshal(), nil
 }

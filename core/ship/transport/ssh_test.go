@@ -60,7 +60,8 @@ func TestTheUsersSSHConfiguration(t *testing.T) {
 	reached(t, &transport.Login{Host: "valley", Home: s.Home})
 	reached(t, &transport.Login{Host: "far", Home: s.Home})
 	reached(t, &transport.Login{Host: "valley", Jumps: []string{"ridge"}, Home: s.Home})
-	f := refused(t, &transport.Login{Host: "valley", Jumps: []string{fmt.Sprintf("%s@127.0.0.1:1", s.User)}, Home: s.Home})
+	f := refused(t, &transport.Login{Host: "valley", Jumps: []string{fmt.Sprintf("%s@127.0.0.1:1", s.User)},
+		Home: s.Home})
 	assert.Equal(t, fault.Unreachable, f.Kind)
 	f = refused(t, &transport.Login{Host: "odd", User: "x", Home: s.Home})
 	assert.Contains(t, f.What, "ProxyCommand")
@@ -93,7 +94,8 @@ func TestTheUsersSSHConfiguration(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(s.Allowed, ssh.MarshalAuthorizedKey(public), 0o600))
 	words := "moles dig"
-	l := &transport.Login{Host: "valley", Home: s.Home, Key: "~/.ssh/locked", Unlock: func(file string) (string, error) { return words, nil }}
+	l := &transport.Login{Host: "valley", Home: s.Home, Key: "~/.ssh/locked",
+		Unlock: func(file string) (string, error) { return words, nil }}
 	reached(t, l)
 	words = "voles dig"
 	assert.Contains(t, refused(t, l).What, "do not open")
@@ -119,7 +121,8 @@ func TestAnAgentsKey(t *testing.T) {
 	cmd := exec.Command(agent, "-D", "-a", socket)
 	require.NoError(t, cmd.Start())
 	t.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second, 5*time.Millisecond)
+	require.Eventually(t, func() bool { _, err := os.Stat(socket); return err == nil }, 5*time.Second,
+		5*time.Millisecond)
 	load := exec.Command(add, s.Key)
 	load.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
 	out, err := load.CombinedOutput()
@@ -139,7 +142,8 @@ func TestAPasswordAndAPlainServer(t *testing.T) {
 	require.NoError(t, err)
 	host, err := ssh.NewSignerFromKey(private)
 	require.NoError(t, err)
-	config := &ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata, ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
+	config := &ssh.ServerConfig{KeyboardInteractiveCallback: func(_ ssh.ConnMetadata,
+		ask ssh.KeyboardInteractiveChallenge) (*ssh.Permissions, error) {
 		answers, err := ask("", "", []string{"Password: "}, []bool{false})
 		if err != nil || len(answers) != 1 || answers[0] != "tunnel" {
 			return nil, errors.New("no")
@@ -161,10 +165,11 @@ func TestAPasswordAndAPlainServer(t *testing.T) {
 	}()
 	word := "tunnel"
 	var asked []string
-	login := &transport.Login{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "mole", Pins: []string{ssh.FingerprintSHA256(host.PublicKey())}, Password: func(who string) (string, error) {
-		asked = append(asked, who)
-		return word, nil
-	}}
+	login := &transport.Login{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, User: "mole",
+		Pins: []string{ssh.FingerprintSHA256(host.PublicKey())}, Password: func(who string) (string, error) {
+			asked = append(asked, who)
+			return word, nil
+		}}
 	reached(t, login)
 	assert.Contains(t, asked[0], "mole@127.0.0.1")
 	root := t.TempDir()
@@ -181,7 +186,10 @@ func TestAPasswordAndAPlainServer(t *testing.T) {
 	word = "funnel"
 	f := refused(t, login)
 	assert.Contains(t, f.What, "a password")
-	login.Password = func(string) (string, error) { return "", &fault.Fault{Kind: fault.Usage, What: "none", Do: "set it"} }
+	login.Password = func(string) (string, error) {
+		return "",
+			&fault.Fault{Kind: fault.Usage, What: "none", Do: "set it"}
+	}
 	assert.Equal(t, fault.Usage, refused(t, login).Kind)
 }
 

@@ -49,7 +49,8 @@ func sites(t *testing.T, f func(t *testing.T, s transport.Site, root string)) {
 		defer s.Close()
 		f(t, s, root)
 	})
-	for name, config := range map[string]string{"sftp": "", "sftp without a shell": "ForceCommand internal-sftp", "sftp by its own subsystem": "ForceCommand internal-sftp -P copy-data,hardlink,posix-rename,statvfs"} {
+	for name, config := range map[string]string{"sftp": "", "sftp without a shell": "ForceCommand internal-sftp",
+		"sftp by its own subsystem": "ForceCommand internal-sftp -P copy-data,hardlink,posix-rename,statvfs"} {
 		t.Run(name, func(t *testing.T) {
 			root := t.TempDir()
 			s, err := transport.OpenSFTP(ctx, login(peer.StartSSHD(t, config)), root)
@@ -58,7 +59,8 @@ func sites(t *testing.T, f func(t *testing.T, s transport.Site, root string)) {
 			f(t, s, root)
 		})
 	}
-	for name, start := range map[string]func(t testing.TB, root string) string{"webdav of Go": goDAV, "webdav of Apache": peer.Apache, "webdav of nginx": peer.NginxDAV} {
+	for name, start := range map[string]func(t testing.TB, root string) string{"webdav of Go": goDAV,
+		"webdav of Apache": peer.Apache, "webdav of nginx": peer.NginxDAV} {
 		t.Run(name, func(t *testing.T) {
 			root := t.TempDir()
 			s, err := transport.OpenWebDAV(ctx, start(t, root), peer.DAVUser)
@@ -111,7 +113,9 @@ func TestEverySiteDoesTheSame(t *testing.T) {
 			file, sum := source(t, data)
 			var seen int64
 			to := fmt.Sprintf("levels/it's %d.map", i)
-			_, err := s.Upload(ctx, transport.Upload{To: to, Size: int64(size), SHA256: sum, Source: file, Advanced: func(n int64) { seen += n }})
+			_, err := s.Upload(ctx,
+				transport.Upload{To: to, Size: int64(size), SHA256: sum, Source: file,
+					Advanced: func(n int64) { seen += n }})
 			require.NoError(t, err)
 			assert.Equal(t, string(data), read(to))
 			assert.Equal(t, int64(size), seen)
@@ -125,7 +129,8 @@ func TestEverySiteDoesTheSame(t *testing.T) {
 		list, err = s.List(ctx, []string{"levels", "nowhere"})
 		require.NoError(t, err)
 		require.Len(t, list, 4)
-		assert.True(t, slices.ContainsFunc(list, func(i transport.Info) bool { return i.Path == "levels/it's 2.map" && i.Size == 5000 }))
+		assert.True(t, slices.ContainsFunc(list,
+			func(i transport.Info) bool { return i.Path == "levels/it's 2.map" && i.Size == 5000 }))
 		one, err := s.Stat(ctx, "levels/it's 2.map")
 		require.NoError(t, err)
 		assert.Contains(t, list, one, "a list and a look say the same, also of the time")
@@ -142,7 +147,8 @@ func TestEverySiteDoesTheSame(t *testing.T) {
 		require.NoError(t, s.Link(ctx, "lists/maps.txt", "levels/it's 3.map"), "over what is there")
 		assert.Equal(t, "two\n", read("levels/it's 3.map"))
 		assert.Len(t, read("safe/x/3"), 1_300_000)
-		require.NoError(t, s.Rename(ctx, "safe/x/3", "levels/new/there.map"), "into a folder that is not there yet, and")
+		require.NoError(t, s.Rename(ctx, "safe/x/3", "levels/new/there.map"),
+			"into a folder that is not there yet, and")
 		require.NoError(t, s.Rename(ctx, "levels/new/there.map", "levels/it's 1.map"), "over what is there")
 		assert.Len(t, read("levels/it's 1.map"), 1_300_000)
 		require.Error(t, s.Rename(ctx, "levels/none", "levels/other"))
@@ -179,7 +185,8 @@ func TestUploadsGoOn(t *testing.T) {
 	file, sum := source(t, data)
 	require.NoError(t, os.WriteFile(filepath.Join(root, "x"), data[:600_000], 0o666))
 	var seen int64
-	sent, err := s.Upload(ctx, transport.Upload{To: "x", Size: 900_000, SHA256: sum, Source: file, Advanced: func(n int64) { seen += n }})
+	sent, err := s.Upload(ctx,
+		transport.Upload{To: "x", Size: 900_000, SHA256: sum, Source: file, Advanced: func(n int64) { seen += n }})
 	require.NoError(t, err)
 	assert.Equal(t, transport.Sent{Bytes: 300_000, Reused: 600_000}, sent)
 	assert.Equal(t, int64(900_000), seen)

@@ -38,7 +38,8 @@ func OpenWeb(address string) (*Web, error) {
 func webFolder(address string) (*url.URL, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not the address of a web folder", address), Do: "Write it as in https://downloads.example/highline/"}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not the address of a web folder", address),
+			Do: "Write it as in https://downloads.example/highline/"}
 	}
 	u.RawPath = ""
 	if !strings.HasSuffix(u.Path, "/") {
@@ -127,7 +128,8 @@ func (w *Web) Hash(ctx context.Context, rels []string) (map[string]string, error
 }
 
 // hashByReading takes the SHA-256, in hex, of files that get reads; those that do not exist are left out.
-func hashByReading(ctx context.Context, rels []string, get func(ctx context.Context, rel string, to io.Writer) error) (map[string]string, error) {
+func hashByReading(ctx context.Context, rels []string,
+	get func(ctx context.Context, rel string, to io.Writer) error) (map[string]string, error) {
 	sums := map[string]string{}
 	var mu sync.Mutex
 	g, ctx := group.WithContext(ctx)
@@ -208,7 +210,8 @@ func (e *lostError) Error() string   { return ErrLost.Error() + ": " + e.cause.E
 func (e *lostError) Unwrap() []error { return []error{ErrLost, e.cause} }
 
 func (w *Web) refuse() error {
-	return &fault.Fault{Kind: fault.Usage, What: "a web folder can only be read", Place: fault.Place{File: w.String()}, Do: "Add a target that brings the files there (folder, sftp, git or webdav). Compare this one with --plan and --verify."}
+	return &fault.Fault{Kind: fault.Usage, What: "a web folder can only be read", Place: fault.Place{File: w.String()},
+		Do: "Add a target that brings the files there (folder, sftp, git or webdav). Compare this one with --plan and --verify."}
 }
 
 // Upload is Site's, and refuses.

@@ -30,13 +30,17 @@ import (
 
 // WebDAV is a folder of a web server that accepts files: HTTP with the methods of RFC 4918, class 1.
 //
-// Servers differ in what they promise, so the methods rely only on what every server does. A PUT replaces a file in one step. A MOVE over an existing
-// file may remove that file first; repeated after a lost answer, it may remove what the first one moved. So nothing is moved or copied over an existing
-// file: its content is sent again by a PUT (replace). Only MKCOL tells reliably that another client was faster, so it guards new files (Create).
-// DELETE of a folder removes its content too, so folders are never deleted. Uploads can't be resumed: a cut upload is sent from its beginning.
+// Servers differ in what they promise, so the methods rely only on what every server does. A PUT
+// replaces a file in one step. A MOVE over an existing file may remove that file first; repeated
+// after a lost answer, it may remove what the first one moved. So nothing is moved or copied over
+// an existing file: its content is sent again by a PUT (replace). Only MKCOL tells reliably that
+// another client was faster, so it guards new files (Create). DELETE of a folder removes its
+// content too, so folders are never deleted. Uploads can't be resumed: a cut upload is sent from
+// its beginning.
 //
-// The requests are made here, over net/http: github.com/emersion/go-webdav stops at the weak entity tags that Apache sends for new files, and
-// github.com/studio-b12/gowebdav knows no contexts and takes an answer that was cut for a whole one.
+// The requests are made here, over net/http: github.com/emersion/go-webdav stops at the weak entity
+// tags that Apache sends for new files, and github.com/studio-b12/gowebdav knows no contexts and
+// takes an answer that was cut for a whole one.
 type WebDAV struct {
 	base   *url.URL
 	user   *url.Userinfo
@@ -70,7 +74,8 @@ func OpenWebDAV(ctx context.Context, address string, user *url.Userinfo) (*WebDA
 	}
 	w := &WebDAV{base: base, user: user, client: retryablehttp.NewClient(), folders: map[string]bool{}}
 	w.client.HTTPClient = webClient(stored)
-	w.client.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse } // a name and password are for one server
+	// a name and password are for one server
+	w.client.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	w.client.Logger, w.client.ErrorHandler = nil, retryablehttp.PassthroughErrorHandler
 	w.client.RetryMax, w.client.RetryWaitMin, w.client.RetryWaitMax = 3, 200*time.Millisecond, 5*time.Second
 	w.client.Backoff = func(least, most time.Duration, n int, r *http.Response) time.Duration {
@@ -98,15 +103,28 @@ func OpenWebDAV(ctx context.Context, address string, user *url.Userinfo) (*WebDA
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case errors.Is(err, fs.ErrPermission): // also 401
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server does not accept this user name and password", Place: fault.Place{File: w.String()}, Err: cause(err), Why: "Nothing was changed.", Do: "Correct user and password_env of the target."}
+		return nil, &fault.Fault{Kind: fault.Unreachable,
+			What: "the server does not accept this user name and password", Place: fault.Place{File: w.String()},
+			Err: cause(err), Why: "Nothing was changed.", Do: "Correct user and password_env of the target."}
 	case errors.Is(err, fs.ErrNotExist):
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder does not exist on the server", Place: fault.Place{File: w.String()}, Why: "A folder that Vornix creates might be misspelt. Nothing was changed.", Do: "Correct the url of the target, or create the folder."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder does not exist on the server",
+			Place: fault.Place{File: w.String()},
+			Why:   "A folder that Vornix creates might be misspelt. Nothing was changed.",
+			Do:    "Correct the url of the target, or create the folder."}
 	case errors.As(err, &gone):
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server is unreachable", Place: fault.Place{File: w.String()}, Err: gone.cause, Do: "Check the address and the connection, and run the same command again."}
-	case status != nil && (status.code == http.StatusTooManyRequests || status.code == http.StatusLocked || status.code >= 500 && status.code != http.StatusNotImplemented):
-		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server can't answer now", Place: fault.Place{File: w.String()}, Err: status, Do: "Run the same command again later."}
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server is unreachable",
+			Place: fault.Place{File: w.String()}, Err: gone.cause,
+			Do: "Check the address and the connection, and run the same command again."}
+	case status != nil &&
+		(status.code == http.StatusTooManyRequests || status.code == http.StatusLocked || status.code >= 500 &&
+			status.code != http.StatusNotImplemented):
+		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the server can't answer now",
+			Place: fault.Place{File: w.String()}, Err: status, Do: "Run the same command again later."}
 	}
-	return nil, &fault.Fault{Kind: fault.Usage, What: "this is not a WebDAV folder", Place: fault.Place{File: w.String()}, Err: cause(err), Why: "Its server does not list files by PROPFIND (RFC 4918). Nothing was changed.", Do: "Correct the url of the target, or enable WebDAV on the server for this folder."}
+	return nil, &fault.Fault{Kind: fault.Usage, What: "this is not a WebDAV folder",
+		Place: fault.Place{File: w.String()}, Err: cause(err),
+		Why: "Its server does not list files by PROPFIND (RFC 4918). Nothing was changed.",
+		Do:  "Correct the url of the target, or enable WebDAV on the server for this folder."}
 }
 
 func (w *WebDAV) String() string { return w.base.Redacted() }
@@ -127,9 +145,11 @@ func (w *WebDAV) do(r *retryablehttp.Request) (*http.Response, error) {
 	if err != nil {
 		return nil, lost(r.Context(), err)
 	}
-	if resp.StatusCode == http.StatusMultiStatus && (r.Method == "COPY" || r.Method == "MOVE") { // some of it went wrong
+	// some of it went wrong
+	if resp.StatusCode == http.StatusMultiStatus && (r.Method == "COPY" || r.Method == "MOVE") {
 		resp.Body.Close()
-		return nil, &fs.PathError{Op: strings.ToLower(r.Method), Path: r.URL.Path, Err: errors.New("the server could not do it")}
+		return nil, &fs.PathError{Op: strings.ToLower(r.Method), Path: r.URL.Path,
+			Err: errors.New("the server could not do it")}
 	}
 	if resp.StatusCode/100 != 2 {
 		resp.Body.Close()
@@ -139,7 +159,8 @@ func (w *WebDAV) do(r *retryablehttp.Request) (*http.Response, error) {
 }
 
 // send sends a request whose answer's body does not matter.
-func (w *WebDAV) send(ctx context.Context, method, rel string, size int64, body retryablehttp.ReaderFunc, header ...string) error {
+func (w *WebDAV) send(ctx context.Context, method, rel string, size int64, body retryablehttp.ReaderFunc,
+	header ...string) error {
 	resp, err := w.ask(ctx, method, rel, size, body, header...)
 	if err != nil {
 		return err
@@ -148,7 +169,8 @@ func (w *WebDAV) send(ctx context.Context, method, rel string, size int64, body 
 }
 
 // ask sends a request. Its body has size bytes; header has names and values in turn.
-func (w *WebDAV) ask(ctx context.Context, method, rel string, size int64, body retryablehttp.ReaderFunc, header ...string) (*http.Response, error) {
+func (w *WebDAV) ask(ctx context.Context, method, rel string, size int64, body retryablehttp.ReaderFunc,
+	header ...string) (*http.Response, error) {
 	var content any
 	if body != nil {
 		content = body
@@ -203,10 +225,11 @@ type multistatus struct {
 const propfind = `<?xml version="1.0" encoding="utf-8"?>
 <D:propfind xmlns:D="DAV:"><D:prop><D:resourcetype/><D:getcontentlength/><D:getlastmodified/></D:prop></D:propfind>`
 
-// tell asks about a file or folder, and with depth 1 about what is directly in it. Only the names in the answer's paths count: behind a proxy a server
-// may write other folders.
+// tell asks about a file or folder, and with depth 1 about what is directly in it. Only the names
+// in the answer's paths count: behind a proxy a server may write other folders.
 func (w *WebDAV) tell(ctx context.Context, rel, depth string) (list []found, err error) {
-	resp, err := w.ask(ctx, "PROPFIND", rel, int64(len(propfind)), func() (io.Reader, error) { return strings.NewReader(propfind), nil },
+	resp, err := w.ask(ctx, "PROPFIND", rel, int64(len(propfind)),
+		func() (io.Reader, error) { return strings.NewReader(propfind), nil },
 		"Depth", depth, "Content-Type", "application/xml; charset=utf-8")
 	if err != nil {
 		return nil, err
@@ -220,7 +243,8 @@ func (w *WebDAV) tell(ctx context.Context, rel, depth string) (list []found, err
 		return nil, lost(ctx, from.err)
 	}
 	if err != nil {
-		return nil, &fs.PathError{Op: "look at", Path: rel, Err: fmt.Errorf("the server's answer to PROPFIND can't be read: %w", err)}
+		return nil, &fs.PathError{Op: "look at", Path: rel,
+			Err: fmt.Errorf("the server's answer to PROPFIND can't be read: %w", err)}
 	}
 	for _, r := range m.Responses {
 		u, err := url.Parse(r.Href)
@@ -234,7 +258,8 @@ func (w *WebDAV) tell(ctx context.Context, rel, depth string) (list []found, err
 			f := found{Info{Path: path.Base(u.Path)}, s.Prop.Type.Collection != nil}
 			if !f.folder {
 				if f.Size, err = strconv.ParseInt(strings.TrimSpace(s.Prop.Length), 10, 64); err != nil || f.Size < 0 {
-					return nil, &fs.PathError{Op: "look at", Path: rel, Err: fmt.Errorf("the server does not say how large %s is", f.Path)}
+					return nil, &fs.PathError{Op: "look at", Path: rel,
+						Err: fmt.Errorf("the server does not say how large %s is", f.Path)}
 				}
 			}
 			t, _ := http.ParseTime(strings.TrimSpace(s.Prop.Modified))
@@ -369,7 +394,8 @@ func (w *WebDAV) Upload(ctx context.Context, u Upload) (Sent, error) {
 	return Sent{Bytes: u.Size}, nil
 }
 
-// sending is the body of an upload. Its hash may be read when it is closed: until then the connection may read from it, even after an answer has come.
+// sending is the body of an upload. Its hash may be read when it is closed: until then the
+// connection may read from it, even after an answer has come.
 type sending struct {
 	*stall.Reader
 	in     *os.File
@@ -396,7 +422,8 @@ func (w *WebDAV) Write(ctx context.Context, rel string, data []byte) error {
 }
 
 func (w *WebDAV) put(ctx context.Context, rel string, data []byte, header ...string) error {
-	return w.send(ctx, http.MethodPut, rel, int64(len(data)), func() (io.Reader, error) { return bytes.NewReader(data), nil }, header...)
+	return w.send(ctx, http.MethodPut, rel, int64(len(data)),
+		func() (io.Reader, error) { return bytes.NewReader(data), nil }, header...)
 }
 
 // makeFolders creates a folder and those that it is in.
@@ -433,8 +460,9 @@ func (w *WebDAV) makeFolder(ctx context.Context, rel string) error {
 	return err
 }
 
-// Create is Site's. Of several that create the same file, the one whose MKCOL of the guard succeeds looks whether the file exists, and writes it. A guard that
-// does not go away within the time that this takes was left behind by a run that was killed, and is removed.
+// Create is Site's. Of several that create the same file, the one whose MKCOL of the guard succeeds
+// looks whether the file exists, and writes it. A guard that does not go away within the time that
+// this takes was left behind by a run that was killed, and is removed.
 func (w *WebDAV) Create(ctx context.Context, rel string, data []byte) error {
 	if err := w.makeFolders(ctx, path.Dir(rel)); err != nil {
 		return err
@@ -491,7 +519,8 @@ func (w *WebDAV) Rename(ctx context.Context, from, to string) error {
 		return err
 	}
 	err = w.transfer(ctx, "MOVE", from, to)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist) { // perhaps moved by a first try whose answer was lost
+	// perhaps moved by a first try whose answer was lost
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrExist) {
 		now, toErr := w.Stat(ctx, to)
 		if _, fromErr := w.Stat(ctx, from); errors.Is(fromErr, fs.ErrNotExist) && toErr == nil && now.Size == was.Size {
 			return nil
@@ -577,7 +606,8 @@ func statusOf(resp *http.Response, op, rel string) error {
 		e.what = "no space left there: " + e.what
 	case http.StatusMovedPermanently, http.StatusFound, http.StatusTemporaryRedirect, http.StatusPermanentRedirect:
 		if to, err := resp.Location(); err == nil {
-			e.what = fmt.Sprintf("the server redirects to %s, which has to be written in the project itself", to.Redacted())
+			e.what = fmt.Sprintf("the server redirects to %s, which has to be written in the project itself",
+				to.Redacted())
 		}
 	}
 	return &fs.PathError{Op: op, Path: rel, Err: e}

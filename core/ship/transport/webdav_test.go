@@ -55,7 +55,8 @@ func TestAFileIsCreatedOnce(t *testing.T) {
 				for i := range 6 {
 					all.Go(func() {
 						mine := fmt.Sprintf("%d", i)
-						switch err := openDAV(t, address).Create(ctx, fmt.Sprintf("state/lock%d", round), []byte(mine)); {
+						switch err := openDAV(t, address).Create(ctx, fmt.Sprintf("state/lock%d", round),
+							[]byte(mine)); {
 						case err == nil:
 							won.Add(1)
 							content.Store(mine)
@@ -100,7 +101,8 @@ func TestAReplacedFileIsNeverHalf(t *testing.T) {
 				reader := openDAV(t, address)
 				for last := byte(0); last != 'k'; {
 					data, err := reader.Read(ctx, "index.json", 1<<20)
-					if !assert.NoError(t, err) || !assert.Len(t, data, 200_000) || !assert.Equal(t, 200_000, bytes.Count(data, data[:1])) {
+					if !assert.NoError(t, err) || !assert.Len(t, data, 200_000) ||
+						!assert.Equal(t, 200_000, bytes.Count(data, data[:1])) {
 						return
 					}
 					last = data[0]
@@ -202,7 +204,8 @@ func TestWebDAVThatIsNone(t *testing.T) {
 		{"a busy server", answer(503, ""), fault.Unreachable, "can't answer now"},
 		{"a plain web server", answer(405, ""), fault.Usage, "not a WebDAV folder"},
 		{"a page for everything", answer(200, "<html>"), fault.Usage, "not a WebDAV folder"},
-		{"no properties", answer(207, `<D:multistatus xmlns:D="DAV:"></D:multistatus>`), fault.Unreachable, "does not exist on the server"},
+		{"no properties", answer(207, `<D:multistatus xmlns:D="DAV:"></D:multistatus>`), fault.Unreachable,
+			"does not exist on the server"},
 		{"not XML", answer(207, "\x00\x01"), fault.Usage, "PROPFIND can't be read"},
 		{"half an answer", answer(207, folder), fault.Usage, "PROPFIND can't be read"},
 		{"another server", func(w http.ResponseWriter, r *http.Request) {
@@ -225,7 +228,8 @@ func TestWebDAVThatIsNone(t *testing.T) {
 	assert.Equal(t, fault.Usage, fault.KindOf(err))
 
 	file := func(href string) string {
-		return `<D:response><D:href>` + href + `</D:href><D:propstat><D:prop><D:getcontentlength>5</D:getcontentlength><D:getlastmodified>Mon, 30 Nov 2026 10:00:00 GMT</D:getlastmodified></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>`
+		return `<D:response><D:href>` + href +
+			`</D:href><D:propstat><D:prop><D:getcontentlength>5</D:getcontentlength><D:getlastmodified>Mon, 30 Nov 2026 10:00:00 GMT</D:getlastmodified></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>`
 	}
 	endless := false
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -234,7 +238,9 @@ func TestWebDAVThatIsNone(t *testing.T) {
 			return
 		}
 		w.WriteHeader(207)
-		_, _ = fmt.Fprint(w, folder+file("/get/a.map")+file("/get/..")+file("/get/%2e%2e%2fb")+file("/get/c%00d")+file("/elsewhere/e.map"))
+		_, _ = fmt.Fprint(w,
+			folder+file("/get/a.map")+file("/get/..")+file("/get/%2e%2e%2fb")+file("/get/c%00d")+
+				file("/elsewhere/e.map"))
 		for endless {
 			if _, err := fmt.Fprint(w, strings.Repeat(file("/get/"+strings.Repeat("x", 1000)), 1000)); err != nil {
 				return
@@ -251,7 +257,8 @@ func TestWebDAVThatIsNone(t *testing.T) {
 	for _, i := range list {
 		names = append(names, i.Path)
 	}
-	assert.Equal(t, []string{"a.map", "b", "e.map"}, names, "whatever the server says, they are names in the folder that was asked for")
+	assert.Equal(t, []string{"a.map", "b", "e.map"}, names,
+		"whatever the server says, they are names in the folder that was asked for")
 	err = transport.Explain(s, "write", "a.map", s.Write(ctx, "a.map", []byte("x")))
 	assert.ErrorContains(t, err, "disk is full")
 	endless = true
@@ -267,7 +274,8 @@ func TestAWebServerThatFallsSilent(t *testing.T) {
 		switch r.Method {
 		case "PROPFIND":
 			w.WriteHeader(http.StatusMultiStatus)
-			_, _ = fmt.Fprint(w, `<D:multistatus xmlns:D="DAV:"><D:response><D:href>/</D:href><D:propstat><D:prop><D:resourcetype><D:collection/></D:resourcetype></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response></D:multistatus>`)
+			_, _ = fmt.Fprint(w,
+				`<D:multistatus xmlns:D="DAV:"><D:response><D:href>/</D:href><D:propstat><D:prop><D:resourcetype><D:collection/></D:resourcetype></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response></D:multistatus>`)
 			return
 		case http.MethodGet:
 			w.Header().Set("Content-Length", "1000")

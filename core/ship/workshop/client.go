@@ -52,7 +52,9 @@ type Client struct {
 func Dial(address string, o Options) (*Client, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "https" && u.Scheme != "http" || u.User != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no address of a workshop", redact(u, address)), Do: "Write it as in https://workshop.example, without a name or a token in it."}
+		return nil, &fault.Fault{Kind: fault.Usage,
+			What: fmt.Sprintf("%q is no address of a workshop", redact(u, address)),
+			Do:   "Write it as in https://workshop.example, without a name or a token in it."}
 	}
 	if o.Token != "" {
 		if err := credential.Encrypted(address, o.Plain, "plain_http = true for the target"); err != nil {
@@ -61,7 +63,8 @@ func Dial(address string, o Options) (*Client, error) {
 	}
 	u.Path = strings.TrimSuffix(u.Path, "/")
 	o.Retries = cmp.Or(o.Retries, 5)
-	o.Wait, o.MostWait, o.Stall = cmp.Or(o.Wait, 500*time.Millisecond), cmp.Or(o.MostWait, 30*time.Second), cmp.Or(o.Stall, 40*time.Second)
+	o.Wait, o.MostWait, o.Stall = cmp.Or(o.Wait, 500*time.Millisecond), cmp.Or(o.MostWait, 30*time.Second),
+		cmp.Or(o.Stall, 40*time.Second)
 	c := &Client{o: o, base: u, http: retryablehttp.NewClient()}
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.MaxIdleConnsPerHost = 2 * AtOnce
@@ -78,7 +81,9 @@ func Dial(address string, o Options) (*Client, error) {
 	if o.Wrap != nil {
 		round = o.Wrap(t)
 	}
-	c.http.HTTPClient = &http.Client{Transport: round, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }} // a token goes where it was meant to go
+	// a token goes where it was meant to go
+	c.http.HTTPClient = &http.Client{Transport: round,
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	c.http.Logger = nil
 	c.http.RetryMax = max(o.Retries, 0)
 	c.http.RetryWaitMin, c.http.RetryWaitMax = o.Wait, o.MostWait
@@ -88,7 +93,8 @@ func Dial(address string, o Options) (*Client, error) {
 	}
 	c.http.CheckRetry = func(ctx context.Context, r *http.Response, err error) (bool, error) {
 		if once, _ := ctx.Value(onceKey{}).(bool); once {
-			return ctx.Err() == nil && r != nil && (r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable), ctx.Err()
+			return ctx.Err() == nil && r != nil &&
+				(r.StatusCode == http.StatusTooManyRequests || r.StatusCode == http.StatusServiceUnavailable), ctx.Err()
 		}
 		if r != nil && r.StatusCode == http.StatusInsufficientStorage {
 			return false, nil // a full disk does not pass soon
@@ -247,7 +253,9 @@ func (c *Client) answer(r *http.Response, data []byte, to any) error {
 	if r.StatusCode >= 300 {
 		p := &Problem{}
 		if kind != "application/problem+json" || json.Unmarshal(data, p) != nil || p.Type == "" {
-			p = &Problem{Type: Failed, Title: "it answers " + strings.ToLower(strconv.Itoa(r.StatusCode)+" "+http.StatusText(r.StatusCode)), Status: r.StatusCode}
+			p = &Problem{Type: Failed,
+				Title:  "it answers " + strings.ToLower(strconv.Itoa(r.StatusCode)+" "+http.StatusText(r.StatusCode)),
+				Status: r.StatusCode}
 			if r.StatusCode == http.StatusTooManyRequests {
 				p.Type = Busy
 			}
@@ -276,11 +284,14 @@ func (c *Client) unreachable(err error) error {
 	if errors.As(err, &op) {
 		err = op.Err
 	}
-	return &fault.Fault{Kind: fault.Unreachable, What: "the workshop does not answer", Place: fault.Place{File: c.String()}, Err: err, Do: "Check the address and the network, and run the same command again: it goes on where it stopped."}
+	return &fault.Fault{Kind: fault.Unreachable, What: "the workshop does not answer",
+		Place: fault.Place{File: c.String()}, Err: err,
+		Do: "Check the address and the network, and run the same command again: it goes on where it stopped."}
 }
 
 func (c *Client) odd(what string) error {
-	return &fault.Fault{Kind: fault.Unreachable, What: what, Place: fault.Place{File: c.String()}, Do: "Check the address."}
+	return &fault.Fault{Kind: fault.Unreachable, What: what, Place: fault.Place{File: c.String()},
+		Do: "Check the address."}
 }
 
 // refused is the fault of a problem, which is behind it.
@@ -292,11 +303,13 @@ func (c *Client) refused(p *Problem) error {
 	f.Err = hidden{p}
 	switch p.Type {
 	case NotLetIn:
-		f.Kind, f.Do = fault.Refused, "Get a token there, and keep it with 'vornix publish login TARGET', in the variable that token_env names, or in the file that token_file names."
+		f.Kind, f.Do = fault.Refused,
+			"Get a token there, and keep it with 'vornix publish login TARGET', in the variable that token_env names, or in the file that token_file names."
 	case NotYours:
 		f.Kind, f.Do = fault.Refused, "Use its owner's token, or ask the owner."
 	case Conflict:
-		f.Kind, f.Why, f.Do = fault.Refused, "Nothing was changed: what somebody else wrote is not overwritten.", "Run the same command again; it looks at what is there now."
+		f.Kind, f.Why, f.Do = fault.Refused, "Nothing was changed: what somebody else wrote is not overwritten.",
+			"Run the same command again; it looks at what is there now."
 	case Invalid:
 		f.Do = "Change it and run the same command again."
 	case Busy, Failed:
@@ -317,14 +330,16 @@ func Is(err error, kind string) bool {
 	return errors.As(err, &p) && p.Type == kind
 }
 
-// Lost says whether it is unknown if a request was done: its answer did not come, or the workshop failed in the middle of it.
+// Lost says whether it is unknown if a request was done: its answer did not come, or the workshop
+// failed in the middle of it.
 func Lost(err error) bool {
 	var p *Problem
 	return fault.KindOf(err) == fault.Unreachable && (!errors.As(err, &p) || p.Type != Busy)
 }
 
 var packers = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(MostChunk), zstd.WithEncoderLevel(zstd.SpeedDefault))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(MostChunk),
+		zstd.WithEncoderLevel(zstd.SpeedDefault))
 	if err != nil {
 		panic(err) // the options are ours
 	}
@@ -344,7 +359,8 @@ func (c *Client) About(ctx context.Context) (*About, error) {
 		return nil, err
 	}
 	if a.Protocol != Protocol || a.ID == "" {
-		return nil, c.odd(fmt.Sprintf("it speaks version %d of the protocol, and this program speaks %d", a.Protocol, Protocol))
+		return nil, c.odd(fmt.Sprintf("it speaks version %d of the protocol, and this program speaks %d", a.Protocol,
+			Protocol))
 	}
 	printable(&a.Name, &a.Account)
 	return a, nil
@@ -400,7 +416,8 @@ func (c *Client) item(ctx context.Context, q request) (*Item, error) {
 	return x, nil
 }
 
-// again asks, and when it stays unknown whether that was done, looks what is there before it asks once more. look says whether it was done.
+// again asks, and when it stays unknown whether that was done, looks what is there before it asks
+// once more. look says whether it was done.
 func again[T any](ctx context.Context, c *Client, ask func() (T, error), look func() (T, bool, error)) (T, error) {
 	for try := 0; ; try++ {
 		x, err := ask()
@@ -484,15 +501,20 @@ func (c *Client) SendChunk(ctx context.Context, id, draft, sum string, data []by
 	if z := pack(data); len(z) < len(data)-len(data)/32 {
 		body, packed = z, true
 	}
-	return int64(len(body)), c.ask(ctx, request{method: http.MethodPut, path: of(id, "drafts", draft, "chunks", sum), body: body, packed: packed}, nil)
+	return int64(len(body)),
+		c.ask(ctx, request{method: http.MethodPut, path: of(id, "drafts", draft, "chunks", sum), body: body,
+			packed: packed}, nil)
 }
 
-// Publish makes a draft the item's next state, if the item is still as it was at the revision after. When the answer is lost, the workshop is
-// asked what became of it before it is tried again. It waits as long as the workshop checks what was sent.
+// Publish makes a draft the item's next state, if the item is still as it was at the revision
+// after. When the answer is lost, the workshop is asked what became of it before it is tried again.
+// It waits as long as the workshop checks what was sent.
 func (c *Client) Publish(ctx context.Context, id, draft string, after int) (*Draft, error) {
 	d, err := again(ctx, c, func() (*Draft, error) {
 		d := &Draft{}
-		return d, c.ask(ctx, request{method: http.MethodPost, path: of(id, "drafts", draft, "publish"), body: Publish{After: after}, once: true}, d)
+		return d, c.ask(ctx,
+			request{method: http.MethodPost, path: of(id, "drafts", draft, "publish"), body: Publish{After: after},
+				once: true}, d)
 	}, func() (*Draft, bool, error) {
 		d, err := c.Draft(ctx, id, draft)
 		return d, err == nil && d.State != Open, err
@@ -541,13 +563,16 @@ func (c *Client) settled(ctx context.Context, q request, id string, done func(*I
 
 // SetVisibility changes who finds an item.
 func (c *Client) SetVisibility(ctx context.Context, id string, v Visibility, after int) (*Item, error) {
-	return c.settled(ctx, request{method: http.MethodPut, path: of(id, "visibility"), body: map[string]Visibility{"visibility": v}, after: after}, id,
+	return c.settled(ctx,
+		request{method: http.MethodPut, path: of(id, "visibility"), body: map[string]Visibility{"visibility": v},
+			after: after}, id,
 		func(x *Item) (bool, error) { return x.Visibility == v, nil })
 }
 
 // Withdraw takes an item back, or with a number one of its versions; without a reason it brings it back.
 func (c *Client) Withdraw(ctx context.Context, id string, number int, reason string, after int) (*Item, error) {
-	q := request{method: http.MethodPut, path: of(id, "withdrawal"), body: map[string]string{"reason": reason}, after: after}
+	q := request{method: http.MethodPut, path: of(id, "withdrawal"), body: map[string]string{"reason": reason},
+		after: after}
 	if number > 0 {
 		q.path = of(id, "versions", strconv.Itoa(number), "withdrawal")
 	}
@@ -583,7 +608,8 @@ type Sink interface {
 	Restart() error
 }
 
-// Download reads a file of a version, from where the sink is, and goes on where it is cut. Whoever reads checks the hash.
+// Download reads a file of a version, from where the sink is, and goes on where it is cut. Whoever
+// reads checks the hash.
 func (c *Client) Download(ctx context.Context, id string, number int, f File, to Sink) error {
 	return c.fetch(ctx, of(id, "versions", strconv.Itoa(number), "files", url.PathEscape(f.Name)), f.SHA256, f.Size, to)
 }

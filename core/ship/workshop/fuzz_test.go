@@ -25,18 +25,22 @@ type says struct {
 }
 
 func (s says) RoundTrip(r *http.Request) (*http.Response, error) {
-	return &http.Response{StatusCode: s.status, Status: http.StatusText(s.status), Proto: "HTTP/1.1", ProtoMajor: 1, ProtoMinor: 1, Request: r, ContentLength: int64(len(s.body)),
+	return &http.Response{StatusCode: s.status, Status: http.StatusText(s.status), Proto: "HTTP/1.1", ProtoMajor: 1,
+		ProtoMinor: 1, Request: r, ContentLength: int64(len(s.body)),
 		Header: http.Header{"Content-Type": {s.kind}}, Body: io.NopCloser(bytes.NewReader(s.body))}, nil
 }
 
-// Whatever a workshop answers, in whatever status: it is understood, or the error is one that a maintainer can act on; nothing of it repaints a terminal.
+// Whatever a workshop answers, in whatever status: it is understood, or the error is one that a
+// maintainer can act on; nothing of it repaints a terminal.
 func FuzzAnswers(f *testing.F) {
 	f.Add([]byte(aboutText), uint16(200), true)
 	f.Add([]byte(`{"type":"https://vornix.example/problems/limit","title":"too large","status":413,"detail":"at most 3","wrong":[{"field":"title","why":"long"}]}`), uint16(413), false)
 	f.Add([]byte(`{"id":"abcdefgh","owner":"mole","kind":"map","version":"1.0.0","revision":3,"visibility":"hidden","page":{"title":"A","pictures":[{"name":"a.png","size":3,"sha256":"`+strings.Repeat("0a", 32)+`"}]}}`), uint16(200), true)
 	f.Add([]byte(`{"items":[{"id":"abcdefgh","revision":1}],"next":"/v1/items?after=abcdefgh"}`), uint16(200), true)
-	f.Add([]byte(`{"id":"d1d1d1","missing":["`+strings.Repeat("0a", 32)+`"],"expires":"2026-01-02T03:04:05Z","state":"checking"}`), uint16(200), true)
-	f.Add([]byte(`{"versions":[{"number":1,"version":"1.0.0","files":[{"name":"a","size":1,"sha256":"`+strings.Repeat("0a", 32)+`","chunks":[{"size":1,"sha256":"x"}]}]}]}`), uint16(200), true)
+	f.Add([]byte(`{"id":"d1d1d1","missing":["`+strings.Repeat("0a", 32)+
+		`"],"expires":"2026-01-02T03:04:05Z","state":"checking"}`), uint16(200), true)
+	f.Add([]byte(`{"versions":[{"number":1,"version":"1.0.0","files":[{"name":"a","size":1,"sha256":"`+
+		strings.Repeat("0a", 32)+`","chunks":[{"size":1,"sha256":"x"}]}]}]}`), uint16(200), true)
 	f.Fuzz(func(t *testing.T, body []byte, status uint16, good bool) {
 		s := says{status: int(status%500) + 100, kind: "application/problem+json", body: body}
 		if good {
@@ -45,7 +49,9 @@ func FuzzAnswers(f *testing.F) {
 		if s.status < 200 || s.status >= 300 && s.status < 400 { // what the transport itself deals with
 			return
 		}
-		c, err := workshop.Dial("http://127.0.0.1:1", workshop.Options{Token: "secret-word", Retries: -1, Wait: time.Microsecond, MostWait: time.Microsecond, Wrap: func(http.RoundTripper) http.RoundTripper { return s }})
+		c, err := workshop.Dial("http://127.0.0.1:1",
+			workshop.Options{Token: "secret-word", Retries: -1, Wait: time.Microsecond, MostWait: time.Microsecond,
+				Wrap: func(http.RoundTripper) http.RoundTripper { return s }})
 		require.NoError(t, err)
 		ctx, end := context.WithTimeout(context.Background(), 5*time.Second)
 		defer end()
@@ -59,7 +65,8 @@ func FuzzAnswers(f *testing.F) {
 				shown = []string{err.Error()}
 			}
 			for _, text := range shown {
-				if strings.Contains(text, "secret-word") || strings.ContainsFunc(strings.ReplaceAll(text, "\n", ""), unicode.IsControl) {
+				if strings.Contains(text, "secret-word") ||
+					strings.ContainsFunc(strings.ReplaceAll(text, "\n", ""), unicode.IsControl) {
 					t.Fatalf("%s says %q", what, text)
 				}
 			}

@@ -23,7 +23,8 @@ type Limits struct {
 	MostNeeds   int           `json:"most_needs,omitempty" toml:"most_needs"`
 	Pictures    PictureLimits `json:"pictures" toml:"pictures"`
 	Files       FileLimits    `json:"files" toml:"files"`
-	Required    []string      `json:"required,omitempty" toml:"required"` // before it becomes public: description, tags, modes, pictures, notes
+	// before it becomes public: description, tags, modes, pictures, notes
+	Required []string `json:"required,omitempty" toml:"required"`
 }
 
 // Markdown says what a description can have besides paragraphs, emphasis and lists.
@@ -55,7 +56,8 @@ type FileLimits struct {
 
 // Wrong is something that a workshop would not take.
 type Wrong struct {
-	Field string `json:"field"`          // title, description, notes, tags, modes, needs, testers, pictures, files, version
+	// title, description, notes, tags, modes, needs, testers, pictures, files, version
+	Field string `json:"field"`
 	Name  string `json:"name,omitempty"` // of the picture or file
 	Line  int    `json:"line,omitempty"` // of the Markdown, from 1
 	Text  string `json:"text"`           // what, with no full stop
@@ -81,7 +83,8 @@ const (
 	mostPictureS = 32 << 20
 )
 
-// CheckPage holds a page to the limits. What is only wanted before it becomes public is not looked at; Missing does that.
+// CheckPage holds a page to the limits. What is only wanted before it becomes public is not looked
+// at; Missing does that.
 func (l *Limits) CheckPage(p *Page) (list []Wrong) {
 	wrong := func(field, name string, format string, args ...any) {
 		list = append(list, Wrong{Field: field, Name: name, Text: fmt.Sprintf(format, args...)})
@@ -135,7 +138,8 @@ func CheckOwn(own map[string]string) (list []Wrong) {
 }
 
 // words checks a list of words.
-func (l *Limits) words(field string, list, allowed []string, most int, wrong func(field, name, format string, args ...any)) {
+func (l *Limits) words(field string, list, allowed []string, most int,
+	wrong func(field, name, format string, args ...any)) {
 	if n := len(list); n > least(most, mostList) {
 		wrong(field, "", "there are %d, and at most %d are taken", n, least(most, mostList))
 	}
@@ -158,7 +162,8 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 	}
 	for i, p := range list {
 		say := func(format string, args ...any) { wrong("pictures", p.Name, format, args...) }
-		if !isName(p.Name) || slices.ContainsFunc(list[:i], func(o Picture) bool { return strings.EqualFold(o.Name, p.Name) }) {
+		if !isName(p.Name) ||
+			slices.ContainsFunc(list[:i], func(o Picture) bool { return strings.EqualFold(o.Name, p.Name) }) {
 			say("its name must be one of its own, of letters, digits, dots and dashes")
 		}
 		if bytes := int64(least(int(x.MostBytes), mostPictureS)); p.Size > bytes {
@@ -184,7 +189,8 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 			say("it has %dx%d pixels, and at least %dx%d are needed", p.Width, p.Height, x.LeastWidth, x.LeastHeight)
 		}
 		if p.Width > least(x.MostWidth, 20_000) || p.Height > least(x.MostHeight, 20_000) {
-			say("it has %dx%d pixels, and at most %dx%d are taken", p.Width, p.Height, least(x.MostWidth, 20_000), least(x.MostHeight, 20_000))
+			say("it has %dx%d pixels, and at most %dx%d are taken", p.Width, p.Height, least(x.MostWidth, 20_000),
+				least(x.MostHeight, 20_000))
 		}
 	}
 }
@@ -194,7 +200,8 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 	wrong := func(field, name string, format string, args ...any) {
 		list = append(list, Wrong{Field: field, Name: name, Text: fmt.Sprintf(format, args...)})
 	}
-	if version == "" || len(version) > 40 || strings.ContainsFunc(version, func(r rune) bool { return r <= ' ' || r > '~' }) {
+	if version == "" || len(version) > 40 ||
+		strings.ContainsFunc(version, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		wrong("version", "", "%q is no version", version)
 	}
 	if n := utf8.RuneCountInString(notes); n > least(l.Notes, mostText) || !utf8.ValidString(notes) {
@@ -232,7 +239,8 @@ func (l *Limits) Missing(p *Page, v *Version) (list []Wrong) {
 	if v == nil {
 		return []Wrong{{Field: "files", Text: "there is nothing to download"}}
 	}
-	has := map[string]bool{"description": strings.TrimSpace(p.Description) != "", "tags": len(p.Tags) > 0, "modes": len(p.Modes) > 0, "pictures": len(p.Pictures) > 0, "notes": strings.TrimSpace(v.Notes) != ""}
+	has := map[string]bool{"description": strings.TrimSpace(p.Description) != "", "tags": len(p.Tags) > 0,
+		"modes": len(p.Modes) > 0, "pictures": len(p.Pictures) > 0, "notes": strings.TrimSpace(v.Notes) != ""}
 	for _, field := range l.Required {
 		if there, known := has[field]; known && !there {
 			list = append(list, Wrong{Field: field, Text: "it is missing, and wanted before anybody sees the item"})

@@ -14,7 +14,8 @@ import (
 
 // Check holds a text in Markdown to what is taken.
 func (m Markdown) Check(field, text string) (list []Wrong) {
-	// The reader says of nothing where it stands. Things come in their order, so each is looked for from where the last one was.
+	// The reader says of nothing where it stands. Things come in their order, so each is looked for
+	// from where the last one was.
 	at := 0
 	wrong := func(piece []byte, format string, args ...any) {
 		piece, _, _ = bytes.Cut(bytes.TrimSpace(piece), []byte("\n"))
@@ -46,7 +47,8 @@ func (m Markdown) Check(field, text string) (list []Wrong) {
 		switch n := n.(type) {
 		case *ast.Image:
 			if !m.Images {
-				wrong(n.Destination, "it shows the picture %q from elsewhere; only the page's own pictures are taken", n.Destination)
+				wrong(n.Destination, "it shows the picture %q from elsewhere; only the page's own pictures are taken",
+					n.Destination)
 			} else {
 				leads(n.Destination)
 			}

@@ -58,7 +58,9 @@ dl { display: grid; grid-template-columns: auto 1fr; gap: .15rem .8rem; margin: 
 </style>`
 
 var pages = sync.OnceValue(func() *template.Template {
-	t := template.New("").Funcs(template.FuncMap{"html": markdown.HTML, "bytes": humanize.Bytes, "day": func(t time.Time) string { return t.UTC().Format(time.DateOnly) }, "short": func(s string) string { return s[:min(len(s), 12)] }})
+	t := template.New("").Funcs(template.FuncMap{"html": markdown.HTML, "bytes": humanize.Bytes,
+		"day":   func(t time.Time) string { return t.UTC().Format(time.DateOnly) },
+		"short": func(s string) string { return s[:min(len(s), 12)] }})
 	template.Must(t.New("item").Parse(`<!doctype html>
 <html lang="en">
 <meta charset="utf-8"><meta name="viewport" content="width=device-width">

@@ -1,13 +1,15 @@
 // Package workshop is Vornix's protocol for workshops, places where players find mods: HTTP with JSON, described in
 // docs/workshop/openapi.yaml (OpenAPI 3.1); errors are problem details (RFC 9457).
 //
-// protocol.go has what goes over the line, limits.go holds a page to what a workshop takes, markdown.go reads descriptions, page.go shows a
-// page as players see it, client.go speaks. Package workshop/stand is the other side: a small workshop to test against.
+// protocol.go has what goes over the line, limits.go holds a page to what a workshop takes,
+// markdown.go reads descriptions, page.go shows a page as players see it, client.go speaks. Package
+// workshop/stand is the other side: a small workshop to test against.
 //
-// An item is made hidden. What changes goes into a draft: the page, and the files and pictures as lists of chunks, of which only those are
-// sent that the workshop lacks. When all is there, one request checks it and makes it the item's next state, all at once. An item has
-// a revision that each change raises; who wants to change it says which one was seen, and another's change in between is refused, not
-// overwritten.
+// An item is made hidden. What changes goes into a draft: the page, and the files and pictures as
+// lists of chunks, of which only those are sent that the workshop lacks. When all is there, one
+// request checks it and makes it the item's next state, all at once. An item has a revision that
+// each change raises; who wants to change it says which one was seen, and another's change in
+// between is refused, not overwritten.
 package workshop
 
 import (
@@ -60,7 +62,8 @@ type Item struct {
 	Made       time.Time   `json:"made"`
 	Changed    time.Time   `json:"changed"`
 	By         string      `json:"by"` // program that changed it last
-	// Own are hashes of the parts of the page as its maker's program wrote them last, by part; only the owner sees them.
+	// Own are hashes of the parts of the page as its maker's program wrote them last, by part; only
+	// the owner sees them.
 	Own map[string]string `json:"own,omitempty"`
 }
 
@@ -125,7 +128,8 @@ type NewDraft struct {
 	Version string `json:"version,omitempty"`
 	Notes   string `json:"notes,omitempty"`
 	Files   []File `json:"files,omitempty"` // none: only the page changes
-	// Own is kept with the page for later runs of the program, wherever they are; without it, what was kept before stays. The workshop does not read it.
+	// Own is kept with the page for later runs of the program, wherever they are; without it, what
+	// was kept before stays. The workshop does not read it.
 	Own map[string]string `json:"own,omitempty"`
 }
 
@@ -204,8 +208,9 @@ const (
 	MostChunk   = cdc.Most
 )
 
-// word says whether s begins with a letter or a digit and has only letters, digits and these characters, at least so many and at most so many.
-// It is no regular expression because those are made when the program starts, whatever it does.
+// word says whether s begins with a letter or a digit and has only letters, digits and these
+// characters, at least so many and at most so many. It is no regular expression because those are
+// made when the program starts, whatever it does.
 func word(s, more string, capitals bool, least, most int) bool {
 	if len(s) < least || len(s) > most {
 		return false
@@ -246,12 +251,14 @@ func Changed(a, b *Page) (list []string) {
 	for _, x := range []struct {
 		name string
 		a, b []string
-	}{{"tags", a.Tags, b.Tags}, {"modes", a.Modes, b.Modes}, {"needs", a.Needs, b.Needs}, {"testers", a.Testers, b.Testers}} {
+	}{{"tags", a.Tags, b.Tags}, {"modes", a.Modes, b.Modes}, {"needs", a.Needs, b.Needs},
+		{"testers", a.Testers, b.Testers}} {
 		if !slices.Equal(x.a, x.b) {
 			list = append(list, x.name)
 		}
 	}
-	if !slices.EqualFunc(a.Pictures, b.Pictures, func(p, q Picture) bool { return p.Name == q.Name && p.SHA256 == q.SHA256 && p.Text == q.Text }) {
+	if !slices.EqualFunc(a.Pictures, b.Pictures,
+		func(p, q Picture) bool { return p.Name == q.Name && p.SHA256 == q.SHA256 && p.Text == q.Text }) {
 		list = append(list, "pictures")
 	}
 	return list

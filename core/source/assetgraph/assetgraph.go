@@ -1,9 +1,10 @@
-// Package assetgraph knows what refers to what: maps to models, materials, sounds, sprites, prefabs and companions, models to
-// materials, materials to textures and to the materials they inherit from, scripts and other texts to whatever the game's
-// profile says they name.
+// Package assetgraph knows what refers to what: maps to models, materials, sounds, sprites, prefabs
+// and companions, models to materials, materials to textures and to the materials they inherit
+// from, scripts and other texts to whatever the game's profile says they name.
 //
-// Scan reads every map, material, sheet and text of a project once and gives a Graph, on which checks, the build and the packing of
-// bundles stand. What is broken or missing is a finding that names everybody who wanted it.
+// Scan reads every map, material, sheet and text of a project once and gives a Graph, on which
+// checks, the build and the packing of bundles stand. What is broken or missing is a finding that
+// names everybody who wanted it.
 package assetgraph
 
 import (
@@ -40,8 +41,8 @@ type Asset struct {
 	Kind   Kind
 	Name   string // as maps and materials write it
 	Source string // slash path in the project
-	// Scene is set for maps, Material (with all that it inherits) for materials, Sheet for sprites, Model for models, unless
-	// they are broken.
+	// Scene is set for maps, Material (with all that it inherits) for materials, Sheet for sprites,
+	// Model for models, unless they are broken.
 	Scene    *scene.Map
 	Material *material.Material
 	Sheet    *sprite.Sheet
@@ -54,13 +55,16 @@ type Asset struct {
 	// Images are the files of a texture's images, and Sidecar says how it is made (or nil).
 	Images  []string
 	Sidecar *project.Sidecar
-	// Use is what materials use a texture for; empty when they disagree or none does. SeenThrough are those that use its alpha.
+	// Use is what materials use a texture for; empty when they disagree or none does. SeenThrough
+	// are those that use its alpha.
 	Use         texture.Kind
 	SeenThrough []string
-	// Bases are materials that it inherits from, and BaseOf those that inherit from it: they take part and need not ship.
+	// Bases are materials that it inherits from, and BaseOf those that inherit from it: they take
+	// part and need not ship.
 	Bases, BaseOf []*Asset
 	own           *material.Material // as its file says
-	// Content is the profile's class of a file that ships as it is, and Text what such a text says, unless it can't be read.
+	// Content is the profile's class of a file that ships as it is, and Text what such a text says,
+	// unless it can't be read.
 	Content *profile.Content
 	Text    *charset.Text
 	// Needs are the assets this one refers to directly, those that are there, in the order they are mentioned.
@@ -98,7 +102,8 @@ type Graph struct {
 
 func key(k Kind, name string) string { return string(k) + " " + name }
 
-// Find returns an asset by its kind and name; nil when there is none. Contents may be named without an ending that their patterns give.
+// Find returns an asset by its kind and name; nil when there is none. Contents may be named without
+// an ending that their patterns give.
 func (g *Graph) Find(k Kind, name string) *Asset {
 	if a := g.byKey[key(k, name)]; a != nil {
 		return a
@@ -113,8 +118,9 @@ func (g *Graph) Find(k Kind, name string) *Asset {
 	return nil
 }
 
-// Named lists the assets that people may mean: by its source's path, with or without the ending, or by "kind name" just one, by a
-// name alone all that have it, by the path of a file that is part of others those.
+// Named lists the assets that people may mean: by its source's path, with or without the ending, or
+// by "kind name" just one, by a name alone all that have it, by the path of a file that is part of
+// others those.
 func (g *Graph) Named(what string) []*Asset {
 	what = path.Clean(strings.ReplaceAll(what, `\`, "/"))
 	var found []*Asset
@@ -152,8 +158,8 @@ func (g *Graph) Complete() bool {
 	return !slices.ContainsFunc(g.Assets, func(a *Asset) bool { return a.Kind == Map && a.Scene == nil })
 }
 
-// Closure lists assets and all that they need, directly or through others, each once. A map that another one's script leads to
-// is no part of that one.
+// Closure lists assets and all that they need, directly or through others, each once. A map that
+// another one's script leads to is no part of that one.
 func Closure(roots ...*Asset) []*Asset {
 	var list []*Asset
 	seen := map[*Asset]bool{}

@@ -59,8 +59,10 @@ func TestWhatTakesPart(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	g := scan(t, p)
 	wet := g.Find(assetgraph.Material, "rock/cairn_wet")
-	assert.Equal(t, []string{"materials/rock/defaults.toml", "materials/rock/defaults.toml", "materials/rock/cairn.toml", "materials/rock/cairn_wet.toml"}, wet.Chain)
-	assert.Equal(t, []string{"texture rock/cairn", "texture rock/cairn_bumps"}, names(wet.Needs), "what is inherited is needed")
+	assert.Equal(t, []string{"materials/rock/defaults.toml", "materials/rock/defaults.toml",
+		"materials/rock/cairn.toml", "materials/rock/cairn_wet.toml"}, wet.Chain)
+	assert.Equal(t, []string{"texture rock/cairn", "texture rock/cairn_bumps"}, names(wet.Needs),
+		"what is inherited is needed")
 	assert.Equal(t, []string{"material rock/cairn"}, names(wet.Bases))
 	bumps := g.Find(assetgraph.Texture, "rock/cairn_bumps")
 	assert.Equal(t, texture.Normal, bumps.Use)
@@ -99,7 +101,8 @@ func TestSpritesAndTheirFrames(t *testing.T) {
 	p := demotest.Project(t, "lower-sidings")
 	g := scan(t, p)
 	lamp := g.Find(assetgraph.Sprite, "lamp")
-	assert.Equal(t, []string{"sprites/lamp/glow/1.png", "sprites/lamp/glow/10.png", "sprites/lamp/glow/2.png"}, lamp.Parts)
+	assert.Equal(t, []string{"sprites/lamp/glow/1.png", "sprites/lamp/glow/10.png", "sprites/lamp/glow/2.png"},
+		lamp.Parts)
 	assert.Equal(t, []string{"map tram_depot"}, names(lamp.NeededBy))
 	for _, part := range lamp.Parts {
 		assert.True(t, g.Takes(part))
@@ -107,7 +110,8 @@ func TestSpritesAndTheirFrames(t *testing.T) {
 	assert.Nil(t, g.Find(assetgraph.Texture, "lamp/glow/1"), "frames are no textures")
 }
 
-// Models are needed by maps and need materials; what a property of an item names is needed too, by its type in the profile.
+// Models are needed by maps and need materials; what a property of an item names is needed too, by
+// its type in the profile.
 func TestModelsAndProperties(t *testing.T) {
 	p := demotest.Project(t, "highline")
 	g := scan(t, p)
@@ -118,10 +122,12 @@ func TestModelsAndProperties(t *testing.T) {
 	assert.Equal(t, []string{"maps/saltpan.png", "maps/saltpan_rock.png", "prefabs/relay.vnx"}, relay.Parts)
 	assert.True(t, g.Takes("prefabs/relay.vnx"))
 	assert.False(t, assetgraph.Ships(p, crate), "it only stands in a map")
-	assert.Equal(t, []*assetgraph.Asset{relay}, g.Named("prefabs/relay.vnx"), "whoever asks for a part is told what it is part of")
+	assert.Equal(t, []*assetgraph.Asset{relay}, g.Named("prefabs/relay.vnx"),
+		"whoever asks for a part is told what it is part of")
 	assert.Nil(t, g.Find(assetgraph.Sound, "wind/gust").NeededBy)
 
-	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1", "item winch at=3,3,0.6 facing=45 rank=1 call=wind/gust")
+	demotest.Edit(t, p, "maps/saltpan_relay.vnx", "item winch at=3,3,0.6 facing=45 rank=1",
+		"item winch at=3,3,0.6 facing=45 rank=1 call=wind/gust")
 	g = scan(t, p)
 	assert.Equal(t, []string{"map saltpan_relay"}, names(g.Find(assetgraph.Sound, "wind/gust").NeededBy))
 
@@ -137,7 +143,9 @@ func TestModelsAndProperties(t *testing.T) {
 			assert.Contains(t, f.Wanted[1], "prefabs/relay.vnx:")
 		}
 	}
-	assert.Equal(t, []string{`the material "metal/rail" is not in materials/; the model "props/mail_crate" wants it, for map saltpan_relay`}, texts)
+	assert.Equal(t, []string{
+		`the material "metal/rail" is not in materials/; the model "props/mail_crate" wants it, for map saltpan_relay`},
+		texts)
 }
 
 // Scripts, start files and companions are assets like others: they know what they need, and what needs them.
@@ -150,7 +158,8 @@ func TestTextsInTheGraph(t *testing.T) {
 	assert.Equal(t, []string{"material lamp/amber", "sound station/hum"}, names(winch.Needs))
 	assert.Equal(t, []string{"map cairn_station"}, names(winch.NeededBy))
 	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay"}, names(route.Needs))
-	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay"}, names(assetgraph.MapsOf(g.Find(assetgraph.Sound, "station/hum"))))
+	assert.Equal(t, []string{"map cairn_station", "map saltpan_relay"},
+		names(assetgraph.MapsOf(g.Find(assetgraph.Sound, "station/hum"))))
 	assert.Contains(t, g.Roots(), route, "a start file ships although nothing needs it")
 	assert.NotContains(t, g.Roots(), winch)
 	assert.Equal(t, []*assetgraph.Asset{winch}, g.Named("scripts/winch.txt"))
@@ -161,12 +170,14 @@ func TestTextsInTheGraph(t *testing.T) {
 	// A script that leads from one map to the other makes a circle, and no part of the other ships with the one.
 	name := "profiles/kestrel-post.toml"
 	demotest.Put(t, p, name, p.Profile.Source)
-	demotest.Edit(t, p, name, `refers = ['^\s*play`, `refers = ['^\s*go (?P<map>\S+)', '^\s*also (?P<script>\S+)', '^\s*play`)
+	demotest.Edit(t, p, name, `refers = ['^\s*play`,
+		`refers = ['^\s*go (?P<map>\S+)', '^\s*also (?P<script>\S+)', '^\s*play`)
 	demotest.Put(t, p, "scripts/winch.txt", []byte("go saltpan_relay\nalso winch\nalso gust\n"))
 	p = demotest.Load(t, p.Dir)
 	g = scan(t, p)
 	winch = g.Find("script", "winch.txt")
-	assert.Equal(t, []string{"map saltpan_relay", "script gust.txt"}, names(winch.Needs), "a script that names itself needs nothing more")
+	assert.Equal(t, []string{"map saltpan_relay", "script gust.txt"}, names(winch.Needs),
+		"a script that names itself needs nothing more")
 	shipped := names(assetgraph.Closure(g.Find(assetgraph.Map, "cairn_station")))
 	assert.Contains(t, shipped, "script gust.txt")
 	assert.NotContains(t, shipped, "map saltpan_relay")
@@ -175,7 +186,8 @@ func TestTextsInTheGraph(t *testing.T) {
 	unused := names(assetgraph.Unused(g, []string{"pictures/ridge.png"}))
 	assert.Equal(t, []string{"sound wind/gust"}, unused)
 	demotest.Edit(t, p, "maps/cairn_station.vnx", " does=winch", "")
-	assert.Equal(t, []string{"script gust.txt", "script winch.txt", "sound wind/gust"}, names(assetgraph.Unused(scan(t, p), nil)))
+	assert.Equal(t, []string{"script gust.txt", "script winch.txt", "sound wind/gust"},
+		names(assetgraph.Unused(scan(t, p), nil)))
 
 	q := demotest.Project(t, "lower-sidings")
 	g = scan(t, q)
@@ -184,7 +196,8 @@ func TestTextsInTheGraph(t *testing.T) {
 	assert.Equal(t, []string{"map tram_depot"}, names(notice.NeededBy))
 	assert.Equal(t, "levels/tram_depot.notice.txt", assetgraph.GamePath(q, notice))
 	needed := assetgraph.Needed(g, nil)
-	for _, file := range []string{"maps/tram_depot.vnx", "maps/tunnel.png", "sprites/lamp/glow/10.png", "maps/tram_depot.notice.txt"} {
+	for _, file := range []string{"maps/tram_depot.vnx", "maps/tunnel.png", "sprites/lamp/glow/10.png",
+		"maps/tram_depot.notice.txt"} {
 		assert.True(t, needed[file], file)
 	}
 }

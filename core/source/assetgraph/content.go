@@ -51,7 +51,8 @@ func (a *Asset) readText(p *project.Project) []finding.Finding {
 	}
 	place := fault.Place{File: a.Source}
 	if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() > mostText {
-		return []finding.Finding{finding.TextForm.At(place, "the text has %d bytes; at most %d are looked at", info.Size(), mostText)}
+		return []finding.Finding{finding.TextForm.At(place, "the text has %d bytes; at most %d are looked at",
+			info.Size(), mostText)}
 	}
 	data, list := readSource(p, a.Source)
 	if len(list) > 0 {
@@ -110,7 +111,8 @@ func (g *Graph) tieContents(p *project.Project) {
 				m.need(to)
 			} else if c.Required {
 				m.Missing = append(m.Missing, Missing{Kind(c.Name), name})
-				f := finding.ContentMissing.At(fault.Place{File: m.Source}, "the map's %s %s is not there", c.Name, path.Join(c.Folder, name))
+				f := finding.ContentMissing.At(fault.Place{File: m.Source}, "the map's %s %s is not there", c.Name,
+					path.Join(c.Folder, name))
 				if near := suggest.Word(name, g.names(Kind(c.Name))); near != "" {
 					f = f.Doing("Is it %s?", path.Join(c.Folder, near))
 				}
@@ -229,8 +231,8 @@ func GamePath(p *project.Project, a *Asset) string {
 	return a.Content.Path(a.Name)
 }
 
-// Needed are the files that something needs: the sources of all that ships with their parts, and what they inherit from. pictures
-// are images that are needed outside the game.
+// Needed are the files that something needs: the sources of all that ships with their parts, and
+// what they inherit from. pictures are images that are needed outside the game.
 func Needed(g *Graph, pictures []string) map[string]bool {
 	needed := map[string]bool{}
 	var use func(a *Asset)

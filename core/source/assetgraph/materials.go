@@ -47,13 +47,16 @@ func (g *Graph) inherit(p *project.Project) {
 }
 
 // chain lists what a material is laid together from, its own file last. below are the materials that led here.
-func (g *Graph) chain(p *project.Project, a *Asset, below []*Asset) (chain []*material.Material, files []string, ok bool) {
+func (g *Graph) chain(p *project.Project, a *Asset, below []*Asset) (chain []*material.Material, files []string,
+	ok bool) {
 	if slices.Contains(below, a) {
 		names := []string{}
 		for _, b := range append(below[slices.Index(below, a):], a) {
 			names = append(names, b.Name)
 		}
-		g.Findings = append(g.Findings, finding.MaterialInherits.At(below[0].own.Doc.At("inherits"), "the material inherits from itself: %s", strings.Join(names, " from ")))
+		g.Findings = append(g.Findings,
+			finding.MaterialInherits.At(below[0].own.Doc.At("inherits"), "the material inherits from itself: %s",
+				strings.Join(names, " from ")))
 		return nil, nil, false
 	}
 	if a.own == nil {
@@ -62,7 +65,8 @@ func (g *Graph) chain(p *project.Project, a *Asset, below []*Asset) (chain []*ma
 	top := path.Dir(p.File.Sources.Materials)
 	for dir := path.Dir(a.Source); dir != top && dir != "."; dir = path.Dir(dir) {
 		if d := g.defaults[dir]; d != nil {
-			chain, files = append([]*material.Material{d}, chain...), append([]string{path.Join(dir, material.DefaultsFile)}, files...)
+			chain, files = append([]*material.Material{d}, chain...),
+				append([]string{path.Join(dir, material.DefaultsFile)}, files...)
 		}
 	}
 	if name := a.own.Inherits; name != "" {
@@ -110,13 +114,15 @@ func (g *Graph) use(p *project.Project, a *Asset, r material.Reference, t *Asset
 	says := texture.Kind(p.Making(t.Source, t.Sidecar).Kind)
 	switch {
 	case says != "" && !slices.Contains(r.Kinds, says):
-		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and the recipe makes %q as %s", r.Key, r.Kinds[0], r.Texture, says)
+		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and the recipe makes %q as %s", r.Key,
+			r.Kinds[0], r.Texture, says)
 		if near := g.ofKind(p, r.Texture, r.Kinds); near != "" {
 			f = f.Doing("Did you mean %q? Else correct the recipe's kind.", near)
 		}
 		g.Findings = append(g.Findings, f)
 	case says == "" && t.Use != "" && !slices.Contains(r.Kinds, t.Use):
-		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and %q is used as %s elsewhere", r.Key, r.Kinds[0], r.Texture, t.Use)
+		f := finding.MaterialKind.At(r.Place, "%s wants a texture of the kind %s, and %q is used as %s elsewhere",
+			r.Key, r.Kinds[0], r.Texture, t.Use)
 		if near := g.ofKind(p, r.Texture, r.Kinds); near != "" {
 			f = f.Doing("Did you mean %q? Else give each use an image of its own.", near)
 		}
@@ -131,7 +137,8 @@ func (g *Graph) ofKind(p *project.Project, name string, kinds []texture.Kind) st
 	var names []string
 	for _, t := range g.Of(Texture) {
 		how := p.Making(t.Source, t.Sidecar)
-		if slices.Contains(kinds, cmp.Or(texture.Kind(how.Kind), t.Use)) || how.FromHeight != nil && *how.FromHeight && slices.Contains(kinds, texture.Normal) {
+		if slices.Contains(kinds, cmp.Or(texture.Kind(how.Kind), t.Use)) || how.FromHeight != nil && *how.FromHeight &&
+			slices.Contains(kinds, texture.Normal) {
 			names = append(names, t.Name)
 		}
 	}

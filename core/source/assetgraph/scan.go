@@ -35,7 +35,8 @@ func ScanProject(ctx context.Context, p *project.Project) (*Graph, error) {
 
 // Scan reads the project's maps, materials and sheets and ties them to what they need. files is the project's listing.
 func Scan(ctx context.Context, p *project.Project, files []project.Info) (*Graph, error) {
-	g := &Graph{Files: files, ByStep: map[string]bool{}, byKey: map[string]*Asset{}, classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
+	g := &Graph{Files: files, ByStep: map[string]bool{}, byKey: map[string]*Asset{},
+		classes: map[Kind]*profile.Content{}, defaults: map[string]*material.Material{}, taken: map[string]bool{}}
 	for _, f := range files {
 		g.files = append(g.files, f.Path)
 		if p.ReadByStep(f.Path) {
@@ -109,13 +110,16 @@ func (g *Graph) collect(p *project.Project) {
 		kind    Kind
 		dir     string
 		endings []string
-	}{{Map, s.Maps, append([]string{".vnx"}, gltf.Endings...)}, {Model, s.Models, []string{".glb"}}, {Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings}, {Sound, s.Sounds, audio.Endings},
+	}{{Map, s.Maps, append([]string{".vnx"}, gltf.Endings...)}, {Model, s.Models, []string{".glb"}},
+		{Material, s.Materials, []string{".toml"}}, {Texture, s.Textures, texture.Endings},
+		{Sound, s.Sounds, audio.Endings},
 		{Sprite, s.Sprites, []string{".toml"}}}
 	for _, folder := range folders {
 		for _, f := range g.Files {
 			rel, ok := strings.CutPrefix(f.Path, folder.dir+"/")
 			ending := path.Ext(f.Path)
-			if !ok || !slices.Contains(folder.endings, strings.ToLower(ending)) || strings.HasSuffix(rel, project.SidecarEnding) {
+			if !ok || !slices.Contains(folder.endings, strings.ToLower(ending)) ||
+				strings.HasSuffix(rel, project.SidecarEnding) {
 				continue
 			}
 			if folder.kind == Material && path.Base(rel) == material.DefaultsFile {
@@ -139,7 +143,9 @@ func (g *Graph) collect(p *project.Project) {
 
 func (g *Graph) addAsset(a *Asset) {
 	if other := g.Find(a.Kind, a.Name); other != nil {
-		g.Findings = append(g.Findings, finding.AssetTwin.At(fault.Place{File: a.Source}, "%s and %s would both become the %s %q", other.Source, a.Source, a.Kind, a.Name))
+		g.Findings = append(g.Findings,
+			finding.AssetTwin.At(fault.Place{File: a.Source}, "%s and %s would both become the %s %q", other.Source,
+				a.Source, a.Kind, a.Name))
 		return
 	}
 	g.byKey[key(a.Kind, a.Name)] = a
@@ -168,7 +174,8 @@ func (g *Graph) sidecars(dir string) {
 func readSource(p *project.Project, source string) ([]byte, []finding.Finding) {
 	data, err := os.ReadFile(p.Join(source))
 	if err != nil {
-		return nil, []finding.Finding{finding.FileUnreadable.At(fault.Place{File: source}, "the file can't be read: %v", errors.Unwrap(err))}
+		return nil, []finding.Finding{finding.FileUnreadable.At(fault.Place{File: source}, "the file can't be read: %v",
+			errors.Unwrap(err))}
 	}
 	return data, nil
 }
@@ -206,8 +213,9 @@ func (a *Asset) read(p *project.Project, files []string) []finding.Finding {
 	return list
 }
 
-// joinSources takes the files that maps include, draw on or build with from the maps and images: they are part of a map. Maps that include themselves, or
-// each other, stay maps, so that their mistakes are reported.
+// joinSources takes the files that maps include, draw on or build with from the maps and images:
+// they are part of a map. Maps that include themselves, or each other, stay maps, so that their
+// mistakes are reported.
 func (g *Graph) joinSources() {
 	parts := map[string][]string{}
 	for _, a := range g.Of(Map) {
@@ -238,7 +246,9 @@ func (g *Graph) joinImages(p *project.Project) {
 		}
 		if a.Sidecar == nil || len(a.Sidecar.Images) == 0 {
 			if len(a.Images) == 0 && a.Sidecar != nil {
-				g.Findings = append(g.Findings, finding.TextureSidecar.At(fault.Place{File: a.Parts[0]}, "no image %q lies beside it, and it names none", a.Name))
+				g.Findings = append(g.Findings,
+					finding.TextureSidecar.At(fault.Place{File: a.Parts[0]},
+						"no image %q lies beside it, and it names none", a.Name))
 			}
 			continue
 		}
@@ -246,7 +256,8 @@ func (g *Graph) joinImages(p *project.Project) {
 		for i, name := range a.Sidecar.Images {
 			file := path.Join(p.File.Sources.Textures, name)
 			if _, found := slices.BinarySearch(g.files, file); !found {
-				f := finding.TextureMissing.At(a.Sidecar.Doc.At("images", i), "the image %q is not in %s/", name, p.File.Sources.Textures)
+				f := finding.TextureMissing.At(a.Sidecar.Doc.At("images", i), "the image %q is not in %s/", name,
+					p.File.Sources.Textures)
 				if near := suggest.Word(file, g.files); near != "" {
 					f = f.Doing("Did you mean %q?", strings.TrimPrefix(near, p.File.Sources.Textures+"/"))
 				}

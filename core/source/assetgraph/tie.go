@@ -17,7 +17,8 @@ import (
 
 // tie draws the arrows and finds what is missing.
 func (g *Graph) tie(p *project.Project) {
-	for _, a := range g.Assets { // maps stand before materials in Assets, so that NeededBy is known when textures are tied
+	// maps stand before materials in Assets, so that NeededBy is known when textures are tied
+	for _, a := range g.Assets {
 		if a.Kind == Map && a.Scene != nil {
 			for _, r := range a.Scene.Materials() {
 				g.want(p, a, Material, r.Name, r.Place)
@@ -33,7 +34,8 @@ func (g *Graph) tie(p *project.Project) {
 			}
 			for _, it := range a.Scene.Items {
 				for _, pair := range it.Pairs {
-					if k := AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type); k != "" && pair.Value != "" {
+					if k := AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type); k != "" &&
+						pair.Value != "" {
 						g.want(p, a, k, pair.Value, pair.Place)
 					}
 				}
@@ -62,7 +64,9 @@ func (g *Graph) tie(p *project.Project) {
 	g.tieContents(p)
 	g.uses(p)
 	g.Findings = slices.CompactFunc(sorted(g.Findings), func(a, b finding.Finding) bool { // an inherited mistake is one
-		return a.ID == b.ID && a.Place == b.Place && a.Place.Line > 0 && (strings.HasPrefix(a.ID, "reference.") || a.ID == finding.TextureMissing.ID || a.ID == finding.MaterialSurface.ID)
+		return a.ID == b.ID && a.Place == b.Place && a.Place.Line > 0 &&
+			(strings.HasPrefix(a.ID, "reference.") || a.ID == finding.TextureMissing.ID ||
+				a.ID == finding.MaterialSurface.ID)
 	})
 }
 
@@ -71,7 +75,8 @@ func sorted(list []finding.Finding) []finding.Finding {
 	return list
 }
 
-// nearestTo is the name of an asset that a wrong name probably means: itself, one whose path ends so, or the nearest word.
+// nearestTo is the name of an asset that a wrong name probably means: itself, one whose path ends
+// so, or the nearest word.
 func (g *Graph) nearestTo(k Kind, name string) string {
 	names := g.names(k)
 	if path.Ext(name) == "" { // contents are mostly named without their ending
@@ -216,13 +221,14 @@ func MapsOf(a *Asset) (list []*Asset) {
 	return list
 }
 
-// Ships says whether an asset becomes a file of its own in the game. A model does when an object of a map shows it; one that
-// only stands still is part of the map's file.
+// Ships says whether an asset becomes a file of its own in the game. A model does when an object of
+// a map shows it; one that only stands still is part of the map's file.
 func Ships(p *project.Project, a *Asset) bool {
 	return a.Kind != Model || slices.ContainsFunc(a.NeededBy, func(m *Asset) bool {
 		return m.Scene != nil && slices.ContainsFunc(m.Scene.Items, func(it scene.Item) bool {
 			return it.Model.Name == a.Name || slices.ContainsFunc(it.Pairs, func(pair scene.Pair) bool {
-				return pair.Value == a.Name && AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type) == Model
+				return pair.Value == a.Name &&
+					AssetProperty(p.Profile, p.Profile.Map.Items[it.Kind][pair.Key].Type) == Model
 			})
 		})
 	})

@@ -11,7 +11,8 @@ import (
 	"vornix/core/source/maplang"
 )
 
-// The lines of maps in the examples are lines that the map reader takes, but for those of a kind that is about lines it does not take.
+// The lines of maps in the examples are lines that the map reader takes, but for those of a kind
+// that is about lines it does not take.
 func TestExamplesOfMapsAreRight(t *testing.T) {
 	n := 0
 	for _, id := range finding.IDs() {
@@ -19,7 +20,9 @@ func TestExamplesOfMapsAreRight(t *testing.T) {
 		for _, line := range append(append([]string{}, s.Right...), s.Wrong...) {
 			line, _, _ = strings.Cut(line, " #")
 			word, _, _ := strings.Cut(strings.TrimSpace(line), " ")
-			if !slices.Contains([]string{"map", "solid", "light", "spawn", "item", "sky", "volume", "probe", "camera", "prop", "terrain", "legend", "use", "area"}, word) || id == "map.syntax" && strings.Contains(line, " bx ") || strings.Contains(line, "camera =") {
+			if !slices.Contains([]string{"map", "solid", "light", "spawn", "item", "sky", "volume", "probe", "camera",
+				"prop", "terrain", "legend", "use", "area"}, word) || id == "map.syntax" &&
+				strings.Contains(line, " bx ") || strings.Contains(line, "camera =") {
 				continue
 			}
 			if strings.HasPrefix(line, "map ") {

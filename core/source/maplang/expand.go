@@ -19,7 +19,8 @@ const maxRecords = 1 << 18
 
 // Options for Read.
 type Options struct {
-	// Open reads a file that the source names, by its path from where the source's own path begins. Nil: there are none.
+	// Open reads a file that the source names, by its path from where the source's own path begins.
+	// Nil: there are none.
 	Open func(name string) ([]byte, error)
 	// Keep are layers to keep although a release leaves them out.
 	Keep []string
@@ -98,7 +99,8 @@ func (b *builder) open(v *Value, from string) (name string, data []byte, ok bool
 	name = path.Join(path.Dir(from), strings.ReplaceAll(v.Text, `\`, "/"))
 	switch {
 	case strings.Contains(v.Text, `\`) || path.IsAbs(v.Text) || !fs.ValidPath(name):
-		b.find(finding.RefForm, v.Place, "%q leads out of the project", v.Text).Do = "Name a file of the project, by its way from this file, with forward slashes."
+		b.find(finding.RefForm, v.Place, "%q leads out of the project",
+			v.Text).Do = "Name a file of the project, by its way from this file, with forward slashes."
 		return "", nil, false
 	case b.o.Open == nil:
 		b.find(finding.MapFile, v.Place, "the file %q can't be read here", v.Text)
@@ -155,7 +157,8 @@ func (b *builder) load(name string, data []byte, into *library, chain []string) 
 				continue
 			}
 			if at := slices.Index(chain, included); at >= 0 {
-				b.find(finding.MapCircle, r.Place, "%s includes itself: %s", included, strings.Join(append(slices.Clone(chain[at:]), included), " > "))
+				b.find(finding.MapCircle, r.Place, "%s includes itself: %s", included,
+					strings.Join(append(slices.Clone(chain[at:]), included), " > "))
 				continue
 			}
 			b.load(included, data, into, append(slices.Clone(chain), included))
@@ -354,7 +357,8 @@ func (b *builder) use(r *Record, c context) {
 			b.files[name] = in
 			b.load(name, data, in, []string{name})
 			for _, l := range in.lines {
-				b.find(finding.MapSyntax, l.r.Place, "a file of prefabs holds prefabs, constants and includes only").Do = "Indent the line under the prefab that it belongs to."
+				b.find(finding.MapSyntax, l.r.Place,
+					"a file of prefabs holds prefabs, constants and includes only").Do = "Indent the line under the prefab that it belongs to."
 			}
 		}
 	}
@@ -424,8 +428,10 @@ func (b *builder) parameters(p, r *Record, outside, inside context) {
 			continue
 		}
 		v, _ := b.variable(given.Value, outside, given.Key)
-		if d, ok := b.variable(*p.Pair(given.Key), context{known: inside.known.outer}, given.Key); ok && d.isText != v.isText {
-			b.find(finding.MapSyntax, given.Value.Place, "%s is %s in the prefab %s, and not here", given.Key, map[bool]string{true: "a text", false: "a number"}[d.isText], p.Name()).Do =
+		if d, ok := b.variable(*p.Pair(given.Key), context{known: inside.known.outer}, given.Key); ok &&
+			d.isText != v.isText {
+			b.find(finding.MapSyntax, given.Value.Place, "%s is %s in the prefab %s, and not here", given.Key,
+				map[bool]string{true: "a text", false: "a number"}[d.isText], p.Name()).Do =
 				fmt.Sprintf("Write it as there: %s=%s", given.Key, printValue(constant, *p.Pair(given.Key)))
 			v = d
 		}
@@ -440,7 +446,8 @@ func (b *builder) repeat(r *Record, c context) {
 	for i, n := range countOf.Numbers {
 		total *= n
 		if n < 1 || n != float64(int(n)) || total > maxRecords {
-			b.find(finding.MapHuge, countOf.Place, "a repeat makes 1 to %d copies, and this says %s", maxRecords, countOf.Text).Do = "Give whole numbers from 1 on, with a smaller product."
+			b.find(finding.MapHuge, countOf.Place, "a repeat makes 1 to %d copies, and this says %s", maxRecords,
+				countOf.Text).Do = "Give whole numbers from 1 on, with a smaller product."
 			return
 		}
 		counts[i] = int(n)
@@ -466,7 +473,8 @@ func (b *builder) repeat(r *Record, c context) {
 		for i := 0; i < counts[0]*counts[1]*counts[2] && !b.full; i++ {
 			x, y, z := float64(i%counts[0]), float64(i/counts[0]%counts[1]), float64(i/counts[0]/counts[1])
 			at := geom.Vec{X: float64(x * step.X), Y: float64(y * step.Y), Z: float64(z * step.Z)}
-			one(i, geom.Place(at, 0, geom.Vec{X: 1, Y: 1, Z: 1}), map[string]variable{"x": {number: x}, "y": {number: y}, "z": {number: z}})
+			one(i, geom.Place(at, 0, geom.Vec{X: 1, Y: 1, Z: 1}),
+				map[string]variable{"x": {number: x}, "y": {number: y}, "z": {number: z}})
 		}
 	case "circle":
 		arc, gaps := num(r, "arc", 360), counts[0]

@@ -149,7 +149,8 @@ group g at=100,0,0 turn=180
 		assert.InDelta(t, v, hull(m.Solids[i]), 1e-9, "a mirrored solid still looks outward")
 	}
 	assert.Equal(t, "rock/b", m.Solids[1].Faces[0].Material.Name)
-	assert.Equal(t, []string{"arm_1.tip", "arm_2.tip", "arm_3.tip"}, []string{m.Spawns[0].Name, m.Spawns[1].Name, m.Spawns[2].Name})
+	assert.Equal(t, []string{"arm_1.tip", "arm_2.tip", "arm_3.tip"},
+		[]string{m.Spawns[0].Name, m.Spawns[1].Name, m.Spawns[2].Name})
 	assert.Equal(t, []float64{0, 270, 270}, []float64{m.Spawns[0].Facing, m.Spawns[1].Facing, m.Spawns[2].Facing})
 	assert.Equal(t, geom.Vec{X: 8.5, Y: 3}, m.Spawns[0].At)
 	assert.Equal(t, []string{"prefabs/arm.vnx", "prefabs/names.vnx"}, m.Files)
@@ -157,7 +158,8 @@ group g at=100,0,0 turn=180
 
 func TestTexturesStayOrMoveAlong(t *testing.T) {
 	for _, how := range []string{"stay", "move"} {
-		m := must(t, "map m\nsolid a box 0,0,0 2,2,2 material=a\ngroup g at=5.5,3,0 turn=30 textures="+how+"\n  solid b box 0,0,0 2,2,2 material=a\n", nil)
+		m := must(t, "map m\nsolid a box 0,0,0 2,2,2 material=a\ngroup g at=5.5,3,0 turn=30 textures="+how+
+			"\n  solid b box 0,0,0 2,2,2 material=a\n", nil)
 		a, b := m.Solids[0], m.Solids[1]
 		for i := range a.Faces {
 			for k := range a.Faces[i].Polygon {
@@ -186,10 +188,14 @@ repeat arc circle count=3 radius=1 arc=180 turned=no
 	assert.Equal(t, "row_4.a_4", m.Spawns[3].Name)
 	require.Len(t, m.Items, 12)
 	assert.Equal(t, geom.Vec{X: 1.5, Y: 4, Z: 3}, m.Items[11].At)
-	assert.Equal(t, []string{"11", "1", "2", "1"}, []string{m.Items[11].Pairs[0].Value, m.Items[11].Pairs[1].Value, m.Items[11].Pairs[2].Value, m.Items[11].Pairs[3].Value})
+	assert.Equal(t, []string{"11", "1", "2", "1"},
+		[]string{m.Items[11].Pairs[0].Value, m.Items[11].Pairs[1].Value, m.Items[11].Pairs[2].Value,
+			m.Items[11].Pairs[3].Value})
 	ring := m.Spawns[4:8]
-	assert.Equal(t, []geom.Vec{{X: 6, Y: 1}, {X: 1, Y: 6}, {X: -4, Y: 1}, {X: 1, Y: -4}}, []geom.Vec{ring[0].At, ring[1].At, ring[2].At, ring[3].At})
-	assert.Equal(t, []float64{90, 0, 270, 180}, []float64{ring[0].Facing, ring[1].Facing, ring[2].Facing, ring[3].Facing}, "turned outward")
+	assert.Equal(t, []geom.Vec{{X: 6, Y: 1}, {X: 1, Y: 6}, {X: -4, Y: 1}, {X: 1, Y: -4}},
+		[]geom.Vec{ring[0].At, ring[1].At, ring[2].At, ring[3].At})
+	assert.Equal(t, []float64{90, 0, 270, 180},
+		[]float64{ring[0].Facing, ring[1].Facing, ring[2].Facing, ring[3].Facing}, "turned outward")
 	assert.Equal(t, []geom.Vec{{X: 1}, {Y: 1}, {X: -1}}, []geom.Vec{m.Spawns[8].At, m.Spawns[9].At, m.Spawns[10].At})
 }
 
@@ -204,8 +210,10 @@ func TestLayersAreLeftOut(t *testing.T) {
 }
 
 func TestTerrain(t *testing.T) {
-	beside := files{"maps/h.png": grey(3, 2, func(x, y int) uint16 { return uint16(x * 32767) }), "maps/rock.png": grey(3, 2, func(x, y int) uint16 { return uint16(y) * 65535 })}
-	m := must(t, "map m\nterrain g at=-10,0,5 size=20,30,8 from=h.png material=snow\n  paint rock from=rock.png\n", beside)
+	beside := files{"maps/h.png": grey(3, 2, func(x, y int) uint16 { return uint16(x * 32767) }),
+		"maps/rock.png": grey(3, 2, func(x, y int) uint16 { return uint16(y) * 65535 })}
+	m := must(t, "map m\nterrain g at=-10,0,5 size=20,30,8 from=h.png material=snow\n  paint rock from=rock.png\n",
+		beside)
 	g := m.Terrains[0]
 	assert.Equal(t, geom.Vec{X: -10, Y: 30, Z: 5}, g.Height(0, 0), "the upper left pixel is the north-west")
 	assert.InDelta(t, 13, g.Height(2, 1).Z, 0.001)
@@ -216,7 +224,8 @@ func TestTerrain(t *testing.T) {
 
 func TestGridsDrawnAsImages(t *testing.T) {
 	img := image.NewNRGBA(image.Rect(0, 0, 4, 2))
-	for i, c := range []color.NRGBA{{A: 255}, {A: 255}, {R: 255, A: 255}, {A: 255}, {R: 255, A: 255}, {A: 255}, {A: 255}, {A: 255}} {
+	for i, c := range []color.NRGBA{{A: 255}, {A: 255}, {R: 255, A: 255}, {A: 255}, {R: 255, A: 255}, {A: 255},
+		{A: 255}, {A: 255}} {
 		img.SetNRGBA(i%4, i/4, c)
 	}
 	var b bytes.Buffer
@@ -241,49 +250,73 @@ func TestWhatDoesNotFitTogether(t *testing.T) {
 		"maps/not.png":     []byte("\x89PNG\r\n\x1a\nand then nothing"),
 	}
 	for _, c := range []struct{ id, source, text, do, place string }{
-		{"map.syntax", "spawn a at=1,hieght,3\nconst height 2\n", `found "1,hieght,3"`, `did you mean "height"?`, "maps/m.vnx:2"},
-		{"map.syntax", "const stone \"a\"\nspawn a at=1,stone,3\n", "expected three numbers", "is the text", "maps/m.vnx:3"},
-		{"map.syntax", "const far 9e6\nspawn a at=1,far*2,3\n", "expected three numbers", "beyond 10000 km", "maps/m.vnx:3"},
+		{"map.syntax", "spawn a at=1,hieght,3\nconst height 2\n", `found "1,hieght,3"`, `did you mean "height"?`,
+			"maps/m.vnx:2"},
+		{"map.syntax", "const stone \"a\"\nspawn a at=1,stone,3\n", "expected three numbers", "is the text",
+			"maps/m.vnx:3"},
+		{"map.syntax", "const far 9e6\nspawn a at=1,far*2,3\n", "expected three numbers", "beyond 10000 km",
+			"maps/m.vnx:3"},
 		{"map.syntax", "spawn a{nothing} at=1,2,3\n", "expected a name", `Nothing is called "nothing"`, "maps/m.vnx:2"},
 		{"map.duplicate-name", "const a 1\nconst a 2\n", "another const a", "", "maps/m.vnx:3"},
 		{"map.prefab", "use door\n", `no prefab "door"`, "from=", "maps/m.vnx:2"},
 		{"map.prefab", "use dor from=prefabs.vnx\n", `no prefab "dor" in maps/prefabs.vnx`, `"door"`, "maps/m.vnx:2"},
 		{"map.syntax", "use door from=prefabs.vnx wdie=2\n", `no parameter "wdie"`, `"wide"`, "maps/m.vnx:2"},
-		{"map.syntax", "use door from=prefabs.vnx wide=\"2\"\n", "wide is a number in the prefab", "wide=1", "maps/m.vnx:2"},
-		{"map.syntax", "use bad from=prefabs.vnx\nuse bad from=prefabs.vnx at=1,0,0\n", `found "nowhere,0,0"`, "nowhere", "maps/prefabs.vnx:4"},
-		{"map.file", "use door from=nothing.vnx\n", "maps/nothing.vnx can't be read: file does not exist", "", "maps/m.vnx:2"},
+		{"map.syntax", "use door from=prefabs.vnx wide=\"2\"\n", "wide is a number in the prefab", "wide=1",
+			"maps/m.vnx:2"},
+		{"map.syntax", "use bad from=prefabs.vnx\nuse bad from=prefabs.vnx at=1,0,0\n", `found "nowhere,0,0"`,
+			"nowhere", "maps/prefabs.vnx:4"},
+		{"map.file", "use door from=nothing.vnx\n", "maps/nothing.vnx can't be read: file does not exist", "",
+			"maps/m.vnx:2"},
 		{"reference.form", "include ../../etc/passwd\n", "leads out of the project", "", "maps/m.vnx:2"},
 		{"reference.form", "include /etc/passwd\n", "leads out of the project", "", "maps/m.vnx:2"},
-		{"map.circle", "include loop_a.vnx\n", "maps/loop_a.vnx > maps/loop_b.vnx > maps/loop_a.vnx", "", "maps/loop_b.vnx:1"},
-		{"map.circle", "prefab a\n  use b\nprefab b\n  use a\nuse a\n", "made of itself: a (maps/m.vnx:6:1) > b (maps/m.vnx:3:3) > a (maps/m.vnx:5:3)", "", "maps/m.vnx:5"},
-		{"map.syntax", "include broken.vnx\nspawn a at=a,0,0\n", `"solud" is no keyword`, `"solid"`, "maps/broken.vnx:2"},
-		{"map.syntax", "spawn a at=1,2,3 layer=helpesr\nlayer helpers\n", `no layer "helpesr"`, `"helpers"`, "maps/m.vnx:2"},
-		{"map.huge", "repeat a line count=10000000 step=1,0,0\n  spawn s at=0,0,0\n", "1 to 262144 copies", "", "maps/m.vnx:2"},
+		{"map.circle", "include loop_a.vnx\n", "maps/loop_a.vnx > maps/loop_b.vnx > maps/loop_a.vnx", "",
+			"maps/loop_b.vnx:1"},
+		{"map.circle", "prefab a\n  use b\nprefab b\n  use a\nuse a\n",
+			"made of itself: a (maps/m.vnx:6:1) > b (maps/m.vnx:3:3) > a (maps/m.vnx:5:3)", "", "maps/m.vnx:5"},
+		{"map.syntax", "include broken.vnx\nspawn a at=a,0,0\n", `"solud" is no keyword`, `"solid"`,
+			"maps/broken.vnx:2"},
+		{"map.syntax", "spawn a at=1,2,3 layer=helpesr\nlayer helpers\n", `no layer "helpesr"`, `"helpers"`,
+			"maps/m.vnx:2"},
+		{"map.huge", "repeat a line count=10000000 step=1,0,0\n  spawn s at=0,0,0\n", "1 to 262144 copies", "",
+			"maps/m.vnx:2"},
 		{"map.huge", "repeat a grid count=500,500,1 step=1,1,1\n  repeat b grid count=500,500,1 step=1,1,1\n    item a at=0,0,0\n", "grow the map beyond 262144 lines", "", "maps/m.vnx:4"},
 		{"map.syntax", "repeat a line count=1.5 step=1,0,0\n", "a whole number", "", "maps/m.vnx:2"},
-		{"map.huge", "group a at=9e6,0,0\n  solid s box 9e6,0,0 9e6+1,1,1 material=a\n", "beyond 10000 km", "", "maps/m.vnx:3"},
+		{"map.huge", "group a at=9e6,0,0\n  solid s box 9e6,0,0 9e6+1,1,1 material=a\n", "beyond 10000 km", "",
+			"maps/m.vnx:3"},
 		{"map.huge", "group a scale=1000\n  group b scale=1000\n    group c scale=1000\n      prop p model=x at=0,0,0\n", "scaled by more than 10000000", "", "maps/m.vnx:5"},
-		{"map.file", "use door from=gone.vnx\nuse door from=gone.vnx at=1,0,0\ninclude gone.vnx\n", "maps/gone.vnx can't be read", "", "maps/m.vnx:4"},
+		{"map.file", "use door from=gone.vnx\nuse door from=gone.vnx at=1,0,0\ninclude gone.vnx\n",
+			"maps/gone.vnx can't be read", "", "maps/m.vnx:4"},
 		{"solid.flat", "solid s hull 0,0,0 1,0,0 1,1,0 0,1,0 material=a\n", "lie in one plane", "", "maps/m.vnx:2"},
 		{"solid.flat", "solid s hull 0,0,0 0,0,0 0,0,0 1,0,0 material=a\n", "encloses nothing", "", "maps/m.vnx:2"},
 		{"solid.flat", "solid s prism 0,0 4,4 4,0 0,4 height=1 material=a\n", "crosses itself", "", "maps/m.vnx:2"},
 		{"solid.flat", "solid s box 0,0,0 1,1,0.001 material=a\n", "0.001 m thin", "", "maps/m.vnx:2"},
-		{"solid.flat", "solid s extrude 0,0,0 5,0,0 0,0.1,0 width=1 height=1 material=a\n", "turns back on itself", "", "maps/m.vnx:2"},
-		{"solid.flat", "solid s extrude 0,0,0 0,0,5 width=1 height=1 material=a\n", "above one another", "", "maps/m.vnx:2"},
+		{"solid.flat", "solid s extrude 0,0,0 5,0,0 0,0.1,0 width=1 height=1 material=a\n", "turns back on itself", "",
+			"maps/m.vnx:2"},
+		{"solid.flat", "solid s extrude 0,0,0 0,0,5 width=1 height=1 material=a\n", "above one another", "",
+			"maps/m.vnx:2"},
 		{"map.syntax", "solid s extrude 0,0,0 0,5,5 material=a\n", "wants width= and height=", "", "maps/m.vnx:2"},
-		{"map.syntax", "solid s cylinder 0,0,0 radius=1 height=1 sides=2 material=a\n", "sides must be from 3 to 64", "", "maps/m.vnx:2"},
-		{"map.syntax", "group g turn=30\n  volume v box 0,0,0 1,1,1 effect=slow\n", "other than quarters", "", "maps/m.vnx:3"},
+		{"map.syntax", "solid s cylinder 0,0,0 radius=1 height=1 sides=2 material=a\n", "sides must be from 3 to 64",
+			"", "maps/m.vnx:2"},
+		{"map.syntax", "group g turn=30\n  volume v box 0,0,0 1,1,1 effect=slow\n", "other than quarters", "",
+			"maps/m.vnx:3"},
 		{"map.syntax", "camera c at=1,2,3 look=1,2,3\n", "looks at its own place", "", "maps/m.vnx:2"},
 		{"map.syntax", "sound s at=1,2,3 file=a volume=2\n", "volume must be from 0 to 1", "", "maps/m.vnx:2"},
-		{"map.syntax", "terrain t at=0,0,0 size=0,1,1 from=small.png material=a\n", "must be positive", "", "maps/m.vnx:2"},
-		{"map.syntax", "group g turn=90\n  terrain t at=0,0,0 size=1,1,1 from=small.png material=a\n", "neither turned", "", "maps/m.vnx:3"},
+		{"map.syntax", "terrain t at=0,0,0 size=0,1,1 from=small.png material=a\n", "must be positive", "",
+			"maps/m.vnx:2"},
+		{"map.syntax", "group g turn=90\n  terrain t at=0,0,0 size=1,1,1 from=small.png material=a\n", "neither turned",
+			"", "maps/m.vnx:3"},
 		{"map.file", "terrain t at=0,0,0 size=1,1,1 from=not.png material=a\n", "can't be read", "PNG", "maps/m.vnx:2"},
-		{"map.file", "terrain t at=0,0,0 size=1,1,1 from=small.png material=a\n  paint b from=three.png\n", "3 x 3 pixels, and the heights 2 x 2", "", "maps/m.vnx:3"},
-		{"grid.symbol", "grid g from=small.png\nlegend . colour=#010101\n", "no legend has the colour #000000", "colour=#000000", "maps/m.vnx:2"},
-		{"grid.row", "grid g from=small.png cells=3,2\nlegend . colour=#000000\n", "2 x 2 pixels; cells= says 3,2", "", "maps/m.vnx:2"},
+		{"map.file", "terrain t at=0,0,0 size=1,1,1 from=small.png material=a\n  paint b from=three.png\n",
+			"3 x 3 pixels, and the heights 2 x 2", "", "maps/m.vnx:3"},
+		{"grid.symbol", "grid g from=small.png\nlegend . colour=#010101\n", "no legend has the colour #000000",
+			"colour=#000000", "maps/m.vnx:2"},
+		{"grid.row", "grid g from=small.png cells=3,2\nlegend . colour=#000000\n", "2 x 2 pixels; cells= says 3,2", "",
+			"maps/m.vnx:2"},
 		{"map.syntax", "grid g\n", "neither cells= nor from=", "", "maps/m.vnx:2"},
-		{"map.duplicate-name", "legend . colour=#000000\nlegend # colour=#000000\n", `stands for "." too`, "", "maps/m.vnx:3"},
-		{"area.outside", "legend .\ngrid g cells=2,1\n  row ..\narea a 0,0 2,0\n", "lies on no grid of level 0", "", "maps/m.vnx:5"},
+		{"map.duplicate-name", "legend . colour=#000000\nlegend # colour=#000000\n", `stands for "." too`, "",
+			"maps/m.vnx:3"},
+		{"area.outside", "legend .\ngrid g cells=2,1\n  row ..\narea a 0,0 2,0\n", "lies on no grid of level 0", "",
+			"maps/m.vnx:5"},
 	} {
 		start := time.Now()
 		m, findings := read("map m\n"+c.source, beside)
@@ -297,7 +330,8 @@ func TestWhatDoesNotFitTogether(t *testing.T) {
 		assert.NotEmpty(t, f.Excerpt)
 		assert.Less(t, time.Since(start), 5*time.Second, "bounded time")
 	}
-	_, findings := read("map m\nuse bad from=prefabs.vnx\nprefab outer\n  use bad from=prefabs.vnx\nuse outer\n", beside)
+	_, findings := read("map m\nuse bad from=prefabs.vnx\nprefab outer\n  use bad from=prefabs.vnx\nuse outer\n",
+		beside)
 	require.Len(t, findings, 1)
 	assert.Equal(t, []string{"maps/prefabs.vnx:4:14", "maps/m.vnx:2:1"}, findings[0].Wanted, "who placed it")
 }
@@ -358,7 +392,8 @@ func TestSumsAgainstAnotherEvaluator(t *testing.T) {
 	assert.Greater(t, checked, 1000)
 }
 
-// However a map is laid out, it means the same once it is printed: the demo's maps, with their blanks and zeros made rough.
+// However a map is laid out, it means the same once it is printed: the demo's maps, with their
+// blanks and zeros made rough.
 func TestPrintingKeepsTheMeaning(t *testing.T) {
 	root := filepath.Join("..", "..", "..", "demo", "projects", "highline")
 	beside := func(name string) ([]byte, error) {
@@ -401,7 +436,8 @@ func FuzzImages(f *testing.F) {
 	f.Add([]byte("\x89PNG\r\n\x1a\n"))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		source := "map m\nlegend . colour=#000000\ngrid g from=a.png\nterrain t at=0,0,0 size=4,4,4 from=a.png material=a\n  paint b from=a.png\n"
-		m, findings := maplang.Read("m.vnx", []byte(source), maplang.Options{Open: func(string) ([]byte, error) { return data, nil }})
+		m, findings := maplang.Read("m.vnx", []byte(source),
+			maplang.Options{Open: func(string) ([]byte, error) { return data, nil }})
 		if (m == nil) == (finding.Count(findings, finding.Error) == 0) {
 			t.Fatalf("a map and findings: %v", findings)
 		}
@@ -416,7 +452,8 @@ func FuzzImages(f *testing.F) {
 	})
 }
 
-// Any rows under any legend end in a grid of the size that it says, or in findings; what is drawn of it and printed reads the same.
+// Any rows under any legend end in a grid of the size that it says, or in findings; what is drawn
+// of it and printed reads the same.
 func FuzzGrid(f *testing.F) {
 	f.Add("# tile=rock/wall solid=yes\n. tile=a", "####\n#..#\n####", uint8(4), uint8(3))
 	f.Add(". tile=a colour=#102030 height=2", "..\n .\n", uint8(2), uint8(2))

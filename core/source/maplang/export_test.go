@@ -1,7 +1,7 @@
 package maplang
 
-// KeywordExamples lists the example of every keyword and every variant, by what it stands under, for the test that holds the
-// documentation to the grammar.
+// KeywordExamples lists the example of every keyword and every variant, by what it stands under,
+// for the test that holds the documentation to the grammar.
 func KeywordExamples() map[string][]string {
 	list := map[string][]string{}
 	for keyword, r := range grammar {

@@ -52,8 +52,8 @@ func (s *scope) all() []string {
 // errNames is the error for a sum that holds names where none are known yet.
 var errNames = errors.New("it holds names")
 
-// sum reads one arithmetic expression: numbers, names, + - * / % and parentheses, without spaces. The results of + and * are
-// rounded at each step, so every machine finds the same.
+// sum reads one arithmetic expression: numbers, names, + - * / % and parentheses, without spaces.
+// The results of + and * are rounded at each step, so every machine finds the same.
 type sum struct {
 	text  string
 	at    int

@@ -30,7 +30,8 @@ func Read(name string, data []byte, o Options) (*scene.Map, []finding.Finding) {
 const recordKey = "record"
 
 // nodeKeywords are the keywords that nodes can stand for.
-var nodeKeywords = []string{"map", "sky", "fog", "solid", "detail", "prop", "light", "spawn", "volume", "probe", "camera", "item", "sound"}
+var nodeKeywords = []string{"map", "sky", "fog", "solid", "detail", "prop", "light", "spawn", "volume", "probe",
+	"camera", "item", "sound"}
 
 // meshKeywords are those that the name of a node with a mesh can say.
 var meshKeywords = []string{"solid", "detail", "prop", "volume"}
@@ -49,7 +50,8 @@ func readGLTF(name string, data []byte, o Options) (*scene.Map, []finding.Findin
 	b := newBuilder(o)
 	s, err := gltf.Read(name, data, o.Open)
 	if err != nil {
-		return nil, []finding.Finding{finding.MapSyntax.At(fault.Place{File: name}, "the scene can't be read: %v", err).Doing("Export it again as GLB (glTF 2.0), without compression.")}
+		return nil, []finding.Finding{finding.MapSyntax.At(fault.Place{File: name}, "the scene can't be read: %v",
+			err).Doing("Export it again as GLB (glTF 2.0), without compression.")}
 	}
 	b.m.Files = append(b.m.Files, s.Files...)
 	g := &gltfReader{builder: b, source: name, names: map[string]int{}}
@@ -62,8 +64,8 @@ func readGLTF(name string, data []byte, o Options) (*scene.Map, []finding.Findin
 	return b.end(name)
 }
 
-// keywordOf is what a node stands for and the rest of its name: "spawn blue_1", "Spawn.Blue 1" and "spawn_blue_1.002" are
-// spawns. A node that says nothing is what it holds.
+// keywordOf is what a node stands for and the rest of its name: "spawn blue_1", "Spawn.Blue 1" and
+// "spawn_blue_1.002" are spawns. A node that says nothing is what it holds.
 func keywordOf(n gltf.Node) (keyword, name string) {
 	name = wordOf(copied().ReplaceAllString(n.Name, "_$1"))
 	if k, ok := n.Extras[recordKey].(string); ok {
@@ -163,7 +165,8 @@ func (g *gltfReader) node(n gltf.Node) {
 	case "volume":
 		delete(own, "at")
 		box := volumeOf(n)
-		g.record(keyword, []string{g.fresh(keyword, name), "box", triple(settled(box.Min)), triple(settled(box.Max))}, nil, own, n.Name)
+		g.record(keyword, []string{g.fresh(keyword, name), "box", triple(settled(box.Min)), triple(settled(box.Max))},
+			nil, own, n.Name)
 		return
 	case "probe", "sound":
 	default:
@@ -181,7 +184,8 @@ func volumeOf(n gltf.Node) geom.Box {
 	points := []geom.Vec{n.At.Point(geom.Vec{X: -1, Y: -1, Z: -1})}
 	if len(n.Parts) == 0 {
 		for i := range 8 {
-			points = append(points, n.At.Point(geom.Vec{X: float64(i&1*2 - 1), Y: float64(i>>1&1*2 - 1), Z: float64(i>>2&1*2 - 1)}))
+			points = append(points,
+				n.At.Point(geom.Vec{X: float64(i&1*2 - 1), Y: float64(i>>1&1*2 - 1), Z: float64(i>>2&1*2 - 1)}))
 		}
 	} else {
 		points = points[:0]
@@ -281,7 +285,8 @@ func (g *gltfReader) record(keyword string, values []string, pairs []string, ext
 	if !ok {
 		g.broken[keyword+" "+values[0]] = true
 		for _, f := range p.findings {
-			g.say(node, "%s", f.Text).Do = "Correct the node's name or its extras. " + strings.Replace(f.Do, "For example: ", "In the map language: ", 1)
+			g.say(node, "%s", f.Text).Do = "Correct the node's name or its extras. " + strings.Replace(f.Do,
+				"For example: ", "In the map language: ", 1)
 		}
 		return
 	}
@@ -321,27 +326,32 @@ func (g *gltfReader) mesh(n gltf.Node, keyword, name string) {
 	place := fault.Place{File: g.source}
 	for _, p := range n.Parts {
 		if p.Material == "" {
-			g.find(finding.MaterialMissing, place, "node %q: its mesh has no material", n.Name).Do = "Give every face a material whose name is that of a file in the folder of materials."
+			g.find(finding.MaterialMissing, place, "node %q: its mesh has no material",
+				n.Name).Do = "Give every face a material whose name is that of a file in the folder of materials."
 			return
 		}
 		g.ref(&Value{Text: p.Material, Place: place})
 	}
 	shape := model.Shape(n.Parts, n.At)
 	if shape.Far() {
-		g.find(finding.MapHuge, place, "node %q reaches beyond %.0f km, where coordinates lose their centimetres", n.Name, float64(maxNumber/1000))
+		g.find(finding.MapHuge, place, "node %q reaches beyond %.0f km, where coordinates lose their centimetres",
+			n.Name, float64(maxNumber/1000))
 		return
 	}
 	faces, why := convex(shape)
 	if keyword == "prop" || keyword == "" && faces == nil {
 		solid := extraIs(n.Extras, "solid", true)
-		g.m.Props = append(g.m.Props, scene.Prop{Name: g.fresh("prop", name), Shape: shape, At: geom.Identity, Solid: solid, Place: place})
+		g.m.Props = append(g.m.Props,
+			scene.Prop{Name: g.fresh("prop", name), Shape: shape, At: geom.Identity, Solid: solid, Place: place})
 		return
 	}
 	if faces == nil {
-		g.find(finding.SolidFlat, place, "node %q is named as a %s, and its mesh %s", n.Name, keyword, why).Do = "Close the mesh and make it convex, or call it prop."
+		g.find(finding.SolidFlat, place, "node %q is named as a %s, and its mesh %s", n.Name, keyword,
+			why).Do = "Close the mesh and make it convex, or call it prop."
 		return
 	}
-	s := scene.Solid{Name: g.fresh("solid", name), Faces: faces, Detail: keyword == "detail" || extraIs(n.Extras, "detail", false), Box: shape.Box, Place: place}
+	s := scene.Solid{Name: g.fresh("solid", name), Faces: faces, Detail: keyword == "detail" ||
+		extraIs(n.Extras, "detail", false), Box: shape.Box, Place: place}
 	size := s.Box.Max.Sub(s.Box.Min)
 	if min(size.X, size.Y, size.Z) < thinnest {
 		g.find(finding.SolidFlat, place, "node %q is thinner than %g m", n.Name, thinnest)
@@ -391,7 +401,8 @@ func convex(m *model.Model) (faces []scene.Face, why string) {
 	var sides []side
 	for _, mesh := range m.Meshes {
 		for k := 0; k+2 < len(mesh.Indices); k += 3 {
-			triangle := geom.Polygon{settled(mesh.Positions[mesh.Indices[k]]), settled(mesh.Positions[mesh.Indices[k+1]]), settled(mesh.Positions[mesh.Indices[k+2]])}
+			triangle := geom.Polygon{settled(mesh.Positions[mesh.Indices[k]]),
+				settled(mesh.Positions[mesh.Indices[k+1]]), settled(mesh.Positions[mesh.Indices[k+2]])}
 			plane, ok := triangle.Plane()
 			if !ok {
 				continue
@@ -402,7 +413,8 @@ func convex(m *model.Model) (faces []scene.Face, why string) {
 				}
 			}
 			if !slices.ContainsFunc(sides, func(s side) bool {
-				return s.plane.N.Dot(plane.N) > 0.999 && math.Abs(s.plane.Distance(triangle[0])) < sharp && math.Abs(s.plane.Distance(triangle[1])) < sharp && math.Abs(s.plane.Distance(triangle[2])) < sharp
+				return s.plane.N.Dot(plane.N) > 0.999 && math.Abs(s.plane.Distance(triangle[0])) < sharp &&
+					math.Abs(s.plane.Distance(triangle[1])) < sharp && math.Abs(s.plane.Distance(triangle[2])) < sharp
 			}) {
 				sides = append(sides, side{plane, mesh.Material})
 			}
@@ -420,7 +432,8 @@ func convex(m *model.Model) (faces []scene.Face, why string) {
 		if len(outline) < 3 || !ok {
 			continue
 		}
-		f := scene.Face{Polygon: outline, Plane: plane, Look: scene.Look{Material: scene.Ref{Name: s.material, Place: m.Place}, Scale: 1}}
+		f := scene.Face{Polygon: outline, Plane: plane,
+			Look: scene.Look{Material: scene.Ref{Name: s.material, Place: m.Place}, Scale: 1}}
 		f.U, f.V = worldAxes(plane.N)
 		faces = append(faces, f)
 	}

@@ -24,11 +24,13 @@ type gridImage struct {
 }
 
 func (b *builder) legend(r *Record) scene.Tile {
-	t := scene.Tile{Symbol: []rune(r.Name())[0], Solid: str(r, "solid") == "yes", Cost: b.within(r, "cost", 0, 0.1, 25), Material: b.ref(r.Pair("tile")), Place: r.Place}
+	t := scene.Tile{Symbol: []rune(r.Name())[0], Solid: str(r, "solid") == "yes", Cost: b.within(r, "cost", 0, 0.1, 25),
+		Material: b.ref(r.Pair("tile")), Place: r.Place}
 	if r.Pair("colour") != nil {
 		c := b.colour(r)
 		if other, twice := b.colours[c]; twice {
-			b.find(finding.MapDuplicate, r.Pair("colour").Place, "the colour %s stands for %q too", r.Pair("colour").Text, string(other))
+			b.find(finding.MapDuplicate, r.Pair("colour").Place, "the colour %s stands for %q too",
+				r.Pair("colour").Text, string(other))
 		}
 		b.colours[c] = t.Symbol
 	}
@@ -42,10 +44,12 @@ func (b *builder) grid(r *Record, c context) {
 		if picture, name, ok := b.image(from, c.file); ok {
 			g.Width, g.Height = picture.Bounds().Dx(), picture.Bounds().Dy()
 			if cells != nil && (cells.Numbers[0] != float64(g.Width) || cells.Numbers[1] != float64(g.Height)) {
-				b.find(finding.GridRow, cells.Place, "the image %s has %d x %d pixels; cells= says %s", name, g.Width, g.Height, cells.Text).Do = "Leave cells= out, or resize the image without smoothing."
+				b.find(finding.GridRow, cells.Place, "the image %s has %d x %d pixels; cells= says %s", name, g.Width,
+					g.Height, cells.Text).Do = "Leave cells= out, or resize the image without smoothing."
 			}
 			if len(r.Children) > 0 {
-				b.find(finding.MapSyntax, r.Children[0].Place, "grid %q is drawn as an image, and has rows too", g.Name).Do = "Keep one of them."
+				b.find(finding.MapSyntax, r.Children[0].Place, "grid %q is drawn as an image, and has rows too",
+					g.Name).Do = "Keep one of them."
 			}
 			b.grids = append(b.grids, gridImage{len(b.m.Grids), r, picture, name})
 			b.m.Grids = append(b.m.Grids, g)
@@ -55,14 +59,17 @@ func (b *builder) grid(r *Record, c context) {
 		return
 	}
 	if cells == nil {
-		b.find(finding.MapSyntax, r.Place, "grid %q has neither cells= nor from=", g.Name).Do = "For example: " + grammar["grid"].example
+		b.find(finding.MapSyntax, r.Place, "grid %q has neither cells= nor from=", g.Name).Do = "For example: " +
+			grammar["grid"].example
 		return
 	}
 	n := cells.Numbers
 	g.Width, g.Height = int(n[0]), int(n[1])
-	if n[0] != float64(g.Width) || n[1] != float64(g.Height) || g.Width < 1 || g.Height < 1 || g.Width > maxCells || g.Height > maxCells || g.Width*g.Height > maxCells {
+	if n[0] != float64(g.Width) || n[1] != float64(g.Height) || g.Width < 1 || g.Height < 1 || g.Width > maxCells ||
+		g.Height > maxCells || g.Width*g.Height > maxCells {
 		b.broken["grid "+g.Name] = true
-		b.find(finding.MapSyntax, cells.Place, "cells must be two whole numbers from 1, with a product of at most %d, and is %s", maxCells, cells.Text)
+		b.find(finding.MapSyntax, cells.Place,
+			"cells must be two whole numbers from 1, with a product of at most %d, and is %s", maxCells, cells.Text)
 		return
 	}
 	for _, row := range r.Children {
@@ -73,7 +80,8 @@ func (b *builder) grid(r *Record, c context) {
 	}
 	for i, row := range g.Rows {
 		if len(row.Symbols) != g.Width {
-			b.find(finding.GridRow, row.Place, "row %d of grid %q has %d cells; cells= says %d", i+1, g.Name, len(row.Symbols), g.Width)
+			b.find(finding.GridRow, row.Place, "row %d of grid %q has %d cells; cells= says %d", i+1, g.Name,
+				len(row.Symbols), g.Width)
 		}
 	}
 	b.m.Grids = append(b.m.Grids, g)
@@ -112,7 +120,8 @@ func (b *builder) cellsOf(g gridImage) {
 			symbol, ok := b.colours[c]
 			if !ok && !unknown[c] {
 				unknown[c] = true
-				b.find(finding.GridSymbol, row.Place, "no legend has the colour #%02x%02x%02x of the pixel %d,%d of %s", c.R, c.G, c.B, x, y, g.file).Do =
+				b.find(finding.GridSymbol, row.Place, "no legend has the colour #%02x%02x%02x of the pixel %d,%d of %s",
+					c.R, c.G, c.B, x, y, g.file).Do =
 					fmt.Sprintf("Add colour=#%02x%02x%02x to a legend line, or correct the image.", c.R, c.G, c.B)
 			}
 			row.Symbols[x] = symbol
@@ -149,7 +158,8 @@ func (b *builder) areas() {
 			on = on || g.Level == a.Level && a.From[0] >= 0 && a.From[1] >= 0 && a.To[0] < g.Width && a.To[1] < g.Height
 		}
 		if !on {
-			b.find(finding.AreaOutside, a.Place, "area %s, from cell %d,%d to %d,%d, lies on no grid of level %d", a.Name, a.From[0], a.From[1], a.To[0], a.To[1], a.Level)
+			b.find(finding.AreaOutside, a.Place, "area %s, from cell %d,%d to %d,%d, lies on no grid of level %d",
+				a.Name, a.From[0], a.From[1], a.To[0], a.To[1], a.Level)
 		}
 	}
 }
@@ -159,11 +169,13 @@ func (b *builder) terrain(r *Record, c context) {
 	size := vec(*r.Pair("size"))
 	t := scene.Terrain{Name: c.prefix + r.Name(), Material: b.ref(r.Pair("material")), Place: r.Place}
 	if !(size.X > 0 && size.Y > 0 && size.Z >= 0) {
-		b.find(finding.MapSyntax, r.Pair("size").Place, "the size of a terrain must be positive, and is %s", r.Pair("size").Text)
+		b.find(finding.MapSyntax, r.Pair("size").Place, "the size of a terrain must be positive, and is %s",
+			r.Pair("size").Text)
 		return
 	}
 	if c.at.M != geom.Identity.M {
-		b.find(finding.MapSyntax, r.Place, "a terrain can be moved by its group or prefab, and neither turned, mirrored nor scaled").Do = "Place the terrain by itself."
+		b.find(finding.MapSyntax, r.Place,
+			"a terrain can be moved by its group or prefab, and neither turned, mirrored nor scaled").Do = "Place the terrain by itself."
 		return
 	}
 	at := b.point(*r.Pair("at"), c)
@@ -175,7 +187,8 @@ func (b *builder) terrain(r *Record, c context) {
 	in := picture.Bounds()
 	t.Columns, t.Rows = in.Dx(), in.Dy()
 	if t.Columns < 2 || t.Rows < 2 {
-		b.find(finding.MapFile, r.Pair("from").Place, "the image %s has %d x %d pixels; a terrain wants two each way at least", name, t.Columns, t.Rows)
+		b.find(finding.MapFile, r.Pair("from").Place,
+			"the image %s has %d x %d pixels; a terrain wants two each way at least", name, t.Columns, t.Rows)
 		return
 	}
 	t.Heights = make([]uint16, 0, t.Columns*t.Rows)
@@ -195,7 +208,9 @@ func (b *builder) terrain(r *Record, c context) {
 		}
 		over := mask.Bounds()
 		if over.Dx() != t.Columns || over.Dy() != t.Rows {
-			b.find(finding.MapFile, child.Pair("from").Place, "the layer %s has %d x %d pixels, and the heights %d x %d", name, over.Dx(), over.Dy(), t.Columns, t.Rows).Do = "Give both the same size."
+			b.find(finding.MapFile, child.Pair("from").Place,
+				"the layer %s has %d x %d pixels, and the heights %d x %d", name, over.Dx(), over.Dy(), t.Columns,
+				t.Rows).Do = "Give both the same size."
 			continue
 		}
 		p := scene.Paint{Material: b.ref(&child.Values[0]), Weights: make([]uint8, 0, t.Columns*t.Rows)}

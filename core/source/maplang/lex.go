@@ -47,7 +47,8 @@ func lexLine(line string, start int, tokens []token) (list []token, comment stri
 			i++
 			continue
 		}
-		if line[i] == '/' && i+1 < len(line) && line[i+1] == '/' && (i == start || line[i-1] == ' ' || line[i-1] == '\t') {
+		if line[i] == '/' && i+1 < len(line) && line[i+1] == '/' &&
+			(i == start || line[i-1] == ' ' || line[i-1] == '\t') {
 			return tokens, strings.TrimRight(line[i+2:], " \t"), nil
 		}
 		if len(tokens) == 1 && isRaw(tokens[0].text) {
@@ -56,7 +57,9 @@ func lexLine(line string, start int, tokens []token) (list []token, comment stri
 		if line[i] == '"' {
 			value, n, ok := quoted(line[i:])
 			if !ok {
-				return tokens, "", &lexError{i, "this text has no closing quote", `Put a " at its end; inside a text write \" for a quote.`}
+				return tokens, "",
+					&lexError{i, "this text has no closing quote",
+						`Put a " at its end; inside a text write \" for a quote.`}
 			}
 			tokens = append(tokens, token{text: value, offset: i, quoted: true})
 			i += n
@@ -69,12 +72,16 @@ func lexLine(line string, start int, tokens []token) (list []token, comment stri
 		word := line[at:i]
 		if i < len(line) && line[i] == '=' && !(len(tokens) == 1 && tokens[0].text == "legend" && at == i) {
 			if word == "" {
-				return tokens, "", &lexError{at, "there is a '=' without a name before it", "Write key=value without spaces around the '='."}
+				return tokens, "",
+					&lexError{at, "there is a '=' without a name before it",
+						"Write key=value without spaces around the '='."}
 			}
 			tokens = append(tokens, token{text: word, offset: at, key: true})
 			i++
 			if i >= len(line) || line[i] == ' ' || line[i] == '\t' {
-				return tokens, "", &lexError{i, "there is no value after " + word + "=", "Write key=value without spaces around the '='."}
+				return tokens, "",
+					&lexError{i, "there is no value after " + word + "=",
+						"Write key=value without spaces around the '='."}
 			}
 			continue
 		}

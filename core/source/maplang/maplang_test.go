@@ -46,18 +46,24 @@ func TestEveryRecordHasItsMeaning(t *testing.T) {
 	deck := m.Solids[0]
 	assert.Equal(t, geom.NewBox(geom.Vec{}, geom.Vec{X: 24, Y: 16, Z: 0.5}), deck.Box)
 	require.Len(t, deck.Faces, 6)
-	assert.Equal(t, scene.Look{Material: scene.Ref{Name: "wood/plank", Place: fault.Place{File: "hut.vnx", Line: 3, Column: 41}}, Scale: 2}, deck.Faces[0].Look, "a later face line overrides an earlier one")
-	assert.Equal(t, scene.Light{Name: "lamp", Kind: "point", At: geom.Vec{X: 1, Y: 2, Z: 3}, Cone: 45, Colour: scene.Colour{R: 255, G: 217, B: 160}, Power: 40, Place: fault.Place{File: "hut.vnx", Line: 6, Column: 1}}, m.Lights[0])
+	assert.Equal(t, scene.Look{Material: scene.Ref{Name: "wood/plank",
+		Place: fault.Place{File: "hut.vnx", Line: 3, Column: 41}}, Scale: 2}, deck.Faces[0].Look,
+		"a later face line overrides an earlier one")
+	assert.Equal(t, scene.Light{Name: "lamp", Kind: "point", At: geom.Vec{X: 1, Y: 2, Z: 3}, Cone: 45,
+		Colour: scene.Colour{R: 255, G: 217, B: 160}, Power: 40,
+		Place: fault.Place{File: "hut.vnx", Line: 6, Column: 1}}, m.Lights[0])
 	assert.Equal(t, "blue", m.Spawns[0].Team)
 	assert.Equal(t, geom.Vec{X: 80, Y: 80, Z: -8}, m.Volumes[0].Box.Max)
 	assert.Equal(t, 60.0, m.Cameras[0].FOV)
-	assert.Equal(t, []scene.Pair{{Key: "rank", Value: "2", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 28}}, {Key: "note", Value: "over here", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 35}}}, m.Items[0].Pairs)
+	assert.Equal(t, []scene.Pair{{Key: "rank", Value: "2", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 28}},
+		{Key: "note", Value: "over here", Place: fault.Place{File: "hut.vnx", Line: 10, Column: 35}}}, m.Items[0].Pairs)
 	assert.Equal(t, "station/hum", m.Sounds[0].File.Name)
 	assert.True(t, m.Sounds[0].Loop)
 }
 
 func TestGrids(t *testing.T) {
-	m, findings := maplang.Read("g.vnx", []byte("map g\nlegend # tile=rock/wall solid=yes\nlegend = tile=track/straight\nlegend .\ngrid low cells=4,2 level=-1\n  row ##.#\n  row #==# \n"), maplang.Options{})
+	m, findings := maplang.Read("g.vnx",
+		[]byte("map g\nlegend # tile=rock/wall solid=yes\nlegend = tile=track/straight\nlegend .\ngrid low cells=4,2 level=-1\n  row ##.#\n  row #==# \n"), maplang.Options{})
 	require.Empty(t, findings)
 	require.Len(t, m.Grids, 1)
 	assert.Equal(t, -1, m.Grids[0].Level)
@@ -75,8 +81,10 @@ func TestMistakes(t *testing.T) {
 		text, do   string
 	}{
 		{"keyword", "solud deck box 0,0,0 1,1,1 material=a", 1, `"solud" is no keyword`, `Did you mean "solid"?`},
-		{"shape", "solid deck bx 0,0,0 1,1,1 material=a", 12, `expected the shape: one of box, cylinder, extrude, hull, prism, wedge; found "bx"`, `Did you mean "box"?`},
-		{"missing corner", "solid deck box 0,0,0 material=a", 22, "expected the opposite corner: three numbers", "For example: solid"},
+		{"shape", "solid deck bx 0,0,0 1,1,1 material=a", 12,
+			`expected the shape: one of box, cylinder, extrude, hull, prism, wedge; found "bx"`, `Did you mean "box"?`},
+		{"missing corner", "solid deck box 0,0,0 material=a", 22, "expected the opposite corner: three numbers",
+			"For example: solid"},
 		{"two numbers", "light l point 1,2 power=4", 15, "expected the place: three numbers", "It has 2 parts"},
 		{"no number", "light l point 1,X,3 power=4", 15, "expected the place", `"X" is no number`},
 		{"hex", "light l point 1,0x2,3 power=4", 15, "expected the place", `"0x2" is no number`},
@@ -266,7 +274,8 @@ func TestTheEditorsGrammarKnowsTheLanguage(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(data, &grammar))
 	assert.Equal(t, "source.vnx", grammar.ScopeName)
-	record := regexp.MustCompile(strings.ReplaceAll(strings.ReplaceAll(grammar.Repository["record"].Match, `(?=[ \t]|$)`, ""), `(?=[ \t])`, ""))
+	record := regexp.MustCompile(strings.ReplaceAll(strings.ReplaceAll(grammar.Repository["record"].Match,
+		`(?=[ \t]|$)`, ""), `(?=[ \t])`, ""))
 	for _, keyword := range maplang.Keywords() {
 		if keyword != "row" {
 			assert.Equal(t, keyword, record.FindStringSubmatch("  " + keyword + " name")[1])

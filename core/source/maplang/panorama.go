@@ -18,7 +18,8 @@ func (b *builder) panorama(v *Value, c context) *scene.Picture {
 	}
 	p, err := Panorama(name, data)
 	if err != nil {
-		b.find(finding.MapFile, v.Place, "the image %s can't be used as a sky: %v", name, err).Do = "Use a picture of all around, twice as wide as high."
+		b.find(finding.MapFile, v.Place, "the image %s can't be used as a sky: %v", name,
+			err).Do = "Use a picture of all around, twice as wide as high."
 	}
 	return p
 }
@@ -32,13 +33,14 @@ func Panorama(name string, data []byte) (*scene.Picture, error) {
 	if info.Width*info.Height > maxPixels || info.Width < 4 || info.Width != 2*info.Height {
 		return nil, fmt.Errorf("it has %d x %d pixels", info.Width, info.Height)
 	}
-	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Sum: sha256.Sum256(data), Pixels: func() ([][3]float32, error) {
-		img, err := texture.Decode(data)
-		if err != nil {
-			return nil, err
-		}
-		return linear(img), nil
-	}}, nil
+	return &scene.Picture{Name: name, Width: info.Width, Height: info.Height, Sum: sha256.Sum256(data),
+		Pixels: func() ([][3]float32, error) {
+			img, err := texture.Decode(data)
+			if err != nil {
+				return nil, err
+			}
+			return linear(img), nil
+		}}, nil
 }
 
 // linear is an image's light, pixel by pixel, row by row.

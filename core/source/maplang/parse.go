@@ -103,7 +103,9 @@ type owner struct {
 func Parse(name string, data []byte) (*File, []finding.Finding) {
 	p := &parser{file: &File{Name: name, broken: map[string]bool{}}}
 	if len(data) > maxSource {
-		p.add(fault.Place{File: name}, fmt.Sprintf("the file has %d MB; a map source has at most %d MB", len(data)>>20, maxSource>>20), "Split the map.")
+		p.add(fault.Place{File: name},
+			fmt.Sprintf("the file has %d MB; a map source has at most %d MB", len(data)>>20, maxSource>>20),
+			"Split the map.")
 		return p.file, p.findings
 	}
 	if !utf8.Valid(data) {
@@ -116,7 +118,8 @@ func Parse(name string, data []byte) (*File, []finding.Finding) {
 	blank := false
 	for i, line := range p.file.lines {
 		if len(p.findings) >= maxFindings {
-			p.add(fault.Place{File: name, Line: i + 1}, "there are more mistakes from here on", "Correct those above first.")
+			p.add(fault.Place{File: name, Line: i + 1}, "there are more mistakes from here on",
+				"Correct those above first.")
 			break
 		}
 		p.line, p.number = strings.TrimRight(line, "\r"), i+1
@@ -149,7 +152,8 @@ func Parse(name string, data []byte) (*File, []finding.Finding) {
 		case lexErr != nil:
 			p.at(lexErr.offset, lexErr.text, lexErr.do)
 		case indent > 0 && len(owners) == 0:
-			p.at(indent, "this line is indented, but nothing stands above it that it could belong to", "Begin it at the left margin.")
+			p.at(indent, "this line is indented, but nothing stands above it that it could belong to",
+				"Begin it at the left margin.")
 		case len(owners) >= maxDepth:
 			p.at(indent, fmt.Sprintf("more than %d lines stand under one another", maxDepth), "Indent fewer.")
 		default:
@@ -225,7 +229,8 @@ func (p *parser) record(tokens []token, parent string) (r *Record, ok bool) {
 		if g.parents[0] == "" {
 			p.at(head.offset, fmt.Sprintf("%q can't stand under %q", head.text, parent), "Begin it at the left margin.")
 		} else {
-			p.at(head.offset, fmt.Sprintf("%q belongs under %q", head.text, g.parents[0]), fmt.Sprintf("Indent it by two spaces under a %s line.", g.parents[0]))
+			p.at(head.offset, fmt.Sprintf("%q belongs under %q", head.text, g.parents[0]),
+				fmt.Sprintf("Indent it by two spaces under a %s line.", g.parents[0]))
 		}
 		return nil, false
 	}
@@ -261,7 +266,8 @@ func (p *parser) record(tokens []token, parent string) (r *Record, ok bool) {
 	if len(p.findings) == before {
 		for _, s := range g.settings {
 			if s.required && r.Pair(s.key) == nil {
-				p.at(tokens[len(tokens)-1].end(), fmt.Sprintf("%s= is missing: %s", s.key, want(s.kind, s.choice)), "For example: "+g.example)
+				p.at(tokens[len(tokens)-1].end(), fmt.Sprintf("%s= is missing: %s", s.key, want(s.kind, s.choice)),
+					"For example: "+g.example)
 			}
 		}
 	}
@@ -276,11 +282,13 @@ func (p *parser) pairs(r *Record, g *rule, rest []token) {
 	for len(rest) > 0 {
 		key := rest[0]
 		if !key.key {
-			p.at(key.offset, fmt.Sprintf("expected key=value here; found %q", key.text), "Known here: "+strings.Join(g.keys(), ", ")+".")
+			p.at(key.offset, fmt.Sprintf("expected key=value here; found %q", key.text),
+				"Known here: "+strings.Join(g.keys(), ", ")+".")
 			return
 		}
 		if len(rest) < 2 || rest[1].key {
-			p.at(key.offset, fmt.Sprintf("there is no value after %s=", key.text), "Write key=value without spaces around the '='.")
+			p.at(key.offset, fmt.Sprintf("there is no value after %s=", key.text),
+				"Write key=value without spaces around the '='.")
 			return
 		}
 		value := rest[1]
@@ -327,7 +335,8 @@ func (p *parser) value(k kind, choice []string, t token, g *rule, name string, k
 	if len(p.numbers) < most {
 		p.numbers = make([]float64, 1024*most)
 	}
-	v, why := readValue(k, choice, Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted, Numbers: p.numbers[:0:most]}, nil)
+	v, why := readValue(k, choice,
+		Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted, Numbers: p.numbers[:0:most]}, nil)
 	switch {
 	case len(v.Numbers) == 0:
 		v.Numbers = nil
@@ -362,8 +371,8 @@ func want(k kind, choice []string) string {
 // forExample stands for the example of the keyword in what readValue says to do.
 const forExample = "(example)"
 
-// readValue reads a text as a kind; why is empty when it is one, or says what to do. Without a scope, a value that holds
-// names is only looked at for its form, and stays open.
+// readValue reads a text as a kind; why is empty when it is one, or says what to do. Without a
+// scope, a value that holds names is only looked at for its form, and stays open.
 func readValue(k kind, choice []string, v Value, known *scope) (_ Value, why string) {
 	if strings.Contains(v.Text, "{") && k != rawText && k != symbol {
 		filled, err := fill(v.Text, known)
@@ -464,7 +473,8 @@ func readNumbers(v Value, separator string, n int, known *scope) (Value, string)
 	if parts := 1 + strings.Count(v.Text, separator); parts != n {
 		return v, fmt.Sprintf("It has %d parts and should have %d. %s", parts, n, forExample)
 	}
-	if v.open = false; cap(v.Numbers) < n || v.Numbers == nil || len(v.Numbers) > 0 { // a value that is read again keeps what was read
+	// a value that is read again keeps what was read
+	if v.open = false; cap(v.Numbers) < n || v.Numbers == nil || len(v.Numbers) > 0 {
 		v.Numbers = make([]float64, 0, n)
 	}
 	for part := range strings.SplitSeq(v.Text, separator) {

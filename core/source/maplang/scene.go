@@ -18,8 +18,8 @@ import (
 // maxCells bounds a grid's size before it is believed.
 const maxCells = 1 << 24
 
-// readText parses a map source and gives its meaning. The map is nil when there are findings of severity error. name is the
-// file's path; what the source names is found from its folder.
+// readText parses a map source and gives its meaning. The map is nil when there are findings of
+// severity error. name is the file's path; what the source names is found from its folder.
 func readText(name string, data []byte, o Options) (*scene.Map, []finding.Finding) {
 	b := newBuilder(o)
 	root := &library{known: &scope{names: map[string]variable{}}, prefabs: map[string]*prefab{}}
@@ -34,8 +34,10 @@ func readText(name string, data []byte, o Options) (*scene.Map, []finding.Findin
 }
 
 func newBuilder(o Options) *builder {
-	return &builder{o: o, m: &scene.Map{Keys: map[string]fault.Place{}}, files: map[string]*library{}, texts: map[string]*File{}, said: map[string]bool{},
-		names: map[string]fault.Place{}, layers: map[string]bool{}, numbers: map[string]int{}, broken: map[string]bool{}, colours: map[scene.Colour]rune{}}
+	return &builder{o: o, m: &scene.Map{Keys: map[string]fault.Place{}}, files: map[string]*library{},
+		texts: map[string]*File{}, said: map[string]bool{},
+		names: map[string]fault.Place{}, layers: map[string]bool{}, numbers: map[string]int{},
+		broken: map[string]bool{}, colours: map[scene.Colour]rune{}}
 }
 
 // end looks at the whole.
@@ -50,7 +52,8 @@ func (b *builder) end(name string) (*scene.Map, []finding.Finding) {
 		return false
 	}
 	if m.Name == "" && !lacking("map") {
-		b.find(finding.MapSyntax, fault.Place{File: name, Line: 1}, "there is no map line: expected, for example: %s", grammar["map"].example)
+		b.find(finding.MapSyntax, fault.Place{File: name, Line: 1}, "there is no map line: expected, for example: %s",
+			grammar["map"].example)
 	}
 	for _, g := range b.grids {
 		b.cellsOf(g)
@@ -82,7 +85,9 @@ func (b *builder) record(r *Record, c context) {
 	case "sky":
 		b.sky(r, c, title)
 	case "fog":
-		m.Fog = &scene.Fog{Name: title, Range: b.within(r, "range", 0, 0.1, 1e6), Colour: b.colourOf(r, "colour", scene.Colour{R: 0xc8, G: 0xd4, B: 0xe0}), From: b.within(r, "from", 0, 0, 1e6), Sky: b.within(r, "sky", 0, 0, 1), Place: r.Place}
+		m.Fog = &scene.Fog{Name: title, Range: b.within(r, "range", 0, 0.1, 1e6),
+			Colour: b.colourOf(r, "colour", scene.Colour{R: 0xc8, G: 0xd4, B: 0xe0}),
+			From:   b.within(r, "from", 0, 0, 1e6), Sky: b.within(r, "sky", 0, 0, 1), Place: r.Place}
 	case "solid":
 		b.solid(r, c)
 	case "terrain":
@@ -90,29 +95,39 @@ func (b *builder) record(r *Record, c context) {
 	case "prop":
 		m.Props = append(m.Props, b.prop(r, c))
 	case "light":
-		l := scene.Light{Name: title, Kind: r.Values[1].Text, At: b.point(r.Values[2], c), Cone: b.within(r, "cone", 45, 1, 179), Radius: b.within(r, "radius", 0, 0, 1000), Colour: b.colour(r), Power: r.Pair("power").Numbers[0], Place: r.Place}
+		l := scene.Light{Name: title, Kind: r.Values[1].Text, At: b.point(r.Values[2], c),
+			Cone: b.within(r, "cone", 45, 1, 179), Radius: b.within(r, "radius", 0, 0, 1000), Colour: b.colour(r),
+			Power: r.Pair("power").Numbers[0], Place: r.Place}
 		if r.Pair("look") != nil {
 			l.Look, l.Aimed = at("look"), true
 		}
 		m.Lights = append(m.Lights, l)
 	case "spawn":
-		m.Spawns = append(m.Spawns, scene.Spawn{Name: title, At: at("at"), Facing: c.at.Heading(num(r, "facing", 0)), Team: str(r, "team"), Place: r.Place})
+		m.Spawns = append(m.Spawns,
+			scene.Spawn{Name: title, At: at("at"), Facing: c.at.Heading(num(r, "facing", 0)), Team: str(r, "team"),
+				Place: r.Place})
 	case "volume":
-		m.Volumes = append(m.Volumes, scene.Volume{Name: title, Box: b.box(r, c), Effect: str(r, "effect"), Enter: str(r, "enter"), Leave: str(r, "leave"), Place: r.Place})
+		m.Volumes = append(m.Volumes,
+			scene.Volume{Name: title, Box: b.box(r, c), Effect: str(r, "effect"), Enter: str(r, "enter"),
+				Leave: str(r, "leave"), Place: r.Place})
 	case "cut":
 		m.Cuts = append(m.Cuts, scene.Cut{Name: title, Box: b.box(r, c), Place: r.Place})
 	case "probe":
-		m.Probes = append(m.Probes, scene.Probe{Name: title, At: at("at"), Reach: b.within(r, "reach", 0, 0.1, 1e5), Place: r.Place})
+		m.Probes = append(m.Probes,
+			scene.Probe{Name: title, At: at("at"), Reach: b.within(r, "reach", 0, 0.1, 1e5), Place: r.Place})
 	case "camera":
 		m.Cameras = append(m.Cameras, b.camera(r, c, title))
 	case "item":
 		m.Items = append(m.Items, b.item(r, c))
 	case "sound":
-		m.Sounds = append(m.Sounds, scene.Sound{Name: title, At: at("at"), File: b.ref(r.Pair("file")), Volume: b.within(r, "volume", 1, 0, 1), Loop: str(r, "loop") == "yes", Place: r.Place})
+		m.Sounds = append(m.Sounds,
+			scene.Sound{Name: title, At: at("at"), File: b.ref(r.Pair("file")), Volume: b.within(r, "volume", 1, 0, 1),
+				Loop: str(r, "loop") == "yes", Place: r.Place})
 	case "grid":
 		b.grid(r, c)
 	case "area":
-		a := scene.Area{Name: title, Enter: str(r, "enter"), Leave: str(r, "leave"), Level: int(num(r, "level", 0)), Pairs: free(r), Place: r.Place}
+		a := scene.Area{Name: title, Enter: str(r, "enter"), Leave: str(r, "leave"), Level: int(num(r, "level", 0)),
+			Pairs: free(r), Place: r.Place}
 		for i := range 2 {
 			p, q := r.Values[1].Numbers[i], r.Values[2].Numbers[i]
 			a.From[i], a.To[i] = int(min(p, q)), int(max(p, q))
@@ -129,17 +144,21 @@ func (b *builder) camera(r *Record, c context, title string) scene.Camera {
 	look := at.Add(c.at.Direction(geom.Vec{Y: 1}))
 	if v := r.Pair("look"); v != nil {
 		if look = b.point(*v, c); look == at {
-			b.find(finding.MapSyntax, v.Place, "camera %q looks at its own place", r.Name()).Do = "Name a point before it with look=."
+			b.find(finding.MapSyntax, v.Place, "camera %q looks at its own place",
+				r.Name()).Do = "Name a point before it with look=."
 		}
 	}
-	return scene.Camera{Name: title, At: at, Look: look, FOV: b.within(r, "fov", 75, 1, 179), Exposure: b.within(r, "exposure", 0, -20, 20), Lens: b.within(r, "lens", 0, 0, 100),
+	return scene.Camera{Name: title, At: at, Look: look, FOV: b.within(r, "fov", 75, 1, 179),
+		Exposure: b.within(r, "exposure", 0, -20, 20), Lens: b.within(r, "lens", 0, 0, 100),
 		Focus: b.within(r, "focus", look.Sub(at).Length(), 0.01, 1e6), Place: r.Place}
 }
 
 // sky reads a sky line. Power and glow are such that white ground in the sun is as bright as white on a screen.
 func (b *builder) sky(r *Record, c context, title string) {
-	s := &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0], Colour: b.colour(r), Place: r.Place,
-		Power: b.within(r, "power", 3, 0, 1000), Disc: b.within(r, "disc", 0.5, 0, 90), Dome: b.colourOf(r, "dome", scene.Colour{R: 0xa8, G: 0xc0, B: 0xe8}), Glow: b.within(r, "glow", 0.4, 0, 1000)}
+	s := &scene.Sky{Name: title, Azimuth: r.Pair("sun").Numbers[1], Elevation: r.Pair("sun").Numbers[0],
+		Colour: b.colour(r), Place: r.Place,
+		Power: b.within(r, "power", 3, 0, 1000), Disc: b.within(r, "disc", 0.5, 0, 90),
+		Dome: b.colourOf(r, "dome", scene.Colour{R: 0xa8, G: 0xc0, B: 0xe8}), Glow: b.within(r, "glow", 0.4, 0, 1000)}
 	s.Horizon = b.colourOf(r, "horizon", s.Dome)
 	if v := r.Pair("image"); v != nil {
 		s.Image = b.panorama(v, c)
@@ -183,7 +202,8 @@ func (b *builder) unique(r *Record, c context) {
 func (b *builder) point(v Value, c context) geom.Vec {
 	p := c.at.Point(vec(v))
 	if max(math.Abs(p.X), math.Abs(p.Y), math.Abs(p.Z)) > maxNumber {
-		b.find(finding.MapHuge, v.Place, "the point lies beyond %.0f km, where coordinates lose their centimetres", float64(maxNumber/1000))
+		b.find(finding.MapHuge, v.Place, "the point lies beyond %.0f km, where coordinates lose their centimetres",
+			float64(maxNumber/1000))
 		return geom.Vec{}
 	}
 	return p
@@ -193,7 +213,8 @@ func (b *builder) point(v Value, c context) geom.Vec {
 func (b *builder) within(r *Record, key string, otherwise, least, most float64) float64 {
 	v := num(r, key, otherwise)
 	if p := r.Pair(key); p != nil && !(v >= least && v <= most) {
-		b.find(finding.MapSyntax, p.Place, "%s must be from %s to %s, and is %s", key, formatNumber(least), formatNumber(most), formatNumber(v))
+		b.find(finding.MapSyntax, p.Place, "%s must be from %s to %s, and is %s", key, formatNumber(least),
+			formatNumber(most), formatNumber(v))
 	}
 	return v
 }
@@ -201,16 +222,19 @@ func (b *builder) within(r *Record, key string, otherwise, least, most float64) 
 func (b *builder) box(r *Record, c context) geom.Box {
 	local := geom.NewBox(vec(r.Values[2]), vec(r.Values[3]))
 	if local.Empty() {
-		b.find(finding.MapSyntax, r.Values[3].Place, "the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Name())
+		b.find(finding.MapSyntax, r.Values[3].Place,
+			"the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Name())
 		return local
 	}
 	for _, row := range c.at.M {
 		if zeros := btoi(row.X == 0) + btoi(row.Y == 0) + btoi(row.Z == 0); zeros < 2 {
-			b.find(finding.MapSyntax, r.Place, "a %s is a box along the axes, and its group or prefab is turned by other than quarters", r.Keyword)
+			b.find(finding.MapSyntax, r.Place,
+				"a %s is a box along the axes, and its group or prefab is turned by other than quarters", r.Keyword)
 			return local
 		}
 	}
-	return geom.NewBox(b.point(Value{Numbers: []float64{local.Min.X, local.Min.Y, local.Min.Z}, Place: r.Values[2].Place}, c),
+	return geom.NewBox(b.point(Value{Numbers: []float64{local.Min.X, local.Min.Y, local.Min.Z},
+		Place: r.Values[2].Place}, c),
 		b.point(Value{Numbers: []float64{local.Max.X, local.Max.Y, local.Max.Z}, Place: r.Values[3].Place}, c))
 }
 
@@ -257,18 +281,22 @@ func hexColour(s string) scene.Colour {
 }
 
 func (b *builder) item(r *Record, c context) scene.Item {
-	return scene.Item{Kind: r.Name(), At: b.point(*r.Pair("at"), c), Facing: c.at.Heading(num(r, "facing", 0)), Model: b.ref(r.Pair("model")),
-		Sprite: b.ref(r.Pair("sprite")), State: word1(r.Pair("state")), Direction: word1(r.Pair("direction")), Pairs: free(r), Place: r.Place}
+	return scene.Item{Kind: r.Name(), At: b.point(*r.Pair("at"), c), Facing: c.at.Heading(num(r, "facing", 0)),
+		Model:  b.ref(r.Pair("model")),
+		Sprite: b.ref(r.Pair("sprite")), State: word1(r.Pair("state")), Direction: word1(r.Pair("direction")),
+		Pairs: free(r), Place: r.Place}
 }
 
 func (b *builder) prop(r *Record, c context) scene.Prop {
 	factor := b.within(r, "scale", 1, 1e-3, 1e3)
-	p := scene.Prop{Name: c.prefix + r.Name(), Model: b.ref(r.Pair("model")), Solid: str(r, "solid") != "no", Place: r.Place}
+	p := scene.Prop{Name: c.prefix + r.Name(), Model: b.ref(r.Pair("model")), Solid: str(r, "solid") != "no",
+		Place: r.Place}
 	p.At = c.at.After(geom.Place(vec(*r.Pair("at")), num(r, "turn", 0), geom.Vec{X: factor, Y: factor, Z: factor}))
 	b.point(*r.Pair("at"), c)
 	for _, row := range p.At.M {
 		if row.Length() > maxNumber {
-			b.find(finding.MapHuge, r.Place, "prop %q is scaled by more than %.0f, with the groups that it stands in", r.Name(), float64(maxNumber))
+			b.find(finding.MapHuge, r.Place, "prop %q is scaled by more than %.0f, with the groups that it stands in",
+				r.Name(), float64(maxNumber))
 			return p
 		}
 	}

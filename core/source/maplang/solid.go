@@ -8,8 +8,9 @@ import (
 	"vornix/core/source/scene"
 )
 
-// body is a convex piece of a solid, before it is placed. wrap gives, for a side that runs around, the metres along the way
-// around at which its first corner lies; sides without it are laid along the world's axes.
+// body is a convex piece of a solid, before it is placed. wrap gives, for a side that runs around,
+// the metres along the way around at which its first corner lies; sides without it are laid along
+// the world's axes.
 type body struct {
 	faces []geom.Polygon
 	wrap  map[int]float64
@@ -19,7 +20,8 @@ type body struct {
 func (b *builder) solid(r *Record, c context) {
 	looks := b.looks(r)
 	for _, piece := range b.pieces(r) {
-		s := scene.Solid{Name: c.prefix + r.Name(), Detail: str(r, "detail") == "yes", Place: r.Place, Faces: make([]scene.Face, 0, len(piece.faces))}
+		s := scene.Solid{Name: c.prefix + r.Name(), Detail: str(r, "detail") == "yes", Place: r.Place,
+			Faces: make([]scene.Face, 0, len(piece.faces))}
 		for i, local := range piece.faces {
 			plane, ok := local.Plane()
 			if !ok {
@@ -49,11 +51,14 @@ func (b *builder) solid(r *Record, c context) {
 		}
 		size := s.Box.Max.Sub(s.Box.Min)
 		if thin := min(size.X, size.Y, size.Z); thin < thinnest {
-			b.find(finding.SolidFlat, r.Place, "solid %q is %s m thin; thinner than %g m it is lost", s.Name, formatNumber(math.Round(thin*1e6)/1e6), thinnest)
+			b.find(finding.SolidFlat, r.Place, "solid %q is %s m thin; thinner than %g m it is lost", s.Name,
+				formatNumber(math.Round(thin*1e6)/1e6), thinnest)
 			return
 		}
 		if far := s.Box.Max.Max(s.Box.Min.Scale(-1)); max(far.X, far.Y, far.Z) > maxNumber {
-			b.find(finding.MapHuge, r.Place, "solid %q reaches beyond %.0f km, where coordinates lose their centimetres", s.Name, float64(maxNumber/1000))
+			b.find(finding.MapHuge, r.Place,
+				"solid %q reaches beyond %.0f km, where coordinates lose their centimetres", s.Name,
+				float64(maxNumber/1000))
 			return
 		}
 		b.m.Solids = append(b.m.Solids, s)
@@ -63,15 +68,17 @@ func (b *builder) solid(r *Record, c context) {
 // thinnest is the least thickness of a solid in metres: the geometry stage makes points one that are nearer.
 const thinnest = 0.002
 
-// looks are the faces' looks by side, in the order of sides: what the solid says, with the face lines laid over it. A later line overrides all of an
-// earlier one.
+// looks are the faces' looks by side, in the order of sides: what the solid says, with the face
+// lines laid over it. A later line overrides all of an earlier one.
 func (b *builder) looks(r *Record) (looks [6]scene.Look) {
 	base := scene.Look{Material: b.ref(r.Pair("material")), Scale: 1}
 	for side := range looks {
 		looks[side] = base
 	}
 	for _, child := range r.Children {
-		f := scene.Look{Material: base.Material, Scale: b.within(child, "scale", 1, 1e-3, 1e3), Turn: num(child, "turn", 0), Fit: str(child, "fit") == "yes", Luxels: b.within(child, "luxels", 0, 0.01, 1000)}
+		f := scene.Look{Material: base.Material, Scale: b.within(child, "scale", 1, 1e-3, 1e3),
+			Turn: num(child, "turn", 0), Fit: str(child, "fit") == "yes",
+			Luxels: b.within(child, "luxels", 0, 0.01, 1000)}
 		if v := child.Pair("material"); v != nil {
 			f.Material = b.ref(v)
 		}
@@ -148,7 +155,8 @@ func (b *builder) pieces(r *Record) []body {
 	case "box", "wedge":
 		box := geom.NewBox(vec(r.Values[2]), vec(r.Values[3]))
 		if box.Empty() {
-			b.find(finding.MapSyntax, r.Values[3].Place, "the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Name())
+			b.find(finding.MapSyntax, r.Values[3].Place,
+				"the box of %s %q has no volume: its corners agree in a coordinate", r.Keyword, r.Name())
 			return nil
 		}
 		faces := box.Faces()
@@ -163,7 +171,8 @@ func (b *builder) pieces(r *Record) []body {
 		return b.prism(r, flat)
 	case "hull":
 		if len(r.Values)-2 > geom.MaxHullPoints {
-			b.find(finding.MapSyntax, r.Place, "a hull has at most %d corners, and this has %d", geom.MaxHullPoints, len(r.Values)-2).Do = "Split it in several solids, or bring it as a glTF scene."
+			b.find(finding.MapSyntax, r.Place, "a hull has at most %d corners, and this has %d", geom.MaxHullPoints,
+				len(r.Values)-2).Do = "Split it in several solids, or bring it as a glTF scene."
 			return nil
 		}
 		var points []geom.Vec
@@ -263,8 +272,9 @@ func (b *builder) prism(r *Record, flat func(string) []body) []body {
 	return list
 }
 
-// extrude sweeps a section along a path. The section stays upright; where the path bends it stands in the middle of the two
-// directions, so that the pieces meet. A path that ends where it began is closed.
+// extrude sweeps a section along a path. The section stays upright; where the path bends it stands
+// in the middle of the two directions, so that the pieces meet. A path that ends where it began is
+// closed.
 func (b *builder) extrude(r *Record, flat func(string) []body) []body {
 	section := r.Pair("section")
 	var outline [][2]float64
@@ -275,7 +285,8 @@ func (b *builder) extrude(r *Record, flat func(string) []body) []body {
 	} else {
 		w, h := b.within(r, "width", 0, 0.01, 1e4), b.within(r, "height", 0, 0.01, 1e4)
 		if r.Pair("width") == nil || r.Pair("height") == nil {
-			b.find(finding.MapSyntax, r.Place, "an extrusion wants width= and height=, or section=").Do = "For example: " + shapes["extrude"].example
+			b.find(finding.MapSyntax, r.Place,
+				"an extrusion wants width= and height=, or section=").Do = "For example: " + shapes["extrude"].example
 			return nil
 		}
 		outline = [][2]float64{{-w / 2, 0}, {w / 2, 0}, {w / 2, h}, {-w / 2, h}}
@@ -314,7 +325,8 @@ func (b *builder) extrude(r *Record, flat func(string) []body) []body {
 	for i := range n {
 		from, to := ring(i), ring(i+1)
 		if from == nil || to == nil {
-			b.find(finding.SolidFlat, r.Place, "the path of solid %q turns back on itself at a point", r.Name()).Do = "Bend it over several points."
+			b.find(finding.SolidFlat, r.Place, "the path of solid %q turns back on itself at a point",
+				r.Name()).Do = "Bend it over several points."
 			return nil
 		}
 		faces, err := geom.Hull(append(from, to...))

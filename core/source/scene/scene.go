@@ -240,7 +240,8 @@ type Item struct {
 	Facing float64 // degrees from north, clockwise
 	Pairs  []Pair
 	Place  fault.Place
-	// Model stands at the place; Sprite is drawn there, in a state and a direction. Empty names: none, the first, the only.
+	// Model stands at the place; Sprite is drawn there, in a state and a direction. Empty names:
+	// none, the first, the only.
 	Model                    Ref
 	Sprite, State, Direction Ref
 }
@@ -384,8 +385,9 @@ func (m *Map) Bounds() (box geom.Box, ok bool) {
 	return box, ok
 }
 
-// Each calls do with the kind and the place of everything in the map: solids, terrains, props, lights, spawns, volumes, probes,
-// cameras, sounds and areas by these words, items by their own kind.
+// Each calls do with the kind and the place of everything in the map: solids, terrains, props,
+// lights, spawns, volumes, probes, cameras, sounds and areas by these words, items by their own
+// kind.
 func (m *Map) Each(do func(kind string, place fault.Place)) {
 	for i := range m.Solids {
 		do("solid", m.Solids[i].Place)

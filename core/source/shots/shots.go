@@ -144,7 +144,8 @@ func (pl *planner) each(of *profile.Picture, m *assetgraph.Asset) {
 	missing := ""
 	for n := 1; n <= of.Count; n++ {
 		for k, variant := range names {
-			x := Picture{Name: of.Name, Number: n, Variant: variant, Width: sizes[k].Width, Height: sizes[k].Height, Inside: of.Place == profile.Inside, Of: of}
+			x := Picture{Name: of.Name, Number: n, Variant: variant, Width: sizes[k].Width, Height: sizes[k].Height,
+				Inside: of.Place == profile.Inside, Of: of}
 			if m != nil {
 				x.Map = m.Name
 			}
@@ -173,7 +174,8 @@ func (pl *planner) missing(x *Picture, m *assetgraph.Asset, why string) {
 	}
 	f := finding.PictureMissing.At(place, "the picture %s %s can't be made: %s", x.Of.String(), whose, why)
 	if x.Of.Count > 1 {
-		f.Text = fmt.Sprintf("the picture %s %s can't be made: number %d of at least %d; %s", x.Of.String(), whose, x.Number, x.Of.Least, why)
+		f.Text = fmt.Sprintf("the picture %s %s can't be made: number %d of at least %d; %s", x.Of.String(), whose,
+			x.Number, x.Of.Least, why)
 	}
 	pl.add(f)
 }
@@ -208,7 +210,8 @@ func (pl *planner) source(x *Picture, m *assetgraph.Asset) (why string, wrong bo
 		if m = pl.mapOf(r.Map); m == nil {
 			if r.Map != "" {
 				said := slices.IndexFunc(pl.p.File.Pictures, func(p project.Picture) bool { return p.Map == r.Map })
-				f := finding.PictureMissing.At(pl.p.Doc.At("picture", said, "map"), "the picture %s is to be of the map %q, which is not there", x.Of.String(), r.Map)
+				f := finding.PictureMissing.At(pl.p.Doc.At("picture", said, "map"),
+					"the picture %s is to be of the map %q, which is not there", x.Of.String(), r.Map)
 				pl.add(f)
 				return "", true
 			}
@@ -231,7 +234,9 @@ func (pl *planner) source(x *Picture, m *assetgraph.Asset) (why string, wrong bo
 	}
 	if name != "" {
 		if x.Camera = camera(s, name); x.Camera == nil {
-			f := finding.PictureCamera.At(at(key), "the picture %s of %s is to be taken by the camera %q, which the map does not have", x.Of.Name, m.Name, name)
+			f := finding.PictureCamera.At(at(key),
+				"the picture %s of %s is to be taken by the camera %q, which the map does not have", x.Of.Name, m.Name,
+				name)
 			if near := suggest.Word(name, cameras(s)); near != "" {
 				f = f.Doing("Did you mean %q?", near)
 			} else if list := cameras(s); len(list) > 0 {
@@ -314,7 +319,8 @@ func (pl *planner) mapOf(name string) *assetgraph.Asset {
 func (pl *planner) paint(x *Picture, m *assetgraph.Asset) bool {
 	r, _ := pl.p.Painting(x.Of, x.Map, x.Variant, x.Number)
 	head := pl.p.File.Project
-	values := map[string]string{"map": x.Map, "name": head.Name, "version": head.Version, "variant": x.Variant, "n": strconv.Itoa(x.Number)}
+	values := map[string]string{"map": x.Map, "name": head.Name, "version": head.Version, "variant": x.Variant,
+		"n": strconv.Itoa(x.Number)}
 	x.File = path.Clean(profile.Fill(x.Of.File, values))
 	if x.Of.Form == profile.Texture {
 		x.Texture = x.File
@@ -367,7 +373,8 @@ func (pl *planner) recipes() {
 	for i := range pl.p.File.Pictures {
 		r := &pl.p.File.Pictures[i]
 		matches := func(pattern string, list []string) bool {
-			return slices.ContainsFunc(list, func(name string) bool { ok, _ := doublestar.Match(pattern, name); return ok })
+			return slices.ContainsFunc(list,
+				func(name string) bool { ok, _ := doublestar.Match(pattern, name); return ok })
 		}
 		unknown := func(key, what, name string, list []string) {
 			f := finding.PictureUnknown.At(pl.p.Doc.At("picture", i, key), "%s %s", what, strconv.Quote(name))
@@ -391,7 +398,8 @@ func (pl *planner) recipes() {
 		case r.Maps != "" && !matches(r.Maps, maps) && pl.g.Complete():
 			unknown("maps", "there is no map", r.Maps, maps)
 		case r.Variant != "" && !slices.Contains(variants, r.Variant):
-			unknown("variant", "those pictures have no variant", r.Variant, slices.DeleteFunc(variants, func(v string) bool { return v == "" }))
+			unknown("variant", "those pictures have no variant", r.Variant,
+				slices.DeleteFunc(variants, func(v string) bool { return v == "" }))
 		}
 	}
 }

@@ -78,7 +78,8 @@ func plan(t *testing.T, recipes string, files map[string][]byte) *shots.Plan {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o777))
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), data, 0o666))
 	}
-	put("vornix.toml", []byte("[project]\nname = \"huts\"\ntitle = \"Huts\"\nversion = \"1.2.3\"\nprofile = \"hut\"\n\n"+recipes))
+	put("vornix.toml",
+		[]byte("[project]\nname = \"huts\"\ntitle = \"Huts\"\nversion = \"1.2.3\"\nprofile = \"hut\"\n\n"+recipes))
 	put("profiles/hut.toml", []byte(game))
 	put("maps/hut.vnx", []byte(hut))
 	put("materials/wood.toml", []byte("colour = \"wood\"\n"))
@@ -118,20 +119,24 @@ func what(p *shots.Plan) (list []string) {
 	return list
 }
 
-// Without a recipe every picture is taken: by the camera of its name, else by the map's cameras in their order; in all its numbers and
-// variants. What there is room for and no camera is said, not found fault with.
+// Without a recipe every picture is taken: by the camera of its name, else by the map's cameras in
+// their order; in all its numbers and variants. What there is room for and no camera is said, not
+// found fault with.
 func TestPicturesWithoutRecipes(t *testing.T) {
 	p := plan(t, "", nil)
 	assert.Empty(t, p.Findings)
 	assert.Equal(t, []string{
 		"thumbnail hut: camera front, 160x90, previews/hut.png",
-		"loading hut 1 normal: camera front, 64x64, textures/loading/hut_1_normal.ktx2", "loading hut 1 wide: camera front, 128x64, textures/loading/hut_1_wide.ktx2",
-		"loading hut 2 normal: camera loading_2, 64x64, textures/loading/hut_2_normal.ktx2", "loading hut 2 wide: camera loading_2, 128x64, textures/loading/hut_2_wide.ktx2",
+		"loading hut 1 normal: camera front, 64x64, textures/loading/hut_1_normal.ktx2",
+		"loading hut 1 wide: camera front, 128x64, textures/loading/hut_1_wide.ktx2",
+		"loading hut 2 normal: camera loading_2, 64x64, textures/loading/hut_2_normal.ktx2",
+		"loading hut 2 wide: camera loading_2, 128x64, textures/loading/hut_2_wide.ktx2",
 		"cover: hut, camera front, 320x180, cover.jpg",
 	}, what(p))
 	assert.Equal(t, "materials/loading/hut_1_wide.toml", p.Pictures[2].Material)
 	assert.Equal(t, 1.0, p.Pictures[0].Exposure, "the camera's")
-	assert.Equal(t, [2]float64{0.3, 0.1}, [2]float64{p.Pictures[1].Edit.Darken, p.Pictures[1].Edit.Vignette}, "the profile's")
+	assert.Equal(t, [2]float64{0.3, 0.1}, [2]float64{p.Pictures[1].Edit.Darken, p.Pictures[1].Edit.Vignette},
+		"the profile's")
 	require.Len(t, p.Left, 2)
 	assert.Equal(t, shots.Left{Picture: "loading hut 3 normal", Why: "the map has 2 of the cameras"}, p.Left[0])
 }
@@ -165,13 +170,17 @@ text = ""
 	assert.Empty(t, p.Left)
 	assert.Equal(t, []string{
 		"thumbnail hut: camera front, 160x90, previews/hut.png",
-		"loading hut 1 normal: camera loading_2, 64x64, textures/loading/hut_1_normal.ktx2", "loading hut 1 wide: camera loading_2, 128x64, textures/loading/hut_1_wide.ktx2",
-		"loading hut 2 normal: camera front, 64x64, textures/loading/hut_2_normal.ktx2", "loading hut 2 wide: camera front, 128x64, textures/loading/hut_2_wide.ktx2",
-		"loading hut 3 normal: art/hut_3.png, 64x64, textures/loading/hut_3_normal.ktx2", "loading hut 3 wide: art/hut_3.png, 128x64, textures/loading/hut_3_wide.ktx2",
+		"loading hut 1 normal: camera loading_2, 64x64, textures/loading/hut_1_normal.ktx2",
+		"loading hut 1 wide: camera loading_2, 128x64, textures/loading/hut_1_wide.ktx2",
+		"loading hut 2 normal: camera front, 64x64, textures/loading/hut_2_normal.ktx2",
+		"loading hut 2 wide: camera front, 128x64, textures/loading/hut_2_wide.ktx2",
+		"loading hut 3 normal: art/hut_3.png, 64x64, textures/loading/hut_3_normal.ktx2",
+		"loading hut 3 wide: art/hut_3.png, 128x64, textures/loading/hut_3_wide.ktx2",
 		"cover: hut, camera front, 320x180, cover.jpg",
 	}, what(p))
 	normal, wide := p.Pictures[5], p.Pictures[4]
-	assert.Equal(t, [2]float64{0.3, 0.5}, [2]float64{normal.Edit.Darken, normal.Edit.Vignette}, "the project says it over the profile")
+	assert.Equal(t, [2]float64{0.3, 0.5}, [2]float64{normal.Edit.Darken, normal.Edit.Vignette},
+		"the project says it over the profile")
 	assert.Equal(t, 4.0, normal.Edit.Blur)
 	assert.Equal(t, "The Hut 3 of Huts 1.2.3", normal.Edit.Text.Line)
 	assert.Zero(t, wide.Edit.Vignette)
@@ -192,27 +201,52 @@ func TestWhatIsWrongWithPictures(t *testing.T) {
 		want    []string
 		say     string
 	}{
-		"no camera":             {"", map[string][]byte{"maps/hut.vnx": []byte("map hut title=\"H\"\nsolid a box 0,0,0 1,1,1 material=wood\n")}, []string{"picture.missing", "picture.missing"}, "number 1 of at least 2; the map has no camera"},
-		"too few cameras":       {"[[picture]]\nfor = \"loading\"\ncameras = [\"front\"]\n", nil, []string{"picture.missing"}, "number 2 of at least 2; its recipe names 1 cameras"},
-		"a misspelt camera":     {"[[picture]]\nfor = \"thumbnail\"\ncamera = \"fornt\"\n", nil, []string{"picture.camera"}, `Did you mean "front"?`},
-		"a camera in a wall":    {"", map[string][]byte{"maps/hut.vnx": []byte(hut + "camera thumbnail at=4,8.2,1 look=0,0,0\n")}, []string{"camera.buried"}, `the camera "thumbnail" lies in the solid "wall"`},
-		"a misspelt picture":    {"[[picture]]\nfor = \"thumbnial\"\nblur = 3\n", nil, []string{"picture.unknown"}, `Did you mean "thumbnail"?`},
-		"no such map":           {"[[picture]]\nfor = \"*\"\nmaps = \"hat\"\nblur = 3\n", nil, []string{"picture.unknown"}, `there is no map "hat"`},
-		"no such variant":       {"[[picture]]\nfor = \"*\"\nvariant = \"tall\"\nblur = 3\n", nil, []string{"picture.unknown"}, `no variant "tall"`},
-		"a missing image":       {image("art/covre.png", ""), map[string][]byte{"art/cover.png": small}, []string{"picture.image"}, `Did you mean "art/cover.png"?`},
-		"an unreadable image":   {image("art/a.png", ""), map[string][]byte{"art/a.png": small[:80]}, []string{"picture.image"}, "can't be decoded"},
-		"a small image":         {image("art/a.png", ""), map[string][]byte{"art/a.png": small}, []string{"picture.small"}, "100 x 50 pixels and is enlarged 3.6 times"},
-		"an extreme ratio":      {image("art/a.png", ""), map[string][]byte{"art/a.png": tall}, []string{"picture.cropped", "picture.small"}, "6 % is left when it is cut to the 320 x 180"},
-		"kept whole":            {image("art/a.png", "crop = \"whole\"\n"), map[string][]byte{"art/a.png": tall}, nil, ""},
-		"refused":               {image("art/a.png", "crop = \"refuse\"\n"), map[string][]byte{"art/a.png": tall}, []string{"picture.ratio"}, "1:10; the picture cover wants 16:9"},
-		"as it is":              {image("art/a.jpg", "as_is = true\n"), map[string][]byte{"art/a.jpg": encoded(t, 320, 180, true)}, []string{"picture.heavy"}, "may have 20000"},
-		"as it is, other size":  {image("art/a.jpg", "as_is = true\n"), map[string][]byte{"art/a.jpg": encoded(t, 160, 90, true)}, []string{"picture.size"}, "the file has 160 x 90 pixels"},
-		"as it is, other ratio": {image("art/a.jpg", "as_is = true\n"), map[string][]byte{"art/a.jpg": encoded(t, 90, 90, true)}, []string{"picture.ratio"}, "1:1; the picture cover is to have 320 x 180, 16:9"},
-		"as it is, other form":  {image("art/a.png", "as_is = true\n"), map[string][]byte{"art/a.png": encoded(t, 320, 180, false)}, []string{"picture.kind"}, "the file is a PNG"},
-		"a texture as it is":    {"[[picture]]\nfor = \"loading\"\nimage = \"art/a.jpg\"\nnumber = 1\nas_is = true\n", map[string][]byte{"art/a.jpg": jpg}, []string{"picture.kind", "picture.kind"}, "Leave as_is out."},
-		"letters it lacks":      {"[[picture]]\nfor = \"cover\"\ntext = \"雪\"\n", nil, []string{"picture.text"}, "no letters for \"雪\""},
-		"a font that is none":   {"[[picture]]\nfor = \"cover\"\ntext = \"x\"\nfont = \"art/a.jpg\"\n", map[string][]byte{"art/a.jpg": jpg}, []string{"picture.image"}, "TrueType or OpenType"},
-		"another map":           {"[[picture]]\nfor = \"cover\"\nmap = \"hat\"\n", nil, []string{"picture.missing"}, `the map "hat", which is not there`},
+		"no camera": {"",
+			map[string][]byte{"maps/hut.vnx": []byte("map hut title=\"H\"\nsolid a box 0,0,0 1,1,1 material=wood\n")},
+			[]string{"picture.missing", "picture.missing"}, "number 1 of at least 2; the map has no camera"},
+		"too few cameras": {"[[picture]]\nfor = \"loading\"\ncameras = [\"front\"]\n", nil,
+			[]string{"picture.missing"}, "number 2 of at least 2; its recipe names 1 cameras"},
+		"a misspelt camera": {"[[picture]]\nfor = \"thumbnail\"\ncamera = \"fornt\"\n", nil,
+			[]string{"picture.camera"}, `Did you mean "front"?`},
+		"a camera in a wall": {"",
+			map[string][]byte{"maps/hut.vnx": []byte(hut + "camera thumbnail at=4,8.2,1 look=0,0,0\n")},
+			[]string{"camera.buried"}, `the camera "thumbnail" lies in the solid "wall"`},
+		"a misspelt picture": {"[[picture]]\nfor = \"thumbnial\"\nblur = 3\n", nil, []string{"picture.unknown"},
+			`Did you mean "thumbnail"?`},
+		"no such map": {"[[picture]]\nfor = \"*\"\nmaps = \"hat\"\nblur = 3\n", nil,
+			[]string{"picture.unknown"}, `there is no map "hat"`},
+		"no such variant": {"[[picture]]\nfor = \"*\"\nvariant = \"tall\"\nblur = 3\n", nil,
+			[]string{"picture.unknown"}, `no variant "tall"`},
+		"a missing image": {image("art/covre.png", ""), map[string][]byte{"art/cover.png": small},
+			[]string{"picture.image"}, `Did you mean "art/cover.png"?`},
+		"an unreadable image": {image("art/a.png", ""), map[string][]byte{"art/a.png": small[:80]},
+			[]string{"picture.image"}, "can't be decoded"},
+		"a small image": {image("art/a.png", ""), map[string][]byte{"art/a.png": small},
+			[]string{"picture.small"}, "100 x 50 pixels and is enlarged 3.6 times"},
+		"an extreme ratio": {image("art/a.png", ""), map[string][]byte{"art/a.png": tall},
+			[]string{"picture.cropped", "picture.small"}, "6 % is left when it is cut to the 320 x 180"},
+		"kept whole": {image("art/a.png", "crop = \"whole\"\n"), map[string][]byte{"art/a.png": tall}, nil,
+			""},
+		"refused": {image("art/a.png", "crop = \"refuse\"\n"), map[string][]byte{"art/a.png": tall},
+			[]string{"picture.ratio"}, "1:10; the picture cover wants 16:9"},
+		"as it is": {image("art/a.jpg", "as_is = true\n"),
+			map[string][]byte{"art/a.jpg": encoded(t, 320, 180, true)}, []string{"picture.heavy"}, "may have 20000"},
+		"as it is, other size": {image("art/a.jpg", "as_is = true\n"),
+			map[string][]byte{"art/a.jpg": encoded(t, 160, 90, true)}, []string{"picture.size"},
+			"the file has 160 x 90 pixels"},
+		"as it is, other ratio": {image("art/a.jpg", "as_is = true\n"),
+			map[string][]byte{"art/a.jpg": encoded(t, 90, 90, true)}, []string{"picture.ratio"},
+			"1:1; the picture cover is to have 320 x 180, 16:9"},
+		"as it is, other form": {image("art/a.png", "as_is = true\n"),
+			map[string][]byte{"art/a.png": encoded(t, 320, 180, false)}, []string{"picture.kind"}, "the file is a PNG"},
+		"a texture as it is": {"[[picture]]\nfor = \"loading\"\nimage = \"art/a.jpg\"\nnumber = 1\nas_is = true\n",
+			map[string][]byte{"art/a.jpg": jpg}, []string{"picture.kind", "picture.kind"}, "Leave as_is out."},
+		"letters it lacks": {"[[picture]]\nfor = \"cover\"\ntext = \"雪\"\n", nil, []string{"picture.text"},
+			"no letters for \"雪\""},
+		"a font that is none": {"[[picture]]\nfor = \"cover\"\ntext = \"x\"\nfont = \"art/a.jpg\"\n",
+			map[string][]byte{"art/a.jpg": jpg}, []string{"picture.image"}, "TrueType or OpenType"},
+		"another map": {"[[picture]]\nfor = \"cover\"\nmap = \"hat\"\n", nil, []string{"picture.missing"},
+			`the map "hat", which is not there`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			p := plan(t, c.recipes, c.files)
@@ -234,11 +268,13 @@ func TestWhatIsWrongWithPictures(t *testing.T) {
 // Where a baseline JPEG is wanted, a progressive one is refused, as simple readers would.
 func TestProgressiveFilesAreRefused(t *testing.T) {
 	dir := t.TempDir()
-	peer.Run(t, dir, peer.Pillow(t), "-c", "from PIL import Image\ni = Image.new('RGB', (320, 180), (90, 120, 200))\ni.save('p.jpg', progressive=True)\ni.save('b.jpg')")
+	peer.Run(t, dir, peer.Pillow(t), "-c",
+		"from PIL import Image\ni = Image.new('RGB', (320, 180), (90, 120, 200))\ni.save('p.jpg', progressive=True)\ni.save('b.jpg')")
 	for name, want := range map[string]int{"p.jpg": 1, "b.jpg": 0} {
 		data, err := os.ReadFile(filepath.Join(dir, name))
 		require.NoError(t, err)
-		p := plan(t, "[[picture]]\nfor = \"cover\"\nimage = \"a.jpg\"\nas_is = true\n", map[string][]byte{"a.jpg": data})
+		p := plan(t, "[[picture]]\nfor = \"cover\"\nimage = \"a.jpg\"\nas_is = true\n",
+			map[string][]byte{"a.jpg": data})
 		assert.Len(t, p.Findings, want)
 		if want > 0 {
 			assert.Equal(t, "picture.progressive", p.Findings[0].ID)
@@ -255,7 +291,8 @@ func TestBuriedCameras(t *testing.T) {
 	}
 	var grey bytes.Buffer
 	require.NoError(t, png.Encode(&grey, ground))
-	water := map[string][]byte{"materials/water.toml": []byte("colour = \"water\"\nsee_through = \"soft\"\n"), "maps/g.png": grey.Bytes()}
+	water := map[string][]byte{"materials/water.toml": []byte("colour = \"water\"\nsee_through = \"soft\"\n"),
+		"maps/g.png": grey.Bytes()}
 	for camera, want := range map[string]int{"2,2,1": 0, "16,40,4": 0, "60,40,4": 2, "60,40,9.9": 0} {
 		water["maps/hut.vnx"] = []byte("map hut title=\"H\"\nsolid a box 0,0,0 4,4,2 material=water\nterrain t at=8,8,0 size=64,64,10 from=g.png material=wood\ncamera loading_1 at=" + camera + " look=0,0,0\ncamera loading_2 at=0,0,50 look=1,1,1\ncamera thumbnail at=0,0,50 look=1,1,1\n")
 		p := plan(t, "[[picture]]\nfor = \"cover\"\ncamera = \"thumbnail\"\n", water)

@@ -27,7 +27,8 @@ func Recipe(r profile.Painting, w, h int) imaging.Recipe {
 		}
 		return *v
 	}
-	e := imaging.Recipe{Width: w, Height: h, Crop: r.Crop, Focus: [2]float64{0.5, 0.5}, Background: colour(r.Background, 0, 0, 0), Blur: number(r.Blur), Darken: number(r.Darken),
+	e := imaging.Recipe{Width: w, Height: h, Crop: r.Crop, Focus: [2]float64{0.5, 0.5},
+		Background: colour(r.Background, 0, 0, 0), Blur: number(r.Blur), Darken: number(r.Darken),
 		Vignette: number(r.Vignette), FrameColour: colour(r.FrameColour, 255, 255, 255)}
 	if len(r.Focus) == 2 {
 		e.Focus = [2]float64(r.Focus)
@@ -64,7 +65,8 @@ func (pl *planner) text(x *Picture) bool {
 	if x.Font != "" {
 		data, err := pl.read(x.Font)
 		if err != nil {
-			pl.add(finding.PictureImage.At(x.Place, "the font %s can't be read: %v", x.Font, err).Doing("Correct font under [[picture]], or add the file."))
+			pl.add(finding.PictureImage.At(x.Place, "the font %s can't be read: %v", x.Font,
+				err).Doing("Correct font under [[picture]], or add the file."))
 			return false
 		}
 		t.Font = data
@@ -75,7 +77,8 @@ func (pl *planner) text(x *Picture) bool {
 		return false
 	}
 	if lacks != "" {
-		pl.add(finding.PictureText.At(x.Place, "the font has no letters for %q, which the text %q of the picture %s needs", lacks, t.Line, x.ID()))
+		pl.add(finding.PictureText.At(x.Place,
+			"the font has no letters for %q, which the text %q of the picture %s needs", lacks, t.Line, x.ID()))
 	}
 	return true
 }
@@ -100,7 +103,8 @@ const (
 func (pl *planner) image(x *Picture, r profile.Painting) bool {
 	place := fault.Place{File: x.Image}
 	if !pl.files[x.Image] {
-		f := finding.PictureImage.At(x.Place, "the image %s, of which the picture %s is made, is not there", x.Image, x.ID())
+		f := finding.PictureImage.At(x.Place, "the image %s, of which the picture %s is made, is not there", x.Image,
+			x.ID())
 		var all []string
 		for _, of := range pl.g.Files {
 			all = append(all, of.Path)
@@ -126,14 +130,19 @@ func (pl *planner) image(x *Picture, r profile.Painting) bool {
 	}
 	e := Recipe(r, x.Width, x.Height)
 	if e.Crop == "refuse" && !e.SameRatio(ready.Width, ready.Height) {
-		pl.add(finding.PictureRatio.At(place, "the image has %d x %d pixels, %s; the picture %s wants %s", ready.Width, ready.Height, ratio(ready.Width, ready.Height), x.ID(), ratio(x.Width, x.Height)))
+		pl.add(finding.PictureRatio.At(place, "the image has %d x %d pixels, %s; the picture %s wants %s", ready.Width,
+			ready.Height, ratio(ready.Width, ready.Height), x.ID(), ratio(x.Width, x.Height)))
 		return false
 	}
 	if _, kept := e.Window(ready.Width, ready.Height); kept < leastKept && (e.Crop == "" || e.Crop == "fill") {
-		pl.add(finding.PictureCropped.At(place, "of the image, %d x %d, %.0f %% is left when it is cut to the %d x %d of the picture %s", ready.Width, ready.Height, 100*kept, x.Width, x.Height, x.ID()))
+		pl.add(finding.PictureCropped.At(place,
+			"of the image, %d x %d, %.0f %% is left when it is cut to the %d x %d of the picture %s", ready.Width,
+			ready.Height, 100*kept, x.Width, x.Height, x.ID()))
 	}
 	if by := e.Grows(ready.Width, ready.Height); by > mostGrowth {
-		pl.add(finding.PictureSmall.At(place, "the image has %d x %d pixels and is enlarged %.1f times for the %d x %d of the picture %s", ready.Width, ready.Height, by, x.Width, x.Height, x.ID()))
+		pl.add(finding.PictureSmall.At(place,
+			"the image has %d x %d pixels and is enlarged %.1f times for the %d x %d of the picture %s", ready.Width,
+			ready.Height, by, x.Width, x.Height, x.ID()))
 	}
 	return true
 }
@@ -145,22 +154,28 @@ func (pl *planner) ready(x *Picture, r imaging.Ready, size int64) bool {
 	want := map[string]string{profile.PNG: "PNG", profile.JPEG: "JPEG"}[x.Of.Form]
 	switch {
 	case x.Of.Form == profile.Texture:
-		say(finding.PictureKind.At(place, "the picture %s is a texture, which is made of an image and never taken as it is", x.ID()).Doing("Leave as_is out."))
+		say(finding.PictureKind.At(place,
+			"the picture %s is a texture, which is made of an image and never taken as it is",
+			x.ID()).Doing("Leave as_is out."))
 		return false
 	case r.Form != want:
 		say(finding.PictureKind.At(place, "the file is a %s, and the picture %s is to be a %s", r.Form, x.ID(), want))
 	case r.Progressive:
-		say(finding.PictureProgressive.At(place, "the JPEG is progressive, and the picture %s is to be a baseline JPEG", x.ID()))
+		say(finding.PictureProgressive.At(place, "the JPEG is progressive, and the picture %s is to be a baseline JPEG",
+			x.ID()))
 	}
 	if r.Width != x.Width || r.Height != x.Height {
 		if (&imaging.Recipe{Width: x.Width, Height: x.Height}).SameRatio(r.Width, r.Height) {
-			say(finding.PictureSize.At(place, "the file has %d x %d pixels, and the picture %s is to have %d x %d", r.Width, r.Height, x.ID(), x.Width, x.Height))
+			say(finding.PictureSize.At(place, "the file has %d x %d pixels, and the picture %s is to have %d x %d",
+				r.Width, r.Height, x.ID(), x.Width, x.Height))
 		} else {
-			say(finding.PictureRatio.At(place, "the file has %d x %d pixels, %s; the picture %s is to have %d x %d, %s", r.Width, r.Height, ratio(r.Width, r.Height), x.ID(), x.Width, x.Height, ratio(x.Width, x.Height)))
+			say(finding.PictureRatio.At(place, "the file has %d x %d pixels, %s; the picture %s is to have %d x %d, %s",
+				r.Width, r.Height, ratio(r.Width, r.Height), x.ID(), x.Width, x.Height, ratio(x.Width, x.Height)))
 		}
 	}
 	if x.Of.MostBytes > 0 && size > x.Of.MostBytes {
-		say(finding.PictureHeavy.At(place, "the file has %d bytes, and the picture %s may have %d", size, x.ID(), x.Of.MostBytes))
+		say(finding.PictureHeavy.At(place, "the file has %d bytes, and the picture %s may have %d", size, x.ID(),
+			x.Of.MostBytes))
 	}
 	return ok
 }
@@ -199,7 +214,8 @@ func (pl *planner) buried(m *assetgraph.Asset, c *scene.Camera) bool {
 	}
 	for i := range s.Terrains {
 		t := &s.Terrains[i]
-		if c.At.X <= t.Box.Min.X || c.At.X >= t.Box.Max.X || c.At.Y <= t.Box.Min.Y || c.At.Y >= t.Box.Max.Y || in != "" {
+		if c.At.X <= t.Box.Min.X || c.At.X >= t.Box.Max.X || c.At.Y <= t.Box.Min.Y || c.At.Y >= t.Box.Max.Y ||
+			in != "" {
 			continue
 		}
 		size := t.Box.Max.Sub(t.Box.Min)

@@ -1,5 +1,5 @@
-// Package watch says when sources of a project change. It listens to the system, and where that tells nothing, as on many network drives, it looks
-// by itself now and then.
+// Package watch says when sources of a project change. It listens to the system, and where that
+// tells nothing, as on many network drives, it looks by itself now and then.
 package watch
 
 import (
@@ -33,15 +33,17 @@ type Change struct {
 
 // Options for Run.
 type Options struct {
-	Settle time.Duration // how long nothing must happen before a change is told: editors write a file in several steps (default 100 ms)
+	// how long nothing must happen before a change is told: editors write a file in several steps (default 100 ms)
+	Settle time.Duration
 	Every  time.Duration // how often to look although nothing was heard (default 1 s)
 }
 
 // mostSettling is how long a change is held back while more of them come.
 const mostSettling = 2 * time.Second
 
-// Run calls changed at once, and then for the sources of the project in dir as often as some of them changed, with all that changed since the last
-// call began. It ends with ctx, without an error.
+// Run calls changed at once, and then for the sources of the project in dir as often as some of
+// them changed, with all that changed since the last call began. It ends with ctx, without an
+// error.
 func Run(ctx context.Context, dir string, o Options, changed func([]Change)) error {
 	if o.Settle <= 0 {
 		o.Settle = 100 * time.Millisecond

@@ -13,7 +13,8 @@ import (
 	"vornix/core/source/watch"
 )
 
-// Every change comes exactly once, also in folders that are new, also while a call is under way, and also where the system tells nothing.
+// Every change comes exactly once, also in folders that are new, also while a call is under way,
+// and also where the system tells nothing.
 func TestEveryChangeIsTold(t *testing.T) {
 	for name, every := range map[string]time.Duration{"heard": time.Hour, "looked at": 30 * time.Millisecond} {
 		t.Run(name, func(t *testing.T) {
@@ -29,7 +30,8 @@ func TestEveryChangeIsTold(t *testing.T) {
 			calls := make(chan []watch.Change)
 			ended := make(chan error, 1)
 			go func() {
-				ended <- watch.Run(ctx, dir, watch.Options{Settle: 20 * time.Millisecond, Every: every}, func(c []watch.Change) { calls <- c })
+				ended <- watch.Run(ctx, dir, watch.Options{Settle: 20 * time.Millisecond, Every: every},
+					func(c []watch.Change) { calls <- c })
 			}()
 			assert.Empty(t, <-calls, "once at the beginning")
 			seen := map[watch.Change]int{}
@@ -63,7 +65,9 @@ func TestEveryChangeIsTold(t *testing.T) {
 			require.NoError(t, os.Remove(filepath.Join(dir, "maps", "a.vnx")))
 			put("out/tree/made.txt", "which is no source")
 			put(".vornix/state", "nor is this")
-			until(watch.Change{Path: "maps/a.vnx", State: watch.Removed}, watch.Change{Path: map[bool]string{true: "maps/b.vnx", false: "deep/new/b.vnx"}[every == time.Hour], State: watch.Added})
+			until(watch.Change{Path: "maps/a.vnx", State: watch.Removed},
+				watch.Change{Path: map[bool]string{true: "maps/b.vnx", false: "deep/new/b.vnx"}[every == time.Hour],
+					State: watch.Added})
 			assert.Len(t, seen, 3)
 			cancel()
 			require.NoError(t, <-ended)

@@ -25,8 +25,8 @@ const (
 	JUnitFormat = "junit" // JUnit XML, one test case for each map
 )
 
-// SARIF writes all findings of an answer as a SARIF 2.1.0 log. A command that failed for another reason than findings says why in a notification.
-// Paths are relative to the project's folder.
+// SARIF writes all findings of an answer as a SARIF 2.1.0 log. A command that failed for another
+// reason than findings says why in a notification. Paths are relative to the project's folder.
 func SARIF(w io.Writer, version string, a *Answer, failed error) error {
 	run := sarif.NewRunWithInformationURI("vornix", "")
 	run.Tool.Driver.InformationURI = nil
@@ -70,8 +70,10 @@ func addResult(run *sarif.Run, f finding.Finding) {
 		rule.WithFullDescription(sarif.NewMultiformatMessageString().WithText(f.Why))
 	}
 	rule.WithShortDescription(sarif.NewMultiformatMessageString().WithText(cmp.Or(f.Why, f.ID)))
-	rule.WithHelp(sarif.NewMultiformatMessageString().WithText(strings.TrimSpace(f.Do + " See: vornix explain " + f.ID)))
-	r := run.CreateResultForRule(f.ID).WithLevel(map[finding.Severity]string{finding.Error: "error", finding.Warning: "warning", finding.Note: "note"}[f.Severity]).
+	rule.WithHelp(sarif.NewMultiformatMessageString().WithText(strings.TrimSpace(f.Do + " See: vornix explain " +
+		f.ID)))
+	r := run.CreateResultForRule(f.ID).WithLevel(map[finding.Severity]string{finding.Error: "error",
+		finding.Warning: "warning", finding.Note: "note"}[f.Severity]).
 		WithMessage(sarif.NewTextMessage(strings.TrimSpace(f.Text + ". " + f.Do)))
 	if f.Place.File != "" {
 		r.AddLocation(location(f.Place))
@@ -97,7 +99,8 @@ func location(p fault.Place) *sarif.Location {
 		address.Scheme = "file"
 		uri = address.String()
 	}
-	at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(strings.TrimPrefix(uri, "./")))
+	at := sarif.NewPhysicalLocation().WithArtifactLocation(sarif.NewSimpleArtifactLocation(strings.TrimPrefix(uri,
+		"./")))
 	if p.Line > 0 {
 		region := sarif.NewRegion().WithStartLine(p.Line)
 		if p.Column > 0 {
@@ -129,14 +132,16 @@ func sentences(err error) string {
 	return text
 }
 
-// JUnit writes the result of loading maps as JUnit XML: one test suite with a test case for each map, in the class of its bundle, and one for each
-// other error. The time of the suite is that of the command; maps are not timed one by one.
+// JUnit writes the result of loading maps as JUnit XML: one test suite with a test case for each
+// map, in the class of its bundle, and one for each other error. The time of the suite is that of
+// the command; maps are not timed one by one.
 func JUnit(w io.Writer, maps []gameserver.MapStatus, a *Answer, failed error) error {
 	suite := junit.Testsuite{Name: "vornix try"}
 	for _, m := range maps {
 		test := junit.Testcase{Name: m.Name, Classname: m.Bundle}
 		if !m.Loaded {
-			test.Failure = &junit.Result{Message: cmp.Or(Clean(m.Error), "it can't be played from the bundle alone"), Type: "map", Data: Clean(notLoaded(&m))}
+			test.Failure = &junit.Result{Message: cmp.Or(Clean(m.Error), "it can't be played from the bundle alone"),
+				Type: "map", Data: Clean(notLoaded(&m))}
 		}
 		suite.AddTestcase(test)
 	}
@@ -148,11 +153,13 @@ func JUnit(w io.Writer, maps []gameserver.MapStatus, a *Answer, failed error) er
 				continue
 			}
 			suite.AddTestcase(junit.Testcase{Name: f.ID + " " + f.Place.String(), Classname: "findings",
-				Failure: &junit.Result{Message: Clean(f.Text), Type: f.ID, Data: Clean(strings.TrimSpace(f.Why + " " + f.Do))}})
+				Failure: &junit.Result{Message: Clean(f.Text), Type: f.ID,
+					Data: Clean(strings.TrimSpace(f.Why + " " + f.Do))}})
 		}
 	}
 	if failed != nil && len(suite.Testcases) == 0 {
-		suite.AddTestcase(junit.Testcase{Name: "try", Classname: "vornix", Error: &junit.Result{Message: Clean(failed.Error()), Type: "error", Data: Clean(sentences(failed))}})
+		suite.AddTestcase(junit.Testcase{Name: "try", Classname: "vornix",
+			Error: &junit.Result{Message: Clean(failed.Error()), Type: "error", Data: Clean(sentences(failed))}})
 	}
 	suite.Time = fmt.Sprintf("%.3f", seconds)
 	all := junit.Testsuites{Name: suite.Name, Time: suite.Time}

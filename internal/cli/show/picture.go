@@ -20,8 +20,9 @@ func (o *Out) PictureSize(w, h int) (int, int) {
 	return 2 * columns, max(2*columns*h/w, 1)
 }
 
-// Picture shows a picture on the terminal, two pixels a character, one over the other: the upper half block in the colour of the
-// one on the background of the other (ISO 8613-6 colours, which every terminal of today knows).
+// Picture shows a picture on the terminal, two pixels a character, one over the other: the upper
+// half block in the colour of the one on the background of the other (ISO 8613-6 colours, which
+// every terminal of today knows).
 func (o *Out) Picture(img image.Image) error {
 	b := img.Bounds()
 	w := max(min(o.Width, mostColumns, b.Dx()), 1)

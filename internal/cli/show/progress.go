@@ -12,11 +12,13 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// patience is how long a run or a stage goes on before a bar appears for it, and how long it is watched before its speed is believed.
+// patience is how long a run or a stage goes on before a bar appears for it, and how long it is
+// watched before its speed is believed.
 const patience = 300 * time.Millisecond
 
-// bar shows jobs on a terminal: what is running, how far, how long it will take. A long stage of a job says by itself how far it is;
-// of several at work the one that will take longest is shown, since everything waits for it.
+// bar shows jobs on a terminal: what is running, how far, how long it will take. A long stage of a
+// job says by itself how far it is; of several at work the one that will take longest is shown,
+// since everything waits for it.
 type bar struct {
 	out     *Out
 	begin   time.Time
@@ -64,7 +66,8 @@ func (b *bar) Started(id, _, by string) {
 	b.running = Clean(id)
 }
 
-// longestHelp is how long nothing may be heard of a helper before it is not spoken of any more; mostHelpers is how many are.
+// longestHelp is how long nothing may be heard of a helper before it is not spoken of any more;
+// mostHelpers is how many are.
 const (
 	longestHelp = 30 * time.Second
 	mostHelpers = 3
@@ -138,13 +141,16 @@ func (b *bar) Ended(r taskgraph.Result, done, total int) {
 	}
 }
 
-// parts is how finely the bar is divided. It never stands at its end before all is over: there it would be taken away for good.
+// parts is how finely the bar is divided. It never stands at its end before all is over: there it
+// would be taken away for good.
 const parts = 1000
 
 func (b *bar) show(left time.Duration, what string, part float64) {
 	if b.bar == nil {
-		b.bar = progressbar.NewOptions(parts, progressbar.OptionSetWriter(b.out.Stderr), progressbar.OptionClearOnFinish(),
-			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false), progressbar.OptionSetElapsedTime(false),
+		b.bar = progressbar.NewOptions(parts, progressbar.OptionSetWriter(b.out.Stderr),
+			progressbar.OptionClearOnFinish(),
+			progressbar.OptionSetWidth(30), progressbar.OptionSetPredictTime(false),
+			progressbar.OptionSetElapsedTime(false),
 			progressbar.OptionThrottle(100*time.Millisecond), progressbar.OptionUseANSICodes(b.out.colourErr))
 	}
 	if what != b.what {

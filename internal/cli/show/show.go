@@ -141,10 +141,12 @@ func (o *Out) Step(s release.Step) {
 	if s.Seconds >= 0.1 {
 		took = paint(o.colourOut, faint, fmt.Sprintf("  (%.1f s)", s.Seconds))
 	}
-	fmt.Fprintf(o.Stdout, "%s %s  %s%s\n", paint(o.colourOut, strong, fmt.Sprintf("%-7s", s.Name)), mark, Clean(s.Summary), took)
+	fmt.Fprintf(o.Stdout, "%s %s  %s%s\n", paint(o.colourOut, strong, fmt.Sprintf("%-7s", s.Name)), mark,
+		Clean(s.Summary), took)
 	for _, w := range s.Farm {
 		if w.Jobs+w.Parts > 0 {
-			fmt.Fprintf(o.Stdout, "             with %s: %s and %s, %.1f s of work\n", Clean(w.Worker), release.Count(w.Jobs, "job"), release.Count(w.Parts, "piece"), w.Seconds)
+			fmt.Fprintf(o.Stdout, "             with %s: %s and %s, %.1f s of work\n", Clean(w.Worker),
+				release.Count(w.Jobs, "job"), release.Count(w.Parts, "piece"), w.Seconds)
 		}
 	}
 	o.made(s)
@@ -186,7 +188,8 @@ func (o *Out) made(s release.Step) {
 		fmt.Fprintln(o.Stdout, line)
 	}
 	if hidden > 0 {
-		fmt.Fprintln(o.Stdout, paint(o.colourOut, faint, fmt.Sprintf("             and %d smaller (--verbose lists all)", hidden)))
+		fmt.Fprintln(o.Stdout,
+			paint(o.colourOut, faint, fmt.Sprintf("             and %d smaller (--verbose lists all)", hidden)))
 	}
 }
 
@@ -237,12 +240,14 @@ func (o *Out) Findings(list []finding.Finding) {
 		}
 	}
 	if accepted > 0 && !o.Quiet {
-		fmt.Fprintln(o.Stderr, paint(o.colourErr, faint, fmt.Sprintf("         %d known and accepted (--verbose shows why)", accepted)))
+		fmt.Fprintln(o.Stderr,
+			paint(o.colourErr, faint, fmt.Sprintf("         %d known and accepted (--verbose shows why)", accepted)))
 	}
 }
 
 func (o *Out) finding(f finding.Finding) {
-	colour := map[finding.Severity]text.Colors{finding.Error: bad, finding.Warning: caution, finding.Note: faint}[f.Severity]
+	colour := map[finding.Severity]text.Colors{finding.Error: bad, finding.Warning: caution,
+		finding.Note: faint}[f.Severity]
 	place := Clean(f.Place.String())
 	if place != "" {
 		place += "  "
@@ -296,7 +301,8 @@ func (o *Out) excerpt(line string, column int) {
 	if len(shown) > room {
 		shown = append(slices.Clone(shown[:room-1]), '…')
 	}
-	fmt.Fprintf(o.Stderr, "           %s\n           %s%s\n", string(shown), strings.Repeat(" ", max(column-1-from, 0)), paint(o.colourErr, caution, "^"))
+	fmt.Fprintf(o.Stderr, "           %s\n           %s%s\n", string(shown), strings.Repeat(" ", max(column-1-from, 0)),
+		paint(o.colourErr, caution, "^"))
 }
 
 // wrapped prints a labelled sentence within the width.
@@ -383,7 +389,8 @@ func (o *Out) Error(err error) {
 }
 
 // numeric are the headers of columns that stand to the right.
-var numeric = []string{"size", "packed", "offset", "bytes", "there are", "level", "size now", "size then", "grown", "files"}
+var numeric = []string{"size", "packed", "offset", "bytes", "there are", "level", "size now", "size then", "grown",
+	"files"}
 
 // Table prints rows under a header, without lines around them.
 func (o *Out) Table(header []string, rows [][]string) {
@@ -393,7 +400,8 @@ func (o *Out) Table(header []string, rows [][]string) {
 	t := table.NewWriter()
 	style := table.StyleLight
 	style.Options = table.Options{SeparateHeader: true}
-	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "", "  "
+	style.Box.MiddleVertical, style.Box.MiddleSeparator, style.Box.PaddingLeft, style.Box.PaddingRight = " ", "─", "",
+		"  "
 	headed := slices.ContainsFunc(header, func(h string) bool { return h != "" })
 	style.Options.SeparateHeader = headed && !o.plain
 	style.Format.Header = text.FormatDefault
@@ -411,12 +419,14 @@ func (o *Out) Table(header []string, rows [][]string) {
 	var columns []table.ColumnConfig
 	for i := range header {
 		if slices.Contains(numeric, header[i]) {
-			columns = append(columns, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+			columns = append(columns,
+				table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
 		}
 	}
 	for i, width := range o.narrowed(header, rows) {
 		if width > 0 {
-			columns = append(columns, table.ColumnConfig{Number: i + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
+			columns = append(columns,
+				table.ColumnConfig{Number: i + 1, WidthMax: width, WidthMaxEnforcer: text.WrapSoft})
 		}
 	}
 	t.SetColumnConfigs(columns)
@@ -431,7 +441,8 @@ func (o *Out) Table(header []string, rows [][]string) {
 // narrowest is how narrow a column of words is made at most.
 const narrowest = 18
 
-// narrowed says how wide columns of words may be, so that a table fits the terminal; 0 for as wide as they are. The widest gives first.
+// narrowed says how wide columns of words may be, so that a table fits the terminal; 0 for as wide
+// as they are. The widest gives first.
 func (o *Out) narrowed(header []string, rows [][]string) []int {
 	if !o.fits {
 		return nil

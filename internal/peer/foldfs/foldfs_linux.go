@@ -1,5 +1,6 @@
-// Package foldfs is a file system for tests on which names that differ only in capitals or in Unicode composition are one name. A file keeps the spelling
-// that it was created or last renamed with. The usual file systems of macOS and Windows are like that. It is mounted by FUSE.
+// Package foldfs is a file system for tests on which names that differ only in capitals or in
+// Unicode composition are one name. A file keeps the spelling that it was created or last renamed
+// with. The usual file systems of macOS and Windows are like that. It is mounted by FUSE.
 package foldfs
 
 import (
@@ -17,11 +18,16 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// Mount shows the folder at below in the folder at. keeps says that a file which is replaced by a renaming keeps its own spelling; on other systems it gets
-// the new one. Call what it returns in the end. It needs root and /dev/fuse.
+// Mount shows the folder at below in the folder at. keeps says that a file which is replaced by a
+// renaming keeps its own spelling; on other systems it gets the new one. Call what it returns in
+// the end. It needs root and /dev/fuse.
 func Mount(below, at string, keeps bool) (unmount func() error, err error) {
-	f := &system{RawFileSystem: fuse.NewDefaultRawFileSystem(), below: below, keeps: keeps, nodes: map[uint64]*node{1: {}}, ids: map[key]uint64{}, open: map[uint64]*os.File{}, lists: map[uint64][]os.DirEntry{}, next: 1}
-	s, err := fuse.NewServer(f, at, &fuse.MountOptions{FsName: "folding", AllowOther: true, DirectMountStrict: true, DisableReadDirPlus: true, MaxWrite: 128 << 10})
+	f := &system{RawFileSystem: fuse.NewDefaultRawFileSystem(), below: below, keeps: keeps,
+		nodes: map[uint64]*node{1: {}}, ids: map[key]uint64{}, open: map[uint64]*os.File{},
+		lists: map[uint64][]os.DirEntry{}, next: 1}
+	s, err := fuse.NewServer(f, at,
+		&fuse.MountOptions{FsName: "folding", AllowOther: true, DirectMountStrict: true, DisableReadDirPlus: true,
+			MaxWrite: 128 << 10})
 	if err != nil {
 		return nil, err
 	}
@@ -29,8 +35,8 @@ func Mount(below, at string, keeps bool) (unmount func() error, err error) {
 	return s.Unmount, s.WaitMount()
 }
 
-// key is what a node is known by: two spellings of one file are two nodes, so that the kernel asks for the renaming of one to the other. Both tell the
-// same inode number, as on such systems.
+// key is what a node is known by: two spellings of one file are two nodes, so that the kernel asks
+// for the renaming of one to the other. Both tell the same inode number, as on such systems.
 type key struct {
 	path string
 	ino  uint64
@@ -222,7 +228,8 @@ func (f *system) Rmdir(_ <-chan struct{}, h *fuse.InHeader, name string) fuse.St
 	return fuse.ToStatus(err)
 }
 
-// gone lets the next file of that name be a new node, whatever inode number it gets: to the kernel a removed folder stays removed.
+// gone lets the next file of that name be a new node, whatever inode number it gets: to the kernel
+// a removed folder stays removed.
 func (f *system) gone(rel string, err error) {
 	if err != nil {
 		return
@@ -311,7 +318,8 @@ func (f *system) Create(_ <-chan struct{}, in *fuse.CreateIn, name string, out *
 }
 
 func (f *system) Open(_ <-chan struct{}, in *fuse.OpenIn, out *fuse.OpenOut) fuse.Status {
-	file, err := os.OpenFile(f.real(f.path(in.NodeId, "")), int(in.Flags)&^(syscall.O_APPEND|syscall.O_CREAT|syscall.O_EXCL), 0)
+	file, err := os.OpenFile(f.real(f.path(in.NodeId, "")),
+		int(in.Flags)&^(syscall.O_APPEND|syscall.O_CREAT|syscall.O_EXCL), 0)
 	if err == nil {
 		out.Fh = f.keep(file)
 	}
@@ -373,7 +381,8 @@ func (f *system) ReadDir(_ <-chan struct{}, in *fuse.ReadIn, out *fuse.DirEntryL
 		case e.Type()&os.ModeSymlink != 0:
 			mode = syscall.S_IFLNK
 		}
-		if !out.AddDirEntry(fuse.DirEntry{Name: entries[i].Name(), Mode: mode, Ino: uint64(i + 2), Off: uint64(i + 1)}) {
+		if !out.AddDirEntry(fuse.DirEntry{Name: entries[i].Name(), Mode: mode, Ino: uint64(i + 2),
+			Off: uint64(i + 1)}) {
 			break
 		}
 	}

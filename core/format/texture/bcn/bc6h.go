@@ -5,8 +5,9 @@ import (
 	"sync"
 )
 
-// BC6H stores a block of light in one of fourteen modes: one line with 16 places, or two of a partition with 8 each; the
-// ends in few bits, mostly as differences from the first (Khronos Data Format 1.3, chapter 19). This is the unsigned form.
+// BC6H stores a block of light in one of fourteen modes: one line with 16 places, or two of a
+// partition with 8 each; the ends in few bits, mostly as differences from the first (Khronos Data
+// Format 1.3, chapter 19). This is the unsigned form.
 //
 // Errors are measured in steps of half floats, which are nearly even in the logarithm of light.
 
@@ -24,16 +25,26 @@ type bc6Mode struct {
 }
 
 var bc6Modes = []bc6Mode{
-	{0b00, 2, 10, [3]uint{5, 5, 5}, false, "g2:4 b2:4 b3:4 r0:0-9 g0:0-9 b0:0-9 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
-	{0b01, 2, 7, [3]uint{6, 6, 6}, false, "g2:5 g3:4 g3:5 r0:0-6 b3:0 b3:1 b2:4 g0:0-6 b2:5 b3:2 g2:4 b0:0-6 b3:3 b3:5 b3:4 r1:0-5 g2:0-3 g1:0-5 g3:0-3 b1:0-5 b2:0-3 r2:0-5 r3:0-5"},
-	{0b00010, 2, 11, [3]uint{5, 4, 4}, false, "r0:0-9 g0:0-9 b0:0-9 r1:0-4 r0:10 g2:0-3 g1:0-3 g0:10 b3:0 g3:0-3 b1:0-3 b0:10 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
-	{0b00110, 2, 11, [3]uint{4, 5, 4}, false, "r0:0-9 g0:0-9 b0:0-9 r1:0-3 r0:10 g3:4 g2:0-3 g1:0-4 g0:10 g3:0-3 b1:0-3 b0:10 b3:1 b2:0-3 r2:0-3 b3:0 b3:2 r3:0-3 g2:4 b3:3"},
-	{0b01010, 2, 11, [3]uint{4, 4, 5}, false, "r0:0-9 g0:0-9 b0:0-9 r1:0-3 r0:10 b2:4 g2:0-3 g1:0-3 g0:10 b3:0 g3:0-3 b1:0-4 b0:10 b2:0-3 r2:0-3 b3:1 b3:2 r3:0-3 b3:4 b3:3"},
-	{0b01110, 2, 9, [3]uint{5, 5, 5}, false, "r0:0-8 b2:4 g0:0-8 g2:4 b0:0-8 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
-	{0b10010, 2, 8, [3]uint{6, 5, 5}, false, "r0:0-7 g3:4 b2:4 g0:0-7 b3:2 g2:4 b0:0-7 b3:3 b3:4 r1:0-5 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-5 r3:0-5"},
-	{0b10110, 2, 8, [3]uint{5, 6, 5}, false, "r0:0-7 b3:0 b2:4 g0:0-7 g2:5 g2:4 b0:0-7 g3:5 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-5 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
-	{0b11010, 2, 8, [3]uint{5, 5, 6}, false, "r0:0-7 b3:1 b2:4 g0:0-7 b2:5 g2:4 b0:0-7 b3:5 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-5 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
-	{0b11110, 2, 6, [3]uint{6, 6, 6}, true, "r0:0-5 g3:4 b3:0 b3:1 b2:4 g0:0-5 g2:5 b2:5 b3:2 g2:4 b0:0-5 g3:5 b3:3 b3:5 b3:4 r1:0-5 g2:0-3 g1:0-5 g3:0-3 b1:0-5 b2:0-3 r2:0-5 r3:0-5"},
+	{0b00, 2, 10, [3]uint{5, 5, 5}, false,
+		"g2:4 b2:4 b3:4 r0:0-9 g0:0-9 b0:0-9 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
+	{0b01, 2, 7, [3]uint{6, 6, 6}, false,
+		"g2:5 g3:4 g3:5 r0:0-6 b3:0 b3:1 b2:4 g0:0-6 b2:5 b3:2 g2:4 b0:0-6 b3:3 b3:5 b3:4 r1:0-5 g2:0-3 g1:0-5 g3:0-3 b1:0-5 b2:0-3 r2:0-5 r3:0-5"},
+	{0b00010, 2, 11, [3]uint{5, 4, 4}, false,
+		"r0:0-9 g0:0-9 b0:0-9 r1:0-4 r0:10 g2:0-3 g1:0-3 g0:10 b3:0 g3:0-3 b1:0-3 b0:10 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
+	{0b00110, 2, 11, [3]uint{4, 5, 4}, false,
+		"r0:0-9 g0:0-9 b0:0-9 r1:0-3 r0:10 g3:4 g2:0-3 g1:0-4 g0:10 g3:0-3 b1:0-3 b0:10 b3:1 b2:0-3 r2:0-3 b3:0 b3:2 r3:0-3 g2:4 b3:3"},
+	{0b01010, 2, 11, [3]uint{4, 4, 5}, false,
+		"r0:0-9 g0:0-9 b0:0-9 r1:0-3 r0:10 b2:4 g2:0-3 g1:0-3 g0:10 b3:0 g3:0-3 b1:0-4 b0:10 b2:0-3 r2:0-3 b3:1 b3:2 r3:0-3 b3:4 b3:3"},
+	{0b01110, 2, 9, [3]uint{5, 5, 5}, false,
+		"r0:0-8 b2:4 g0:0-8 g2:4 b0:0-8 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
+	{0b10010, 2, 8, [3]uint{6, 5, 5}, false,
+		"r0:0-7 g3:4 b2:4 g0:0-7 b3:2 g2:4 b0:0-7 b3:3 b3:4 r1:0-5 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-5 r3:0-5"},
+	{0b10110, 2, 8, [3]uint{5, 6, 5}, false,
+		"r0:0-7 b3:0 b2:4 g0:0-7 g2:5 g2:4 b0:0-7 g3:5 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-5 g3:0-3 b1:0-4 b3:1 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
+	{0b11010, 2, 8, [3]uint{5, 5, 6}, false,
+		"r0:0-7 b3:1 b2:4 g0:0-7 b2:5 g2:4 b0:0-7 b3:5 b3:4 r1:0-4 g3:4 g2:0-3 g1:0-4 b3:0 g3:0-3 b1:0-5 b2:0-3 r2:0-4 b3:2 r3:0-4 b3:3"},
+	{0b11110, 2, 6, [3]uint{6, 6, 6}, true,
+		"r0:0-5 g3:4 b3:0 b3:1 b2:4 g0:0-5 g2:5 b2:5 b3:2 g2:4 b0:0-5 g3:5 b3:3 b3:5 b3:4 r1:0-5 g2:0-3 g1:0-5 g3:0-3 b1:0-5 b2:0-3 r2:0-5 r3:0-5"},
 	{0b00011, 1, 10, [3]uint{10, 10, 10}, true, "r0:0-9 g0:0-9 b0:0-9 r1:0-9 g1:0-9 b1:0-9"},
 	{0b00111, 1, 11, [3]uint{9, 9, 9}, false, "r0:0-9 g0:0-9 b0:0-9 r1:0-8 r0:10 g1:0-8 g0:10 b1:0-8 b0:10"},
 	{0b01011, 1, 12, [3]uint{8, 8, 8}, false, "r0:0-9 g0:0-9 b0:0-9 r1:0-7 r0:11-10 g1:0-7 g0:11-10 b1:0-7 b0:11-10"},

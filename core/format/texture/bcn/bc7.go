@@ -6,12 +6,13 @@ package bcn
 // bc7Mode is how a mode shares out its bits.
 type bc7Mode struct {
 	subsets                       int
-	partition, rotation, selector uint   // bits
-	colour, alpha                 uint   // bits of a channel of an end; alpha 0: always opaque
-	shared                        bool   // the last bit is one for both ends of a subset
-	unique                        bool   // the last bit is one for each end
-	index, second                 uint   // bits of an index; second: of alpha's, or of colour's when the selector is set
-	trials                        [4]int // partitions tried at each quality: normal, draft, best, exhaustive
+	partition, rotation, selector uint // bits
+	colour, alpha                 uint // bits of a channel of an end; alpha 0: always opaque
+	shared                        bool // the last bit is one for both ends of a subset
+	unique                        bool // the last bit is one for each end
+	// bits of an index; second: of alpha's, or of colour's when the selector is set
+	index, second uint
+	trials        [4]int // partitions tried at each quality: normal, draft, best, exhaustive
 }
 
 var bc7Modes = [8]bc7Mode{
@@ -146,7 +147,8 @@ func (s *bc7) apart(mode int) {
 			a.fit(&ma, s.quality)
 			a.polish(s.quality)
 			if err := c.best.err + a.best.err; err < s.best.err {
-				s.best = bc7Block{mode: mode, rotation: rotation, selector: selector, index: c.best.index, second: a.best.index, err: err}
+				s.best = bc7Block{mode: mode, rotation: rotation, selector: selector, index: c.best.index,
+					second: a.best.index, err: err}
 				for which := range 2 {
 					e := c.best.ends[which]
 					e.v[3] = a.best.ends[which].v[3]
@@ -386,7 +388,8 @@ func ReadBC7(data []byte) (t Texels) {
 		return t
 	}
 	m := &bc7Modes[mode]
-	b := bc7Block{mode: mode, partition: int(r.take(m.partition)), rotation: int(r.take(m.rotation)), selector: int(r.take(m.selector))}
+	b := bc7Block{mode: mode, partition: int(r.take(m.partition)), rotation: int(r.take(m.rotation)),
+		selector: int(r.take(m.selector))}
 	for channel := range 4 {
 		n := m.colour
 		if channel == 3 {

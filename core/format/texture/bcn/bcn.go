@@ -15,8 +15,9 @@ const (
 	Normal Quality = iota
 	Draft
 	Best
-	// Exhaustive is for measuring the others. It tries every mode, partition and rotation, each from every pair of texels;
-	// in BC4 and BC5 every pair of ends. It takes thousands of times as long, and is not offered by name.
+	// Exhaustive is for measuring the others. It tries every mode, partition and rotation, each
+	// from every pair of texels; in BC4 and BC5 every pair of ends. It takes thousands of times as
+	// long, and is not offered by name.
 	Exhaustive
 )
 

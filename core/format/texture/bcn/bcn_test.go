@@ -28,7 +28,8 @@ type format struct {
 }
 
 var formats = []format{
-	{"1", 8, "rgb", bcn.BC1, bcn.ReadBC1}, {"2", 16, "rgba", bcn.BC2, bcn.ReadBC2}, {"3", 16, "rgba", bcn.BC3, bcn.ReadBC3},
+	{"1", 8, "rgb", bcn.BC1, bcn.ReadBC1}, {"2", 16, "rgba", bcn.BC2, bcn.ReadBC2},
+	{"3", 16, "rgba", bcn.BC3, bcn.ReadBC3},
 	{"4", 8, "r", bcn.BC4, bcn.ReadBC4}, {"5", 16, "rg", bcn.BC5, bcn.ReadBC5}, {"7", 16, "rgba", bcn.BC7, bcn.ReadBC7},
 }
 
@@ -91,11 +92,13 @@ func decibels(sum, texels int64, channels int) float64 {
 	return 10 * math.Log10(255*255*float64(texels)*float64(channels)/max(float64(sum), 1e-9))
 }
 
-// TestAgainstAnotherDecoder holds what any bits mean, and what is packed here, to Pillow's decoder: exactly for BC7, within
-// a step of rounding for the others, and BC6H in the 8 bits that Pillow gives.
+// TestAgainstAnotherDecoder holds what any bits mean, and what is packed here, to Pillow's decoder:
+// exactly for BC7, within a step of rounding for the others, and BC6H in the 8 bits that Pillow
+// gives.
 func TestAgainstAnotherDecoder(t *testing.T) {
 	python := peer.Need(t, "/usr/bin/python3")
-	if out := peer.Run(t, t.TempDir(), python, "-c", "try:\n import PIL.Image; print('here')\nexcept ImportError: pass"); !strings.Contains(out, "here") {
+	if out := peer.Run(t, t.TempDir(), python, "-c",
+		"try:\n import PIL.Image; print('here')\nexcept ImportError: pass"); !strings.Contains(out, "here") {
 		peer.Missing(t, "Pillow (python3-pil)")
 	}
 	dir := t.TempDir()
@@ -116,7 +119,8 @@ func TestAgainstAnotherDecoder(t *testing.T) {
 		}
 	}
 	for range n {
-		data["6"] = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(data["6"], r.Uint64()), r.Uint64())
+		data["6"] = binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(data["6"], r.Uint64()),
+			r.Uint64())
 	}
 	for i, l := range lights(n) {
 		data["6"] = bcn.BC6H(data["6"], &l, []bcn.Quality{bcn.Draft, bcn.Normal, bcn.Best}[i%37%3])
@@ -145,7 +149,8 @@ for n, mode, size in [(1,'RGBA',8),(2,'RGBA',16),(3,'RGBA',16),(4,'L',8),(5,'RGB
 				}
 			}
 		}
-		assert.LessOrEqual(t, worst, map[string]int{"7": 0}[f.name]+map[bool]int{true: 0, false: 1}[f.name == "7"], "BC"+f.name)
+		assert.LessOrEqual(t, worst, map[string]int{"7": 0}[f.name]+map[bool]int{true: 0, false: 1}[f.name == "7"],
+			"BC"+f.name)
 	}
 	out := read("6")
 	for i := range 2 * n {
@@ -156,7 +161,8 @@ for n, mode, size in [(1,'RGBA',8),(2,'RGBA',16),(3,'RGBA',16),(4,'L',8),(5,'RGB
 		for j, texel := range bcn.ReadBC6H(b) {
 			for k, h := range texel {
 				want := min(max(math.Trunc(float(h)*255), 0), 255)
-				require.InDelta(t, want, float64(out[i*64+j*4+k]), 1, "BC6H block %d (mode bits %05b) texel %d channel %d", i, b[0]&31, j, k)
+				require.InDelta(t, want, float64(out[i*64+j*4+k]), 1,
+					"BC6H block %d (mode bits %05b) texel %d channel %d", i, b[0]&31, j, k)
 			}
 		}
 	}
@@ -251,7 +257,8 @@ func TestOpaqueStaysOpaque(t *testing.T) {
 func TestNearTheBestThereIs(t *testing.T) {
 	thorough.Only(t)
 	qualities := []bcn.Quality{bcn.Draft, bcn.Normal, bcn.Best, bcn.Exhaustive}
-	within := map[string][3]float64{"1": {0.5, 0.2, 0.1}, "2": {0.5, 0.2, 0.1}, "3": {0.5, 0.2, 0.1}, "4": {2.5, 0.7, 0.3}, "5": {2.5, 0.7, 0.3}, "7": {5, 0.6, 0.3}}
+	within := map[string][3]float64{"1": {0.5, 0.2, 0.1}, "2": {0.5, 0.2, 0.1}, "3": {0.5, 0.2, 0.1},
+		"4": {2.5, 0.7, 0.3}, "5": {2.5, 0.7, 0.3}, "7": {5, 0.6, 0.3}}
 	list := samples(30)
 	figure := func(f format, q bcn.Quality) float64 {
 		var sum int64
@@ -293,14 +300,16 @@ func TestNearTheBestThereIs(t *testing.T) {
 func FuzzPackedAgain(f *testing.F) {
 	f.Add(uint8(0), []byte("sixteen bytes...sixteen bytes..."))
 	for i := range formats {
-		f.Add(uint8(i), []byte{0x40, 0x81, 0xff, 0x00, 0x12, 0x77, 0x31, 0x9a, 0xe1, 0x55, 0x0f, 0x3c, 0xd2, 0x68, 0xb7, 0x2e})
+		f.Add(uint8(i), []byte{0x40, 0x81, 0xff, 0x00, 0x12, 0x77, 0x31, 0x9a, 0xe1, 0x55, 0x0f, 0x3c, 0xd2, 0x68, 0xb7,
+			0x2e})
 	}
 	f.Fuzz(func(t *testing.T, which uint8, data []byte) {
 		form := formats[int(which)%len(formats)]
 		if len(data) < form.bytes {
 			return
 		}
-		if colours := data[max(form.bytes-8, 0):]; form.name < "4" && binary.LittleEndian.Uint16(colours) <= binary.LittleEndian.Uint16(colours[2:]) {
+		if colours := data[max(form.bytes-8, 0):]; form.name < "4" &&
+			binary.LittleEndian.Uint16(colours) <= binary.LittleEndian.Uint16(colours[2:]) {
 			return // three colours and nothing: another format, or no order that is chosen here
 		}
 		want := form.read(data)

@@ -71,8 +71,9 @@ func (s *channelSearch) try(a, b int) {
 	}
 }
 
-// spread tries ends between which the lowest and the highest value come to lie on any two of the even steps, not just at
-// the ends: values that gather at few places are met better so. steps is 7, or 5 for the order of ends with 0 and 255.
+// spread tries ends between which the lowest and the highest value come to lie on any two of the
+// even steps, not just at the ends: values that gather at few places are met better so. steps is 7,
+// or 5 for the order of ends with 0 and 255.
 func (s *channelSearch) spread(low, high, steps int) {
 	for p := 0; p < steps; p++ {
 		for q := p + 1; q <= steps && s.err > 0; q++ {
@@ -106,8 +107,8 @@ func (s *channelSearch) descend(steps int) {
 	}
 }
 
-// channelFit chooses the nearest value for each texel between two ends. It gives up, with an error of noLimit, as soon as
-// the error reaches limit.
+// channelFit chooses the nearest value for each texel between two ends. It gives up, with an error
+// of noLimit, as soon as the error reaches limit.
 func channelFit(v *[16]uint8, a, b uint8, limit int64) (block uint64, err int64) {
 	values := channelValues(a, b)
 	block = uint64(a) | uint64(b)<<8
@@ -210,7 +211,8 @@ func cutOutBlock(out []byte, block *[16]rgb, seen uint16, q Quality) []byte {
 	best := cutOutFit(block, seen, pack(low), pack(high), noLimit)
 	rounds := [...]int{Draft: 0, Normal: 1, Best: 6, Exhaustive: 20}[q]
 	for range rounds {
-		next := nudgeBy(best, func(c0, c1 uint16, limit int64) candidate { return cutOutFit(block, seen, c0, c1, limit) })
+		next := nudgeBy(best,
+			func(c0, c1 uint16, limit int64) candidate { return cutOutFit(block, seen, c0, c1, limit) })
 		if next.err >= best.err {
 			break
 		}

@@ -60,8 +60,8 @@ func colourBlock(out []byte, block *[16]rgb, q Quality) []byte {
 	return binary.LittleEndian.AppendUint32(out, best.choices)
 }
 
-// singles gives, for each 8-bit value of a channel of 5 and of 6 bits, the pair whose mixture at a third of the way comes
-// nearest.
+// singles gives, for each 8-bit value of a channel of 5 and of 6 bits, the pair whose mixture at a
+// third of the way comes nearest.
 var singles = sync.OnceValue(func() (t [2][256][2]uint8) {
 	for which, bits := range [2]uint{5, 6} {
 		var off [256]int
@@ -73,7 +73,8 @@ var singles = sync.OnceValue(func() (t [2][256][2]uint8) {
 				x, y := a<<(8-bits)|a>>(2*bits-8), b<<(8-bits)|b>>(2*bits-8)
 				mixed := (2*x + y + 1) / 3
 				for v := max(mixed-8, 0); v <= min(mixed+8, 255); v++ {
-					if d := max(v-mixed, mixed-v)*256 + max(x-y, y-x); d < off[v] { // of equals the pair that lies closer: decoders differ less
+					// of equals the pair that lies closer: decoders differ less
+					if d := max(v-mixed, mixed-v)*256 + max(x-y, y-x); d < off[v] {
 						off[v], t[which][v] = d, [2]uint8{uint8(a), uint8(b)}
 					}
 				}
@@ -198,9 +199,9 @@ func fitPacked(block *[16]rgb, c0, c1 uint16, limit int64) candidate {
 	}
 	c := candidate{c0: c0, c1: c1}
 	colours := palette(c0, c1)
-	// The four colours lie on a line, so the nearest is found by how far along it a texel lies, held against the middles
-	// between neighbours: from c1 (choice 1) over 3 and 2 to c0 (choice 0). With c0 = c1 the axis is zero and choice 0 is
-	// taken throughout.
+	// The four colours lie on a line, so the nearest is found by how far along it a texel lies,
+	// held against the middles between neighbours: from c1 (choice 1) over 3 and 2 to c0 (choice
+	// 0). With c0 = c1 the axis is zero and choice 0 is taken throughout.
 	axis := rgb{colours[0][0] - colours[1][0], colours[0][1] - colours[1][1], colours[0][2] - colours[1][2]}
 	along := func(p *rgb) int32 { return p[0]*axis[0] + p[1]*axis[1] + p[2]*axis[2] }
 	at1, at3, at2, at0 := along(&colours[1]), along(&colours[3]), along(&colours[2]), along(&colours[0])
@@ -341,7 +342,8 @@ func nudgeBy(best candidate, fit func(c0, c1 uint16, limit int64) candidate) can
 			if min(v0, v1) < 0 || max(v0, v1) > int(mask) {
 				continue
 			}
-			next := fit(best.c0&^(mask<<f.shift)|uint16(v0)<<f.shift, best.c1&^(mask<<f.shift)|uint16(v1)<<f.shift, best.err)
+			next := fit(best.c0&^(mask<<f.shift)|uint16(v0)<<f.shift, best.c1&^(mask<<f.shift)|uint16(v1)<<f.shift,
+				best.err)
 			if next.err < best.err {
 				best = next
 			}

@@ -135,8 +135,9 @@ func within12(a [4]int64) [4]int64 {
 	return a
 }
 
-// off is about the summed squared distance of the points from their principal axis: the trace of the scatter less a lower
-// bound of its largest eigenvalue, the sum of the squared entries over the trace, which is met when the points lie on a line.
+// off is about the summed squared distance of the points from their principal axis: the trace of
+// the scatter less a lower bound of its largest eigenvalue, the sum of the squared entries over the
+// trace, which is met when the points lie on a line.
 func (m *moments) off() int64 {
 	if m.n < 2 {
 		return 0
@@ -156,7 +157,8 @@ func offLine(c *[10]int64) int64 {
 	for k := range c {
 		x[k] = c[k] >> shift
 	}
-	squares := x[0]*x[0] + x[4]*x[4] + x[7]*x[7] + x[9]*x[9] + 2*(x[1]*x[1]+x[2]*x[2]+x[3]*x[3]+x[5]*x[5]+x[6]*x[6]+x[8]*x[8])
+	squares := x[0]*x[0] + x[4]*x[4] + x[7]*x[7] + x[9]*x[9] +
+		2*(x[1]*x[1]+x[2]*x[2]+x[3]*x[3]+x[5]*x[5]+x[6]*x[6]+x[8]*x[8])
 	return max(trace-squares/(trace>>shift)<<shift, 0)
 }
 
@@ -181,8 +183,8 @@ func (m *moments) ends(points []point, rounds int) (low, high point) {
 	return low, high
 }
 
-// leastSquares finds the ends that fit the points best at their weights in 64ths, within 0 and largest; ok is false when
-// all lie at one place.
+// leastSquares finds the ends that fit the points best at their weights in 64ths, within 0 and
+// largest; ok is false when all lie at one place.
 func leastSquares(points []point, at []uint8, weight []int32, largest int32) (a, b point, ok bool) {
 	var aa, ab, bb int64
 	var pa, pb [4]int64

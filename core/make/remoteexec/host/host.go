@@ -1,8 +1,9 @@
-// Package host runs the server of a farm: the program nats-server with JetStream, as a child process. The first time it makes what a farm needs: a token,
-// a certificate of its own, and the key file that is handed out.
+// Package host runs the server of a farm: the program nats-server with JetStream, as a child
+// process. The first time it makes what a farm needs: a token, a certificate of its own, and the
+// key file that is handed out.
 //
-// The server is a program of its own, as git and ssh are, since only the one machine that hosts a farm needs it: as a library it made everybody's program
-// a quarter larger.
+// The server is a program of its own, as git and ssh are, since only the one machine that hosts a
+// farm needs it: as a library it made everybody's program a quarter larger.
 package host
 
 import (
@@ -56,7 +57,8 @@ const certName = "vornix-farm"
 // DefaultPort is that of NATS.
 const DefaultPort = 4222
 
-// mostMessage is how large a message may be, in bytes: contents up to a part of it go along without a trip of their own.
+// mostMessage is how large a message may be, in bytes: contents up to a part of it go along without
+// a trip of their own.
 const mostMessage = 8 << 20
 
 // patience is how long the server may take to start.
@@ -90,18 +92,22 @@ func Start(ctx context.Context, o Options) (*Host, error) {
 	at, port, err := net.SplitHostPort(o.Listen)
 	n, bad := strconv.Atoi(port)
 	if err != nil || bad != nil || n < 0 || n > 65535 {
-		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not an address to listen at", o.Listen), Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is not an address to listen at", o.Listen),
+			Do: "Say HOST:PORT, or :PORT for all addresses of this machine."}
 	}
 	server, err := exec.LookPath(cmp.Or(o.Server, program))
 	if err != nil {
-		return nil, &fault.Fault{Kind: fault.Usage, What: "the program " + cmp.Or(o.Server, program) + " was not found", Err: err,
-			Why: "It is the message server that a farm's host runs; only the host needs it.", Do: "Install it (Debian: apt install nats-server; every system: nats.io), or name it with --server."}
+		return nil, &fault.Fault{Kind: fault.Usage, What: "the program " + cmp.Or(o.Server, program) + " was not found",
+			Err: err,
+			Why: "It is the message server that a farm's host runs; only the host needs it.",
+			Do:  "Install it (Debian: apt install nats-server; every system: nats.io), or name it with --server."}
 	}
 	lock, err := safefile.Acquire(o.Dir, "vornix farm host")
 	if err != nil {
 		var held *fault.Fault
 		if errors.As(err, &held) && held.Kind == fault.Refused {
-			held.Why, held.Do = "Two servers would write over each other's files in "+humanize.Printable(o.Dir)+".", "Use that one, or give this one a folder of its own with --dir."
+			held.Why, held.Do = "Two servers would write over each other's files in "+humanize.Printable(o.Dir)+".",
+				"Use that one, or give this one a folder of its own with --dir."
 		}
 		return nil, err
 	}
@@ -172,12 +178,16 @@ func (h *Host) start(ctx context.Context, o Options, server, at string, port int
 	return h.dir.WritePrivate(KeyFile, data)
 }
 
-// settings are the server's, in its own language. Strings in double quotes know the escapes of Go's %q that occur in paths.
+// settings are the server's, in its own language. Strings in double quotes know the escapes of Go's
+// %q that occur in paths.
 func (h *Host) settings(listen, token string, plain bool) []byte {
-	b := fmt.Appendf(nil, "# Written by 'vornix farm host' at each start.\nserver_name: vornix-farm\nlisten: %q\nauthorization { token: %q }\nmax_payload: %d\n", listen, token, mostMessage)
-	b = fmt.Appendf(b, "write_deadline: \"10s\"\nping_interval: \"5s\"\nping_max: 2\njetstream { store_dir: %q, max_memory_store: %d, max_file_store: %d }\n", h.dir.Join(dataDir), 256<<20, int64(1)<<40)
+	b := fmt.Appendf(nil,
+		"# Written by 'vornix farm host' at each start.\nserver_name: vornix-farm\nlisten: %q\nauthorization { token: %q }\nmax_payload: %d\n", listen, token, mostMessage)
+	b = fmt.Appendf(b,
+		"write_deadline: \"10s\"\nping_interval: \"5s\"\nping_max: 2\njetstream { store_dir: %q, max_memory_store: %d, max_file_store: %d }\n", h.dir.Join(dataDir), 256<<20, int64(1)<<40)
 	if !plain {
-		b = fmt.Appendf(b, "tls { cert_file: %q, key_file: %q, timeout: 5 }\n", h.dir.Join(certFile), h.dir.Join(ownFile))
+		b = fmt.Appendf(b, "tls { cert_file: %q, key_file: %q, timeout: 5 }\n", h.dir.Join(certFile),
+			h.dir.Join(ownFile))
 	}
 	return b
 }
@@ -198,7 +208,8 @@ func (h *Host) prepare(ctx context.Context, o Options, k *remoteexec.Key, at str
 		err := remoteexec.Prepare(ctx, &here, o.Limits)
 		select {
 		case <-h.gone: // whatever answered there was another program
-			return &fault.Fault{What: "the farm's server does not start at " + o.Listen, Err: h.log.last(), Do: "Look whether another program listens there; --listen :PORT takes another port."}
+			return &fault.Fault{What: "the farm's server does not start at " + o.Listen, Err: h.log.last(),
+				Do: "Look whether another program listens there; --listen :PORT takes another port."}
 		default:
 		}
 		if err == nil {
@@ -209,7 +220,9 @@ func (h *Host) prepare(ctx context.Context, o Options, k *remoteexec.Key, at str
 			if errors.Is(ctx.Err(), context.Canceled) {
 				return ctx.Err()
 			}
-			return &fault.Fault{What: "the farm's server does not answer at " + o.Listen, Err: errors.Join(err, h.log.last()), Do: "Look at what it says above, and whether a firewall keeps this machine from its own address."}
+			return &fault.Fault{What: "the farm's server does not answer at " + o.Listen,
+				Err: errors.Join(err, h.log.last()),
+				Do:  "Look at what it says above, and whether a firewall keeps this machine from its own address."}
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
@@ -223,13 +236,16 @@ func (h *Host) Gone() <-chan struct{} { return h.gone }
 
 // Failure is why the server exited by itself.
 func (h *Host) Failure() error {
-	return &fault.Fault{What: "the farm's server has exited", Err: h.log.last(), Why: "Builds continue without help until it runs again.", Do: "Look at its messages above, and start the host again: the queue and the contents are kept."}
+	return &fault.Fault{What: "the farm's server has exited", Err: h.log.last(),
+		Why: "Builds continue without help until it runs again.",
+		Do:  "Look at its messages above, and start the host again: the queue and the contents are kept."}
 }
 
 // Stop stops the server; what it knows is kept.
 func (h *Host) Stop() {
 	if h.gone != nil {
-		if h.cmd.Process.Signal(os.Interrupt) != nil { // as on Windows, which has no such signal; the store survives a kill
+		// as on Windows, which has no such signal; the store survives a kill
+		if h.cmd.Process.Signal(os.Interrupt) != nil {
 			_ = h.cmd.Process.Kill()
 		}
 		select {
@@ -247,7 +263,8 @@ func (h *Host) Stop() {
 func freePort(at string) (int, error) {
 	l, err := net.Listen("tcp", net.JoinHostPort(at, "0"))
 	if err != nil {
-		return 0, &fault.Fault{Kind: fault.Usage, What: "nothing can listen at " + at, Err: err, Do: "Name an address of this machine with --listen."}
+		return 0, &fault.Fault{Kind: fault.Usage, What: "nothing can listen at " + at, Err: err,
+			Do: "Name an address of this machine with --listen."}
 	}
 	return l.Addr().(*net.TCPAddr).Port, l.Close()
 }
@@ -285,7 +302,8 @@ func (h *Host) certificate() (text string, err error) {
 		return "", err
 	}
 	if _, err = tls.X509KeyPair(cert, key); err != nil {
-		err = &fault.Fault{What: "the host's certificate can't be used", Place: fault.Place{File: h.dir.Join(certFile)}, Err: err, Do: "Delete it and its key, start the host again, and hand out the new farm.key."}
+		err = &fault.Fault{What: "the host's certificate can't be used", Place: fault.Place{File: h.dir.Join(certFile)},
+			Err: err, Do: "Delete it and its key, start the host again, and hand out the new farm.key."}
 	}
 	return string(cert), err
 }
@@ -301,8 +319,10 @@ func (h *Host) certify() error {
 		return err
 	}
 	now := time.Now()
-	about := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: certName}, DNSNames: []string{certName}, NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(20, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, IsCA: true, BasicConstraintsValid: true}
+	about := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: certName},
+		DNSNames: []string{certName}, NotBefore: now.Add(-24 * time.Hour), NotAfter: now.AddDate(20, 0, 0),
+		KeyUsage:    x509.KeyUsageDigitalSignature | x509.KeyUsageCertSign,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, IsCA: true, BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, about, about, &key.PublicKey, key)
 	if err != nil {
 		return err
@@ -311,13 +331,15 @@ func (h *Host) certify() error {
 	if err != nil {
 		return err
 	}
-	if err := h.dir.WritePrivate(ownFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})); err != nil {
+	if err := h.dir.WritePrivate(ownFile,
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: private})); err != nil {
 		return err
 	}
 	return h.dir.WritePrivate(certFile, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
 }
 
-// addresses are those by which others may reach this machine: where it listens, or its name and all that are not its own alone.
+// addresses are those by which others may reach this machine: where it listens, or its name and all
+// that are not its own alone.
 func addresses(at string) (list []string) {
 	if ip := net.ParseIP(at); at != "" && (ip == nil || !ip.IsUnspecified()) {
 		return []string{at}
@@ -330,7 +352,8 @@ func addresses(at string) (list []string) {
 			}
 		}
 	}
-	slices.SortStableFunc(list, func(a, b string) int { return strings.Count(a, ":") - strings.Count(b, ":") }) // IPv4 first: shorter to read
+	// IPv4 first: shorter to read
+	slices.SortStableFunc(list, func(a, b string) int { return strings.Count(a, ":") - strings.Count(b, ":") })
 	if name, err := os.Hostname(); err == nil && len(list) > 0 {
 		list = append(list, name)
 	}
@@ -346,7 +369,8 @@ type warnings struct {
 	text string
 }
 
-// logLine is a line of the server's log that is a warning or worse: [PID] DATE TIME [LEVEL] TEXT. A message before the log begins has no such head.
+// logLine is a line of the server's log that is a warning or worse: [PID] DATE TIME [LEVEL] TEXT. A
+// message before the log begins has no such head.
 var logLine = sync.OnceValue(func() *regexp.Regexp {
 	return regexp.MustCompile(`^(?:\[\d+\] \S+ \S+ \[(?:WRN|ERR|FTL)\] |nats-server: )(.*)$`)
 })

@@ -212,7 +212,8 @@ func (ws *Workshop) stateOf(e *entry, id string) (workshop.Draft, error) {
 	x := e.now.Load()
 	for _, v := range x.Versions {
 		if v.Draft == id {
-			return workshop.Draft{ID: id, State: workshop.Published, Missing: []string{}, Version: v.Number, Revision: x.Revision}, nil
+			return workshop.Draft{ID: id, State: workshop.Published, Missing: []string{}, Version: v.Number,
+				Revision: x.Revision}, nil
 		}
 	}
 	if x.PageDraft == id {
@@ -225,7 +226,8 @@ func (ws *Workshop) stateOf(e *entry, id string) (workshop.Draft, error) {
 	if d == nil {
 		return workshop.Draft{}, noDraft()
 	}
-	state := workshop.Draft{ID: id, State: workshop.Open, Missing: ws.missing(x.Owner, d), Revision: x.Revision, Expires: d.Made.AddDate(0, 0, draftDays)}
+	state := workshop.Draft{ID: id, State: workshop.Open, Missing: ws.missing(x.Owner, d), Revision: x.Revision,
+		Expires: d.Made.AddDate(0, 0, draftDays)}
 	ws.mu.RLock()
 	c := ws.checks[x.ID+"/"+id]
 	ws.mu.RUnlock()
@@ -290,7 +292,8 @@ func (ws *Workshop) takeChunk(w http.ResponseWriter, r *http.Request) (any, erro
 	default:
 		return nil, problem(workshop.Malformed, "Content-Encoding can be zstd or be left out")
 	}
-	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, size+1024)) // what does not become smaller need not be compressed
+	// what does not become smaller need not be compressed
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, size+1024))
 	if err != nil {
 		return nil, err
 	}
@@ -313,7 +316,8 @@ func (ws *Workshop) forget(key string) {
 	}
 }
 
-// publish checks a draft and makes it the item's next state. Whoever asks again while it is checked, or after, gets the same answer.
+// publish checks a draft and makes it the item's next state. Whoever asks again while it is
+// checked, or after, gets the same answer.
 func (ws *Workshop) publish(w http.ResponseWriter, r *http.Request) (any, error) {
 	e, x, err := ws.own(r)
 	if err != nil {
@@ -446,17 +450,20 @@ func (ws *Workshop) takeOver(e *entry, d *draft, after int, agent string) error 
 		if len(d.Files) == 0 {
 			return nil
 		}
-		v := workshop.Version{Number: len(x.Versions) + 1, Version: d.Version, Notes: d.Notes, Time: time.Now().UTC().Truncate(time.Second), Draft: d.ID}
+		v := workshop.Version{Number: len(x.Versions) + 1, Version: d.Version, Notes: d.Notes,
+			Time: time.Now().UTC().Truncate(time.Second), Draft: d.ID}
 		for _, old := range x.Versions {
 			if old.Version == d.Version && old.Withdrawn == nil {
-				return invalid([]workshop.Wrong{{Field: "version", Text: fmt.Sprintf("%s is there already, with other files", d.Version)}})
+				return invalid([]workshop.Wrong{{Field: "version",
+					Text: fmt.Sprintf("%s is there already, with other files", d.Version)}})
 			}
 		}
 		data, err := json.Marshal(d.Files)
 		if err != nil {
 			return err
 		}
-		if err := ws.dir.WriteFile(versionFile(x.ID, v.Number), data); err != nil { // which nobody sees before the record names it
+		// which nobody sees before the record names it
+		if err := ws.dir.WriteFile(versionFile(x.ID, v.Number), data); err != nil {
 			return err
 		}
 		for _, f := range d.Files {

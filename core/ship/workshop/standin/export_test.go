@@ -11,12 +11,13 @@ import (
 
 // Routes are those of the protocol, as "GET /v1/items/{item}".
 func (ws *Workshop) Routes() (list []string) {
-	_ = chi.Walk(ws.handler().(chi.Routes), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		if strings.HasPrefix(route, "/v1") {
-			list = append(list, method+" "+strings.TrimSuffix(route, "/"))
-		}
-		return nil
-	})
+	_ = chi.Walk(ws.handler().(chi.Routes),
+		func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+			if strings.HasPrefix(route, "/v1") {
+				list = append(list, method+" "+strings.TrimSuffix(route, "/"))
+			}
+			return nil
+		})
 	slices.Sort(list)
 	return list
 }

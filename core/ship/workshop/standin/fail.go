@@ -14,8 +14,9 @@ import (
 
 // Failure is a way in which a workshop can go wrong.
 type Failure struct {
-	Mode  string `json:"mode"`            // one of Failures; empty for none
-	At    string `json:"at,omitempty"`    // only requests whose method and path have this in them, as in "POST /v1/items"
+	Mode string `json:"mode"` // one of Failures; empty for none
+	// only requests whose method and path have this in them, as in "POST /v1/items"
+	At    string `json:"at,omitempty"`
 	After int    `json:"after,omitempty"` // this many such requests go well first
 	Times int    `json:"times,omitempty"` // then this many go wrong; 0 for all
 }
@@ -37,7 +38,8 @@ func (f Failure) check() error {
 	if _, ok := Failures[f.Mode]; ok || f.Mode == "" {
 		return nil
 	}
-	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a stand-in does not know how to go wrong by %q", f.Mode), Do: "It knows " + strings.Join(slices.Sorted(maps.Keys(Failures)), ", ") + "."}
+	return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("a stand-in does not know how to go wrong by %q", f.Mode),
+		Do: "It knows " + strings.Join(slices.Sorted(maps.Keys(Failures)), ", ") + "."}
 }
 
 // Fail makes the workshop go wrong from now on; a Failure without a mode ends all that.

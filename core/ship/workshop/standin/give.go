@@ -56,7 +56,8 @@ func (ws *Workshop) file(w http.ResponseWriter, r *http.Request) (any, error) {
 	if i < 0 {
 		return nil, problem(workshop.NotThere, "version %s has no such file", v.Version)
 	}
-	if h := r.Header.Get("Range"); r.Method == http.MethodGet && i == 0 && (h == "" || strings.HasPrefix(h, "bytes=0-")) {
+	if h := r.Header.Get("Range"); r.Method == http.MethodGet && i == 0 &&
+		(h == "" || strings.HasPrefix(h, "bytes=0-")) {
 		e.mu.Lock()
 		e.counts.Downloads++
 		e.dirty = true
@@ -103,7 +104,8 @@ func (ws *Workshop) itemPage(w http.ResponseWriter, r *http.Request) (any, error
 		return nil, err
 	}
 	item := e.shown(who(r))
-	v := workshop.View{Workshop: ws.settings.Name, Home: "/", Item: &item, Picture: func(p workshop.Picture) string { return pictureAt(x.ID, p) }}
+	v := workshop.View{Workshop: ws.settings.Name, Home: "/", Item: &item,
+		Picture: func(p workshop.Picture) string { return pictureAt(x.ID, p) }}
 	v.Versions = slices.Clone(x.Versions)
 	slices.Reverse(v.Versions)
 	if x.Withdrawn == nil {
@@ -149,7 +151,8 @@ func (ws *Workshop) listPage(w http.ResponseWriter, r *http.Request) (any, error
 		if x.Deleted || mine && x.Owner != who(r) || !mine && (x.Visibility != workshop.Public || x.Withdrawn != nil) {
 			continue
 		}
-		c := workshop.Card{Title: x.Page.Title, Version: x.Version, Owner: x.Owner, Address: "/items/" + x.ID, Visibility: x.Visibility}
+		c := workshop.Card{Title: x.Page.Title, Version: x.Version, Owner: x.Owner, Address: "/items/" + x.ID,
+			Visibility: x.Visibility}
 		if len(x.Page.Pictures) > 0 {
 			c.Picture = pictureAt(x.ID, x.Page.Pictures[0])
 		}

@@ -24,11 +24,14 @@ import (
 
 // nasty are texts that try to be more than text, or to look like another.
 var nasty = []string{
-	`<script>alert(1)</script>`, `"><img src=x onerror=alert(1)>`, `' onmouseover='alert(1)`, `</title><base href=//evil.example>`, `javascript:alert(1)`,
-	"bell\a and \x1b[31mred", "line\r\nSet-Cookie: a=b", "\u202egnp.exe", "zero\u200bwidth", "{{.}}", "&#x3c;script&#x3e;", strings.Repeat("a", 70), "%3Cscript%3E", "\ufeffmark", "\x00",
+	`<script>alert(1)</script>`, `"><img src=x onerror=alert(1)>`, `' onmouseover='alert(1)`,
+	`</title><base href=//evil.example>`, `javascript:alert(1)`,
+	"bell\a and \x1b[31mred", "line\r\nSet-Cookie: a=b", "\u202egnp.exe", "zero\u200bwidth", "{{.}}",
+	"&#x3c;script&#x3e;", strings.Repeat("a", 70), "%3Cscript%3E", "\ufeffmark", "\x00",
 }
 
-// A page shows whatever its owner wrote as text: it gets no element, attribute, address or header out of it, and nothing that a terminal or a reader's eye is misled by.
+// A page shows whatever its owner wrote as text: it gets no element, attribute, address or header
+// out of it, and nothing that a terminal or a reader's eye is misled by.
 func TestPagesOfHostileTexts(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	mole := s.client("mole")
@@ -68,7 +71,8 @@ func TestPagesOfHostileTexts(t *testing.T) {
 			for _, path := range []string{"/items/" + x.ID, "/"} {
 				for element, n := range shape(t, s, path) {
 					if path != "/" && !strings.HasPrefix(element, "text ") {
-						assert.True(t, n >= 0 && (plain[element] > 0 || harmless(element)), "%s %q makes <%s> on %s", field, text, element, path)
+						assert.True(t, n >= 0 && (plain[element] > 0 || harmless(element)), "%s %q makes <%s> on %s",
+							field, text, element, path)
 					}
 					assert.NotContains(t, element, "text ", "%s %q on %s", field, text, path)
 				}
@@ -87,7 +91,8 @@ func harmless(element string) bool {
 	return false
 }
 
-// shape counts a page's elements with their attributes' names. What is wrong with its texts and addresses is counted as "text ...".
+// shape counts a page's elements with their attributes' names. What is wrong with its texts and
+// addresses is counted as "text ...".
 func shape(t *testing.T, s *shop, path string) map[string]int {
 	t.Helper()
 	a, err := http.Get(s.URL + path)
@@ -99,7 +104,8 @@ func shape(t *testing.T, s *shop, path string) map[string]int {
 	require.NoError(t, err)
 	all := map[string]int{}
 	if strings.ContainsFunc(string(data), func(r rune) bool {
-		return r < ' ' && r != '\n' && r != '\t' && r != '\r' || r == 0x7f || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
+		return r < ' ' && r != '\n' && r != '\t' && r != '\r' || r == 0x7f || r >= 0x202a && r <= 0x202e ||
+			r >= 0x2066 && r <= 0x2069
 	}) {
 		all["text with control characters"]++
 	}
@@ -114,7 +120,8 @@ func shape(t *testing.T, s *shop, path string) map[string]int {
 			for _, attr := range token.Attr {
 				name += " " + attr.Key
 				if attr.Key == "href" || attr.Key == "src" {
-					if !strings.HasPrefix(attr.Val, "/") && !strings.HasPrefix(attr.Val, "#") && !strings.HasPrefix(attr.Val, "https://") || strings.HasPrefix(attr.Val, "//") {
+					if !strings.HasPrefix(attr.Val, "/") && !strings.HasPrefix(attr.Val, "#") &&
+						!strings.HasPrefix(attr.Val, "https://") || strings.HasPrefix(attr.Val, "//") {
 						all["text as an address: "+attr.Val]++
 					}
 				}
@@ -124,8 +131,9 @@ func shape(t *testing.T, s *shop, path string) map[string]int {
 	}
 }
 
-// A client that asks for what costs much: thousands of drafts, pictures of 400 million pixels in a few hundred bytes, ranges without end, JSON in depth. Each is
-// answered soon, and the folder stays small.
+// A client that asks for what costs much: thousands of drafts, pictures of 400 million pixels in a
+// few hundred bytes, ranges without end, JSON in depth. Each is answered soon, and the folder stays
+// small.
 func TestClientsThatCostMuch(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	mole := s.client("mole")
@@ -163,7 +171,9 @@ func TestClientsThatCostMuch(t *testing.T) {
 		assert.True(t, workshop.Is(err, workshop.Invalid), "%v", err)
 	})
 	soon("ranges", func() {
-		for _, ranges := range []string{"bytes=" + strings.Repeat("0-,", 20_000) + "0-", "bytes=" + strings.Repeat("0-0,", 1000) + "0-0", "bytes=-9223372036854775808", "bytes=9223372036854775807-"} {
+		for _, ranges := range []string{"bytes=" + strings.Repeat("0-,", 20_000) + "0-",
+			"bytes=" + strings.Repeat("0-0,", 1000) + "0-0", "bytes=-9223372036854775808",
+			"bytes=9223372036854775807-"} {
 			r, err := http.NewRequest("GET", s.URL+"/v1/items/"+x.ID+"/versions/1/files/a.parcel", nil)
 			require.NoError(t, err)
 			r.Header.Set("Range", ranges)
@@ -176,7 +186,9 @@ func TestClientsThatCostMuch(t *testing.T) {
 		}
 	})
 	soon("JSON", func() {
-		for _, text := range []string{strings.Repeat("[", 400_000), strings.Repeat(`{"page":`, 50_000), `{"page":{"tags":[` + strings.Repeat(`"a",`, 100_000) + `"a"]}}`, `{"version":"` + strings.Repeat(`\u0000`, 100_000) + `"}`} {
+		for _, text := range []string{strings.Repeat("[", 400_000), strings.Repeat(`{"page":`, 50_000),
+			`{"page":{"tags":[` + strings.Repeat(`"a",`, 100_000) + `"a"]}}`,
+			`{"version":"` + strings.Repeat(`\u0000`, 100_000) + `"}`} {
 			code := s.raw("POST", "/v1/items/"+x.ID+"/drafts", "mole", strings.NewReader(text), nil)
 			assert.True(t, code >= 400 && code < 500, "%d for %.20s", code, text)
 		}

@@ -67,13 +67,15 @@ func headers(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Content-Security-Policy", "default-src 'none'; img-src 'self'; style-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("Content-Security-Policy",
+			"default-src 'none'; img-src 'self'; style-src 'unsafe-inline'; form-action 'none'; frame-ancestors 'none'; base-uri 'none'")
 		next.ServeHTTP(w, r)
 	})
 }
 
 func (ws *Workshop) about(_ http.ResponseWriter, r *http.Request) (any, error) {
-	return workshop.About{Protocol: workshop.Protocol, ID: ws.settings.ID, Name: ws.settings.Name, Account: who(r), Kinds: ws.settings.Kinds}, nil
+	return workshop.About{Protocol: workshop.Protocol, ID: ws.settings.ID, Name: ws.settings.Name, Account: who(r),
+		Kinds: ws.settings.Kinds}, nil
 }
 
 // shown is an item as an account sees it.
@@ -103,7 +105,8 @@ func (ws *Workshop) list(_ http.ResponseWriter, r *http.Request) (any, error) {
 	items := []workshop.Item{}
 	for _, e := range ws.all() {
 		x := e.now.Load()
-		if x.Deleted || !mayBeSeen(x, account) || mine && x.Owner != account || !mine && !following && x.Visibility != workshop.Public {
+		if x.Deleted || !mayBeSeen(x, account) || mine && x.Owner != account || !mine && !following &&
+			x.Visibility != workshop.Public {
 			continue
 		}
 		if key := q.Get("key"); mine && key != "" && x.Key != key {
@@ -150,7 +153,8 @@ func (ws *Workshop) make(w http.ResponseWriter, r *http.Request) (any, error) {
 	if !workshop.IsKey(n.Key) {
 		return nil, invalid([]workshop.Wrong{{Field: "key", Text: "it must be of small letters, digits and / . - _"}})
 	}
-	page := workshop.Page{Title: n.Title, Tags: []string{}, Modes: []string{}, Needs: []string{}, Testers: []string{}, Pictures: []workshop.Picture{}}
+	page := workshop.Page{Title: n.Title, Tags: []string{}, Modes: []string{}, Needs: []string{}, Testers: []string{},
+		Pictures: []workshop.Picture{}}
 	if err := invalid(limits.CheckPage(&page)); err != nil {
 		return nil, err
 	}
@@ -164,7 +168,9 @@ func (ws *Workshop) make(w http.ResponseWriter, r *http.Request) (any, error) {
 		return e.shown(account), nil
 	}
 	now := time.Now().UTC().Truncate(time.Second)
-	x := &record{Item: workshop.Item{ID: random(10), Key: n.Key, Kind: n.Kind, Owner: account, Visibility: workshop.Hidden, Revision: 1, Page: page, Made: now, Changed: now, By: by(r)}, Versions: []workshop.Version{}}
+	x := &record{Item: workshop.Item{ID: random(10), Key: n.Key, Kind: n.Kind, Owner: account,
+		Visibility: workshop.Hidden, Revision: 1, Page: page, Made: now, Changed: now, By: by(r)},
+		Versions: []workshop.Version{}}
 	x.Events = []workshop.Event{{Time: now, By: x.By, What: "made, hidden", Revision: 1}}
 	data, err := json.MarshalIndent(x, "", " ")
 	if err != nil {
@@ -266,7 +272,8 @@ func (ws *Workshop) withdraw(w http.ResponseWriter, r *http.Request) (any, error
 		if err := read(w, r, &to); err != nil {
 			return nil, err
 		}
-		if n := utf8.RuneCountInString(to.Reason); strings.TrimSpace(to.Reason) == "" || n > 500 || humanize.Misleads(to.Reason, true) {
+		if n := utf8.RuneCountInString(to.Reason); strings.TrimSpace(to.Reason) == "" || n > 500 ||
+			humanize.Misleads(to.Reason, true) {
 			return nil, invalid([]workshop.Wrong{{Field: "reason", Text: "it must say why, in 500 characters at most"}})
 		}
 		gone = &workshop.Withdrawal{Reason: to.Reason, Time: time.Now().UTC().Truncate(time.Second)}

@@ -210,7 +210,8 @@ func (ws *Workshop) known(next http.Handler) http.Handler {
 			user, token, _ = r.BasicAuth() // for browsers
 			if r.Method != http.MethodGet && r.Method != http.MethodHead {
 				// A browser sends it wherever some other site leads it to.
-				refuse(w, problem(workshop.NotLetIn, "a browser's sign-in is for reading; changes need the token as a bearer token"))
+				refuse(w, problem(workshop.NotLetIn,
+					"a browser's sign-in is for reading; changes need the token as a bearer token"))
 				return
 			}
 		}

@@ -1,11 +1,13 @@
-// Package standin is a small workshop to test against: items, drafts, versions, pictures, followers and accounts, kept in a folder, and a
-// plain web page for each item that shows what players see. docs/workshop/openapi.yaml describes what it speaks.
+// Package standin is a small workshop to test against: items, drafts, versions, pictures, followers
+// and accounts, kept in a folder, and a plain web page for each item that shows what players see.
+// docs/workshop/openapi.yaml describes what it speaks.
 //
-// standin.go starts and ends it, store.go is the folder, items.go and drafts.go answer makers, give.go hands out files and pages, request.go
-// reads requests and refuses bad ones, fail.go goes wrong on demand.
+// standin.go starts and ends it, store.go is the folder, items.go and drafts.go answer makers,
+// give.go hands out files and pages, request.go reads requests and refuses bad ones, fail.go goes
+// wrong on demand.
 //
-// Nothing that a client sends is believed. A change is one file that is written and renamed into its place, so a workshop that is
-// killed comes up again with the state before it or after it.
+// Nothing that a client sends is believed. A change is one file that is written and renamed into
+// its place, so a workshop that is killed comes up again with the state before it or after it.
 package standin
 
 import (
@@ -53,7 +55,8 @@ type Options struct {
 	Kinds    map[string]workshop.Limits // of items, in a new workshop
 	Fail     Failure                    // from the beginning
 	Patience time.Duration              // how long a request may take to come (default 30 s)
-	Answer   time.Duration              // how long a draft is checked before the answer is that it is being checked (default 5 s)
+	// how long a draft is checked before the answer is that it is being checked (default 5 s)
+	Answer time.Duration
 }
 
 // Settings is the content of SettingsFile.
@@ -89,7 +92,8 @@ func Start(dir string, o Options) (*Workshop, error) {
 	if err := o.Fail.check(); err != nil {
 		return nil, err
 	}
-	w := &Workshop{o: o, accounts: map[string]string{}, items: map[string]*entry{}, keys: map[string]string{}, checks: map[string]*check{}}
+	w := &Workshop{o: o, accounts: map[string]string{}, items: map[string]*entry{}, keys: map[string]string{},
+		checks: map[string]*check{}}
 	if o.Fail.Mode != "" {
 		w.fails = []Failure{o.Fail}
 	}
@@ -115,7 +119,8 @@ func Start(dir string, o Options) (*Workshop, error) {
 	}
 	if err == nil {
 		if w.listener, err = gameserver.Listen(dir, o.Listen); err != nil {
-			err = &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err, Do: "Choose another address with --listen, or leave it out for a free one."}
+			err = &fault.Fault{Kind: fault.Unreachable, What: "the stand-in can't listen on " + o.Listen, Err: err,
+				Do: "Choose another address with --listen, or leave it out for a free one."}
 		}
 	}
 	if err == nil {
@@ -132,7 +137,8 @@ func Start(dir string, o Options) (*Workshop, error) {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	w.stop = stop
-	w.http = &http.Server{Handler: gameserver.OwnHost(o.Listen)(w.handler()), ReadHeaderTimeout: o.Patience, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
+	w.http = &http.Server{Handler: gameserver.OwnHost(o.Listen)(w.handler()), ReadHeaderTimeout: o.Patience,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10}
 	w.running.Go(func() { _ = w.http.Serve(w.listener) }) // ends with ErrServerClosed when Close is called
 	w.running.Go(func() { w.count(ctx) })
 	return w, nil
@@ -162,13 +168,16 @@ func (w *Workshop) readSettings() error {
 		if data, err = toml.Marshal(w.settings); err != nil {
 			return err
 		}
-		return w.dir.WriteFile(SettingsFile, []byte("# What this workshop takes. 'vornix stand workshop' reads it when it starts.\n\n"), data)
+		return w.dir.WriteFile(SettingsFile,
+			[]byte("# What this workshop takes. 'vornix stand workshop' reads it when it starts.\n\n"), data)
 	}
 	if err != nil {
 		return err
 	}
 	if err := toml.Unmarshal(data, &w.settings); err != nil || w.settings.ID == "" || len(w.settings.Kinds) == 0 {
-		return &fault.Fault{What: "the workshop's settings can't be read", Place: fault.Place{File: w.dir.Join(SettingsFile)}, Err: err, Do: "Correct the file, or remove it for a new one."}
+		return &fault.Fault{What: "the workshop's settings can't be read",
+			Place: fault.Place{File: w.dir.Join(SettingsFile)}, Err: err,
+			Do: "Correct the file, or remove it for a new one."}
 	}
 	return nil
 }
@@ -178,7 +187,8 @@ func Usual() workshop.Limits {
 	return workshop.Limits{
 		Title: 80, Description: 8000, Notes: 4000, Markdown: workshop.Markdown{Heading: 2, Links: []string{"https"}},
 		MostTags: 8, LongestTag: 24, MostNeeds: 20,
-		Pictures: workshop.PictureLimits{Most: 10, Forms: []string{"jpeg", "png"}, MostBytes: 1_000_000, LeastWidth: 64, LeastHeight: 24, MostWidth: 3840, MostHeight: 2160},
+		Pictures: workshop.PictureLimits{Most: 10, Forms: []string{"jpeg", "png"}, MostBytes: 1_000_000, LeastWidth: 64,
+			LeastHeight: 24, MostWidth: 3840, MostHeight: 2160},
 		Files:    workshop.FileLimits{Most: 20, MostBytes: 2_000_000_000},
 		Required: []string{"description", "pictures", "tags"},
 	}
@@ -190,12 +200,15 @@ func (w *Workshop) readAccounts() error {
 		err = json.Unmarshal(data, &w.accounts)
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return &fault.Fault{What: "the workshop's accounts can't be read", Place: fault.Place{File: w.dir.Join(accountsFile)}, Err: err, Do: "Remove the file, and accounts are made anew."}
+		return &fault.Fault{What: "the workshop's accounts can't be read",
+			Place: fault.Place{File: w.dir.Join(accountsFile)}, Err: err,
+			Do: "Remove the file, and accounts are made anew."}
 	}
 	made := false
 	for _, name := range w.o.Accounts {
 		if !workshop.IsAccount(name) {
-			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no name of an account", name), Do: "Use small letters, digits and dashes."}
+			return &fault.Fault{Kind: fault.Usage, What: fmt.Sprintf("%q is no name of an account", name),
+				Do: "Use small letters, digits and dashes."}
 		}
 		if slices.Contains(slices.Collect(maps.Values(w.accounts)), name) {
 			continue

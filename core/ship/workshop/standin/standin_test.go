@@ -115,10 +115,12 @@ func picture(w, h int, form string) []byte {
 }
 
 func page(title string, pictures ...[]byte) workshop.Page {
-	p := workshop.Page{Title: title, Description: "A *station*.", Tags: []string{"snow"}, Modes: []string{}, Needs: []string{}, Testers: []string{}, Pictures: []workshop.Picture{}}
+	p := workshop.Page{Title: title, Description: "A *station*.", Tags: []string{"snow"}, Modes: []string{},
+		Needs: []string{}, Testers: []string{}, Pictures: []workshop.Picture{}}
 	for i, data := range pictures {
 		list, _ := cdc.Cut(ctx, bytes.NewReader(data), int64(len(data)), nil, nil)
-		p.Pictures = append(p.Pictures, workshop.Picture{Name: fmt.Sprintf("%d.png", i), SHA256: sumOf(data), Size: int64(len(data)), Chunks: list})
+		p.Pictures = append(p.Pictures,
+			workshop.Picture{Name: fmt.Sprintf("%d.png", i), SHA256: sumOf(data), Size: int64(len(data)), Chunks: list})
 	}
 	return p
 }
@@ -150,7 +152,8 @@ func draft(t testing.TB, p workshop.Page, version string, files content) (*works
 	d := &workshop.NewDraft{Page: p, Version: version}
 	var all [][]byte
 	for name, data := range files {
-		d.Files = append(d.Files, workshop.File{Name: name, SHA256: sumOf(data), Size: int64(len(data)), Chunks: cut(t, data)})
+		d.Files = append(d.Files,
+			workshop.File{Name: name, SHA256: sumOf(data), Size: int64(len(data)), Chunks: cut(t, data)})
 		all = append(all, data)
 	}
 	return d, all
@@ -184,7 +187,8 @@ func download(t testing.TB, c *workshop.Client, id string, number int, f worksho
 	return s.Bytes()
 }
 
-// An item's whole life, from hidden to deleted. Every message is held to the protocol's description, and every operation of that comes by.
+// An item's whole life, from hidden to deleted. Every message is held to the protocol's
+// description, and every operation of that comes by.
 func TestTheLifeOfAnItem(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	mole, vole, nobody := s.client("mole"), s.client("vole"), s.client("")
@@ -275,7 +279,8 @@ func TestTheLifeOfAnItem(t *testing.T) {
 	for _, e := range events {
 		said = append(said, e.What)
 	}
-	assert.Contains(t, strings.Join(said, "\n"), "version 1.1.0 withdrawn: ", "people know a version by this, not by its number")
+	assert.Contains(t, strings.Join(said, "\n"), "version 1.1.0 withdrawn: ",
+		"people know a version by this, not by its number")
 	mine, err := mole.Mine(ctx, "highline")
 	require.NoError(t, err)
 	assert.Len(t, mine, 1)
@@ -285,7 +290,8 @@ func TestTheLifeOfAnItem(t *testing.T) {
 	assert.ErrorContains(t, err, "vornix stand workshop")
 	require.NoError(t, s.Close())
 	first := s.contract
-	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "items", "halfmade22", "versions"), 0o777)) // its making was cut off
+	// its making was cut off
+	require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "items", "halfmade22", "versions"), 0o777))
 	s = open(t, s.dir, standin.Options{})
 	assert.NoDirExists(t, filepath.Join(s.dir, "items", "halfmade22"))
 	mole, vole = s.client("mole"), s.client("vole")
@@ -305,12 +311,14 @@ func TestTheLifeOfAnItem(t *testing.T) {
 	require.Equal(t, http.StatusNoContent, s.raw("DELETE", "/v1/items/"+x.ID+"/drafts/"+state.ID, "mole", nil, nil))
 	_, err = mole.Draft(ctx, x.ID, state.ID)
 	assert.True(t, workshop.Is(err, workshop.NotThere), "%v", err)
-	require.Equal(t, http.StatusNoContent, s.raw("DELETE", "/v1/items/"+x.ID, "mole", nil, http.Header{"If-Match": {fmt.Sprintf(`"%d"`, x.Revision)}}))
+	require.Equal(t, http.StatusNoContent,
+		s.raw("DELETE", "/v1/items/"+x.ID, "mole", nil, http.Header{"If-Match": {fmt.Sprintf(`"%d"`, x.Revision)}}))
 	_, err = vole.Item(ctx, x.ID)
 	assert.True(t, workshop.Is(err, workshop.Gone), "%v", err)
 	_, err = mole.Make(ctx, workshop.NewItem{Key: "highline", Kind: "parcel", Title: "Another"})
 	assert.True(t, workshop.Is(err, workshop.Gone), "%v", err)
-	assert.Equal(t, s.contract.Operations(), union(first.Used(), s.contract.Used()), "everything that is described came by")
+	assert.Equal(t, s.contract.Operations(), union(first.Used(), s.contract.Used()),
+		"everything that is described came by")
 }
 
 func union(a, b []string) []string {
@@ -390,52 +398,91 @@ func TestWhatIsRefused(t *testing.T) {
 		body                  io.Reader
 		header                http.Header
 	}{
-		"a path that goes up":                {404, "GET", "/v1/items/..%2f..%2fetc/versions", "mole", nil, nil},
-		"a file that goes up":                {404, "GET", item + "/versions/1/files/..%2f..%2faccounts.json", "", nil, nil},
-		"a picture that goes up":             {404, "GET", item + "/pictures/..%2f..%2f..%2faccounts.json", "mole", nil, nil},
-		"a draft that goes up":               {404, "GET", item + "/drafts/..%2fitem", "mole", nil, nil},
-		"a version that is none":             {404, "GET", item + "/versions/-1", "", nil, nil},
-		"an item that is none":               {404, "GET", "/v1/items/xxxxxxxxxx", "mole", nil, nil},
-		"no method of ours":                  {405, "PATCH", item, "mole", nil, nil},
-		"no token":                           {401, "POST", "/v1/items", "", js(workshop.NewItem{Key: "a", Kind: "parcel", Title: "A"}), nil},
-		"a wrong token, even for reading":    {401, "GET", item, "", nil, http.Header{"Authorization": {"Bearer vornix-token-no"}}},
-		"another's name with a good token":   {401, "GET", item, "", nil, http.Header{"Authorization": {"Basic " + basic("mole", s.token("vole"))}}},
-		"a change by a browser's sign-in":    {401, "PUT", item + "/visibility", "", strings.NewReader(`{"visibility":"hidden"}`), http.Header{"Authorization": {"Basic " + basic("mole", s.token("mole"))}, "If-Match": seen["If-Match"]}},
-		"a kind that is not taken":           {422, "POST", "/v1/items", "mole", js(workshop.NewItem{Key: "a", Kind: "boat", Title: "A"}), nil},
-		"a key with a path":                  {422, "POST", "/v1/items", "mole", js(workshop.NewItem{Key: "../a", Kind: "parcel", Title: "A"}), nil},
-		"no JSON":                            {400, "POST", "/v1/items", "mole", strings.NewReader("{"), nil},
-		"something after it":                 {400, "POST", "/v1/items", "mole", strings.NewReader(`{"key":"a","kind":"parcel","title":"A"}{}`), nil},
-		"a member that is not known":         {400, "POST", "/v1/items", "mole", strings.NewReader(`{"key":"a","kind":"parcel","title":"A","owner":"vole"}`), nil},
-		"a message that is too large":        {413, "POST", "/v1/items", "mole", strings.NewReader(`{"key":"` + strings.Repeat("a", workshop.MostMessage) + `"}`), nil},
-		"a message that becomes too large":   {413, "POST", "/v1/items", "mole", bomb(), packed},
-		"an encoding that is not known":      {400, "POST", "/v1/items", "mole", strings.NewReader("x"), http.Header{"Content-Encoding": {"gzip"}}},
-		"a change without what was seen":     {400, "PUT", item + "/visibility", "mole", strings.NewReader(`{"visibility":"link"}`), nil},
-		"a visibility that is none":          {422, "PUT", item + "/visibility", "mole", strings.NewReader(`{"visibility":"all"}`), seen},
-		"a withdrawal without a reason":      {422, "PUT", item + "/withdrawal", "mole", strings.NewReader(`{"reason":" "}`), seen},
-		"a version of another's":             {404, "PUT", item + "/versions/9/withdrawal", "mole", strings.NewReader(`{"reason":"why"}`), seen},
-		"a chunk with another content":       {422, "PUT", chunkPath, "mole", bytes.NewReader(noise(9, len(first))), nil},
-		"a chunk that is cut":                {422, "PUT", chunkPath, "mole", bytes.NewReader(first[:len(first)-1]), nil},
-		"a chunk that is too long":           {413, "PUT", chunkPath, "mole", bytes.NewReader(make([]byte, 2*cdc.Most)), nil},
-		"a chunk that does not unpack":       {422, "PUT", chunkPath, "mole", bytes.NewReader(first), packed},
-		"a chunk that unpacks to 40 MB":      {422, "PUT", chunkPath, "mole", bomb(), packed},
-		"a chunk that nobody wants":          {404, "PUT", item + "/drafts/" + state.ID + "/chunks/" + sumOf([]byte("x")), "mole", strings.NewReader("x"), nil},
-		"publishing what was not sent":       {409, "POST", item + "/drafts/" + state.ID + "/publish", "mole", js(workshop.Publish{After: x.Revision}), nil},
-		"publishing without what was seen":   {400, "POST", item + "/drafts/" + state.ID + "/publish", "mole", strings.NewReader(`{}`), nil},
-		"an empty title":                     {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Title = " " }), nil},
-		"a title that is too long":           {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Title = strings.Repeat("ä", 81) }), nil},
-		"HTML in the description":            {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Description = "<script>alert(1)</script>" }), nil},
-		"a link that runs a program":         {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Description = "[x](javascript:alert(1))" }), nil},
-		"too many tags":                      {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Tags = strings.Split("abcdefghi", "") }), nil},
-		"an item that needs nothing there":   {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Page.Needs = []string{"xxxxxxxx"} }), nil},
-		"a file with a folder":               {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Name = "../a.parcel" }), nil},
-		"a file of another sort":             {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Name = "a.exe" }), nil},
-		"two files of a name":                {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files = append(d.Files, d.Files[0]) }), nil},
-		"files that are too large":           {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Size = 4 << 20 }), nil},
-		"chunks that are not the file":       {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Chunks = d.Files[0].Chunks[1:] }), nil},
-		"a chunk of a size that can't be":    {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].Size = 1 << 40 }), nil},
-		"a negative size":                    {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].Size = -5 }), nil},
-		"a hash that is a path":              {422, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].SHA256 = "../../../accounts.json" }), nil},
-		"the version that is there":          {201, "POST", item + "/drafts", "mole", with(func(d *workshop.NewDraft) { d.Version = "1.0.0" }), nil}, // found out when it is published
+		"a path that goes up": {404, "GET", "/v1/items/..%2f..%2fetc/versions", "mole", nil, nil},
+		"a file that goes up": {404, "GET", item + "/versions/1/files/..%2f..%2faccounts.json", "", nil,
+			nil},
+		"a picture that goes up": {404, "GET", item + "/pictures/..%2f..%2f..%2faccounts.json", "mole", nil,
+			nil},
+		"a draft that goes up":   {404, "GET", item + "/drafts/..%2fitem", "mole", nil, nil},
+		"a version that is none": {404, "GET", item + "/versions/-1", "", nil, nil},
+		"an item that is none":   {404, "GET", "/v1/items/xxxxxxxxxx", "mole", nil, nil},
+		"no method of ours":      {405, "PATCH", item, "mole", nil, nil},
+		"no token": {401, "POST", "/v1/items", "",
+			js(workshop.NewItem{Key: "a", Kind: "parcel", Title: "A"}), nil},
+		"a wrong token, even for reading": {401, "GET", item, "", nil,
+			http.Header{"Authorization": {"Bearer vornix-token-no"}}},
+		"another's name with a good token": {401, "GET", item, "", nil,
+			http.Header{"Authorization": {"Basic " + basic("mole", s.token("vole"))}}},
+		"a change by a browser's sign-in": {401, "PUT", item + "/visibility", "",
+			strings.NewReader(`{"visibility":"hidden"}`),
+			http.Header{"Authorization": {"Basic " + basic("mole", s.token("mole"))}, "If-Match": seen["If-Match"]}},
+		"a kind that is not taken": {422, "POST", "/v1/items", "mole",
+			js(workshop.NewItem{Key: "a", Kind: "boat", Title: "A"}), nil},
+		"a key with a path": {422, "POST", "/v1/items", "mole",
+			js(workshop.NewItem{Key: "../a", Kind: "parcel", Title: "A"}), nil},
+		"no JSON": {400, "POST", "/v1/items", "mole", strings.NewReader("{"), nil},
+		"something after it": {400, "POST", "/v1/items", "mole",
+			strings.NewReader(`{"key":"a","kind":"parcel","title":"A"}{}`), nil},
+		"a member that is not known": {400, "POST", "/v1/items", "mole",
+			strings.NewReader(`{"key":"a","kind":"parcel","title":"A","owner":"vole"}`), nil},
+		"a message that is too large": {413, "POST", "/v1/items", "mole",
+			strings.NewReader(`{"key":"` + strings.Repeat("a", workshop.MostMessage) + `"}`), nil},
+		"a message that becomes too large": {413, "POST", "/v1/items", "mole", bomb(), packed},
+		"an encoding that is not known": {400, "POST", "/v1/items", "mole", strings.NewReader("x"),
+			http.Header{"Content-Encoding": {"gzip"}}},
+		"a change without what was seen": {400, "PUT", item + "/visibility", "mole",
+			strings.NewReader(`{"visibility":"link"}`), nil},
+		"a visibility that is none": {422, "PUT", item + "/visibility", "mole",
+			strings.NewReader(`{"visibility":"all"}`), seen},
+		"a withdrawal without a reason": {422, "PUT", item + "/withdrawal", "mole",
+			strings.NewReader(`{"reason":" "}`), seen},
+		"a version of another's": {404, "PUT", item + "/versions/9/withdrawal", "mole",
+			strings.NewReader(`{"reason":"why"}`), seen},
+		"a chunk with another content": {422, "PUT", chunkPath, "mole", bytes.NewReader(noise(9, len(first))),
+			nil},
+		"a chunk that is cut": {422, "PUT", chunkPath, "mole", bytes.NewReader(first[:len(first)-1]),
+			nil},
+		"a chunk that is too long": {413, "PUT", chunkPath, "mole", bytes.NewReader(make([]byte, 2*cdc.Most)),
+			nil},
+		"a chunk that does not unpack":  {422, "PUT", chunkPath, "mole", bytes.NewReader(first), packed},
+		"a chunk that unpacks to 40 MB": {422, "PUT", chunkPath, "mole", bomb(), packed},
+		"a chunk that nobody wants": {404, "PUT",
+			item + "/drafts/" + state.ID + "/chunks/" + sumOf([]byte("x")), "mole", strings.NewReader("x"), nil},
+		"publishing what was not sent": {409, "POST", item + "/drafts/" + state.ID + "/publish", "mole",
+			js(workshop.Publish{After: x.Revision}), nil},
+		"publishing without what was seen": {400, "POST", item + "/drafts/" + state.ID + "/publish", "mole",
+			strings.NewReader(`{}`), nil},
+		"an empty title": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Title = " " }), nil},
+		"a title that is too long": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Title = strings.Repeat("ä", 81) }), nil},
+		"HTML in the description": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Description = "<script>alert(1)</script>" }), nil},
+		"a link that runs a program": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Description = "[x](javascript:alert(1))" }), nil},
+		"too many tags": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Tags = strings.Split("abcdefghi", "") }), nil},
+		"an item that needs nothing there": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Page.Needs = []string{"xxxxxxxx"} }), nil},
+		"a file with a folder": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Name = "../a.parcel" }), nil},
+		"a file of another sort": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Name = "a.exe" }), nil},
+		"two files of a name": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files = append(d.Files, d.Files[0]) }), nil},
+		"files that are too large": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Size = 4 << 20 }), nil},
+		"chunks that are not the file": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Chunks = d.Files[0].Chunks[1:] }), nil},
+		"a chunk of a size that can't be": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].Size = 1 << 40 }), nil},
+		"a negative size": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].Size = -5 }), nil},
+		"a hash that is a path": {422, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Files[0].Chunks[0].SHA256 = "../../../accounts.json" }), nil},
+		// found out when it is published
+		"the version that is there": {201, "POST", item + "/drafts", "mole",
+			with(func(d *workshop.NewDraft) { d.Version = "1.0.0" }), nil},
 		"failing on demand, without a token": {401, "POST", "/fail", "", strings.NewReader(`{"mode":"error"}`), nil},
 		"failing in a way that is not known": {400, "POST", "/fail", "mole", strings.NewReader(`{"mode":"sulk"}`), nil},
 	} {
@@ -480,7 +527,8 @@ func TestRequestsWithoutEnd(t *testing.T) {
 	for name, text := range map[string]string{
 		"in the head":      "GET /v1 HTTP/1.1\r\nHost: localhost\r\nX-",
 		"for another host": "POST /v1/items HTTP/1.1\r\nHost: a\r\nContent-Length: 1000\r\n\r\n{\"key\"",
-		"in the body":      "POST /v1/items HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer " + s.token("mole") + "\r\nContent-Length: 1000\r\n\r\n{\"key\"",
+		"in the body": "POST /v1/items HTTP/1.1\r\nHost: localhost\r\nAuthorization: Bearer " + s.token("mole") +
+			"\r\nContent-Length: 1000\r\n\r\n{\"key\"",
 	} {
 		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
 		require.NoError(t, err)
@@ -515,16 +563,20 @@ func TestAccountsAreApart(t *testing.T) {
 	require.NoError(t, err)
 	for _, op := range s.contract.Operations() {
 		method, path, _ := strings.Cut(op, " ")
-		if method == "GET" && !strings.Contains(path, "draft") && !strings.Contains(path, "events") || strings.HasSuffix(path, "/v1/items") || strings.HasSuffix(path, "/follow") {
+		if method == "GET" && !strings.Contains(path, "draft") && !strings.Contains(path, "events") ||
+			strings.HasSuffix(path, "/v1/items") || strings.HasSuffix(path, "/follow") {
 			continue
 		}
 		for _, x := range []*workshop.Item{hidden, shown} {
-			at := strings.NewReplacer("{item}", x.ID, "{number}", "1", "{draft}", of.ID, "{sha256}", d.Files[0].Chunks[0].SHA256).Replace(path)
+			at := strings.NewReplacer("{item}", x.ID, "{number}", "1", "{draft}", of.ID, "{sha256}",
+				d.Files[0].Chunks[0].SHA256).Replace(path)
 			for account, want := range map[string]int{"vole": 403, "": 401} {
 				if x == hidden && account != "" {
 					want = 404
 				}
-				assert.Equal(t, want, s.raw(method, at, account, strings.NewReader(`{}`), http.Header{"If-Match": {`"1"`}}), "%s as %q", op, account)
+				assert.Equal(t, want,
+					s.raw(method, at, account, strings.NewReader(`{}`), http.Header{"If-Match": {`"1"`}}), "%s as %q",
+					op, account)
 			}
 		}
 	}
@@ -536,7 +588,8 @@ func TestAccountsAreApart(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list)
 
-	// The same key, and the same content, of another account are others: what one has sent is no answer to whether another has it.
+	// The same key, and the same content, of another account are others: what one has sent is no
+	// answer to whether another has it.
 	x, err := vole.Make(ctx, workshop.NewItem{Key: "hidden", Kind: "parcel", Title: "Vole's"})
 	require.NoError(t, err)
 	assert.NotEqual(t, hidden.ID, x.ID)
@@ -681,7 +734,9 @@ func TestGoingWrongOnDemand(t *testing.T) {
 		}
 		return a.Name, nil
 	}
-	for mode, want := range map[string]string{"busy": "try again in a second", "error": "it was told to", "full": "its disk is full", "drop": "does not answer", "lost": "does not answer", "half": "does not answer", "page": "no workshop", "hang": "does not answer", "slow": "does not answer"} {
+	for mode, want := range map[string]string{"busy": "try again in a second", "error": "it was told to",
+		"full": "its disk is full", "drop": "does not answer", "lost": "does not answer", "half": "does not answer",
+		"page": "no workshop", "hang": "does not answer", "slow": "does not answer"} {
 		tell(standin.Failure{Mode: mode, At: "GET /v1", After: 1, Times: 1})
 		_, err := about(20 * time.Second)
 		require.NoError(t, err, mode)
@@ -720,7 +775,8 @@ func TestADamagedFolder(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	x := publish(t, s.client("mole"), "highline", "1.0.0", noise(1, 50_000))
 	require.NoError(t, s.Close())
-	for file, text := range map[string]string{"workshop.toml": "id = ", "accounts.json": "{", "items/" + x.ID + "/item.json": `{"id":"another"}`} {
+	for file, text := range map[string]string{"workshop.toml": "id = ", "accounts.json": "{",
+		"items/" + x.ID + "/item.json": `{"id":"another"}`} {
 		name := filepath.Join(s.dir, filepath.FromSlash(file))
 		was, err := os.ReadFile(name)
 		require.NoError(t, err)
@@ -771,7 +827,9 @@ func TestThePage(t *testing.T) {
 	code, text, header := get("/items/"+x.ID, "mole")
 	assert.Equal(t, 200, code)
 	assert.Contains(t, header.Get("Content-Security-Policy"), "default-src 'none'")
-	for _, want := range []string{"<h1>&lt;b&gt;Highline &amp; &#34;friends&#34;&lt;/b&gt;</h1>", "Fly <strong>low</strong>", "<td>2</td>", "<span>&lt;i&gt;</span>", "Hidden: only its owner", "a.parcel", "50.0 kB",
+	for _, want := range []string{"<h1>&lt;b&gt;Highline &amp; &#34;friends&#34;&lt;/b&gt;</h1>",
+		"Fly <strong>low</strong>", "<td>2</td>", "<span>&lt;i&gt;</span>", "Hidden: only its owner", "a.parcel",
+		"50.0 kB",
 		"/v1/items/" + x.ID + "/pictures/"} {
 		assert.Contains(t, text, want)
 	}

@@ -33,7 +33,8 @@ const (
 // record is an item as it is kept. A record is never changed: another takes its place.
 type record struct {
 	workshop.Item
-	Versions  []workshop.Version `json:"versions"` // without the chunks of their files, which lie in a file of their own
+	// without the chunks of their files, which lie in a file of their own
+	Versions  []workshop.Version `json:"versions"`
 	PageDraft string             `json:"page_draft,omitempty"`
 	Events    []workshop.Event   `json:"events"`
 	Deleted   bool               `json:"deleted,omitempty"`
@@ -89,7 +90,9 @@ func (w *Workshop) readItems() error {
 			err = errors.New("it is another item's")
 		}
 		if err != nil {
-			return &fault.Fault{What: "an item of the workshop can't be read", Place: fault.Place{File: w.dir.Join(itemFile(x.Name(), "item.json"))}, Err: err, Do: "Bring the file back from a copy, or remove the item's folder."}
+			return &fault.Fault{What: "an item of the workshop can't be read",
+				Place: fault.Place{File: w.dir.Join(itemFile(x.Name(), "item.json"))}, Err: err,
+				Do: "Bring the file back from a copy, or remove the item's folder."}
 		}
 		e := &entry{drafts: map[string]*draft{}}
 		e.now.Store(r)
@@ -102,7 +105,8 @@ func (w *Workshop) readItems() error {
 	return nil
 }
 
-// change replaces an item's record by what edit makes of a copy; after is the revision that whoever wants it has seen, 0 for any.
+// change replaces an item's record by what edit makes of a copy; after is the revision that whoever
+// wants it has seen, 0 for any.
 func (w *Workshop) change(e *entry, after int, by, what string, edit func(*record) error) (*record, error) {
 	e.changing.Lock()
 	defer e.changing.Unlock()
@@ -111,7 +115,8 @@ func (w *Workshop) change(e *entry, after int, by, what string, edit func(*recor
 	case old.Deleted:
 		return nil, problem(workshop.Gone, "the item was deleted")
 	case after != 0 && after != old.Revision:
-		p := problem(workshop.Conflict, "it was changed meanwhile: revision %d was seen, and it is at %d", after, old.Revision)
+		p := problem(workshop.Conflict, "it was changed meanwhile: revision %d was seen, and it is at %d", after,
+			old.Revision)
 		p.Revision = old.Revision
 		return nil, p
 	}
@@ -124,7 +129,8 @@ func (w *Workshop) change(e *entry, after int, by, what string, edit func(*recor
 	r.Changed = time.Now().UTC().Truncate(time.Second)
 	r.By = by
 	r.settle()
-	r.Events = append(r.Events, workshop.Event{Time: r.Changed, By: by, What: what, Revision: r.Revision, Version: r.Version})
+	r.Events = append(r.Events,
+		workshop.Event{Time: r.Changed, By: by, What: what, Revision: r.Revision, Version: r.Version})
 	if n := len(r.Events); n > 500 {
 		r.Events = r.Events[n-500:]
 	}
@@ -194,7 +200,8 @@ func (w *Workshop) hasChunk(owner, sum string) bool {
 }
 
 var unpackers = sync.Pool{New: func() any {
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(workshop.MostChunk), zstd.WithDecoderMaxWindow(8<<20))
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(workshop.MostChunk),
+		zstd.WithDecoderMaxWindow(8<<20))
 	if err != nil {
 		panic(err) // the options are ours
 	}
@@ -219,7 +226,8 @@ func (w *Workshop) keepChunk(owner string, c cdc.Chunk, body []byte, packed bool
 		name += zstdEnding
 	}
 	if sum := sha256.Sum256(data); hex.EncodeToString(sum[:]) != c.SHA256 || int64(len(data)) != c.Size {
-		return problem(workshop.WrongHash, "what came for chunk %.12s… has %d bytes and another hash", c.SHA256, len(data))
+		return problem(workshop.WrongHash, "what came for chunk %.12s… has %d bytes and another hash", c.SHA256,
+			len(data))
 	}
 	f, err := w.dir.Create(name)
 	if err != nil {
@@ -327,7 +335,8 @@ func (w *Workshop) writeCounts() {
 	for _, e := range list {
 		e.mu.Lock()
 		if e.dirty {
-			if data, err := json.Marshal(e.counts); err == nil && w.dir.WriteCache(itemFile(e.id(), "counts.json"), data) == nil {
+			if data, err := json.Marshal(e.counts); err == nil &&
+				w.dir.WriteCache(itemFile(e.id(), "counts.json"), data) == nil {
 				e.dirty = false
 			}
 		}
