@@ -26,9 +26,9 @@ import (
 // nothing does jobs by waiting, as long as a job's work says.
 type nothing struct{}
 
-func (nothing) Decides(o *taskgraph.Order) ([]byte, error) { return o.Work, nil }
+func (nothing) Decides(o *taskgraph.Action) ([]byte, error) { return o.Work, nil }
 
-func (nothing) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, _ stage.Crew) error {
+func (nothing) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, _ stage.Distributor) error {
 	d, err := time.ParseDuration(string(o.Work))
 	if err != nil {
 		return err
@@ -77,8 +77,8 @@ func standIns(key *remoteexec.Key, dir string, n int) (stop func(), err error) {
 		ended.Go(func() {
 			defer d.Close()
 			_ = remoteexec.Work(ctx,
-				remoteexec.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Hands: 1, Dir: d,
-					Most: 1 << 30, Do: nothing{}, Said: func(e remoteexec.Event) {
+				remoteexec.WorkerOptions{Key: key, Version: "bench", Name: fmt.Sprintf("w%d", i), Slots: 1, Dir: d,
+					Most: 1 << 30, Do: nothing{}, OnEvent: func(e remoteexec.Event) {
 						if e.What == "joined" {
 							once()
 						}
@@ -93,26 +93,26 @@ func standIns(key *remoteexec.Key, dir string, n int) (stop func(), err error) {
 }
 
 // orders are jobs of which each waits so long.
-func orders(n int, each time.Duration) (list []*taskgraph.Ask) {
+func orders(n int, each time.Duration) (list []*taskgraph.Request) {
 	for i := range n {
 		id := fmt.Sprintf("wait %d %s", i, each)
-		o := taskgraph.Order{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()),
+		o := taskgraph.Action{ID: id, Step: "wait " + each.String(), Version: 1, Recipe: []byte(each.String()),
 			Work: []byte(each.String()), Outputs: []string{id}}
-		o.Key = taskgraph.KeyOf(&o)
+		o.Key = taskgraph.ActionKey(&o)
 		list = append(list,
-			&taskgraph.Ask{Order: o, Begun: func(string) {}, Advance: func(string, int64, int64) {},
+			&taskgraph.Request{Action: o, Started: func(string) {}, Advance: func(string, int64, int64) {},
 				Open: func(string) (io.ReadCloser, error) { return nil, os.ErrNotExist }})
 	}
 	return list
 }
 
 // offered has jobs done by a farm alone, all at once or one after the other, and gives how long that took.
-func offered(crew *remoteexec.Crew, list []*taskgraph.Ask, together bool) (took []time.Duration, err error) {
+func offered(crew *remoteexec.Client, list []*taskgraph.Request, together bool) (took []time.Duration, err error) {
 	begin := time.Now()
-	var offers []taskgraph.Offer
+	var offers []taskgraph.Execution
 	for _, a := range list {
 		start := time.Now()
-		o := crew.Offer(a)
+		o := crew.Submit(a)
 		if together {
 			offers = append(offers, o)
 			continue
@@ -152,19 +152,19 @@ func measureFarm(w *workbench) (string, error) {
 }
 
 // crewOf is a build that has as many hands in a farm as wanted.
-func crewOf(key *remoteexec.Key, hands int) (*remoteexec.Crew, error) {
+func crewOf(key *remoteexec.Key, hands int) (*remoteexec.Client, error) {
 	crew, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: key, Version: "bench"})
 	if err != nil {
 		return nil, err
 	}
 	for range 300 {
-		if crew.Hands() >= hands {
+		if crew.Slots() >= hands {
 			return crew, nil
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
 	crew.Close()
-	return nil, fmt.Errorf("only %d of %d workers came", crew.Hands(), hands)
+	return nil, fmt.Errorf("only %d of %d workers came", crew.Slots(), hands)
 }
 
 // farmTrips measures the trip of a job, and how many small ones are done in a second.

@@ -343,9 +343,9 @@ func (l *lab) wrong(t *testing.T, d *day) {
 	go func() {
 		defer close(ended)
 		_ = remoteexec.Work(ctx,
-			remoteexec.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Hands: 1, Dir: dir,
+			remoteexec.WorkerOptions{Key: key, Version: state.Workers[0].Version, Name: "wrong", Slots: 1, Dir: dir,
 				Most: 1 << 30, Do: bent{assembly.NewHand(1, assembly.Stages{}, nil, "")},
-				Said: func(e remoteexec.Event) {
+				OnEvent: func(e remoteexec.Event) {
 					if e.What == "joined" {
 						joined <- true
 					}
@@ -362,16 +362,16 @@ func (l *lab) wrong(t *testing.T, d *day) {
 }
 
 // bent does jobs, and gets a bit of each piece wrong.
-type bent struct{ remoteexec.Doer }
+type bent struct{ remoteexec.Runner }
 
-func (b bent) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stages.Crew) error {
+func (b bent) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stages.Distributor) error {
 	if crew != nil {
 		crew = bentCrew{crew}
 	}
-	return b.Doer.Do(ctx, o, t, crew)
+	return b.Runner.Do(ctx, o, t, crew)
 }
 
-type bentCrew struct{ stages.Crew }
+type bentCrew struct{ stages.Distributor }
 
 func (b bentCrew) Serve(ctx context.Context, key string, p *stages.Parts) (bool, error) {
 	q := *p
@@ -382,5 +382,5 @@ func (b bentCrew) Serve(ctx context.Context, key string, p *stages.Parts) (bool,
 		}
 		return data
 	}
-	return b.Crew.Serve(ctx, key, &q)
+	return b.Distributor.Serve(ctx, key, &q)
 }

@@ -198,7 +198,7 @@ func (v *Overview) sharedResults(p *project.Project, o Options) {
 		return
 	}
 	v.Shared = h
-	line := func(c remotecache.Count) string {
+	line := func(c remotecache.Stats) string {
 		text := fmt.Sprintf("%d of %s found (%.0f %%)", c.Found, Count(c.Asked, "result"), 100*c.Rate())
 		if c.Parts > 0 {
 			text += fmt.Sprintf(" and %s of others", Count(c.Parts, "part"))

@@ -71,16 +71,16 @@ type Options struct {
 
 // Step is how one step ended.
 type Step struct {
-	Name     string             `json:"step"`
-	Target   string             `json:"target,omitempty"` // deploy, publish: where
-	Kept     bool               `json:"kept"`             // everything was there already
-	Failed   bool               `json:"failed"`           // it did not get to its end
-	Summary  string             `json:"summary"`          // one sentence
-	Made     []Made             `json:"made"`
-	Findings []finding.Finding  `json:"findings"`
-	Seconds  float64            `json:"seconds"`
-	Server   *gameserver.Status `json:"server,omitempty"` // deploy: what the game server answered
-	Farm     []remoteexec.Share `json:"farm,omitempty"`   // build: what workers of a farm did
+	Name     string                   `json:"step"`
+	Target   string                   `json:"target,omitempty"` // deploy, publish: where
+	Kept     bool                     `json:"kept"`             // everything was there already
+	Failed   bool                     `json:"failed"`           // it did not get to its end
+	Summary  string                   `json:"summary"`          // one sentence
+	Made     []Made                   `json:"made"`
+	Findings []finding.Finding        `json:"findings"`
+	Seconds  float64                  `json:"seconds"`
+	Server   *gameserver.Status       `json:"server,omitempty"` // deploy: what the game server answered
+	Farm     []remoteexec.WorkerShare `json:"farm,omitempty"`   // build: what workers of a farm did
 }
 
 // Made is a file that a step made or found in its place.
@@ -253,9 +253,9 @@ func (s *Session) Build(ctx context.Context, paths []string) (*Step, *assembly.R
 		switch j.State {
 		case taskgraph.Made:
 			made++
-		case taskgraph.Restored:
+		case taskgraph.CacheHit:
 			restored++
-		case taskgraph.Taken:
+		case taskgraph.SharedHit:
 			taken++
 		}
 		for _, o := range j.Outputs {

@@ -119,8 +119,8 @@ func (s *Session) Shoot(ctx context.Context, all bool, names []string) (*Step, *
 			}
 			step.Made = append(step.Made, Made{Path: path.Join(folder, o.Path), Size: o.Size, State: string(r.State)})
 		}
-		step.Kept = step.Kept && r.State == taskgraph.Kept
-		if r.State == taskgraph.Made || r.State == taskgraph.Restored || r.State == taskgraph.Taken {
+		step.Kept = step.Kept && r.State == taskgraph.UpToDate
+		if r.State == taskgraph.Made || r.State == taskgraph.CacheHit || r.State == taskgraph.SharedHit {
 			made++
 		}
 		out.Shots = append(out.Shots, shot)

@@ -242,7 +242,7 @@ do that only where you trust everybody who has the farm's key with this machine.
 			}
 			a.besides()
 			o := remoteexec.WorkerOptions{Key: k, Version: assembly.FarmVersion(farmProgram()), Name: name,
-				System: defaultSystem(), Hands: a.jobs, Own: own, Most: 10 << 30}
+				System: defaultSystem(), Slots: a.jobs, Own: own, Most: 10 << 30}
 			if o.Name == "" {
 				if o.Name, err = os.Hostname(); err != nil || o.Name == "" {
 					return &fault.Fault{Kind: fault.Usage, What: "this machine has no name", Err: err,
@@ -289,9 +289,9 @@ do that only where you trust everybody who has the farm's key with this machine.
 			}
 			defer lock.Release()
 			a.out.Say("A worker for the farm at %s, %s. Ctrl-C stops it.", show.Clean(k.Where()),
-				release.Count(o.Hands, "job")+" at once")
+				release.Count(o.Slots, "job")+" at once")
 			var saying sync.Mutex
-			o.Said = func(e remoteexec.Event) {
+			o.OnEvent = func(e remoteexec.Event) {
 				saying.Lock()
 				defer saying.Unlock()
 				if a.out.JSON {
@@ -352,7 +352,7 @@ func (a *app) farmStatusCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := remoteexec.Look(ctx, k, assembly.FarmVersion(farmProgram()))
+			s, err := remoteexec.Inspect(ctx, k, assembly.FarmVersion(farmProgram()))
 			if err != nil {
 				return err
 			}
@@ -371,7 +371,7 @@ func (a *app) farmStatusCommand() *cobra.Command {
 					doing = strings.Join(w.Doing, ", ")
 				}
 				rows = append(rows,
-					[]string{show.Clean(w.Worker), show.Clean(w.System), fmt.Sprint(w.Hands),
+					[]string{show.Clean(w.Worker), show.Clean(w.System), fmt.Sprint(w.Slots),
 						map[bool]string{true: "yes", false: "no"}[w.Own], show.Clean(doing)})
 			}
 			if len(rows) == 0 {

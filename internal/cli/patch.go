@@ -510,7 +510,7 @@ their originals for a later undo. --set-aside moves them into vornix-patched/asi
 				if len(drift) > 0 && how == transaction.Refuse {
 					answer.Result = drift
 				}
-				aside, err := f.Undo(ctx, r, how)
+				aside, err := f.RollBack(ctx, r, how)
 				if err != nil {
 					return err
 				}

@@ -35,20 +35,20 @@ func TestAFolderThatIsExchanged(t *testing.T) {
 	exchange()
 	f, err := transaction.Open(t.Context(), game, "test")
 	require.NoError(t, err)
-	assert.Equal(t, fault.Refused, fault.KindOf(f.Was(looked)))
+	assert.Equal(t, fault.Refused, fault.KindOf(f.IsStill(looked)))
 	f.Close()
 	back()
 
 	f, err = transaction.Open(t.Context(), game, "test")
 	require.NoError(t, err)
-	require.NoError(t, f.Was(looked))
+	require.NoError(t, f.IsStill(looked))
 	exchange()
 	s, err := f.Stage()
 	require.NoError(t, err)
 	_, err = s.Write([]byte("new"))
 	require.NoError(t, err)
 	require.NoError(t, s.Commit())
-	_, err = f.Swap(t.Context(),
+	_, err = f.Commit(t.Context(),
 		[]transaction.Change{{File: transaction.File{Path: "a.txt", New: s.SHA256(), NewSize: 3}, Staged: s.Name()}},
 		transaction.Record{Kind: "test"})
 	require.NoError(t, err)

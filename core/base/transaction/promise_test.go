@@ -54,7 +54,7 @@ func replace(t *testing.T, f *transaction.Folder, text string) (*transaction.Rec
 	require.NoError(t, s.Commit())
 	old, size, err := f.Hash("a.txt")
 	require.NoError(t, err)
-	return f.Swap(t.Context(),
+	return f.Commit(t.Context(),
 		[]transaction.Change{{File: transaction.File{Path: "a.txt", Old: old, OldSize: size, New: s.SHA256(),
 			NewSize: int64(len(text))}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
 }
@@ -87,10 +87,10 @@ func TestARecordIsFinal(t *testing.T) {
 	assert.Equal(t, "new", content(t, dir, "a.txt"))
 
 	f = open(t, dir)
-	assert.Empty(t, f.Mended, "only the journal had to go")
+	assert.Empty(t, f.Recovered, "only the journal had to go")
 	require.Len(t, f.Records(), 1)
 	end = stuck()
-	_, err = f.Undo(t.Context(), r, transaction.Refuse)
+	_, err = f.RollBack(t.Context(), r, transaction.Refuse)
 	end()
 	require.NoError(t, err)
 	f.Close()
@@ -226,8 +226,8 @@ func TestOneHolderAtATime(t *testing.T) {
 }
 
 // undone undoes a change, and says only whether it could.
-func undone(f *transaction.Folder, r *transaction.Record, how transaction.Changed) error {
-	_, err := f.Undo(context.Background(), r, how)
+func undone(f *transaction.Folder, r *transaction.Record, how transaction.ChangedPolicy) error {
+	_, err := f.RollBack(context.Background(), r, how)
 	return err
 }
 
@@ -299,7 +299,7 @@ func TestEveryStepCanFail(t *testing.T) {
 				}
 				return nil
 			})
-			r, err := f.Swap(t.Context(), changes, transaction.Record{Kind: "test"})
+			r, err := f.Commit(t.Context(), changes, transaction.Record{Kind: "test"})
 			end()
 			if hit == "" {
 				require.NoError(t, err)
@@ -329,7 +329,7 @@ func TestEveryStepCanFail(t *testing.T) {
 				assert.Equal(t, "original b (gone)",
 					content(t, dir, "a.txt")+" "+content(t, dir, "b.txt")+" "+content(t, dir, "c.txt"))
 			}
-			assert.False(t, transaction.Left(dir), "%t, %d: %s", forever, n, hit)
+			assert.False(t, transaction.HasRemains(dir), "%t, %d: %s", forever, n, hit)
 			f.Close()
 		}
 	}
@@ -387,7 +387,7 @@ func spelt(t *testing.T, root string) {
 				})
 				func() {
 					defer func() { _ = recover() }()
-					_, err = f.Swap(t.Context(),
+					_, err = f.Commit(t.Context(),
 						[]transaction.Change{came, sand,
 							{File: transaction.File{Path: names[0], Old: sum, OldSize: size}}},
 						transaction.Record{Kind: "test"})
@@ -436,7 +436,7 @@ func TestAnotherSpellingElsewhere(t *testing.T) {
 	_, err = s.Write([]byte("new"))
 	require.NoError(t, err)
 	require.NoError(t, s.Commit())
-	_, err = f.Swap(t.Context(),
+	_, err = f.Commit(t.Context(),
 		[]transaction.Change{{File: transaction.File{Path: "rock.txt", Old: sum, OldSize: size, New: s.SHA256(),
 			NewSize: 3}, Staged: s.Name()}}, transaction.Record{Kind: "test"})
 	require.NoError(t, err)
@@ -599,7 +599,7 @@ func killed(t *testing.T, dir string, at int) (hit bool) {
 	})
 	func() {
 		defer func() { _ = recover() }()
-		_, err := f.Swap(t.Context(), changes, transaction.Record{Kind: "test"})
+		_, err := f.Commit(t.Context(), changes, transaction.Record{Kind: "test"})
 		require.NoError(t, err)
 	}()
 	end()
@@ -627,7 +627,7 @@ func TestWhatAKilledChangeLeaves(t *testing.T) {
 		}
 		if !transaction.Unfinished(dir) {
 			f := open(t, dir)
-			assert.Empty(t, f.Mended)
+			assert.Empty(t, f.Recovered)
 			assert.Contains(t, []string{"original b (gone)", "new (gone) came"}, state(dir))
 			f.Close()
 			continue
@@ -662,7 +662,7 @@ func TestWhatAKilledChangeLeaves(t *testing.T) {
 					continue
 				}
 				require.NoError(t, err)
-				assert.Equal(t, "taken back", f.Mended)
+				assert.Equal(t, "taken back", f.Recovered)
 				assert.Equal(t, "original b (gone)", state(dir))
 				assert.Empty(t, f.Records())
 				f.Close()
@@ -671,14 +671,14 @@ func TestWhatAKilledChangeLeaves(t *testing.T) {
 		}
 		f := open(t, dir)
 		if len(records) == 0 {
-			assert.Equal(t, "finished", f.Mended, "%d", at)
+			assert.Equal(t, "finished", f.Recovered, "%d", at)
 			finished++
 		} else {
-			assert.Empty(t, f.Mended, "%d: only the journal was left", at)
+			assert.Empty(t, f.Recovered, "%d: only the journal was left", at)
 		}
 		assert.Equal(t, "new (gone) came", state(dir), "%d", at)
 		assert.Len(t, f.Records(), 1)
-		assert.False(t, transaction.Left(dir))
+		assert.False(t, transaction.HasRemains(dir))
 		f.Close()
 	}
 	assert.Greater(t, finished, 2)
@@ -696,7 +696,7 @@ func TestTextsAreKept(t *testing.T) {
 		_, err = s.Write([]byte(text))
 		require.NoError(t, err)
 		require.NoError(t, s.Commit())
-		r, err := f.Swap(t.Context(),
+		r, err := f.Commit(t.Context(),
 			[]transaction.Change{{File: transaction.File{Path: name, New: s.SHA256(), NewSize: s.Size(), Text: kept},
 				Staged: s.Name()}}, transaction.Record{Kind: "test"})
 		require.NoError(t, err)
@@ -731,7 +731,7 @@ func TestRecordsThatBecomeOne(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "other.txt"), []byte("other"), 0o600))
 	sum, size, err := f.Hash("other.txt")
 	require.NoError(t, err)
-	_, err = f.Swap(t.Context(),
+	_, err = f.Commit(t.Context(),
 		[]transaction.Change{{File: transaction.File{Path: "other.txt", Old: sum, OldSize: size}}},
 		transaction.Record{Kind: "other"})
 	require.NoError(t, err)
@@ -740,7 +740,7 @@ func TestRecordsThatBecomeOne(t *testing.T) {
 		New: second.Files[0].New, NewSize: second.Files[0].NewSize}}
 	require.NoError(t, f.Merge(t.Context(), []transaction.Record{*first, *second}, one))
 	require.Len(t, f.Records(), 2)
-	assert.Empty(t, f.Kept(first.Files[0].New), "the step between is nobody's original")
+	assert.Empty(t, f.Backup(first.Files[0].New), "the step between is nobody's original")
 	require.NoError(t, undone(f, &f.Records()[1], transaction.Refuse))
 	assert.Equal(t, "original", content(t, dir, "a.txt"))
 	require.NoError(t, undone(f, &f.Records()[0], transaction.Refuse))

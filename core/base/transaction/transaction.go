@@ -101,8 +101,8 @@ type Folder struct {
 	damaged bool
 	folds   bool                         // names that differ only in their spelling name one file
 	spelled map[string]map[string]string // names in folders as they are spelled, by what they fold to
-	// Mended says what became of a change that a killed run left: finished, or taken back; empty when there was none.
-	Mended string
+	// Recovered says what became of a change that a killed run left: finished, or taken back; empty when there was none.
+	Recovered string
 }
 
 // Open takes hold of a folder for a command, and brings to an end what a killed run left.
@@ -126,7 +126,7 @@ func Open(ctx context.Context, dir, command string) (*Folder, error) {
 	f := &Folder{ctx: ctx, d: d, lock: lock, hashed: map[string]hashed{}}
 	f.findFolds()
 	if err = f.load(); err == nil {
-		err = f.mend(ctx)
+		err = f.recover(ctx)
 	}
 	if err != nil {
 		f.Close()
@@ -160,8 +160,8 @@ func (f *Folder) load() (err error) {
 	return err
 }
 
-// Was says whether this is the folder that was looked at before, and not another one that has its path by now.
-func (f *Folder) Was(looked fs.FileInfo) error {
+// IsStill says whether this is the folder that was looked at before, and not another one that has its path by now.
+func (f *Folder) IsStill(looked fs.FileInfo) error {
 	now, err := f.d.Info()
 	if err == nil && os.SameFile(now, looked) {
 		return nil
@@ -189,8 +189,8 @@ func Unfinished(dir string) bool {
 	return err == nil
 }
 
-// Left says whether a killed run left anything in a folder: a journal, or what waited beside.
-func Left(dir string) bool {
+// HasRemains says whether a killed run left anything in a folder: a journal, or what waited beside.
+func HasRemains(dir string) bool {
 	_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(stageDir)))
 	return err == nil || Unfinished(dir)
 }
@@ -288,7 +288,7 @@ type Staged struct {
 // Name is its slash path in the folder.
 func (s *Staged) Name() string { return s.name }
 
-// Stage begins a file beside. It must be committed before it is given to Swap.
+// Stage begins a file beside. It must be committed before it is given to Commit.
 func (f *Folder) Stage() (*Staged, error) {
 	f.staged++
 	name := path.Join(stageDir, strconv.Itoa(f.staged))
@@ -299,22 +299,22 @@ func (f *Folder) Stage() (*Staged, error) {
 	return &Staged{file, name}, nil
 }
 
-// Change is what Swap does with a file: the content staged under a name takes its place, or none does.
+// Change is what Commit does with a file: the content staged under a name takes its place, or none does.
 type Change struct {
 	File
 	Staged string    // "" takes the file away
 	Seen   time.Time // when the old content was written, as it was when it was hashed; zero: unknown
 }
 
-// Swap makes changes at once, and records them. What is replaced is kept. When it fails, everything is as before.
-func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record, error) {
+// Commit makes changes at once, and records them. What is replaced is kept. When it fails, everything is as before.
+func (f *Folder) Commit(ctx context.Context, changes []Change, r Record) (*Record, error) {
 	var moves []move
 	changes = f.joined(changes)
 	for _, c := range changes {
 		if err := safefile.CheckForeign(c.Path); err != nil {
 			return nil, err
 		}
-		if err := errors.Join(f.keep(ctx, c), f.keepText(ctx, c)); err != nil {
+		if err := errors.Join(f.backUp(ctx, c), f.backUpText(ctx, c)); err != nil {
 			return nil, err
 		}
 		moves = append(moves, move{c.File, c.Staged})
@@ -327,7 +327,7 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 	}
 	r.ID = f.next()
 	r.Time = time.Now().UTC().Truncate(time.Second)
-	if err := f.run(ctx, &journal{moves, entry{Record: r}}); err != nil {
+	if err := f.apply(ctx, &journal{moves, entry{Record: r}}); err != nil {
 		return nil, err
 	}
 	f.records = append(f.records, r)
@@ -335,8 +335,8 @@ func (f *Folder) Swap(ctx context.Context, changes []Change, r Record) (*Record,
 	return &r, nil
 }
 
-// keep puts a file that will be replaced among the originals.
-func (f *Folder) keep(ctx context.Context, c Change) error {
+// backUp puts a file that will be replaced among the originals.
+func (f *Folder) backUp(ctx context.Context, c Change) error {
 	if c.Old == "" {
 		return nil
 	}
@@ -352,8 +352,8 @@ func (f *Folder) keep(ctx context.Context, c Change) error {
 	return f.d.LinkFrom(ctx, c.Path, kept)
 }
 
-// keepText puts a text that comes among the originals: a copy, since people write texts over in place.
-func (f *Folder) keepText(ctx context.Context, c Change) error {
+// backUpText puts a text that comes among the originals: a copy, since people write texts over in place.
+func (f *Folder) backUpText(ctx context.Context, c Change) error {
 	if !c.Text || c.Staged == "" {
 		return nil
 	}
@@ -383,8 +383,8 @@ func (f *Folder) unchanged(c Change) error {
 		Do: "Close the game, or whatever else writes there, and do it again."}
 }
 
-// run does what a journal says, and takes it back when that fails.
-func (f *Folder) run(ctx context.Context, j *journal) error {
+// apply does what a journal says, and takes it back when that fails.
+func (f *Folder) apply(ctx context.Context, j *journal) error {
 	f.spelled = nil
 	if err := ctx.Err(); err != nil {
 		return err
@@ -398,12 +398,12 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 	}
 	// From here on it is brought to an end, also when somebody presses Ctrl-C: that takes no time.
 	f.ctx = context.WithoutCancel(ctx)
-	recorded, err := f.forward(j, false)
+	recorded, err := f.rollForward(j, false)
 	if recorded {
 		return nil // whatever is left of the journal goes when the folder is opened next
 	}
 	if err != nil {
-		if back := f.backward(j); back != nil {
+		if back := f.rollBackJournal(j); back != nil {
 			return fmt.Errorf("%w; taking it back failed too, and is tried again by the next command on this folder: %w", err, back)
 		}
 		return err
@@ -411,11 +411,11 @@ func (f *Folder) run(ctx context.Context, j *journal) error {
 	return nil
 }
 
-// forward puts everything in its place: what comes before what goes, so that at no time both are
+// rollForward puts everything in its place: what comes before what goes, so that at no time both are
 // missing. resumed says that a killed run has begun: only then may a staged file be gone because it
 // has its place already. recorded says that the change is in the records, from where on there is no
 // way back: a reader of the records counts on it.
-func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
+func (f *Folder) rollForward(j *journal, resumed bool) (recorded bool, err error) {
 	for _, m := range j.Moves {
 		if m.Staged == "" {
 			continue
@@ -441,12 +441,12 @@ func (f *Folder) forward(j *journal, resumed bool) (recorded bool, err error) {
 			return false, err
 		}
 	}
-	f.settle(j)
+	f.syncFolders(j)
 	return f.finish(j)
 }
 
-// settle makes durable where the files of a journal are, before anything is written that counts on it.
-func (f *Folder) settle(j *journal) {
+// syncFolders makes durable where the files of a journal are, before anything is written that counts on it.
+func (f *Folder) syncFolders(j *journal) {
 	done := map[string]bool{}
 	for _, m := range j.Moves {
 		if folder := path.Dir(m.Path); !done[folder] {
@@ -486,8 +486,8 @@ func has(list []Record, e entry) bool {
 		e.Undo > 0 && slices.ContainsFunc(list, func(r Record) bool { return r.ID == e.Undo && r.Undone })
 }
 
-// backward brings everything back that forward has moved.
-func (f *Folder) backward(j *journal) error {
+// rollBackJournal brings everything back that rollForward has moved.
+func (f *Folder) rollBackJournal(j *journal) error {
 	for _, m := range j.Moves {
 		sum, _, err := f.Hash(m.Path)
 		if err != nil {
@@ -512,15 +512,15 @@ func (f *Folder) backward(j *journal) error {
 			}
 		}
 	}
-	f.settle(j)
+	f.syncFolders(j)
 	return f.d.Remove(journalFile)
 }
 
-// mend brings a journal to its end that a killed run left.
-func (f *Folder) mend(ctx context.Context) error {
+// recover brings a journal to its end that a killed run left.
+func (f *Folder) recover(ctx context.Context) error {
 	data, err := f.d.ReadFile(journalFile)
 	if errors.Is(err, fs.ErrNotExist) {
-		return f.sweep(ctx)
+		return f.collectGarbage(ctx)
 	}
 	var j journal
 	if err == nil {
@@ -561,22 +561,22 @@ func (f *Folder) mend(ctx context.Context) error {
 	case has(f.records, j.Entry): // all had its place; only the journal had to go, whatever somebody did since
 		err = f.d.Remove(journalFile)
 	case all:
-		f.Mended = "finished"
-		if _, err = f.forward(&j, true); err == nil {
+		f.Recovered = "finished"
+		if _, err = f.rollForward(&j, true); err == nil {
 			err = f.load()
 		}
 	default:
-		f.Mended = "taken back"
-		err = f.backward(&j)
+		f.Recovered = "taken back"
+		err = f.rollBackJournal(&j)
 	}
 	if err != nil {
 		return err
 	}
-	return f.sweep(ctx)
+	return f.collectGarbage(ctx)
 }
 
-// sweep removes what was staged and never used, and originals that no change needs any more.
-func (f *Folder) sweep(ctx context.Context) error {
+// collectGarbage removes what was staged and never used, and originals that no change needs any more.
+func (f *Folder) collectGarbage(ctx context.Context) error {
 	if err := f.d.RemoveTree(stageDir); err != nil {
 		return err
 	}
@@ -641,19 +641,19 @@ func (f *Folder) Drifted(r *Record) (list []Drift, err error) {
 	return list, nil
 }
 
-// Changed says what becomes of files that somebody changed since, when a change is undone.
-type Changed int
+// ChangedPolicy says what becomes of files that somebody changed since, when a change is undone.
+type ChangedPolicy int
 
 // The ways. A changed file that replaced no original stays with Leave and Aside.
 const (
-	Refuse Changed = iota // nothing is undone
-	Leave                 // they stay, and their originals are kept: the change can be undone for them later
-	Aside                 // they are moved to asideDir, and their originals return
+	Refuse ChangedPolicy = iota // nothing is undone
+	Leave                       // they stay, and their originals are kept: the change can be undone for them later
+	Aside                       // they are moved to asideDir, and their originals return
 )
 
-// Undo restores the files from before a change. A removed file does not count as changed: its
+// RollBack restores the files from before a change. A removed file does not count as changed: its
 // original returns. aside lists where changed files were moved, as slash paths in the folder.
-func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []string, err error) {
+func (f *Folder) RollBack(ctx context.Context, r *Record, how ChangedPolicy) (aside []string, err error) {
 	files := *r
 	files.Files = f.apart(r.Files)
 	r = &files
@@ -698,14 +698,14 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 			m.Old, m.OldSize = d.Now, d.NowSize
 		}
 		if file.Old != "" {
-			s, err := f.bring(ctx, file)
+			s, err := f.copyBackup(ctx, file)
 			if err != nil {
 				return aside, err
 			}
 			m.Staged = s
 		}
 		// What goes now is kept until it is over, so that a failure half way can be taken back.
-		if err := f.keep(ctx, Change{File: m.File}); err != nil {
+		if err := f.backUp(ctx, Change{File: m.File}); err != nil {
 			return aside, err
 		}
 		j.Moves = append(j.Moves, m)
@@ -721,7 +721,7 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 			}
 		}
 	}
-	if err := f.run(ctx, j); err != nil {
+	if err := f.apply(ctx, j); err != nil {
 		return aside, err
 	}
 	for i := range f.records {
@@ -729,7 +729,7 @@ func (f *Folder) Undo(ctx context.Context, r *Record, how Changed) (aside []stri
 			f.records[i].Undone = true
 		}
 	}
-	return aside, f.sweep(ctx)
+	return aside, f.collectGarbage(ctx)
 }
 
 // next is the number of the next change: past a line that can't be read, too.
@@ -767,13 +767,13 @@ func (f *Folder) SetAside(ctx context.Context, rel string) (string, error) {
 	}
 }
 
-// Original copies the original of a file beside, so that Swap can put it in place. It gives the staged name.
-func (f *Folder) Original(ctx context.Context, file File) (staged string, err error) {
-	return f.bring(ctx, file)
+// StageBackup copies the original of a file beside, so that Commit can put it in place. It gives the staged name.
+func (f *Folder) StageBackup(ctx context.Context, file File) (staged string, err error) {
+	return f.copyBackup(ctx, file)
 }
 
-// bring copies an original beside, and checks it.
-func (f *Folder) bring(ctx context.Context, file File) (string, error) {
+// copyBackup copies an original beside, and checks it.
+func (f *Folder) copyBackup(ctx context.Context, file File) (string, error) {
 	kept := path.Join(keptDir, file.Old)
 	s, err := f.Stage()
 	if err != nil {
@@ -849,11 +849,11 @@ func (f *Folder) rewrite(ctx context.Context, without func(Record) bool, more *R
 		return err
 	}
 	f.records = keep
-	return f.sweep(ctx)
+	return f.collectGarbage(ctx)
 }
 
-// Kept is the system path of an original with a hash; empty when there is none.
-func (f *Folder) Kept(sum string) string {
+// Backup is the system path of an original with a hash; empty when there is none.
+func (f *Folder) Backup(sum string) string {
 	name := path.Join(keptDir, sum)
 	if info, err := f.d.Stat(name); err != nil || !info.Mode().IsRegular() {
 		return ""

@@ -89,11 +89,11 @@ func TestThereAndBack(t *testing.T) {
 	dir := game(t)
 	before := files(t, dir)
 	f := open(t, dir)
-	r, err := f.Swap(ctx, changes(t, f, second), Record{Kind: "patch", Title: "two"})
+	r, err := f.Commit(ctx, changes(t, f, second), Record{Kind: "patch", Title: "two"})
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"maps/cairn.vnm": "cairn 2", "new/thing.txt": "new", "own.cfg": "mine"},
 		files(t, dir))
-	again, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": "cairn 3"}),
+	again, err := f.Commit(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": "cairn 3"}),
 		Record{Kind: "patch", Title: "three"})
 	require.NoError(t, err)
 	f.Close()
@@ -101,7 +101,7 @@ func TestThereAndBack(t *testing.T) {
 	f = open(t, dir)
 	defer f.Close()
 	require.Len(t, f.Records(), 2)
-	_, err = f.Undo(ctx, r, Refuse)
+	_, err = f.RollBack(ctx, r, Refuse)
 	require.Error(t, err)
 	assert.Equal(t, fault.Refused, fault.KindOf(err))
 	drift, err := f.Drifted(r)
@@ -125,12 +125,12 @@ func TestOthersChanges(t *testing.T) {
 	defer f.Close()
 	list := changes(t, f, second)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "maps", "cairn.vnm"), []byte("somebody's, longer"), 0o600))
-	_, err := f.Swap(ctx, list, Record{})
+	_, err := f.Commit(ctx, list, Record{})
 	assert.ErrorContains(t, err, "changed while this was prepared")
 	assert.Equal(t, "somebody's, longer", files(t, dir)["maps/cairn.vnm"])
 	assert.Equal(t, "rock 1", files(t, dir)["textures/rock.ktx2"])
 
-	r, err := f.Swap(ctx, changes(t, f, second), Record{})
+	r, err := f.Commit(ctx, changes(t, f, second), Record{})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "new", "thing.txt"), []byte("edited"), 0o600))
 	assert.Error(t, takeBack(f, r, Refuse))
@@ -144,7 +144,7 @@ func TestDamagedOriginal(t *testing.T) {
 	dir := game(t)
 	f := open(t, dir)
 	defer f.Close()
-	r, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "ours"}), Record{})
+	r, err := f.Commit(ctx, changes(t, f, map[string]string{"own.cfg": "ours"}), Record{})
 	require.NoError(t, err)
 	kept := filepath.Join(dir, keptDir, r.Files[0].Old)
 	require.NoError(t, os.WriteFile(kept, []byte("spoilt"), 0o600))
@@ -161,7 +161,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 				before := files(t, dir)
 				f := open(t, dir)
 				if undo {
-					_, err := f.Swap(ctx, changes(t, f, second), Record{})
+					_, err := f.Commit(ctx, changes(t, f, second), Record{})
 					require.NoError(t, err)
 				}
 				from := files(t, dir)
@@ -186,7 +186,7 @@ func TestKilledAtEveryStep(t *testing.T) {
 					require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
 				} else if !undo {
 					if !done {
-						_, err := f.Swap(ctx, changes(t, f, second), Record{})
+						_, err := f.Commit(ctx, changes(t, f, second), Record{})
 						require.NoError(t, err)
 					}
 					require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
@@ -208,16 +208,16 @@ func cut(t *testing.T, f *Folder, undo bool, step int) {
 		for _, file := range f.records[0].Files {
 			m := move{File: File{Path: file.Path, Old: file.New, New: file.Old}}
 			if file.Old != "" {
-				s, err := f.bring(ctx, file)
+				s, err := f.copyBackup(ctx, file)
 				require.NoError(t, err)
 				m.Staged = s
 			}
-			require.NoError(t, f.keep(ctx, Change{File: m.File}))
+			require.NoError(t, f.backUp(ctx, Change{File: m.File}))
 			j.Moves = append(j.Moves, m)
 		}
 	} else {
 		for _, c := range changes(t, f, second) {
-			require.NoError(t, f.keep(ctx, c))
+			require.NoError(t, f.backUp(ctx, c))
 			j.Moves = append(j.Moves, move{c.File, c.Staged})
 			j.Entry.Files = append(j.Entry.Files, c.File)
 		}
@@ -318,17 +318,17 @@ func TestForgetting(t *testing.T) {
 	dir := game(t)
 	f := open(t, dir)
 	for i := 2; i <= 4; i++ {
-		_, err := f.Swap(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": fmt.Sprintf("cairn %d", i)}),
+		_, err := f.Commit(ctx, changes(t, f, map[string]string{"maps/cairn.vnm": fmt.Sprintf("cairn %d", i)}),
 			Record{Kind: "fetch", Title: fmt.Sprint(i)})
 		require.NoError(t, err)
 	}
-	other, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "theirs"}), Record{Kind: "patch"})
+	other, err := f.Commit(ctx, changes(t, f, map[string]string{"own.cfg": "theirs"}), Record{Kind: "patch"})
 	require.NoError(t, err)
 	require.NoError(t, takeBack(f, other, Refuse))
 	first := f.Records()[0].Files[0].Old
-	assert.NotEmpty(t, f.Kept(first))
+	assert.NotEmpty(t, f.Backup(first))
 	require.NoError(t, f.Forget(ctx, func(r Record) bool { return r.Kind == "fetch" && r.Title != "4" }))
-	assert.Empty(t, f.Kept(first))
+	assert.Empty(t, f.Backup(first))
 	f.Close()
 
 	f = open(t, dir)
@@ -337,7 +337,7 @@ func TestForgetting(t *testing.T) {
 	assert.True(t, f.Records()[1].Undone, "what was undone stays so")
 	require.NoError(t, takeBack(f, &f.Records()[0], Refuse))
 	assert.Equal(t, "cairn 3", files(t, dir)["maps/cairn.vnm"])
-	next, err := f.Swap(ctx, changes(t, f, map[string]string{"own.cfg": "new"}), Record{Kind: "patch"})
+	next, err := f.Commit(ctx, changes(t, f, map[string]string{"own.cfg": "new"}), Record{Kind: "patch"})
 	require.NoError(t, err)
 	assert.Greater(t, next.ID, 4, "numbers of changes that are still there are not given again")
 	require.NoError(t, f.Forget(ctx, func(Record) bool { return false }))
@@ -345,15 +345,15 @@ func TestForgetting(t *testing.T) {
 }
 
 // takeBack undoes a change, and says only whether it could.
-func takeBack(f *Folder, r *Record, how Changed) error {
-	_, err := f.Undo(context.Background(), r, how)
+func takeBack(f *Folder, r *Record, how ChangedPolicy) error {
+	_, err := f.RollBack(context.Background(), r, how)
 	return err
 }
 
 // What becomes of files that somebody changed since: nothing of theirs is lost, and no original either.
 func TestChangedSince(t *testing.T) {
 	ctx := context.Background()
-	for how, want := range map[Changed]map[string]string{
+	for how, want := range map[ChangedPolicy]map[string]string{
 		Leave: {"a.txt": "edited", "c.txt": "edited", "gone.txt": "old"},
 		Aside: {"a.txt": "old", "c.txt": "edited", "gone.txt": "old", Dir + "/aside/1/a.txt": "edited"},
 	} {
@@ -382,7 +382,7 @@ func TestChangedSince(t *testing.T) {
 			require.NoError(t, err)
 			changes = append(changes, c)
 		}
-		r, err := f.Swap(ctx, changes, Record{Kind: "test"})
+		r, err := f.Commit(ctx, changes, Record{Kind: "test"})
 		require.NoError(t, err)
 		write("a.txt", "edited")
 		write("c.txt", "edited")

@@ -385,7 +385,7 @@ type shelf struct {
 	hits, fresh int
 }
 
-func (s *shelf) Kept(key string) ([]byte, bool) {
+func (s *shelf) CachedPart(key string) ([]byte, bool) {
 	data, ok := s.kept[key]
 	if ok {
 		s.hits++
@@ -393,7 +393,7 @@ func (s *shelf) Kept(key string) ([]byte, bool) {
 	return data, ok
 }
 
-func (s *shelf) Keep(key string, data []byte) error {
+func (s *shelf) CachePart(key string, data []byte) error {
 	s.fresh++
 	s.kept[key] = data
 	return nil

@@ -36,11 +36,11 @@ type Parts struct {
 // ErrMissing says that what was done before is not where it should be kept.
 var ErrMissing = errors.New("what earlier parts came to is not there")
 
-// Crew is others who do pieces, or for whom pieces are done.
-type Crew interface {
-	// Spread offers pieces to others until none are left in the pool, and all are done or given
+// Distributor is others who do pieces, or for whom pieces are done.
+type Distributor interface {
+	// Distribute offers pieces to others until none are left in the pool, and all are done or given
 	// back. It may offer none.
-	Spread(ctx context.Context, key string, p *Pool)
+	Distribute(ctx context.Context, key string, p *Pool)
 	// Serve does those pieces that were asked for, when this machine works for another one; ok is
 	// false when it does not. When it returns, all of the parts are to be had from the store.
 	Serve(ctx context.Context, key string, p *Parts) (ok bool, err error)
@@ -64,7 +64,7 @@ func (w *Work) Parts(ctx context.Context, p Parts) error {
 	if p.N == 0 {
 		return nil
 	}
-	crew := w.env.Crew
+	crew := w.env.Distributor
 	if crew == nil {
 		return w.alone(ctx, &p)
 	}
@@ -111,16 +111,16 @@ func (w *Work) load(p *Parts) (ok bool) {
 
 func (w *Work) kept(p *Parts, first int) (data []byte, ok bool) {
 	if p.Passing {
-		return w.env.Crew.Passing(p.Key(first))
+		return w.env.Distributor.Passing(p.Key(first))
 	}
 	if w.env.Store == nil {
 		return nil, false
 	}
-	return w.env.Store.Kept(p.Key(first))
+	return w.env.Store.CachedPart(p.Key(first))
 }
 
 // together does what is not kept with others' help.
-func (w *Work) together(ctx context.Context, p *Parts, crew Crew) error {
+func (w *Work) together(ctx context.Context, p *Parts, crew Distributor) error {
 	pool := newPool(w, p, crew)
 	p.blocks(func(first, last int) bool {
 		if !p.Passing {
@@ -141,8 +141,8 @@ func (w *Work) together(ctx context.Context, p *Parts, crew Crew) error {
 	spreading, end := context.WithCancel(ctx)
 	defer end()
 	var here, there group.All
-	there.Go(func() { crew.Spread(spreading, p.Key(0), pool) })
-	for range pool.hands {
+	there.Go(func() { crew.Distribute(spreading, p.Key(0), pool) })
+	for range pool.processors {
 		here.Go(func() { pool.work(ctx) })
 	}
 	here.Wait()
@@ -168,15 +168,15 @@ const (
 
 // Pool are pieces that are still to be done. Those at its front are done here, those at its end are lent.
 type Pool struct {
-	w     *Work
-	p     *Parts
-	crew  Crew
-	hands int // of this machine
+	w          *Work
+	p          *Parts
+	crew       Distributor
+	processors int // of this machine
 
 	mu     sync.Mutex
 	more   *sync.Cond
 	free   []span // ascending
-	lent   []*Lent
+	leased []*Lease
 	left   int // pieces that are not done
 	blocks map[int]*block
 	spent  time.Duration // on pieces that were done here, by one goroutine
@@ -193,8 +193,8 @@ type block struct {
 	helpers []string
 }
 
-// Lent are pieces that somebody else does.
-type Lent struct {
+// Lease are pieces that somebody else does.
+type Lease struct {
 	First, Last int
 	// Expected is how long they would take here, on one processor.
 	Expected time.Duration
@@ -204,10 +204,10 @@ type Lent struct {
 	checking bool
 }
 
-func newPool(w *Work, p *Parts, crew Crew) *Pool {
-	o := &Pool{w: w, p: p, crew: crew, hands: w.env.Workers, blocks: map[int]*block{}}
-	if o.hands <= 0 {
-		o.hands = runtime.GOMAXPROCS(0)
+func newPool(w *Work, p *Parts, crew Distributor) *Pool {
+	o := &Pool{w: w, p: p, crew: crew, processors: w.env.Workers, blocks: map[int]*block{}}
+	if o.processors <= 0 {
+		o.processors = runtime.GOMAXPROCS(0)
 	}
 	o.more = sync.NewCond(&o.mu)
 	return o
@@ -286,7 +286,7 @@ func (o *Pool) next(ctx context.Context) (s span, ok bool) {
 // takeBack frees pieces that somebody else should have done by now, or has not begun although there
 // is nothing else to do here.
 func (o *Pool) takeBack() {
-	for _, l := range o.lent {
+	for _, l := range o.leased {
 		age := time.Since(l.since)
 		if !l.checking && (!l.begun && age > idle || age > 3*l.Expected+2*time.Second) {
 			o.back(l)
@@ -296,12 +296,12 @@ func (o *Pool) takeBack() {
 }
 
 // back frees what was lent.
-func (o *Pool) back(l *Lent) {
+func (o *Pool) back(l *Lease) {
 	if l.void {
 		return
 	}
 	l.void = true
-	o.lent = slices.DeleteFunc(o.lent, func(x *Lent) bool { return x == l })
+	o.leased = slices.DeleteFunc(o.leased, func(x *Lease) bool { return x == l })
 	o.free = append(o.free, span{l.First, l.Last})
 	slices.SortFunc(o.free, func(a, b span) int { return a.first - b.first })
 	o.more.Broadcast()
@@ -330,10 +330,10 @@ func (o *Pool) worth(least time.Duration) bool {
 	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*least
 }
 
-// Take lends pieces that take about as long as is wanted, of one processor's time; fewer toward the
+// Lease lends pieces that take about as long as is wanted, of one processor's time; fewer toward the
 // end, but not less than the least, so that all who work, so many hands besides those here, end at
 // the same time. It gives nil when nothing is worth lending.
-func (o *Pool) Take(want, least time.Duration, hands int) *Lent {
+func (o *Pool) Lease(want, least time.Duration, hands int) *Lease {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.left == 0 || o.err != nil || !o.worth(least) {
@@ -343,46 +343,46 @@ func (o *Pool) Take(want, least time.Duration, hands int) *Lent {
 	for _, s := range o.free {
 		free += s.last - s.first
 	}
-	all := 3 * (hands + o.hands)
+	all := 3 * (hands + o.processors)
 	n := max(min(int(want/cost), (free+all-1)/all), int(least/cost), 1)
 	f := &o.free[len(o.free)-1]
 	n = min(n, f.last-f.first)
-	l := &Lent{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}
+	l := &Lease{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}
 	if f.last -= n; f.first == f.last {
 		o.free = o.free[:len(o.free)-1]
 	}
-	o.lent = append(o.lent, l)
+	o.leased = append(o.leased, l)
 	return l
 }
 
-// Begun says that somebody does what was lent; false when nobody needs to any more.
-func (o *Pool) Begun(l *Lent) bool {
+// Started says that somebody does what was lent; false when nobody needs to any more.
+func (o *Pool) Started(l *Lease) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	l.begun = true
 	return !l.void
 }
 
-// Back gives back what was lent and could not be done.
-func (o *Pool) Back(l *Lent) {
+// Return gives back what was lent and could not be done.
+func (o *Pool) Return(l *Lease) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.back(l)
 }
 
-// Again says that returned pieces are lent once more, to another worker that confirms them; false
+// Reissue says that returned pieces are lent once more, to another worker that confirms them; false
 // when the pool no longer needs that.
-func (o *Pool) Again(l *Lent) bool {
+func (o *Pool) Reissue(l *Lease) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	l.begun, l.since = false, time.Now()
 	return !l.void
 }
 
-// Give takes the results of lent pieces. It repeats some of them to check them: all if doubted is
+// Complete takes the results of lent pieces. It repeats some of them to check them: all if doubted is
 // set, none if two helpers agree. Wrong pieces go back to the pool. Pieces that were taken back
 // meanwhile are neither used nor checked.
-func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (right, used bool) {
+func (o *Pool) Complete(l *Lease, data []byte, doubted bool, helpers ...string) (right, used bool) {
 	o.mu.Lock()
 	if l.void {
 		o.mu.Unlock()
@@ -405,14 +405,14 @@ func (o *Pool) Give(l *Lent, data []byte, doubted bool, helpers ...string) (righ
 		return false, false
 	}
 	l.void = true
-	o.lent = slices.DeleteFunc(o.lent, func(x *Lent) bool { return x == l })
+	o.leased = slices.DeleteFunc(o.leased, func(x *Lease) bool { return x == l })
 	o.mu.Unlock()
 	o.finish(span{l.First, l.Last}, helpers...)
 	return true, true
 }
 
 // doubts says whether pieces that came are to be looked at: always where that is cheap, else now and then.
-func (o *Pool) doubts(l *Lent) bool {
+func (o *Pool) doubts(l *Lease) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	n := l.Last - l.First
@@ -420,7 +420,7 @@ func (o *Pool) doubts(l *Lent) bool {
 }
 
 // check does some pieces again.
-func (o *Pool) check(l *Lent, some int) bool {
+func (o *Pool) check(l *Lease, some int) bool {
 	at := l.First + rand.N(l.Last-l.First-some+1)
 	came := o.p.Pack(at, at+some)
 	o.p.Do(at, at+some)
@@ -451,7 +451,7 @@ func (o *Pool) finish(s span, helpers ...string) {
 	for _, b := range whole {
 		key, data := o.p.Key(b.first), o.p.Pack(b.first, b.last)
 		if !o.p.Passing && o.w.env.Store != nil {
-			err = cmp.Or(err, o.w.env.Store.Keep(key, data))
+			err = cmp.Or(err, o.w.env.Store.CachePart(key, data))
 		}
 		o.crew.Made(key, data, b.helpers)
 	}

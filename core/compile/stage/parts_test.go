@@ -59,13 +59,13 @@ func (h *helpers) Made(key string, _ []byte, by []string) {
 	h.made[key] = by
 }
 
-func (h *helpers) Spread(ctx context.Context, _ string, p *stage.Pool) {
+func (h *helpers) Distribute(ctx context.Context, _ string, p *stage.Pool) {
 	var group sync.WaitGroup
 	defer group.Wait()
 	for _, way := range h.ways {
 		group.Go(func() {
 			for p.Ready(ctx, 2*time.Millisecond) {
-				if l := p.Take(5*time.Millisecond, 2*time.Millisecond, len(h.ways)); l != nil {
+				if l := p.Lease(5*time.Millisecond, 2*time.Millisecond, len(h.ways)); l != nil {
 					h.do(ctx, way, p, l)
 				}
 			}
@@ -73,7 +73,7 @@ func (h *helpers) Spread(ctx context.Context, _ string, p *stage.Pool) {
 	}
 }
 
-func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Lent) {
+func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Lease) {
 	h.mu.Lock()
 	h.pieces += l.Last - l.First
 	h.mu.Unlock()
@@ -84,10 +84,10 @@ func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Le
 	time.Sleep(time.Millisecond)
 	switch way {
 	case "slow":
-		p.Begun(l)
+		p.Started(l)
 		time.Sleep(time.Duration(rand.IntN(20)) * time.Millisecond)
 	case "back":
-		p.Back(l)
+		p.Return(l)
 		return
 	case "wrong":
 		for i := range data {
@@ -100,11 +100,11 @@ func (h *helpers) do(ctx context.Context, way string, p *stage.Pool, l *stage.Le
 		return
 	case "late": // comes when nobody waits any more
 		<-ctx.Done()
-		if p.Begun(l) {
+		if p.Started(l) {
 			panic("nobody takes them back")
 		}
 	}
-	if right, _ := p.Give(l, data, false, way); !right {
+	if right, _ := p.Complete(l, data, false, way); !right {
 		h.mu.Lock()
 		h.caught = append(h.caught, way)
 		h.mu.Unlock()
@@ -124,7 +124,7 @@ func TestPartsWithOthersHelp(t *testing.T) {
 				h := &helpers{ways: ways, made: map[string][]string{}}
 				s := &shelf{kept: map[string][]byte{}}
 				said := int64(0)
-				e := &stage.Env{Workers: 2, Store: &locked{shelf: s}, Crew: h,
+				e := &stage.Env{Workers: 2, Store: &locked{shelf: s}, Distributor: h,
 					Progress: func(_ string, done, _ int64) { said = done }}
 				key := func(first int) string { return stage.Key("squares", first) }
 				list, p := squares(n, block, key)
@@ -162,34 +162,34 @@ type locked struct {
 	*shelf
 }
 
-func (l *locked) Keep(key string, data []byte) error {
+func (l *locked) CachePart(key string, data []byte) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return l.shelf.Keep(key, data)
+	return l.shelf.CachePart(key, data)
 }
 
 // Parts end when they are told to, and when what they made can't be kept; passing ones are kept by
 // nobody but those who help.
 func TestPartsThatEndEarly(t *testing.T) {
 	key := func(int) string { return "k" }
-	for _, crew := range []stage.Crew{nil, &helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
+	for _, crew := range []stage.Distributor{nil, &helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
 		ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 		_, p := squares(1<<20, 0, key)
 		start := time.Now()
-		require.ErrorIs(t, (&stage.Env{Workers: 2, Crew: crew}).Begin("s", 1).Parts(ctx, p), context.DeadlineExceeded)
+		require.ErrorIs(t, (&stage.Env{Workers: 2, Distributor: crew}).Begin("s", 1).Parts(ctx, p), context.DeadlineExceeded)
 		assert.Less(t, time.Since(start), 2*time.Second)
 		cancel()
 		full := errors.New("the disk is full")
 		_, p = squares(100, 0, key)
 		require.ErrorIs(t,
-			(&stage.Env{Workers: 2, Crew: crew, Store: &shelf{err: full}}).Begin("s", 1).Parts(context.Background(), p),
+			(&stage.Env{Workers: 2, Distributor: crew, Store: &shelf{err: full}}).Begin("s", 1).Parts(context.Background(), p),
 			full)
 		s := &shelf{kept: map[string][]byte{}}
 		_, p = squares(100, 0, key)
 		p.Passing = true
-		require.NoError(t, (&stage.Env{Workers: 2, Crew: crew, Store: s}).Begin("s", 1).Parts(context.Background(), p))
+		require.NoError(t, (&stage.Env{Workers: 2, Distributor: crew, Store: s}).Begin("s", 1).Parts(context.Background(), p))
 		assert.Empty(t, s.kept)
 		_, p = squares(0, 0, key)
-		require.NoError(t, (&stage.Env{Crew: crew}).Begin("s", 1).Parts(context.Background(), p))
+		require.NoError(t, (&stage.Env{Distributor: crew}).Begin("s", 1).Parts(context.Background(), p))
 	}
 }

@@ -40,8 +40,8 @@ const (
 
 // Store keeps results by key. *taskgraph.Task is one.
 type Store interface {
-	Kept(key string) (data []byte, ok bool)
-	Keep(key string, data []byte) error
+	CachedPart(key string) (data []byte, ok bool)
+	CachePart(key string, data []byte) error
 }
 
 // Env is what a stage runs in. The zero value runs everything in full, on all processors, and keeps nothing.
@@ -54,8 +54,8 @@ type Env struct {
 	Progress func(stage string, done, total int64)
 	Took     func(stage string, d time.Duration) // told how long a stage took; nil: nobody wants to know
 	// Grows is told, before a stage takes memory, about how many bytes it will be; nil: nobody wants to know.
-	Grows func(bytes int64)
-	Crew  Crew // others who do parts of the work; nil: there are none
+	Grows       func(bytes int64)
+	Distributor Distributor // others who do parts of the work; nil: there are none
 }
 
 // DefaultMemory is the budget of a stage where nobody sets one.
@@ -177,7 +177,7 @@ func Key(parts ...any) string {
 func (w *Work) Once(key string, steps int64, use func(data []byte) bool, make func() ([]byte, error)) error {
 	s := w.env.Store
 	if s != nil {
-		if data, ok := s.Kept(key); ok && use(data) {
+		if data, ok := s.CachedPart(key); ok && use(data) {
 			w.Step(steps)
 			return nil
 		}
@@ -186,5 +186,5 @@ func (w *Work) Once(key string, steps int64, use func(data []byte) bool, make fu
 	if err != nil || s == nil {
 		return err
 	}
-	return s.Keep(key, data)
+	return s.CachePart(key, data)
 }

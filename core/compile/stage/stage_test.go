@@ -67,9 +67,9 @@ type shelf struct {
 	err  error
 }
 
-func (s *shelf) Kept(key string) ([]byte, bool) { data, ok := s.kept[key]; return data, ok }
+func (s *shelf) CachedPart(key string) ([]byte, bool) { data, ok := s.kept[key]; return data, ok }
 
-func (s *shelf) Keep(key string, data []byte) error {
+func (s *shelf) CachePart(key string, data []byte) error {
 	if s.err == nil {
 		s.kept[key] = data
 	}

@@ -238,7 +238,7 @@ func (plan *Plan) Apply(ctx context.Context) (*transaction.Record, error) {
 		return nil, err
 	}
 	defer f.Close()
-	if err := f.Was(plan.looked); err != nil {
+	if err := f.IsStill(plan.looked); err != nil {
 		return nil, err
 	}
 	var changes []transaction.Change
@@ -274,5 +274,5 @@ func (plan *Plan) Apply(ctx context.Context) (*transaction.Record, error) {
 	if len(changes) == 0 {
 		return nil, nil
 	}
-	return f.Swap(ctx, changes, transaction.Record{Kind: "overlay", Title: path.Base(plan.Folder), Notes: plan.Notes})
+	return f.Commit(ctx, changes, transaction.Record{Kind: "overlay", Title: path.Base(plan.Folder), Notes: plan.Notes})
 }

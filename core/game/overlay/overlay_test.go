@@ -61,7 +61,7 @@ func TestSwappedAndLaidOver(t *testing.T) {
 	assert.Nil(t, none, "what is there already is no change")
 	f, err := transaction.Open(ctx, game, "test")
 	require.NoError(t, err)
-	_, err = f.Undo(ctx, r, transaction.Refuse)
+	_, err = f.RollBack(ctx, r, transaction.Refuse)
 	require.NoError(t, err)
 	f.Close()
 	after, err := os.ReadFile(filepath.Join(game, "textures", "rock", "cairn.ktx2"))

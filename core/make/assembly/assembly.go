@@ -196,7 +196,7 @@ func (pl *planner) material(a *assetgraph.Asset) {
 func (pl *planner) copy(step, source, out string, broken ...finding.Finding) {
 	pl.add(&taskgraph.Job{
 		ID: step + " " + source, Step: step, Version: copyVersion, Inputs: []string{source}, Outputs: []string{out},
-		Recipe: recipe(broken), Here: true,
+		Recipe: recipe(broken), LocalOnly: true,
 		Run: func(ctx context.Context, t *taskgraph.Task) error {
 			if len(broken) > 0 {
 				return &finding.Failure{What: "the " + step + " " + source + " can't be used", Findings: broken}
@@ -271,7 +271,7 @@ func (pl *planner) metadata() {
 		pl.inside = append(pl.inside, f)
 		pl.add(&taskgraph.Job{
 			ID: "metadata " + f.Path, Step: "metadata", Version: metadataVersion, Recipe: f.Data,
-			Outputs: []string{f.Path}, Here: true,
+			Outputs: []string{f.Path}, LocalOnly: true,
 			Run: func(ctx context.Context, t *taskgraph.Task) error { return t.Write(f.Path, f.Data) },
 		})
 	}

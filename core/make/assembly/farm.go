@@ -37,12 +37,12 @@ func FarmVersion(program string) string { return program + " (" + StepVersions()
 
 // join takes a build into the farm; nil when it takes none, or can't. Why not stands in the
 // findings: it keeps nobody from building.
-func (f Farming) join(ctx context.Context) (*remoteexec.Crew, []finding.Finding) {
+func (f Farming) join(ctx context.Context) (*remoteexec.Client, []finding.Finding) {
 	if f.KeyFile == "" {
 		return nil, nil
 	}
 	key, err := remoteexec.ReadKey(f.KeyFile)
-	var crew *remoteexec.Crew
+	var crew *remoteexec.Client
 	if err == nil {
 		crew, err = remoteexec.Join(ctx,
 			remoteexec.Options{Key: key, Version: FarmVersion(f.Version), Recheck: f.Recheck})
@@ -62,7 +62,7 @@ func (f Farming) join(ctx context.Context) (*remoteexec.Crew, []finding.Finding)
 const patience = time.Second
 
 // leave takes a build out of its farm, and says what went wrong there.
-func leave(crew *remoteexec.Crew) (shares []remoteexec.Share, list []finding.Finding) {
+func leave(crew *remoteexec.Client) (shares []remoteexec.WorkerShare, list []finding.Finding) {
 	if crew == nil {
 		return nil, nil
 	}
@@ -107,7 +107,7 @@ func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
 }
 
 // Decides reads an order's work, and gives what of it decides the result.
-func (h *Hand) Decides(o *taskgraph.Order) ([]byte, error) {
+func (h *Hand) Decides(o *taskgraph.Action) ([]byte, error) {
 	if o.Step == taskgraph.OwnStep && !h.own {
 		return nil, remoteexec.ErrNotAllowed
 	}
@@ -120,7 +120,7 @@ func (h *Hand) Decides(o *taskgraph.Order) ([]byte, error) {
 }
 
 // Do does an order.
-func (h *Hand) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stage.Crew) error {
+func (h *Hand) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error {
 	w, _, err := readWork(o.Step, o.Work)
 	if err != nil {
 		return err

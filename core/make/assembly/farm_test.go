@@ -22,7 +22,7 @@ func FuzzOrder(f *testing.F) {
 	dir, err := safefile.OpenDir(f.TempDir())
 	require.NoError(f, err)
 	defer dir.Close()
-	bench := taskgraph.NewBench(dir)
+	bench := taskgraph.NewWorkspace(dir)
 	hand := assembly.NewHand(1, assembly.Stages{}, nil, "")
 	for step, work := range map[string]string{
 		"map":     `{"Name":"a","Source":"maps/a.vnx","Out":"maps/a.vnm","Rules":{"Sizes":{"m":2}}}`,
@@ -31,18 +31,18 @@ func FuzzOrder(f *testing.F) {
 		"picture": `{"ID":"a","Out":"a.png","Compiled":"maps/a.vnm"}`,
 		"step":    `{"ID":"a","Step":{"Command":["rm","-r","/"],"Away":true}}`,
 	} {
-		o := taskgraph.Order{ID: "a", Step: step, Version: 1, Work: []byte(work),
+		o := taskgraph.Action{ID: "a", Step: step, Version: 1, Work: []byte(work),
 			Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: "00"}}, Outputs: []string{"maps/a.vnm"}}
 		if decides, err := hand.Decides(&o); err == nil {
 			o.Recipe = decides
 		}
-		o.Key = taskgraph.KeyOf(&o)
+		o.Key = taskgraph.ActionKey(&o)
 		data, err := json.Marshal(o)
 		require.NoError(f, err)
 		f.Add(data)
 	}
 	f.Fuzz(func(t *testing.T, data []byte) {
-		var o taskgraph.Order
+		var o taskgraph.Action
 		if json.Unmarshal(data, &o) != nil {
 			return
 		}
@@ -56,7 +56,7 @@ func FuzzOrder(f *testing.F) {
 			return
 		}
 		assert.Equal(t, string(decides), string(o.Recipe))
-		assert.Equal(t, o.Key, taskgraph.KeyOf(&o))
+		assert.Equal(t, o.Key, taskgraph.ActionKey(&o))
 		for _, in := range task.Inputs() {
 			assert.NoError(t, safefile.CheckPath(in))
 			_, err := task.Input(in)
@@ -67,7 +67,7 @@ func FuzzOrder(f *testing.F) {
 
 // No order makes a worker run a command unless its owner allowed that, and the project.
 func TestOwnStepsElsewhere(t *testing.T) {
-	o := &taskgraph.Order{Step: taskgraph.OwnStep, Work: []byte(`{"Step":{"Command":["touch","here"],"Away":true}}`)}
+	o := &taskgraph.Action{Step: taskgraph.OwnStep, Work: []byte(`{"Step":{"Command":["touch","here"],"Away":true}}`)}
 	_, err := assembly.NewHand(1, assembly.Stages{}, nil, "").Decides(o)
 	require.ErrorIs(t, err, remoteexec.ErrNotAllowed)
 	willing := assembly.NewHand(1, assembly.Stages{}, &assembly.Own{}, t.TempDir())
@@ -80,7 +80,7 @@ func TestOwnStepsElsewhere(t *testing.T) {
 		_, err = willing.Decides(o)
 		assert.Error(t, err, work)
 	}
-	var none stage.Crew
+	var none stage.Distributor
 	o.Step = "copy"
 	assert.Error(t, willing.Do(context.Background(), o, nil, none))
 	_, err = os.Stat("here")

@@ -102,7 +102,7 @@ func (pl *planner) own(own Own) {
 			}
 			w.Outputs = s.Files(w.Values)
 			j := &taskgraph.Job{ID: "step " + w.ID, Step: taskgraph.OwnStep, Version: ownVersion, Outputs: w.Outputs,
-				Here: true}
+				LocalOnly: true}
 			for _, o := range w.Outputs {
 				made[o] = j.ID
 				if m != "" {

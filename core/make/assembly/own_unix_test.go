@@ -143,7 +143,7 @@ outputs = ["cards/{map}.txt"]
 
 	r, err = runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
-	assert.True(t, r.Quick || states(r)["list"] == taskgraph.Kept)
+	assert.True(t, r.Quick || states(r)["list"] == taskgraph.UpToDate)
 	demotest.Edit(t, p, "maps/tram_depot.vnx", `title="Tram Depot"`, `title="Tram Shed 2"`)
 	r, err = runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
@@ -153,8 +153,8 @@ outputs = ["cards/{map}.txt"]
 	said = map[string]string{}
 	r, err = runOwn(t, t.Context(), p, trusting(said))
 	require.NoError(t, err)
-	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.Restored, "count": taskgraph.Restored,
-		"card tram_depot": taskgraph.Restored}, states(r))
+	assert.Equal(t, map[string]taskgraph.State{"list": taskgraph.CacheHit, "count": taskgraph.CacheHit,
+		"card tram_depot": taskgraph.CacheHit}, states(r))
 	assert.Empty(t, said, "going back costs a copy")
 	assert.NoDirExists(t, p.Join("out/tree/out"))
 	left, err := filepath.Glob(p.Join(".vornix/.vornix-tmp-*"))
@@ -170,7 +170,7 @@ outputs = ["cards/{map}.txt"]
 	r, err = runOwn(t, t.Context(), p, changed)
 	require.NoError(t, err)
 	assert.Equal(t, taskgraph.Made, states(r)["list"])
-	assert.Equal(t, taskgraph.Kept, states(r)["card tram_depot"], "it sees no such variable")
+	assert.Equal(t, taskgraph.UpToDate, states(r)["card tram_depot"], "it sees no such variable")
 
 	// What a step reads is no stray file, whatever it is called.
 	g, err := assetgraph.Scan(t.Context(), demotest.Load(t, p.Dir), must(demotest.Load(t, p.Dir).List()))

@@ -409,7 +409,7 @@ func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *bench) (*
 		return e.Image(of.tiles.Shoot(*rule.Tile))
 	}
 	shotKey := stage.Key("shot", key, rule.Camera, rule.Width, rule.Height, rule.Draft)
-	if data, ok := t.Kept(shotKey); ok {
+	if data, ok := t.CachedPart(shotKey); ok {
 		if img, ok := unpackShot(data, rule.Width, rule.Height); ok {
 			return e.Shot(img)
 		}
@@ -428,7 +428,7 @@ func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *bench) (*
 	if err != nil {
 		return nil, err
 	}
-	if err := t.Keep(shotKey, packShot(img)); err != nil {
+	if err := t.CachePart(shotKey, packShot(img)); err != nil {
 		return nil, err
 	}
 	return e.Shot(img)

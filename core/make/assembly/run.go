@@ -55,12 +55,12 @@ type Options struct {
 // Result is what a build made.
 type Result struct {
 	Tree     Tree
-	Findings []finding.Finding  // of everything that check and the build have to say
-	Made     []taskgraph.Result // jobs that ran or whose results were brought back, and those that failed
-	Kept     int                // jobs whose results were there already
-	All      []taskgraph.Result // all of them; nil after a quick look
-	Removed  []string           // files of earlier builds that no source makes any more
-	Farm     []remoteexec.Share // what workers of a farm did
+	Findings []finding.Finding        // of everything that check and the build have to say
+	Made     []taskgraph.Result       // jobs that ran or whose results were brought back, and those that failed
+	Kept     int                      // jobs whose results were there already
+	All      []taskgraph.Result       // all of them; nil after a quick look
+	Removed  []string                 // files of earlier builds that no source makes any more
+	Farm     []remoteexec.WorkerShare // what workers of a farm did
 	// Quick says that sizes and times alone showed that nothing changed.
 	Quick bool
 }
@@ -69,7 +69,7 @@ type Result struct {
 func (r *Result) Failed() int {
 	n := 0
 	for _, j := range r.Made {
-		if j.State != taskgraph.Made && j.State != taskgraph.Restored && j.State != taskgraph.Taken {
+		if j.State != taskgraph.Made && j.State != taskgraph.CacheHit && j.State != taskgraph.SharedHit {
 			n++
 		}
 	}
@@ -214,13 +214,13 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 // run runs jobs, with the help and the results of others that the options name. The findings say
 // how those did; sharedErr is why that could not be remembered.
 func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir,
-	how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.Share, said []finding.Finding, sharedErr,
+	how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.WorkerShare, said []finding.Finding, sharedErr,
 	err error) {
 	line, said := o.Sharing.line(ctx, pl.p, o.Own)
 	crew, away := o.Farming.join(ctx)
 	how.Dir, how.Workers, how.Progress, how.Shared = pl.p.Dir, o.Workers, o.Progress, line
 	if crew != nil {
-		how.Crew, pl.bench.farm = crew, crew
+		how.Executor, pl.bench.farm = crew, crew
 	}
 	if crew != nil {
 		times := Times(pl.p)
@@ -274,7 +274,7 @@ func rememberMetadata(d *safefile.Dir, files []metadata.File) error {
 func (r *Result) take(report *taskgraph.Report) {
 	r.All = report.Results
 	for _, x := range report.Results {
-		if x.State == taskgraph.Kept {
+		if x.State == taskgraph.UpToDate {
 			r.Kept++
 		} else {
 			r.Made = append(r.Made, x)
@@ -462,7 +462,7 @@ func Stale(ctx context.Context, p *project.Project, program string, own Own) ([]
 // stale are the jobs of a plan that would have to run.
 func stale(report *taskgraph.Report) (ids []string) {
 	for _, r := range report.Results {
-		if r.State != taskgraph.Kept {
+		if r.State != taskgraph.UpToDate {
 			ids = append(ids, r.ID)
 		}
 	}

@@ -32,13 +32,13 @@ var Modes = []string{"off", "read", "write"}
 
 // line opens the shared results of a project; nil when there are none, or none that may be used.
 // Why not stands in the findings: it keeps nobody from building.
-func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remotecache.Line, []finding.Finding) {
+func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remotecache.Client, []finding.Finding) {
 	about, ok := trust.Shared(p)
 	if !ok || s.Mode == "off" {
 		return nil, nil
 	}
 	place := p.Doc.At("shared", "url")
-	away := func(err error) (*remotecache.Line, []finding.Finding) {
+	away := func(err error) (*remotecache.Client, []finding.Finding) {
 		f := finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(err.Error()))
 		var known *fault.Fault
 		if errors.As(err, &known) {
@@ -57,7 +57,7 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remote
 		return nil, []finding.Finding{finding.SharedUntrusted.At(place,
 			"consent is missing on this machine; the project %s", humanize.Printable(strings.Join(about.Lines, ", ")))}
 	}
-	at := remotecache.Place{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p),
+	at := remotecache.Location{Address: p.SharedAt(), Plain: p.File.Shared.PlainHTTP, ReadOnly: s.readOnly(p),
 		Limits: remotecache.Limits{Bytes: p.File.Shared.MostMB * 1e6, Days: p.File.Shared.KeepDays}}
 	if err := s.secret(p, &at); err != nil {
 		return away(err)
@@ -66,8 +66,8 @@ func (s Sharing) line(ctx context.Context, p *project.Project, own Own) (*remote
 	if err != nil {
 		return away(err)
 	}
-	return remotecache.NewLine(ctx, store,
-		remotecache.LineOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
+	return remotecache.NewClient(ctx, store,
+		remotecache.ClientOptions{Write: !at.ReadOnly, All: isNew(p), Largest: p.File.Shared.LargestMB * 1e6}), nil
 }
 
 // isNew says whether no build of the project on this machine came to its end with the shared results that it names.
@@ -97,7 +97,7 @@ func (s Sharing) readOnly(p *project.Project) bool {
 }
 
 // secret finds what lets in at a place.
-func (s Sharing) secret(p *project.Project, at *remotecache.Place) error {
+func (s Sharing) secret(p *project.Project, at *remotecache.Location) error {
 	c := &p.File.Shared
 	var data []byte
 	from := c.TokenEnv
@@ -122,7 +122,7 @@ func (s Sharing) secret(p *project.Project, at *remotecache.Place) error {
 }
 
 // hangUp waits for what is still to be given, and says what was wrong.
-func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *remotecache.Line) (list []finding.Finding,
+func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *remotecache.Client) (list []finding.Finding,
 	err error) {
 	if line == nil {
 		return nil, nil
@@ -134,15 +134,15 @@ func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *re
 	}
 	defer state.Close()
 	place := p.Doc.At("shared", "url")
-	if len(ended.Lied) > 0 {
+	if len(ended.Rejected) > 0 {
 		list = append(list,
 			finding.SharedWrong.At(place, "%s there %s not what the name says, and was not taken",
-				humanize.Printable(ended.Lied[0]),
-				map[bool]string{true: "is", false: "and others are"}[len(ended.Lied) == 1]))
+				humanize.Printable(ended.Rejected[0]),
+				map[bool]string{true: "is", false: "and others are"}[len(ended.Rejected) == 1]))
 	}
 	if ended.Off != nil {
 		list = append(list,
 			finding.SharedAway.At(place, "they are left alone: %s", humanize.Printable(ended.Off.Error())))
 	}
-	return list, remotecache.Remember(state, p.File.Shared.URL, ended)
+	return list, remotecache.RecordHistory(state, p.File.Shared.URL, ended)
 }

@@ -58,9 +58,9 @@ type bench struct {
 	scenes  *Studio
 	stages  Stages
 	own     Own
-	scratch string           // the folder for folders that steps of a project's own run in, a system path
-	farm    *remoteexec.Crew // who helps with parts; nil: nobody does
-	serves  stage.Crew       // for whom parts are done; nil: for nobody
+	scratch string             // the folder for folders that steps of a project's own run in, a system path
+	farm    *remoteexec.Client // who helps with parts; nil: nobody does
+	serves  stage.Distributor  // for whom parts are done; nil: for nobody
 }
 
 func newBench(workers int, stages Stages) *bench {
@@ -84,9 +84,9 @@ func (b *bench) reserve(ctx context.Context, texels int) (release func(), err er
 // env is how the long stages of a job's map run.
 func (b *bench) env(t *taskgraph.Task, only []string, draft bool) stage.Env {
 	e := stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers,
-		Store: t, Progress: t.Advance, Took: t.Spend, Crew: b.serves}
+		Store: t, Progress: t.Advance, Took: t.Spend, Distributor: b.serves}
 	if b.farm != nil {
-		e.Crew, e.Store = b.farm.For(t)
+		e.Distributor, e.Store = b.farm.Distributor(t)
 	}
 	return e
 }

@@ -18,13 +18,13 @@ import (
 // folder is a store in a folder, of this machine or one that is mounted from another.
 type folder struct {
 	dir *safefile.Dir
-	p   Place
+	p   Location
 }
 
 // trimmed is the file whose time says when a folder was last looked through.
 const trimmed = "trimmed"
 
-func openFolder(at string, p Place) (Store, error) {
+func openFolder(at string, p Location) (Store, error) {
 	dir, err := safefile.OpenDir(at)
 	if err != nil {
 		return nil, &fault.Fault{Kind: fault.Unreachable, What: "the folder of shared results does not exist",

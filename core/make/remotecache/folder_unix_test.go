@@ -23,7 +23,7 @@ func TestAFolderOfSeveralUsers(t *testing.T) {
 	for _, c := range []struct{ folder, made, file os.FileMode }{{0o775, 0o775, 0o664}, {0o755, 0o755, 0o644}} {
 		dir := t.TempDir()
 		require.NoError(t, os.Chmod(dir, c.folder))
-		s, err := openFolder(dir, Place{Address: dir})
+		s, err := openFolder(dir, Location{Address: dir})
 		require.NoError(t, err)
 		name := nameOf(Files, strings.Repeat("ab", 32))
 		require.NoError(t, s.Write(context.Background(), name, 3, bytes.NewReader([]byte("abc"))))

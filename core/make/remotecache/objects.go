@@ -17,7 +17,7 @@ import (
 
 // objects is a store in an object store of NATS JetStream, which a bucket is called there.
 type objects struct {
-	p      Place
+	p      Location
 	server string
 	bucket string
 
@@ -26,7 +26,7 @@ type objects struct {
 	open jetstream.ObjectStore
 }
 
-func openObjects(p Place) (Store, error) {
+func openObjects(p Location) (Store, error) {
 	u, err := url.Parse(p.Address)
 	if err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func openObjects(p Place) (Store, error) {
 }
 
 // longest is how long one object may take: the library gives up after some seconds otherwise. That
-// nothing moves is seen by the Line.
+// nothing moves is seen by the Client.
 const longest = time.Hour
 
 // store connects, once, and makes the bucket if it is not there.

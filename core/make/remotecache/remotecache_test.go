@@ -33,20 +33,20 @@ func noise(n int) []byte {
 }
 
 // places are the kinds of stores, each of its own server.
-func places(t *testing.T) map[string]func(t *testing.T) Place {
-	return map[string]func(t *testing.T) Place{
-		"folder": func(t *testing.T) Place { return Place{Address: t.TempDir()} },
-		"nginx": func(t *testing.T) Place {
+func places(t *testing.T) map[string]func(t *testing.T) Location {
+	return map[string]func(t *testing.T) Location{
+		"folder": func(t *testing.T) Location { return Location{Address: t.TempDir()} },
+		"nginx": func(t *testing.T) Location {
 			users := filepath.Join(t.TempDir(), "users")
 			require.NoError(t, os.WriteFile(users, []byte("ada:{PLAIN}secret\n"), 0o644))
 			root := t.TempDir()
 			address := peer.Nginx(t, root,
 				fmt.Sprintf(`location / { dav_methods PUT; create_full_put_path on; client_max_body_size 1g; auth_basic "results"; auth_basic_user_file %s; }`, users))
-			return Place{Address: address + "/team", Secret: "ada:secret"}
+			return Location{Address: address + "/team", Secret: "ada:secret"}
 		},
-		"nats": func(t *testing.T) Place {
+		"nats": func(t *testing.T) Location {
 			address, _, _ := peer.NATS(t, "authorization { token: tram }")
-			return Place{Address: "nats://" + address + "/results", Secret: "tram"}
+			return Location{Address: "nats://" + address + "/results", Secret: "tram"}
 		},
 	}
 }
@@ -63,7 +63,7 @@ func TestStoresKeepWhatTheyAreGiven(t *testing.T) {
 			for _, n := range []int{0, 1, 1000, 128 << 10, 5<<20 + 3} {
 				work.Go(func() {
 					content := noise(n)
-					name := nameOf(Files, Sum(content))
+					name := nameOf(Files, Hash(content))
 					_, err := s.Read(ctx, name)
 					assert.ErrorIs(t, err, fs.ErrNotExist)
 					has, err := s.Has(ctx, name)
@@ -84,7 +84,7 @@ func TestStoresKeepWhatTheyAreGiven(t *testing.T) {
 			}
 			work.Wait()
 			// What ends too early is not kept.
-			short := nameOf(Files, Sum([]byte("short")))
+			short := nameOf(Files, Hash([]byte("short")))
 			assert.Error(t, s.Write(ctx, short, 1000, bytes.NewReader(noise(400))))
 			_, err = s.Read(ctx, short)
 			assert.ErrorIs(t, err, fs.ErrNotExist)
@@ -111,21 +111,21 @@ func TestAddresses(t *testing.T) {
 		"nats://farm.example/a.b": false} {
 		assert.Equal(t, ok, storeurl.Check(address) == "", address)
 	}
-	_, err := Open(Place{Address: "http://results.example/team", Secret: "token"})
+	_, err := Open(Location{Address: "http://results.example/team", Secret: "token"})
 	assert.Equal(t, fault.Refused, fault.KindOf(err), "a token does not go out in the clear")
-	_, err = Open(Place{Address: filepath.Join(t.TempDir(), "none")})
+	_, err = Open(Location{Address: filepath.Join(t.TempDir(), "none")})
 	assert.Equal(t, fault.Unreachable, fault.KindOf(err))
 }
 
 func TestAFolderKeepsWithinItsLimits(t *testing.T) {
-	p := Place{Address: t.TempDir(), Limits: Limits{Bytes: 5000, Days: 10}}
+	p := Location{Address: t.TempDir(), Limits: Limits{Bytes: 5000, Days: 10}}
 	ctx, now := context.Background(), time.Now()
 	s, err := Open(p)
 	require.NoError(t, err)
 	var names []string
 	for i := range 10 {
 		content := noise(1000 + i)
-		names = append(names, nameOf(kinds[i%3], Sum(content)))
+		names = append(names, nameOf(kinds[i%3], Hash(content)))
 		require.NoError(t, s.Write(ctx, names[i], int64(len(content)), bytes.NewReader(content)))
 		used := now.Add(-time.Duration(i) * 2 * 24 * time.Hour) // the later, the older
 		require.NoError(t, os.Chtimes(filepath.Join(p.Address, names[i]), used, used))
@@ -153,36 +153,36 @@ func TestAFolderKeepsWithinItsLimits(t *testing.T) {
 }
 
 // fake is a web server that answers as it is told.
-func fake(t *testing.T, answer http.HandlerFunc) *Line {
+func fake(t *testing.T, answer http.HandlerFunc) *Client {
 	server := httptest.NewServer(answer)
 	t.Cleanup(server.Close)
-	s, err := Open(Place{Address: server.URL})
+	s, err := Open(Location{Address: server.URL})
 	require.NoError(t, err)
-	return NewLine(context.Background(), s, LineOptions{Write: true})
+	return NewClient(context.Background(), s, ClientOptions{Write: true})
 }
 
-func key(i int) string { return Sum([]byte(fmt.Sprint(i))) }
+func key(i int) string { return Hash([]byte(fmt.Sprint(i))) }
 
-func give(l *Line, i int, content []byte) {
-	l.Give(Thing{Kind: Files, Key: key(i), Size: int64(len(content)),
+func give(l *Client, i int, content []byte) {
+	l.Put(Entry{Kind: Files, Key: key(i), Size: int64(len(content)),
 		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content)), nil }})
 }
 
 func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
 	nobody, err := peer.FreeAddress()
 	require.NoError(t, err)
-	away, err := Open(Place{Address: "http://" + nobody})
+	away, err := Open(Location{Address: "http://" + nobody})
 	require.NoError(t, err)
 	var asked atomic.Int32
 	counted := func(f http.HandlerFunc) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) { asked.Add(1); f(w, r) }
 	}
 	for name, c := range map[string]struct {
-		line *Line
+		line *Client
 		most int32 // questions that it takes to find out
 		says string
 	}{
-		"away": {NewLine(context.Background(), away, LineOptions{}), 0, "refused"},
+		"away": {NewClient(context.Background(), away, ClientOptions{}), 0, "refused"},
 		"broken": {fake(t,
 			counted(func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no", http.StatusBadGateway) })), 3,
 			"502"},
@@ -216,9 +216,9 @@ func TestAPlaceThatDoesNotWorkIsLeftAlone(t *testing.T) {
 		}
 		start := time.Now()
 		for i := range 20 {
-			assert.False(t, c.line.Take(context.Background(), Files, key(i), 10000, io.Discard), name)
+			assert.False(t, c.line.Get(context.Background(), Files, key(i), 10000, io.Discard), name)
 		}
-		require.Error(t, c.line.Off(), name)
+		require.Error(t, c.line.Disabled(), name)
 		assert.LessOrEqual(t, asked.Load(), c.most, name)
 		assert.Less(t, time.Since(start), 10*time.Second, name)
 		give(c.line, 1, noise(100))
@@ -245,9 +245,9 @@ func TestWhatIsNotThePlacesFault(t *testing.T) {
 		}
 	})
 	for i := range 10 {
-		assert.False(t, l.Take(context.Background(), Files, key(i), 1000, full{}))
+		assert.False(t, l.Get(context.Background(), Files, key(i), 1000, full{}))
 	}
-	assert.NoError(t, l.Off(), "a full disk here says nothing of the place")
+	assert.NoError(t, l.Disabled(), "a full disk here says nothing of the place")
 	give(l, 1, noise(100))
 	ended := l.Close(context.Background())
 	assert.NoError(t, ended.Off)
@@ -276,11 +276,11 @@ func TestGivingGoesOnBehindTheWork(t *testing.T) {
 	})
 	begun := time.Now()
 	for i := range 40 {
-		thing := func(kind string, n int) Thing {
-			return Thing{Kind: kind, Key: key(n), Size: 1000,
+		thing := func(kind string, n int) Entry {
+			return Entry{Kind: kind, Key: key(n), Size: 1000,
 				Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(noise(1000))), nil }}
 		}
-		l.Give(thing(Files, 100+i), thing(Records, i))
+		l.Put(thing(Files, 100+i), thing(Records, i))
 	}
 	assert.Less(t, time.Since(begun), time.Second, "who gives does not wait")
 	free.Store(true)
@@ -313,34 +313,34 @@ func TestGivingGoesOnBehindTheWork(t *testing.T) {
 func TestAPartMayBeLargerThanAFileThatIsShared(t *testing.T) {
 	at := t.TempDir()
 	for _, kind := range kinds {
-		s, err := Open(Place{Address: at})
+		s, err := Open(Location{Address: at})
 		require.NoError(t, err)
-		l := NewLine(context.Background(), s, LineOptions{Write: true, Largest: 1000})
+		l := NewClient(context.Background(), s, ClientOptions{Write: true, Largest: 1000})
 		for i, n := range []int{900, 1100} {
-			l.Give(Thing{Kind: kind, Key: key(i), Size: int64(n),
+			l.Put(Entry{Kind: kind, Key: key(i), Size: int64(n),
 				Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(noise(n))), nil }})
 		}
 		assert.Equal(t, 1, l.Close(context.Background()).Given, "what is too large stays")
-		s, err = Open(Place{Address: at})
+		s, err = Open(Location{Address: at})
 		require.NoError(t, err)
-		l = NewLine(context.Background(), s, LineOptions{Largest: 1000})
+		l = NewClient(context.Background(), s, ClientOptions{Largest: 1000})
 		most := int64(1 << 20) // as it is for parts and records, whose size nobody knows
 		if kind == Files {
 			most = 900
 		}
-		assert.True(t, l.Take(context.Background(), kind, key(0), most, io.Discard), kind)
-		assert.False(t, l.Take(context.Background(), kind, key(1), most, io.Discard), kind)
+		assert.True(t, l.Get(context.Background(), kind, key(0), most, io.Discard), kind)
+		assert.False(t, l.Get(context.Background(), kind, key(1), most, io.Discard), kind)
 		assert.NoError(t, l.Close(context.Background()).Off)
 	}
 }
 
 func TestTheNatsServerComesAndGoes(t *testing.T) {
 	address, stop, start := peer.NATS(t, "")
-	place := Place{Address: "nats://" + address + "/results", Limits: Limits{Days: 3, Bytes: 1 << 30}}
-	open := func() *Line {
+	place := Location{Address: "nats://" + address + "/results", Limits: Limits{Days: 3, Bytes: 1 << 30}}
+	open := func() *Client {
 		s, err := Open(place)
 		require.NoError(t, err)
-		return NewLine(context.Background(), s, LineOptions{Write: true})
+		return NewClient(context.Background(), s, ClientOptions{Write: true})
 	}
 	l := open()
 	give(l, 1, noise(300_000))
@@ -348,13 +348,13 @@ func TestTheNatsServerComesAndGoes(t *testing.T) {
 	stop()
 	l = open()
 	begun := time.Now()
-	assert.False(t, l.Take(context.Background(), Files, key(1), 1<<20, io.Discard))
+	assert.False(t, l.Get(context.Background(), Files, key(1), 1<<20, io.Discard))
 	assert.Less(t, time.Since(begun), 10*time.Second)
 	l.Close(context.Background())
 	start()
 	l = open()
 	var b bytes.Buffer
-	assert.True(t, l.Take(context.Background(), Files, key(1), 1<<20, &b))
+	assert.True(t, l.Get(context.Background(), Files, key(1), 1<<20, &b))
 	assert.True(t, bytes.Equal(noise(300_000), b.Bytes()), "it is kept over a restart")
 	assert.NoError(t, l.Close(context.Background()).Off)
 	// Who only reads makes no bucket.

@@ -23,8 +23,8 @@ type Store interface {
 	Close() error
 }
 
-// Place says where a store is and how to be let in.
-type Place struct {
+// Location says where a store is and how to be let in.
+type Location struct {
 	Address string // http://, https://, nats:// or tls:// with a bucket as path; else a folder
 	// Secret is a token, or user:password; empty for none.
 	Secret string
@@ -42,7 +42,7 @@ type Limits struct {
 }
 
 // Open opens a store. A folder has to be there; others are not asked anything yet.
-func Open(p Place) (Store, error) {
+func Open(p Location) (Store, error) {
 	if why := storeurl.Check(p.Address); why != "" {
 		return nil, &fault.Fault{Kind: fault.Usage,
 			What: fmt.Sprintf("%q is no place for shared results: %s", p.Address, why), Do: "Correct [shared] url."}

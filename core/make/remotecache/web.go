@@ -20,7 +20,7 @@ type web struct {
 	secret string
 }
 
-func openWeb(p Place) (Store, error) {
+func openWeb(p Location) (Store, error) {
 	u, err := url.Parse(p.Address)
 	if err != nil {
 		return nil, err

@@ -18,10 +18,10 @@ import (
 // mostPart is how large what comes of pieces may be, in bytes.
 const mostPart = 256 << 20
 
-// For gives those who help with parts of a job that is done here; it takes the place of the task's
+// Distributor gives those who help with parts of a job that is done here; it takes the place of the task's
 // store, so that helpers can be told what was kept.
-func (c *Crew) For(t *taskgraph.Task) (stage.Crew, stage.Store) {
-	a := t.Ask()
+func (c *Client) Distributor(t *taskgraph.Task) (stage.Distributor, stage.Store) {
+	a := t.Request()
 	if a == nil {
 		return nil, t
 	}
@@ -31,28 +31,28 @@ func (c *Crew) For(t *taskgraph.Task) (stage.Crew, stage.Store) {
 
 // helper is a crew that helps with one job.
 type helper struct {
-	c   *Crew
+	c   *Client
 	t   *taskgraph.Task
-	ask *taskgraph.Ask
+	ask *taskgraph.Request
 
 	mu      sync.Mutex
-	list    []kept
+	list    []cachedPart
 	known   map[string]bool
 	passing map[string][]byte
 }
 
-// Kept gives what is kept under a key.
-func (h *helper) Kept(key string) ([]byte, bool) {
-	data, ok := h.t.Kept(key)
+// CachedPart gives what is kept under a key.
+func (h *helper) CachedPart(key string) ([]byte, bool) {
+	data, ok := h.t.CachedPart(key)
 	if ok {
 		h.note(key, data)
 	}
 	return data, ok
 }
 
-// Keep keeps a part of the job's work.
-func (h *helper) Keep(key string, data []byte) error {
-	err := h.t.Keep(key, data)
+// CachePart keeps a part of the job's work.
+func (h *helper) CachePart(key string, data []byte) error {
+	err := h.t.CachePart(key, data)
 	if err == nil {
 		h.note(key, data)
 	}
@@ -67,7 +67,7 @@ func (h *helper) note(key string, data []byte) bool {
 		return false
 	}
 	h.known[key] = true
-	h.list = append(h.list, kept{key, contentOf(data)})
+	h.list = append(h.list, cachedPart{key, contentOf(data)})
 	return true
 }
 
@@ -97,7 +97,7 @@ func (h *helper) Serve(context.Context, string, *stage.Parts) (bool, error) { re
 // open opens what was kept, by its hash.
 func (h *helper) open(sum string) (io.ReadCloser, error) {
 	h.mu.Lock()
-	i := slices.IndexFunc(h.list, func(k kept) bool { return k.SHA256 == sum })
+	i := slices.IndexFunc(h.list, func(k cachedPart) bool { return k.SHA256 == sum })
 	if i < 0 {
 		h.mu.Unlock()
 		return nil, os.ErrNotExist
@@ -106,15 +106,15 @@ func (h *helper) open(sum string) (io.ReadCloser, error) {
 	data, ok := h.passing[key]
 	h.mu.Unlock()
 	if !ok {
-		if data, ok = h.t.Kept(key); !ok {
+		if data, ok = h.t.CachedPart(key); !ok {
 			return nil, os.ErrNotExist
 		}
 	}
 	return io.NopCloser(bytes.NewReader(data)), nil
 }
 
-// Spread offers pieces to workers for as long as there are some.
-func (h *helper) Spread(ctx context.Context, key string, p *stage.Pool) {
+// Distribute offers pieces to workers for as long as there are some.
+func (h *helper) Distribute(ctx context.Context, key string, p *stage.Pool) {
 	c := h.c
 	stop := context.AfterFunc(ctx, c.wake)
 	defer stop()
@@ -127,9 +127,9 @@ func (h *helper) Spread(ctx context.Context, key string, p *stage.Pool) {
 		}
 		least := c.least()
 		c.mu.Lock()
-		want, hands := c.work(), c.hands()
+		want, hands := c.work(), c.slots()
 		c.mu.Unlock()
-		l := p.Take(want, least, hands)
+		l := p.Lease(want, least, hands)
 		if l == nil {
 			c.drop(u)
 			continue
@@ -139,14 +139,14 @@ func (h *helper) Spread(ctx context.Context, key string, p *stage.Pool) {
 }
 
 // least is how long the least work takes that is worth a trip.
-func (c *Crew) least() time.Duration {
+func (c *Client) least() time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return max(leastTrips*c.trip, 10*time.Millisecond)
 }
 
 // reserve waits for a free hand; nil when ctx or the crew ended before there was one.
-func (c *Crew) reserve(ctx context.Context) *sent {
+func (c *Client) reserve(ctx context.Context) *submission {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for c.room() <= 0 && ctx.Err() == nil && c.ctx.Err() == nil {
@@ -159,22 +159,22 @@ func (c *Crew) reserve(ctx context.Context) *sent {
 }
 
 // drop ends a unit that is not wanted.
-func (c *Crew) drop(u *sent) {
+func (c *Client) drop(u *submission) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.over(u)
 }
 
 // lend has pieces done by a worker, and some of them by a second one, and gives the pool what comes of them.
-func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) {
+func (h *helper) lend(ctx context.Context, u *submission, key string, p *stage.Pool, l *stage.Lease) {
 	c := h.c
 	data, by := h.sent(ctx, u, key, p, l)
 	if by == "" {
-		p.Back(l)
+		p.Return(l)
 		return
 	}
 	helpers, doubted := []string{by}, false
-	if c.o.Recheck > Rechecked && rand.Float64() < c.o.Recheck && p.Again(l) {
+	if c.o.Recheck > Rechecked && rand.Float64() < c.o.Recheck && p.Reissue(l) {
 		other, second := h.confirm(ctx, by, key, p, l)
 		if second == "" {
 			doubted = true
@@ -182,22 +182,22 @@ func (h *helper) lend(ctx context.Context, u *sent, key string, p *stage.Pool, l
 			doubted = true // this machine says who is wrong
 		}
 	}
-	right, used := p.Give(l, data, doubted, helpers...)
+	right, used := p.Complete(l, data, doubted, helpers...)
 	wrong := "parts of " + h.ask.ID + " came out with other bytes than here"
 	switch {
 	case !right:
-		c.Wrong(by, wrong)
+		c.Reject(by, wrong)
 		return
 	case used && doubted && len(helpers) > 1:
-		c.Wrong(helpers[1], wrong)
+		c.Reject(helpers[1], wrong)
 	}
 	c.mu.Lock()
-	c.mates[by].share.Parts++
+	c.workers[by].share.Parts++
 	c.mu.Unlock()
 }
 
 // confirm has pieces done once more, by another worker than the first; by is empty when none could.
-func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lent) (data []byte,
+func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, l *stage.Lease) (data []byte,
 	by string) {
 	c := h.c
 	c.mu.Lock()
@@ -212,9 +212,9 @@ func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, 
 }
 
 // sent sends a unit of pieces and waits for what comes of it; by is empty when nothing did.
-func (h *helper) sent(ctx context.Context, u *sent, key string, p *stage.Pool, l *stage.Lent) (data []byte, by string) {
+func (h *helper) sent(ctx context.Context, u *submission, key string, p *stage.Pool, l *stage.Lease) (data []byte, by string) {
 	c := h.c
-	result := make(chan *done, 1)
+	result := make(chan *report, 1)
 	h.mu.Lock()
 	list := slices.Clone(h.list)
 	h.mu.Unlock()
@@ -223,14 +223,14 @@ func (h *helper) sent(ctx context.Context, u *sent, key string, p *stage.Pool, l
 	c.mu.Lock()
 	u.name = h.ask.ID
 	u.Part = &part{Key: key, First: l.First, Last: l.Last, Kept: about}
-	u.lent, u.begun = func() bool { return p.Begun(l) }, h.ask.Begun
-	u.came = func(d *done) { result <- d }
+	u.lent, u.begun = func() bool { return p.Started(l) }, h.ask.Started
+	u.came = func(d *report) { result <- d }
 	c.mu.Unlock()
 	more := []content{about}
 	for _, k := range list {
 		more = append(more, k.content)
 	}
-	err := c.publish(ctx, u, []*taskgraph.Ask{h.ask}, func(sum string) (io.ReadCloser, error) {
+	err := c.publish(ctx, u, []*taskgraph.Request{h.ask}, func(sum string) (io.ReadCloser, error) {
 		if sum == about.SHA256 {
 			return io.NopCloser(bytes.NewReader(manifest)), nil
 		}
@@ -254,7 +254,7 @@ func (h *helper) sent(ctx context.Context, u *sent, key string, p *stage.Pool, l
 }
 
 // pieces are what a worker handed in of pieces.
-func (c *Crew) pieces(ctx context.Context, d *done) ([]byte, error) {
+func (c *Client) pieces(ctx context.Context, d *report) ([]byte, error) {
 	switch {
 	case d == nil:
 		return nil, errors.New("nobody did it")
@@ -263,7 +263,7 @@ func (c *Crew) pieces(ctx context.Context, d *done) ([]byte, error) {
 	case d.Part == nil || d.Part.Size > mostPart || d.Part.Size < 0:
 		return nil, errors.New("nothing came")
 	}
-	data, ok := d.Small[d.Part.SHA256]
+	data, ok := d.Inline[d.Part.SHA256]
 	if !ok {
 		var b bytes.Buffer
 		if err := c.l.get(ctx, *d.Part, &b); err != nil {
@@ -272,7 +272,7 @@ func (c *Crew) pieces(ctx context.Context, d *done) ([]byte, error) {
 		data = b.Bytes()
 	}
 	if contentOf(data) != *d.Part {
-		c.Wrong(d.Worker, "what it handed in is not what it said")
+		c.Reject(d.Worker, "what it handed in is not what it said")
 		return nil, errors.New("it is not what it should be")
 	}
 	return data, nil

@@ -14,31 +14,31 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// offer is a job that waits for somebody, or is being done.
-type offer struct {
-	c        *Crew
-	ask      *taskgraph.Ask
+// execution is a job that waits for somebody, or is being done.
+type execution struct {
+	c        *Client
+	ask      *taskgraph.Request
 	begun    chan struct{}
-	done     chan taskgraph.Outcome
+	done     chan taskgraph.RemoteResult
 	begin    sync.Once
 	finish   sync.Once
-	unit     *sent
+	unit     *submission
 	expected time.Duration
 	gone     bool // withdrawn or dropped
 }
 
-// Offer offers a job to whoever has a hand free.
-func (c *Crew) Offer(a *taskgraph.Ask) taskgraph.Offer {
-	o := &offer{c: c, ask: a, begun: make(chan struct{}), done: make(chan taskgraph.Outcome, 1)}
+// Submit offers a job to whoever has a hand free.
+func (c *Client) Submit(a *taskgraph.Request) taskgraph.Execution {
+	o := &execution{c: c, ask: a, begun: make(chan struct{}), done: make(chan taskgraph.RemoteResult, 1)}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.closed {
 		o.gone = true
 		return o
 	}
-	if a.Not != "" && !c.besides(a.Not) {
+	if a.Exclude != "" && !c.besides(a.Exclude) {
 		o.gone = true
-		o.came(taskgraph.Outcome{Err: errors.New("no other worker is there")})
+		o.came(taskgraph.RemoteResult{Err: errors.New("no other worker is there")})
 		return o
 	}
 	c.pending = append(c.pending, o)
@@ -46,16 +46,16 @@ func (c *Crew) Offer(a *taskgraph.Ask) taskgraph.Offer {
 	return o
 }
 
-func (o *offer) Begun() <-chan struct{}         { return o.begun }
-func (o *offer) Done() <-chan taskgraph.Outcome { return o.done }
+func (o *execution) Started() <-chan struct{}            { return o.begun }
+func (o *execution) Done() <-chan taskgraph.RemoteResult { return o.done }
 
-func (o *offer) Expected() time.Duration {
+func (o *execution) Expected() time.Duration {
 	o.c.mu.Lock()
 	defer o.c.mu.Unlock()
 	return o.expected
 }
 
-func (o *offer) Withdraw() bool {
+func (o *execution) Withdraw() bool {
 	o.c.mu.Lock()
 	defer o.c.mu.Unlock()
 	select {
@@ -63,33 +63,33 @@ func (o *offer) Withdraw() bool {
 		return false
 	default:
 	}
-	o.drop()
+	o.forget()
 	return true
 }
 
-func (o *offer) Drop() {
+func (o *execution) Cancel() {
 	o.c.mu.Lock()
 	defer o.c.mu.Unlock()
-	o.drop()
+	o.forget()
 }
 
-// drop forgets an offer; a unit without any left is not wanted any more. The caller holds the lock.
-func (o *offer) drop() {
+// forget drops an execution; a unit without any left is not wanted any more. The caller holds the lock.
+func (o *execution) forget() {
 	o.gone = true
-	o.c.pending = slices.DeleteFunc(o.c.pending, func(x *offer) bool { return x == o })
-	if u := o.unit; u != nil && !u.over && !slices.ContainsFunc(u.offers, func(x *offer) bool { return !x.gone }) {
+	o.c.pending = slices.DeleteFunc(o.c.pending, func(x *execution) bool { return x == o })
+	if u := o.unit; u != nil && !u.over && !slices.ContainsFunc(u.offers, func(x *execution) bool { return !x.gone }) {
 		o.c.over(u)
 	}
 }
 
 // came gives an offer its outcome.
-func (o *offer) came(out taskgraph.Outcome) {
+func (o *execution) came(out taskgraph.RemoteResult) {
 	o.begin.Do(func() { close(o.begun) })
 	o.finish.Do(func() { o.done <- out })
 }
 
 // send sends what is pending, as far as there are hands for it.
-func (c *Crew) send() {
+func (c *Client) send() {
 	for {
 		c.mu.Lock()
 		for c.ctx.Err() == nil && (c.pick() < 0 || c.room() <= 0) {
@@ -102,7 +102,7 @@ func (c *Crew) send() {
 		u := c.batch()
 		c.mu.Unlock()
 		c.group.Go(func() {
-			asks := make([]*taskgraph.Ask, len(u.offers))
+			asks := make([]*taskgraph.Request, len(u.offers))
 			for i, o := range u.offers {
 				asks[i] = o.ask
 			}
@@ -114,15 +114,15 @@ func (c *Crew) send() {
 }
 
 // work is how long the work of a unit should take. The caller holds the lock.
-func (c *Crew) work() time.Duration { return min(max(trips*c.trip, leastWork), mostWork) }
+func (c *Client) work() time.Duration { return min(max(trips*c.trip, leastWork), mostWork) }
 
 // pick is the last of the pending jobs that a worker would do; -1 when there is none. The caller holds the lock.
-func (c *Crew) pick() int {
+func (c *Client) pick() int {
 	for i := len(c.pending) - 1; i >= 0; i-- {
 		if c.pending[i].ask.Step != taskgraph.OwnStep {
 			return i
 		}
-		for _, w := range c.mates {
+		for _, w := range c.workers {
 			if w.Own && c.useful(w) {
 				return i
 			}
@@ -133,11 +133,11 @@ func (c *Crew) pick() int {
 
 // batch makes a unit of the last jobs that are pending: those at the front are next to be done
 // here. Small ones go together, of one step. The caller holds the lock.
-func (c *Crew) batch() *sent {
+func (c *Client) batch() *submission {
 	u := c.unit()
 	want, sum := c.work(), time.Duration(0)
 	// Toward the end all who work should end at the same time.
-	most := max(1, min(mostBatch, len(c.pending)/(c.hands()+1)))
+	most := max(1, min(mostBatch, len(c.pending)/(c.slots()+1)))
 	for len(u.offers) < most {
 		at := c.pick()
 		if at < 0 {
@@ -146,7 +146,7 @@ func (c *Crew) batch() *sent {
 		o := c.pending[at]
 		cost := cmp.Or(o.ask.Expected, c.cost[o.ask.Step])
 		if len(u.offers) > 0 &&
-			(cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Not != u.offers[0].ask.Not) {
+			(cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Exclude != u.offers[0].ask.Exclude) {
 			break
 		}
 		c.pending = slices.Delete(c.pending, at, at+1)
@@ -162,16 +162,16 @@ func (c *Crew) batch() *sent {
 }
 
 // unit begins a unit. The caller holds the lock.
-func (c *Crew) unit() *sent {
+func (c *Client) unit() *submission {
 	c.count++
-	u := &sent{unit: unit{Version: c.o.Version, Build: c.build, ID: strconv.Itoa(c.count)}, at: time.Now(),
+	u := &submission{unit: unit{Version: c.o.Version, Build: c.build, ID: strconv.Itoa(c.count)}, at: time.Now(),
 		declined: map[string]bool{}}
 	c.units[u.ID] = u
 	return u
 }
 
 // publish puts a unit into the queue, after all that it is made of.
-func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask,
+func (c *Client) publish(ctx context.Context, u *submission, asks []*taskgraph.Request,
 	open func(sum string) (io.ReadCloser, error), more []content) (err error) {
 	defer func() {
 		c.mu.Lock()
@@ -184,22 +184,22 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask,
 			}
 		}
 	}()
-	u.Small = map[string][]byte{}
+	u.Inline = map[string][]byte{}
 	left := min(c.l.most/2, 512<<10)
 	bring := func(k content, open func(string) (io.ReadCloser, error)) error {
-		if _, ok := u.Small[k.SHA256]; ok {
+		if _, ok := u.Inline[k.SHA256]; ok {
 			return nil
 		}
-		if k.Size <= small && int(k.Size) <= left {
+		if k.Size <= inlineLimit && int(k.Size) <= left {
 			data, err := all(open, k)
-			u.Small[k.SHA256] = data
+			u.Inline[k.SHA256] = data
 			left -= int(k.Size) * 3 / 2
 			return err
 		}
 		return c.store(ctx, k, open)
 	}
 	for _, a := range asks {
-		order := pack(a.Order)
+		order := pack(a.Action)
 		k := contentOf(order)
 		u.Orders = append(u.Orders, k)
 		if err := bring(k,
@@ -217,7 +217,7 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask,
 			return err
 		}
 	}
-	limited, cancel := context.WithTimeout(ctx, answer)
+	limited, cancel := context.WithTimeout(ctx, answerTimeout)
 	defer cancel()
 	start := time.Now()
 	ack, err := c.l.js.Publish(limited, c.subject(), pack(u.unit))
@@ -236,7 +236,7 @@ func (c *Crew) publish(ctx context.Context, u *sent, asks []*taskgraph.Ask,
 }
 
 // subject is where the build's units are published.
-func (c *Crew) subject() string { return workSubject + "." + token(c.o.Version) + "." + c.build }
+func (c *Client) subject() string { return workSubject + "." + token(c.o.Version) + "." + c.build }
 
 // trip is about how long a unit is on its way besides the work, by how long it took to put it into
 // the queue: it is given to a worker, who asks, hands in, and hears that it came.
@@ -253,7 +253,7 @@ func all(open func(string) (io.ReadCloser, error), k content) ([]byte, error) {
 }
 
 // store puts a content into the farm's store, if it is not there.
-func (c *Crew) store(ctx context.Context, k content, open func(string) (io.ReadCloser, error)) error {
+func (c *Client) store(ctx context.Context, k content, open func(string) (io.ReadCloser, error)) error {
 	c.mu.Lock()
 	there := c.stored[k.SHA256]
 	c.mu.Unlock()

@@ -57,19 +57,19 @@ type smith struct {
 	fails error
 }
 
-func (s *smith) Decides(o *taskgraph.Order) ([]byte, error) {
+func (s *smith) Decides(o *taskgraph.Action) ([]byte, error) {
 	if o.Step != "smith" {
 		return nil, errors.New("no smith does " + o.Step)
 	}
 	return o.Work, nil
 }
 
-func (s *smith) Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stage.Crew) error {
+func (s *smith) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error {
 	var w task
 	if err := json.Unmarshal(o.Work, &w); err != nil {
 		return err
 	}
-	return s.run(ctx, w, o.Outputs[0], t, stage.Env{Workers: 1, Store: t, Crew: crew})
+	return s.run(ctx, w, o.Outputs[0], t, stage.Env{Workers: 1, Store: t, Distributor: crew})
 }
 
 func (s *smith) run(ctx context.Context, w task, file string, t *taskgraph.Task, e stage.Env) error {
@@ -173,17 +173,17 @@ func newProject(t *testing.T, small int, large task) *project {
 // build builds a project, with a farm's help when there is a key, and gives what came of it: every
 // output, and the findings of every job.
 func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify ...float64) (map[string]string,
-	*taskgraph.Report, []remoteexec.Share) {
+	*taskgraph.Report, []remoteexec.WorkerShare) {
 	t.Helper()
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o700))
 	o := taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1}
-	var crew *remoteexec.Crew
+	var crew *remoteexec.Client
 	if key != nil {
 		var err error
 		crew, err = remoteexec.Join(context.Background(),
 			remoteexec.Options{Key: key, Version: "1", Recheck: append(verify, 0)[0]})
 		require.NoError(t, err)
-		o.Crew = crew
+		o.Executor = crew
 	}
 	for _, j := range p.jobs {
 		var w task
@@ -191,7 +191,7 @@ func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify .
 		j.Run = func(ctx context.Context, tt *taskgraph.Task) error {
 			e := stage.Env{Workers: 1, Store: tt}
 			if crew != nil {
-				e.Crew, e.Store = crew.For(tt)
+				e.Distributor, e.Store = crew.Distributor(tt)
 			}
 			return here.run(ctx, w, j.Outputs[0], tt, e)
 		}
@@ -199,7 +199,7 @@ func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify .
 	report, err := taskgraph.Run(context.Background(), p.jobs, o)
 	require.NoError(t, err)
 	require.NoError(t, report.Err())
-	var shares []remoteexec.Share
+	var shares []remoteexec.WorkerShare
 	if crew != nil {
 		shares = crew.Close().Shares
 	}
@@ -265,8 +265,8 @@ func work(t *testing.T, key *remoteexec.Key, name string, s *smith,
 	dir, err := safefile.OpenDir(t.TempDir())
 	require.NoError(t, err)
 	told = &events{}
-	o := remoteexec.WorkerOptions{Key: key, Version: "1", Name: name, Hands: 2, Dir: dir, Most: 1 << 30, Do: s,
-		Said: told.said}
+	o := remoteexec.WorkerOptions{Key: key, Version: "1", Name: name, Slots: 2, Dir: dir, Most: 1 << 30, Do: s,
+		OnEvent: told.said}
 	for _, f := range change {
 		f(&o)
 	}
@@ -282,7 +282,7 @@ func work(t *testing.T, key *remoteexec.Key, name string, s *smith,
 	return stop, told
 }
 
-func shareOf(t *testing.T, list []remoteexec.Share, name string) remoteexec.Share {
+func shareOf(t *testing.T, list []remoteexec.WorkerShare, name string) remoteexec.WorkerShare {
 	t.Helper()
 	for _, s := range list {
 		if s.Worker == name {
@@ -290,7 +290,7 @@ func shareOf(t *testing.T, list []remoteexec.Share, name string) remoteexec.Shar
 		}
 	}
 	t.Fatalf("%s did not take part: %v", name, list)
-	return remoteexec.Share{}
+	return remoteexec.WorkerShare{}
 }
 
 // With two workers, jobs and pieces are done by all, and what comes of them is what comes of them
@@ -335,8 +335,8 @@ func TestAFarmMakesTheSame(t *testing.T) {
 
 			// Again, there is nothing to do; and a look says who is there.
 			_, report, _ = p.build(t, k, &smith{})
-			assert.Equal(t, len(p.jobs), report.Count(taskgraph.Kept))
-			s, err := remoteexec.Look(context.Background(), k, "1")
+			assert.Equal(t, len(p.jobs), report.Count(taskgraph.UpToDate))
+			s, err := remoteexec.Inspect(context.Background(), k, "1")
 			require.NoError(t, err)
 			require.Len(t, s.Workers, 2)
 			assert.Equal(t, "first", s.Workers[0].Worker)
@@ -539,7 +539,7 @@ func TestHostileMessages(t *testing.T) {
 	assert.Equal(t, alone, all)
 	assert.NotZero(t, shareOf(t, shares, "cellar").Jobs, "it still works")
 	require.Eventually(t, func() bool {
-		s, err := remoteexec.Look(context.Background(), h.Key, "1")
+		s, err := remoteexec.Inspect(context.Background(), h.Key, "1")
 		return err == nil && s.Waiting+s.Working == 0
 	}, 20*time.Second, 50*time.Millisecond, "none of them comes again")
 }
@@ -620,11 +620,11 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 		j.Run = func(ctx context.Context, _ *taskgraph.Task) error { <-ctx.Done(); return ctx.Err() }
 	}
 	_, err = taskgraph.Run(ctx, p.jobs,
-		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: crew})
 	require.ErrorIs(t, err, context.DeadlineExceeded)
 	crew.Close()
 	assert.Eventually(t, func() bool {
-		s, err := remoteexec.Look(context.Background(), h.Key, "1")
+		s, err := remoteexec.Inspect(context.Background(), h.Key, "1")
 		return err == nil && s.Waiting+s.Working == 0
 	}, 40*time.Second, 100*time.Millisecond, "what a worker had taken at that moment counts until its time is over")
 }
@@ -662,7 +662,7 @@ func TestWorkersOfOneName(t *testing.T) {
 		work(t, h.Key, "cell", &smith{wait: 20 * time.Millisecond})
 	}
 	names := []string{"cell", "cell-2", "cell-3"}
-	state, err := remoteexec.Look(t.Context(), h.Key, "1")
+	state, err := remoteexec.Inspect(t.Context(), h.Key, "1")
 	require.NoError(t, err)
 	require.Len(t, state.Workers, len(names))
 	for i, w := range state.Workers {
@@ -671,7 +671,7 @@ func TestWorkersOfOneName(t *testing.T) {
 	all, _, shares := p.build(t, h.Key, &smith{wait: 200 * time.Millisecond})
 	assert.Equal(t, alone, all)
 	for _, name := range names {
-		assert.Equal(t, 2, shareOf(t, shares, name).Hands)
+		assert.Equal(t, 2, shareOf(t, shares, name).Slots)
 	}
 }
 
@@ -689,7 +689,7 @@ func TestAWorkerDeclines(t *testing.T) {
 	assert.Equal(t, "it runs 2, and the build 1", shareOf(t, shares, "newer").Declined)
 	stop()
 
-	for why, doer := range map[string]remoteexec.Doer{"no smith does": picky{"no smith does it"},
+	for why, doer := range map[string]remoteexec.Runner{"no smith does": picky{"no smith does it"},
 		"means something else": picky{""}} {
 		p.forget(t)
 		stop, told := work(t, h.Key, "picky", &smith{}, func(o *remoteexec.WorkerOptions) { o.Do = doer })
@@ -760,7 +760,7 @@ func TestCertificatesOfBothSides(t *testing.T) {
 					cert, own), 0o600))
 		k, err := remoteexec.ReadKey(file)
 		require.NoError(t, err)
-		_, err = remoteexec.Look(context.Background(), k, "1")
+		_, err = remoteexec.Inspect(context.Background(), k, "1")
 		assert.Equal(t, lets, err == nil, "%v", err)
 	}
 }
@@ -780,7 +780,7 @@ func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
 		j.Run = func(context.Context, *taskgraph.Task) error { time.Sleep(100 * time.Millisecond); return broken }
 	}
 	report, err := taskgraph.Run(context.Background(), p.jobs,
-		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Crew: crew})
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: crew})
 	require.NoError(t, err)
 	assert.Equal(t, len(p.jobs), report.Count(taskgraph.Failed))
 	assert.Contains(t, shareOf(t, crew.Close().Shares, "smooth").Shut, "can't be made here")
@@ -789,13 +789,15 @@ func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
 // picky declines, or takes recipes for something else.
 type picky struct{ why string }
 
-func (p picky) Decides(*taskgraph.Order) ([]byte, error) {
+func (p picky) Decides(*taskgraph.Action) ([]byte, error) {
 	if p.why != "" {
 		return nil, errors.New(p.why)
 	}
 	return []byte("something else"), nil
 }
-func (picky) Do(context.Context, *taskgraph.Order, *taskgraph.Task, stage.Crew) error { return nil }
+func (picky) Do(context.Context, *taskgraph.Action, *taskgraph.Task, stage.Distributor) error {
+	return nil
+}
 
 func TestKeys(t *testing.T) {
 	dir := t.TempDir()

@@ -57,12 +57,12 @@ type result struct {
 }
 
 // pieces does what a unit asks for.
-func (w *worker) pieces(ctx context.Context, u *unit, o *taskgraph.Order) ([]byte, error) {
+func (w *worker) pieces(ctx context.Context, u *unit, o *taskgraph.Action) ([]byte, error) {
 	list, err := w.read(ctx, u, u.Part.Kept)
 	if err != nil {
 		return nil, err
 	}
-	var have kepts
+	var have cachedParts
 	if err := decode(list, &have); err != nil {
 		return nil, err
 	}
@@ -90,7 +90,7 @@ func (w *worker) pieces(ctx context.Context, u *unit, o *taskgraph.Order) ([]byt
 }
 
 // session finds the session of a job and asks it for pieces, or begins one.
-func (w *worker) session(u *unit, o *taskgraph.Order, r *request) (*session, error) {
+func (w *worker) session(u *unit, o *taskgraph.Action, r *request) (*session, error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, s := range w.sessions {
@@ -131,7 +131,7 @@ func (w *worker) session(u *unit, o *taskgraph.Order, r *request) (*session, err
 }
 
 // at says whether a session of a job is there, to which everything was brought when it began.
-func (w *worker) at(o *taskgraph.Order) bool {
+func (w *worker) at(o *taskgraph.Action) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return slices.ContainsFunc(w.sessions, func(s *session) bool { return s.key == o.Key && s.goes() })
@@ -143,7 +143,7 @@ func (s *session) goes() bool {
 	return !s.ended
 }
 
-func (w *worker) run(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stage.Crew) (err error) {
+func (w *worker) run(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) (err error) {
 	defer caught(&err)
 	return w.o.Do.Do(ctx, o, t, crew)
 }
@@ -234,8 +234,8 @@ type served struct {
 	load func(key string) ([]byte, bool)
 }
 
-// Spread offers nothing: a worker's job is somebody else's.
-func (v *served) Spread(context.Context, string, *stage.Pool) {}
+// Distribute offers nothing: a worker's job is somebody else's.
+func (v *served) Distribute(context.Context, string, *stage.Pool) {}
 
 // Made has nothing to remember.
 func (v *served) Made(string, []byte, []string) {}

@@ -40,21 +40,21 @@ func token(version string) string {
 func subject(build, word string) string { return "vornix.build." + build + "." + word }
 
 const (
-	// ackWait is how long a unit may be silent before the queue gives it to somebody else; beat is
+	// leaseTimeout is how long a unit may be silent before the queue gives it to somebody else; beat is
 	// how often it is said that one is at it.
-	ackWait = 20 * time.Second
-	beat    = 4 * time.Second
-	// here is how often workers say that they are there, gone how long after the last time they are taken for gone.
-	here = 2 * time.Second
-	gone = 8 * time.Second
+	leaseTimeout      = 20 * time.Second
+	heartbeatInterval = 4 * time.Second
+	// presenceInterval is how often workers say that they are there, gone how long after the last time they are taken for gone.
+	presenceInterval = 2 * time.Second
+	presenceTimeout  = 8 * time.Second
 	// waits is how long a unit lies in the queue at most. A build that is still there has done it itself by then.
 	waits = 2 * time.Hour
 	// deliveries is how often a unit is given to somebody.
 	deliveries = 20
-	// answer is how long one waits for an answer to a request.
-	answer = 5 * time.Second
-	// small is how large a content may be that goes along with a message, in bytes.
-	small = 16 << 10
+	// answerTimeout is how long one waits for an answer to a request.
+	answerTimeout = 5 * time.Second
+	// inlineLimit is how large a content may be that goes along with a message, in bytes.
+	inlineLimit = 16 << 10
 )
 
 // unit is what lies in the queue: jobs to be done, or pieces of one.
@@ -64,8 +64,8 @@ type unit struct {
 	ID      string    `json:"id"`
 	Orders  []content `json:"orders"`
 	Part    *part     `json:"part,omitempty"`
-	// Small are contents that come along, by their hashes.
-	Small map[string][]byte `json:"small,omitempty"`
+	// Inline are contents that come along, by their hashes.
+	Inline map[string][]byte `json:"small,omitempty"`
 }
 
 // part are pieces of a long stage of the unit's only job.
@@ -83,8 +83,8 @@ type content struct {
 	Size   int64  `json:"size"`
 }
 
-// kept is a part of a job's work that was kept under a key.
-type kept struct {
+// cachedPart is a part of a job's work that was kept under a key.
+type cachedPart struct {
 	Key string `json:"key"`
 	content
 }
@@ -98,15 +98,15 @@ func (c content) output(name string) taskgraph.Output {
 	return taskgraph.Output{Path: name, SHA256: c.SHA256, Size: c.Size}
 }
 
-// ask is what a worker says before it begins.
-type ask struct {
+// startRequest is what a worker says before it begins.
+type startRequest struct {
 	Unit     string `json:"unit"`
 	Worker   string `json:"worker"`
 	Declines string `json:"declines,omitempty"` // why it does not do it
 }
 
-// reply is what a build answers.
-type reply struct {
+// startReply is what a build answers.
+type startReply struct {
 	Go  []string `json:"go,omitempty"` // the jobs that are wanted; of pieces, the one that they belong to
 	Why string   `json:"why,omitempty"`
 	// Else says that another worker is to do it: this one gives it back.
@@ -115,19 +115,19 @@ type reply struct {
 	Shut bool `json:"shut,omitempty"`
 }
 
-// done is what a worker hands in.
-type done struct {
+// report is what a worker hands in.
+type report struct {
 	Unit   string            `json:"unit"`
 	Worker string            `json:"worker"`
-	Jobs   []made            `json:"jobs,omitempty"`
+	Jobs   []jobReport       `json:"jobs,omitempty"`
 	Part   *content          `json:"part,omitempty"`
 	Took   float64           `json:"took"` // seconds of work
 	Err    string            `json:"err,omitempty"`
-	Small  map[string][]byte `json:"small,omitempty"`
+	Inline map[string][]byte `json:"small,omitempty"`
 }
 
-// made is what came of a job.
-type made struct {
+// jobReport is what came of a job.
+type jobReport struct {
 	ID       string             `json:"id"`
 	Outputs  []taskgraph.Output `json:"outputs,omitempty"`
 	Findings []finding.Finding  `json:"findings,omitempty"`
@@ -135,8 +135,8 @@ type made struct {
 	Err      string             `json:"err,omitempty"`
 }
 
-// tell is how far a worker is with a job.
-type tell struct {
+// progressMessage is how far a worker is with a job.
+type progressMessage struct {
 	Unit   string `json:"unit"`
 	Worker string `json:"worker"`
 	ID     string `json:"id"`
@@ -145,17 +145,17 @@ type tell struct {
 	Total  int64  `json:"total"`
 }
 
-// stop says that a unit, or all of a build, need not be done.
-type stop struct {
+// stopMessage says that a unit, or all of a build, need not be done.
+type stopMessage struct {
 	Unit string `json:"unit"` // empty: all
 }
 
-// Here is what a worker says of itself.
-type Here struct {
+// WorkerInfo is what a worker says of itself.
+type WorkerInfo struct {
 	Worker  string    `json:"worker"`
 	System  string    `json:"system"`
 	Version string    `json:"version"`
-	Hands   int       `json:"hands"` // how many units it does at once
+	Slots   int       `json:"hands"` // how many units it does at once
 	Own     bool      `json:"own"`   // whether it runs projects' own steps
 	Doing   []string  `json:"doing"`
 	Resting string    `json:"resting,omitempty"` // why it takes nothing for now
@@ -165,8 +165,8 @@ type Here struct {
 	Declines string `json:"declines,omitempty"`
 }
 
-// roll asks who is there.
-type roll struct {
+// presenceRequest asks who is there.
+type presenceRequest struct {
 	Version string `json:"version"` // of the build that asks; empty: somebody only looks
 }
 

@@ -21,13 +21,13 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// Doer does jobs.
-type Doer interface {
+// Runner does jobs.
+type Runner interface {
 	// Decides reads an order's work, and gives what of it decides the result as this program writes
 	// it. The error says why the order is not done here.
-	Decides(o *taskgraph.Order) ([]byte, error)
+	Decides(o *taskgraph.Action) ([]byte, error)
 	// Do does an order. crew, when not nil, serves those pieces of it that are asked for.
-	Do(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, crew stage.Crew) error
+	Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error
 }
 
 // ErrNotAllowed is why a worker declines what its owner does not allow: others may do it, and
@@ -40,12 +40,12 @@ type WorkerOptions struct {
 	Version string
 	Name    string // in the farm; with a number behind it where another worker has it
 	System  string
-	Hands   int           // how many units at once
+	Slots   int           // how many units at once
 	Dir     *safefile.Dir // where contents are kept
 	Most    int64         // bytes of those
 	Own     bool          // whether projects' own steps are run
-	Do      Doer
-	Said    func(Event) // told what happens; called from several goroutines
+	Do      Runner
+	OnEvent func(Event) // told what happens; called from several goroutines
 }
 
 // Event is something that a worker tells.
@@ -61,8 +61,8 @@ type Event struct {
 // worker is one that is in a farm.
 type worker struct {
 	o     WorkerOptions
-	l     *line
-	bench *taskgraph.Bench
+	l     *connection
+	bench *taskgraph.Workspace
 	since time.Time
 
 	mu       sync.Mutex
@@ -91,11 +91,11 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: taskgraph.NewBench(o.Dir), since: time.Now().UTC().Truncate(time.Second),
+	w := &worker{o: o, bench: taskgraph.NewWorkspace(o.Dir), since: time.Now().UTC().Truncate(time.Second),
 		units: map[string]*taken{}, waiting: map[*context.CancelFunc]bool{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
-		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answer)
+		l, err := dial(ctx, o.Key, "vornix worker "+o.Name, answerTimeout)
 		if err == nil {
 			w.l = l
 			defer w.l.close()
@@ -127,7 +127,7 @@ func (w *worker) call(ctx context.Context) error {
 		return err
 	}
 	name := w.o.Name
-	for n := 2; slices.ContainsFunc(list, func(h Here) bool { return h.Worker == name }); n++ {
+	for n := 2; slices.ContainsFunc(list, func(h WorkerInfo) bool { return h.Worker == name }); n++ {
 		name = fmt.Sprintf("%s-%d", w.o.Name, n)
 	}
 	w.o.Name = name
@@ -137,7 +137,7 @@ func (w *worker) call(ctx context.Context) error {
 // say tells what happens.
 func (w *worker) say(e Event) {
 	e.Worker = w.o.Name
-	w.o.Said(e)
+	w.o.OnEvent(e)
 }
 
 // serve takes units until ctx ends.
@@ -167,22 +167,22 @@ func (w *worker) serve(ctx context.Context) error {
 	}
 	w.say(Event{What: "joined"})
 	var group sync.WaitGroup
-	for range w.o.Hands {
-		group.Go(func() { w.hand(ctx) })
+	for range w.o.Slots {
+		group.Go(func() { w.slot(ctx) })
 	}
 	group.Go(func() { w.tend(ctx) })
 	group.Wait()
-	w.tell(Here{Leaving: true}, "")
+	w.tell(WorkerInfo{Leaving: true}, "")
 	_ = w.l.nc.FlushTimeout(time.Second) // who does not hear it finds out by himself
 	return nil
 }
 
 // tend says every now and then that the worker is there, and keeps the house in order.
 func (w *worker) tend(ctx context.Context) {
-	tick := time.NewTicker(here)
+	tick := time.NewTicker(presenceInterval)
 	defer tick.Stop()
 	for n := 0; ; n++ {
-		w.tell(Here{}, "")
+		w.tell(WorkerInfo{}, "")
 		w.idle(ctx)
 		if n%150 == 0 {
 			_ = w.bench.Trim(w.o.Most, w.unused()) // a disk that is full shows when something is to be put there
@@ -218,9 +218,9 @@ func earlier(a, b time.Time) time.Time {
 }
 
 // tell says that the worker is there.
-func (w *worker) tell(h Here, to string) {
+func (w *worker) tell(h WorkerInfo, to string) {
 	w.mu.Lock()
-	h.Worker, h.System, h.Version, h.Hands, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Hands, w.o.Own,
+	h.Worker, h.System, h.Version, h.Slots, h.Own, h.Since = w.o.Name, w.o.System, w.o.Version, w.o.Slots, w.o.Own,
 		w.since
 	for _, t := range w.units {
 		if t.job != "" {
@@ -240,11 +240,11 @@ func (w *worker) tell(h Here, to string) {
 
 // rolled answers somebody who asks who is there.
 func (w *worker) rolled(m *nats.Msg) {
-	var r roll
+	var r presenceRequest
 	if decode(m.Data, &r) != nil {
 		return
 	}
-	h := Here{}
+	h := WorkerInfo{}
 	if r.Version != "" && r.Version != w.o.Version {
 		h.Declines = fmt.Sprintf("it runs %s, and the build %s", w.o.Version, r.Version)
 	}
@@ -253,7 +253,7 @@ func (w *worker) rolled(m *nats.Msg) {
 
 // stopped ends units that nobody waits for any more.
 func (w *worker) stopped(m *nats.Msg) {
-	var s stop
+	var s stopMessage
 	if decode(m.Data, &s) != nil {
 		return
 	}
@@ -274,11 +274,11 @@ func (w *worker) takeRest(why string) {
 	w.rest, w.why = time.Now().Add(d), why
 	w.mu.Unlock()
 	w.say(Event{What: "resting", Why: why})
-	w.tell(Here{}, "")
+	w.tell(WorkerInfo{}, "")
 }
 
-// hand takes one unit after the other.
-func (w *worker) hand(ctx context.Context) {
+// slot takes one unit after the other.
+func (w *worker) slot(ctx context.Context) {
 	var queue jetstream.Consumer
 	for ctx.Err() == nil {
 		w.mu.Lock()
@@ -312,7 +312,7 @@ func (w *worker) hand(ctx context.Context) {
 
 // next waits for a unit, for a while.
 func (w *worker) next(ctx context.Context, queue jetstream.Consumer) (jetstream.Msg, error) {
-	ctx, cancel := context.WithTimeout(ctx, answer)
+	ctx, cancel := context.WithTimeout(ctx, answerTimeout)
 	defer cancel()
 	w.mu.Lock()
 	w.waiting[&cancel] = true
@@ -327,7 +327,7 @@ func (w *worker) next(ctx context.Context, queue jetstream.Consumer) (jetstream.
 
 // queue is the queue of units, made if it is not there any more.
 func (w *worker) queue(ctx context.Context) (jetstream.Consumer, error) {
-	ctx, cancel := context.WithTimeout(ctx, answer)
+	ctx, cancel := context.WithTimeout(ctx, answerTimeout)
 	defer cancel()
 	q, err := w.l.consumer(ctx, w.o.Version)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
@@ -384,15 +384,15 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		}
 		w.mu.Unlock()
 	}()
-	stop := w.beat(m)
+	stop := w.heartbeat(m)
 	defer stop()
 	orders, tasks, why := w.ready(ctx, &u)
-	a := ask{Unit: u.ID, Worker: w.o.Name}
+	a := startRequest{Unit: u.ID, Worker: w.o.Name}
 	if why != nil {
 		a.Declines = why.Error()
 		w.say(Event{What: "declined", Why: a.Declines})
 	}
-	var r reply
+	var r startReply
 	if err := w.l.request(ctx, subject(u.Build, askWord), a, &r); err != nil {
 		if errors.Is(context.Cause(ctx), errUnwanted) {
 			_ = m.Term()
@@ -430,7 +430,7 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	w.mu.Lock()
 	t.job, w.failed, w.declined = orders[0].ID, 0, 0
 	w.mu.Unlock()
-	w.tell(Here{}, "")
+	w.tell(WorkerInfo{}, "")
 	d := w.do(ctx, &u, orders, tasks, r.Go)
 	switch {
 	case errors.Is(context.Cause(ctx), errUnwanted):
@@ -443,11 +443,11 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	w.handIn(ctx, m, &u, d)
 }
 
-// beat says that a unit is being done, until it is stopped.
-func (w *worker) beat(m jetstream.Msg) (stop func()) {
+// heartbeat says that a unit is being done, until it is stopped.
+func (w *worker) heartbeat(m jetstream.Msg) (stop func()) {
 	ended := make(chan struct{})
 	go func() {
-		tick := time.NewTicker(beat)
+		tick := time.NewTicker(heartbeatInterval)
 		defer tick.Stop()
 		for {
 			select {
@@ -471,9 +471,9 @@ func (w *worker) unheard(m jetstream.Msg) {
 }
 
 // handIn gives the build what came of a unit.
-func (w *worker) handIn(ctx context.Context, m jetstream.Msg, u *unit, d *done) {
+func (w *worker) handIn(ctx context.Context, m jetstream.Msg, u *unit, d *report) {
 	for until := time.Now().Add(late); time.Now().Before(until) && ctx.Err() == nil; sleep(ctx, time.Second) {
-		var r reply
+		var r startReply
 		if err := w.l.request(ctx, subject(u.Build, doneWord), d, &r); err == nil {
 			_ = m.Ack()
 			if r.Shut {
@@ -486,7 +486,7 @@ func (w *worker) handIn(ctx context.Context, m jetstream.Msg, u *unit, d *done) 
 }
 
 // ready reads a unit's orders; the error is why they are not done here.
-func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Order, tasks []*taskgraph.Task, err error) {
+func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Action, tasks []*taskgraph.Task, err error) {
 	if u.Version != w.o.Version {
 		return nil, nil, fmt.Errorf("it runs %s, and the build %s", w.o.Version, u.Version)
 	}
@@ -499,7 +499,7 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Order,
 		if err := decode(data, &came); err != nil {
 			return nil, nil, fmt.Errorf("an order can't be read: %w", err)
 		}
-		o := &came.Order
+		o := &came.Action
 		if size := inputSize(o); size > w.o.Most {
 			return nil, nil, fmt.Errorf("it needs %d bytes, and this worker keeps at most %d", size, w.o.Most)
 		}
@@ -517,7 +517,7 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Order,
 }
 
 // hooks are those of a job that is done whole.
-func (w *worker) hooks(u *unit, o *taskgraph.Order) taskgraph.Hooks {
+func (w *worker) hooks(u *unit, o *taskgraph.Action) taskgraph.Hooks {
 	var mu sync.Mutex
 	last := time.Time{}
 	return taskgraph.Hooks{
@@ -532,15 +532,15 @@ func (w *worker) hooks(u *unit, o *taskgraph.Order) taskgraph.Hooks {
 			last = time.Now()
 			// only for people
 			_ = w.l.nc.Publish(subject(u.Build, tellWord),
-				pack(tell{Unit: u.ID, Worker: w.o.Name, ID: o.ID, Stage: stage, Done: done, Total: total}))
+				pack(progressMessage{Unit: u.ID, Worker: w.o.Name, ID: o.ID, Stage: stage, Done: done, Total: total}))
 		},
 	}
 }
 
 // do does what is wanted of a unit.
-func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Order, tasks []*taskgraph.Task,
-	wanted []string) *done {
-	d := &done{Unit: u.ID, Worker: w.o.Name, Small: map[string][]byte{}}
+func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Action, tasks []*taskgraph.Task,
+	wanted []string) *report {
+	d := &report{Unit: u.ID, Worker: w.o.Name, Inline: map[string][]byte{}}
 	start := time.Now()
 	for i, o := range orders {
 		if !slices.Contains(wanted, o.ID) || ctx.Err() != nil {
@@ -556,7 +556,7 @@ func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Order, tas
 			break
 		}
 		began := time.Now()
-		j := made{ID: o.ID}
+		j := jobReport{ID: o.ID}
 		if err := w.whole(ctx, o, tasks[i], &j, d); err != nil {
 			w.trouble(err)
 			j.Err = err.Error()
@@ -591,7 +591,7 @@ func (w *worker) trouble(err error) {
 
 // inputSize is how many bytes an order needs. Sizes are bounded by the door, and there are at most
 // so many files that the sum is a number.
-func inputSize(o *taskgraph.Order) (size int64) {
+func inputSize(o *taskgraph.Action) (size int64) {
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
 		size += in.Size
 		if size > mostContent {
@@ -602,7 +602,7 @@ func inputSize(o *taskgraph.Order) (size int64) {
 }
 
 // bring brings what an order is made of to the bench.
-func (w *worker) bring(ctx context.Context, u *unit, o *taskgraph.Order) error {
+func (w *worker) bring(ctx context.Context, u *unit, o *taskgraph.Action) error {
 	if u.Part != nil && w.at(o) {
 		return nil
 	}
@@ -619,7 +619,7 @@ func (w *worker) bring(ctx context.Context, u *unit, o *taskgraph.Order) error {
 
 func (w *worker) fetch(ctx context.Context, u *unit, c content, name string) error {
 	return w.bench.Put(c.output(name), func(to io.Writer) error {
-		if data, ok := u.Small[c.SHA256]; ok {
+		if data, ok := u.Inline[c.SHA256]; ok {
 			_, err := to.Write(data)
 			return err
 		}
@@ -632,7 +632,7 @@ func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
 	if c.Size > mostRead {
 		return nil, fmt.Errorf("it has %d bytes, and at most %d are read at once", c.Size, mostRead)
 	}
-	if data, ok := u.Small[c.SHA256]; ok {
+	if data, ok := u.Inline[c.SHA256]; ok {
 		if contentOf(data) != c {
 			return nil, errors.New("it is not what its hash says")
 		}
@@ -647,7 +647,7 @@ func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
 }
 
 // whole does a whole job.
-func (w *worker) whole(ctx context.Context, o *taskgraph.Order, t *taskgraph.Task, j *made, d *done) (err error) {
+func (w *worker) whole(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, j *jobReport, d *report) (err error) {
 	defer caught(&err)
 	if err := w.o.Do.Do(ctx, o, t, nil); err != nil {
 		return err
@@ -672,14 +672,14 @@ func caught(err *error) {
 }
 
 // send puts a content where the build finds it: into the answer when it is small, else into the farm's store.
-func (w *worker) send(ctx context.Context, c content, d *done, open func() (io.ReadCloser, error)) error {
+func (w *worker) send(ctx context.Context, c content, d *report, open func() (io.ReadCloser, error)) error {
 	used := 0
-	for _, s := range d.Small {
+	for _, s := range d.Inline {
 		used += len(s)
 	}
-	if c.Size <= int64(w.l.most/2-used) && (c.Size <= small || d.Part != nil) {
+	if c.Size <= int64(w.l.most/2-used) && (c.Size <= inlineLimit || d.Part != nil) {
 		data, err := all(func(string) (io.ReadCloser, error) { return open() }, c)
-		d.Small[c.SHA256] = data
+		d.Inline[c.SHA256] = data
 		return err
 	}
 	if w.l.has(ctx, c) {
@@ -694,7 +694,7 @@ func (w *worker) send(ctx context.Context, c content, d *done, open func() (io.R
 }
 
 // part does pieces of a job. It says what went wrong, in words.
-func (w *worker) part(ctx context.Context, u *unit, o *taskgraph.Order, d *done) string {
+func (w *worker) part(ctx context.Context, u *unit, o *taskgraph.Action, d *report) string {
 	start := time.Now()
 	data, err := w.pieces(ctx, u, o)
 	if err == nil {

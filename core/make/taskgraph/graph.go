@@ -35,9 +35,9 @@ type Job struct {
 	Inputs  []string // slash paths of sources in the project
 	After   []string // IDs of jobs whose outputs this one reads
 	Outputs []string // slash paths under Options.Out; Run must write each of them
-	// Here says that the result stays on this machine: it depends on more than its key tells, or is
+	// LocalOnly says that the result stays on this machine: it depends on more than its key tells, or is
 	// made faster than fetched.
-	Here bool
+	LocalOnly bool
 	// Work is what the job does, as its step writes it, for another machine to do the same; nil
 	// when it is only done here.
 	Work []byte
@@ -54,9 +54,9 @@ type State string
 // The states.
 const (
 	Made      State = "made"      // it ran
-	Kept      State = "kept"      // its result was there already
-	Restored  State = "restored"  // its result came from the cache
-	Taken     State = "taken"     // its result came from those that are shared
+	UpToDate  State = "kept"      // its result was there already
+	CacheHit  State = "restored"  // its result came from the cache
+	SharedHit State = "taken"     // its result came from those that are shared
 	Failed    State = "failed"    // it ran and failed
 	Skipped   State = "skipped"   // a job it comes after failed
 	Cancelled State = "cancelled" // the run was stopped before it
@@ -108,9 +108,9 @@ type Options struct {
 	// Plan only finds out which jobs would have to run: nothing is run, written or remembered.
 	Plan bool
 	// Shared is where results of other machines are, and those of this one go; nil for nowhere.
-	Shared *remotecache.Line
-	// Crew is other machines that do jobs; nil: there are none.
-	Crew Crew
+	Shared *remotecache.Client
+	// Executor is other machines that do jobs; nil: there are none.
+	Executor Executor
 }
 
 // Report is how a run ended.
@@ -147,7 +147,7 @@ type run struct {
 	outStat *statCache // of outputs
 	old     state
 	jobs    map[string]*Job
-	records map[string]record
+	records map[string]actionResult
 	telling sync.Mutex
 	hands   chan struct{} // as many jobs as may run at once
 
@@ -175,10 +175,10 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]record{},
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]actionResult{},
 		hands: make(chan struct{}, o.Workers), help: map[string]*help{}}
 	r.looks = r.hands
-	if o.Crew != nil {
+	if o.Executor != nil {
 		r.looks = make(chan struct{}, o.Workers)
 	}
 	if err := r.declare(jobs); err != nil {
@@ -238,7 +238,7 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 	if err := r.store.save(next); err != nil {
 		return report, err
 	}
-	if report.Count(Made)+report.Count(Taken) > 0 {
+	if report.Count(Made)+report.Count(SharedHit) > 0 {
 		r.store.trim(time.Now())
 	}
 	return report, ctx.Err()
@@ -338,26 +338,26 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 	}
 	type ended struct {
 		result Result
-		record *record
+		record *actionResult
 		broken *group.Panic
 	}
 	type order struct {
 		job    *Job
-		before map[string]record // what a worker may know of earlier jobs is handed over, never shared
+		before map[string]actionResult // what a worker may know of earlier jobs is handed over, never shared
 	}
 	work, done := make(chan order), make(chan ended)
 	workers := r.o.Workers
 	if r.o.Shared != nil {
 		workers = max(workers, questions)
 	}
-	if r.o.Crew != nil {
+	if r.o.Executor != nil {
 		workers = max(workers, crowd)
 	}
 	for range workers {
 		go func() {
 			for o := range work {
 				e := ended{result: Result{ID: o.job.ID, Step: o.job.Step, State: Failed}}
-				e.broken = group.Caught(func() { e.result, e.record = r.one(ctx, o.job, o.before) })
+				e.broken = group.Caught(func() { e.result, e.record = r.runJob(ctx, o.job, o.before) })
 				done <- e
 			}
 		}()
@@ -388,7 +388,7 @@ func (r *run) execute(ctx context.Context, jobs []*Job) []Result {
 			}
 			if running < workers {
 				ready = ready[1:]
-				before := map[string]record{}
+				before := map[string]actionResult{}
 				for _, id := range j.After {
 					before[id] = r.records[id]
 				}
@@ -443,14 +443,14 @@ func (r *run) passOver(ctx context.Context, j *Job, results map[string]Result) S
 	return ""
 }
 
-// one brings a single job up to date.
-func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result, *record) {
+// runJob brings a single job up to date.
+func (r *run) runJob(ctx context.Context, j *Job, before map[string]actionResult) (Result, *actionResult) {
 	held := r.looks
 	held <- struct{}{}
 	defer func() { <-held }()
 	start := time.Now()
 	result := Result{ID: j.ID, Step: j.Step}
-	fail := func(err error) (Result, *record) {
+	fail := func(err error) (Result, *actionResult) {
 		result.State, result.Err, result.Elapsed = Failed, err, time.Since(start)
 		var f *finding.Failure
 		if errors.As(err, &f) {
@@ -462,7 +462,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 		return result, nil
 	}
 	t := &Task{ctx: ctx, job: j, run: r, inputs: map[string]statEntry{}, asked: map[string]time.Time{}}
-	end := func(s State, rec record) (Result, *record) {
+	end := func(s State, rec actionResult) (Result, *actionResult) {
 		result.State, result.Findings, result.Elapsed, result.Spent = s, rec.Findings, time.Since(start), t.spent
 		for _, o := range rec.Outputs {
 			result.Outputs = append(result.Outputs, Output(o))
@@ -479,29 +479,29 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 	t.key = key
 	if rec, ok := r.old.Jobs[j.ID]; ok && rec.Key == key && r.inPlace(rec) {
 		r.giveOld(j, rec)
-		return end(Kept, rec)
+		return end(UpToDate, rec)
 	}
 	if r.o.Plan {
-		return end(Stale, record{})
+		return end(Stale, actionResult{})
 	}
-	if rec, ok := r.store.find(key); ok {
+	if rec, ok := r.store.lookup(key); ok {
 		if err := r.place(ctx, rec); err != nil {
 			return fail(err)
 		}
 		r.giveOld(j, rec)
-		return end(Restored, rec)
+		return end(CacheHit, rec)
 	}
-	if rec, ok := r.take(ctx, j, key); ok {
+	if rec, ok := r.fetchShared(ctx, j, key); ok {
 		if err := r.place(ctx, rec); err != nil {
 			return fail(err)
 		}
-		return end(Taken, rec)
+		return end(SharedHit, rec)
 	}
 	if ctx.Err() != nil {
 		return fail(ctx.Err())
 	}
-	rec, by, took := record{}, "", time.Duration(0)
-	if r.o.Crew != nil {
+	rec, by, took := actionResult{}, "", time.Duration(0)
+	if r.o.Executor != nil {
 		<-held
 		held = r.hands
 		done := false
@@ -513,7 +513,7 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 			defer r.leading.Add(-1)
 			held <- struct{}{}
 		default:
-			if rec, by, took, done = r.away(ctx, j, t); !done && j.Splits {
+			if rec, by, took, done = r.remote(ctx, j, t); !done && j.Splits {
 				r.leading.Add(1)
 				defer r.leading.Add(-1)
 			}
@@ -534,27 +534,27 @@ func (r *run) one(ctx context.Context, j *Job, before map[string]record) (Result
 }
 
 // make runs a job here.
-func (r *run) make(ctx context.Context, j *Job, t *Task) (record, error) {
+func (r *run) make(ctx context.Context, j *Job, t *Task) (actionResult, error) {
 	if err := j.Run(ctx, t); err != nil {
-		return record{}, err
+		return actionResult{}, err
 	}
 	if len(t.outputs) != len(j.Outputs) {
-		return record{}, fmt.Errorf("job %q made %d of its %d outputs", j.ID, len(t.outputs), len(j.Outputs))
+		return actionResult{}, fmt.Errorf("job %q made %d of its %d outputs", j.ID, len(t.outputs), len(j.Outputs))
 	}
-	return record{Key: t.key, Outputs: t.outputs, Findings: t.findings}, nil
+	return actionResult{Key: t.key, Outputs: t.outputs, Findings: t.findings}, nil
 }
 
 // keep remembers what a job made, and puts it where it belongs.
-func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time.Duration,
-	fail func(error) (Result, *record), end func(State, record) (Result, *record)) (Result, *record) {
-	if err := r.store.remember(rec); err != nil {
+func (r *run) keep(ctx context.Context, j *Job, rec actionResult, by string, took time.Duration,
+	fail func(error) (Result, *actionResult), end func(State, actionResult) (Result, *actionResult)) (Result, *actionResult) {
+	if err := r.store.putResult(rec); err != nil {
 		return fail(err)
 	}
 	r.helping.Lock()
 	if h := r.help[j.ID]; h != nil { // it is not given to others before all is over
-		h.later = append(h.later, func() { r.give(j, rec) })
+		h.later = append(h.later, func() { r.shareResult(j, rec) })
 	} else {
-		r.give(j, rec)
+		r.shareResult(j, rec)
 	}
 	r.helping.Unlock()
 	if err := r.place(ctx, rec); err != nil {
@@ -571,7 +571,7 @@ func (r *run) keep(ctx context.Context, j *Job, rec record, by string, took time
 // of those that were not kept.
 func merge(first, second []Result, again []string) []Result {
 	for i, r := range second {
-		if r.State != Kept || slices.Contains(again, r.ID) {
+		if r.State != UpToDate || slices.Contains(again, r.ID) {
 			first[i] = r
 		}
 	}
@@ -621,7 +621,7 @@ func writePart(h hash.Hash, b []byte) {
 }
 
 // inPlace says whether all outputs of a record are where they belong, unchanged.
-func (r *run) inPlace(rec record) bool {
+func (r *run) inPlace(rec actionResult) bool {
 	for _, o := range rec.Outputs {
 		e, err := r.outStat.hash(o.Path)
 		if err != nil || e.Size != o.Size || hex.EncodeToString(e.SHA256[:]) != o.SHA256 {
@@ -631,7 +631,7 @@ func (r *run) inPlace(rec record) bool {
 	return true
 }
 
-func (r *run) place(ctx context.Context, rec record) error {
+func (r *run) place(ctx context.Context, rec actionResult) error {
 	for _, o := range rec.Outputs {
 		if err := r.store.place(ctx, r.o.Out, o); err != nil {
 			return err
@@ -649,7 +649,7 @@ func (r *run) place(ctx context.Context, rec record) error {
 }
 
 // removeOld removes outputs that no job makes any more.
-func (r *run) removeOld(dir *safefile.Dir, now map[string]record) ([]string, error) {
+func (r *run) removeOld(dir *safefile.Dir, now map[string]actionResult) ([]string, error) {
 	current := map[string]bool{}
 	for _, j := range r.jobs {
 		for _, o := range j.Outputs {

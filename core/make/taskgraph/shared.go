@@ -22,51 +22,51 @@ const (
 	worthATrip = 200 * time.Millisecond
 )
 
-// take brings a result that another machine made into the cache. The processor is free for others meanwhile.
-func (r *run) take(ctx context.Context, j *Job, key string) (record, bool) {
+// fetchShared brings a result that another machine made into the cache. The processor is free for others meanwhile.
+func (r *run) fetchShared(ctx context.Context, j *Job, key string) (actionResult, bool) {
 	line := r.o.Shared
-	if line == nil || j.Here || line.Off() != nil {
-		return record{}, false
+	if line == nil || j.LocalOnly || line.Disabled() != nil {
+		return actionResult{}, false
 	}
 	<-r.looks
 	defer func() { r.looks <- struct{}{} }()
 	var b bytes.Buffer
-	if !line.Take(ctx, remotecache.Records, key, mostRecord, &b) {
-		return record{}, false
+	if !line.Get(ctx, remotecache.Records, key, mostRecord, &b) {
+		return actionResult{}, false
 	}
 	rec, ok := readRecord(b.Bytes(), key, j.Outputs)
 	if !ok {
-		line.Wrong(remotecache.Records, key)
-		return record{}, false
+		line.Reject(remotecache.Records, key)
+		return actionResult{}, false
 	}
 	for _, o := range rec.Outputs {
-		if !r.store.whole(o) && !r.takeFile(ctx, o) {
-			return record{}, false
+		if !r.store.intact(o) && !r.takeFile(ctx, o) {
+			return actionResult{}, false
 		}
 	}
-	if r.store.remember(rec) != nil {
-		return record{}, false // what is wrong with the disk shows when the job runs
+	if r.store.putResult(rec) != nil {
+		return actionResult{}, false // what is wrong with the disk shows when the job runs
 	}
-	line.Found(remotecache.Records)
+	line.CountHit(remotecache.Records)
 	return rec, true
 }
 
 // readRecord reads a record that somebody else wrote, which must be of this key and these outputs.
-func readRecord(data []byte, key string, outputs []string) (rec record, ok bool) {
+func readRecord(data []byte, key string, outputs []string) (rec actionResult, ok bool) {
 	if json.Unmarshal(data, &rec) != nil || rec.Key != key || len(rec.Outputs) != len(outputs) {
-		return record{}, false
+		return actionResult{}, false
 	}
 	left := slices.Clone(outputs)
 	for _, o := range rec.Outputs {
 		at := slices.Index(left, o.Path)
 		if at < 0 || !remotecache.IsKey(o.SHA256) || o.Size < 0 {
-			return record{}, false
+			return actionResult{}, false
 		}
 		left = slices.Delete(left, at, at+1)
 	}
 	for _, f := range rec.Findings {
 		if !finding.Known(f.ID) {
-			return record{}, false
+			return actionResult{}, false
 		}
 	}
 	return rec, true
@@ -79,25 +79,25 @@ func (r *run) takeFile(ctx context.Context, o output) bool {
 		return false
 	}
 	defer f.Abort()
-	if !r.o.Shared.Take(ctx, remotecache.Files, o.SHA256, o.Size, f) {
+	if !r.o.Shared.Get(ctx, remotecache.Files, o.SHA256, o.Size, f) {
 		return false
 	}
 	if f.SHA256() != o.SHA256 || f.Size() != o.Size {
-		r.o.Shared.Wrong(remotecache.Files, o.SHA256)
+		r.o.Shared.Reject(remotecache.Files, o.SHA256)
 		return false
 	}
 	return f.CommitCache() == nil
 }
 
-// give offers a result that was made here to others.
-func (r *run) give(j *Job, rec record) {
-	if r.o.Shared == nil || j.Here {
+// shareResult offers a result that was made here to others.
+func (r *run) shareResult(j *Job, rec actionResult) {
+	if r.o.Shared == nil || j.LocalOnly {
 		return
 	}
-	var things []remotecache.Thing
+	var things []remotecache.Entry
 	for _, o := range rec.Outputs {
 		things = append(things,
-			remotecache.Thing{Kind: remotecache.Files, Key: o.SHA256, Size: o.Size,
+			remotecache.Entry{Kind: remotecache.Files, Key: o.SHA256, Size: o.Size,
 				Open: func() (io.ReadCloser, error) {
 					return os.Open(r.store.path(r.store.objectPath(o.SHA256)))
 				}})
@@ -106,40 +106,40 @@ func (r *run) give(j *Job, rec record) {
 	if err != nil {
 		return
 	}
-	r.o.Shared.Give(append(things, bytesOf(remotecache.Records, rec.Key, data))...)
+	r.o.Shared.Put(append(things, bytesOf(remotecache.Records, rec.Key, data))...)
 }
 
 // giveOld offers a result of an earlier run, to a place that is new.
-func (r *run) giveOld(j *Job, rec record) {
+func (r *run) giveOld(j *Job, rec actionResult) {
 	if r.o.Shared != nil && r.o.Shared.All() {
-		r.give(j, rec)
+		r.shareResult(j, rec)
 	}
 }
 
-func bytesOf(kind, key string, data []byte) remotecache.Thing {
-	return remotecache.Thing{Kind: kind, Key: key, Size: int64(len(data)),
+func bytesOf(kind, key string, data []byte) remotecache.Entry {
+	return remotecache.Entry{Kind: kind, Key: key, Size: int64(len(data)),
 		Open: func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(data)), nil }}
 }
 
 // takePart brings a part of a job's work into the cache.
 func (t *Task) takePart(key string) (data []byte, ok bool) {
 	line := t.run.o.Shared
-	if line == nil || t.job.Here {
+	if line == nil || t.job.LocalOnly {
 		return nil, false
 	}
 	var b bytes.Buffer
-	if !line.Take(t.ctx, remotecache.Parts, remotecache.Sum([]byte(key)), mostPart, &b) {
+	if !line.Get(t.ctx, remotecache.Parts, remotecache.Hash([]byte(key)), mostPart, &b) {
 		return nil, false
 	}
 	data, ok = checked(b.Bytes())
 	if !ok {
-		line.Wrong(remotecache.Parts, remotecache.Sum([]byte(key)))
+		line.Reject(remotecache.Parts, remotecache.Hash([]byte(key)))
 		return nil, false
 	}
-	if t.run.store.keepPart(key, data) != nil {
+	if t.run.store.putPart(key, data) != nil {
 		return nil, false
 	}
-	line.Found(remotecache.Parts)
+	line.CountHit(remotecache.Parts)
 	return data, true
 }
 
@@ -148,11 +148,11 @@ func (t *Task) gift(key string, size int) (give func()) {
 	t.mu.Lock()
 	since, ok := t.asked[key]
 	t.mu.Unlock()
-	if t.run.o.Shared == nil || t.job.Here || !ok || time.Since(since) < worthATrip {
+	if t.run.o.Shared == nil || t.job.LocalOnly || !ok || time.Since(since) < worthATrip {
 		return func() {}
 	}
 	return func() {
-		t.run.o.Shared.Give(remotecache.Thing{Kind: remotecache.Parts, Key: remotecache.Sum([]byte(key)),
+		t.run.o.Shared.Put(remotecache.Entry{Kind: remotecache.Parts, Key: remotecache.Hash([]byte(key)),
 			Size: int64(size + sha256.Size), Open: func() (io.ReadCloser, error) {
 				return os.Open(t.run.store.path(t.run.store.partPath(key)))
 			}})

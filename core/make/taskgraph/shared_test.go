@@ -25,13 +25,13 @@ import (
 type team struct {
 	t    *testing.T
 	at   string
-	last remotecache.Ended
+	last remotecache.Summary
 }
 
 func (m *team) on(p *place, readOnly bool, jobs ...*taskgraph.Job) *taskgraph.Report {
-	s, err := remotecache.Open(remotecache.Place{Address: m.at, ReadOnly: readOnly})
+	s, err := remotecache.Open(remotecache.Location{Address: m.at, ReadOnly: readOnly})
 	require.NoError(m.t, err)
-	line := remotecache.NewLine(context.Background(), s, remotecache.LineOptions{Write: !readOnly})
+	line := remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{Write: !readOnly})
 	r := p.run(jobs, func(o *taskgraph.Options) { o.Shared, o.Workers = line, 2 })
 	m.last = line.Close(context.Background())
 	require.NoError(m.t, m.last.Off)
@@ -63,7 +63,7 @@ func TestWhatOneHasMadeOthersTake(t *testing.T) {
 	ada, ben := machine(t, texts), machine(t, texts)
 	graph := func(p *place) []*taskgraph.Job {
 		here := p.upper("c")
-		here.Here = true
+		here.LocalOnly = true
 		return []*taskgraph.Job{p.upper("a"), p.upper("b", "a"), here}
 	}
 	r := m.on(ada, false, graph(ada)...)
@@ -72,19 +72,19 @@ func TestWhatOneHasMadeOthersTake(t *testing.T) {
 	assert.Equal(t, 4, m.last.Given, "two files and their records")
 
 	r = m.on(ben, false, graph(ben)...)
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Taken, "b": taskgraph.Taken, "c": taskgraph.Made},
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.SharedHit, "b": taskgraph.SharedHit, "c": taskgraph.Made},
 		states(r), "what is to stay on its machine is made on each")
 	assert.Equal(t, "TWO+ONE", ben.read("b.out"))
 	assert.Zero(t, ben.runs["a"]+ben.runs["b"])
-	assert.Equal(t, remotecache.Count{Asked: 2, Found: 2, Taken: m.last.Taken, Waited: m.last.Waited}, m.last.Count)
-	assert.Equal(t, 3, m.on(ben, false, graph(ben)...).Count(taskgraph.Kept), "and then has it itself")
+	assert.Equal(t, remotecache.Stats{Asked: 2, Found: 2, Taken: m.last.Taken, Waited: m.last.Waited}, m.last.Stats)
+	assert.Equal(t, 3, m.on(ben, false, graph(ben)...).Count(taskgraph.UpToDate), "and then has it itself")
 
 	// A place that is new is given what was made before.
 	other := &team{t: t, at: t.TempDir()}
-	line := func(all bool) *remotecache.Line {
-		s, err := remotecache.Open(remotecache.Place{Address: other.at})
+	line := func(all bool) *remotecache.Client {
+		s, err := remotecache.Open(remotecache.Location{Address: other.at})
 		require.NoError(t, err)
-		return remotecache.NewLine(context.Background(), s, remotecache.LineOptions{Write: true, All: all})
+		return remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{Write: true, All: all})
 	}
 	for all, given := range map[bool]int{false: 0, true: 4} {
 		l := line(all)
@@ -117,17 +117,17 @@ func TestTwoMachinesAtOnce(t *testing.T) {
 			for name := range texts {
 				jobs = append(jobs, p.upper(name))
 			}
-			s, err := remotecache.Open(remotecache.Place{Address: m.at, Limits: remotecache.Limits{Days: 1}})
+			s, err := remotecache.Open(remotecache.Location{Address: m.at, Limits: remotecache.Limits{Days: 1}})
 			if !assert.NoError(t, err) {
 				return
 			}
-			line := remotecache.NewLine(context.Background(), s, remotecache.LineOptions{Write: true})
+			line := remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{Write: true})
 			r, err := p.try(context.Background(), jobs, func(o *taskgraph.Options) { o.Shared = line })
 			assert.NoError(t, err)
 			ended := line.Close(context.Background())
 			assert.NoError(t, ended.Off)
-			assert.Empty(t, ended.Lied)
-			assert.Equal(t, len(texts), r.Count(taskgraph.Made)+r.Count(taskgraph.Taken))
+			assert.Empty(t, ended.Rejected)
+			assert.Equal(t, len(texts), r.Count(taskgraph.Made)+r.Count(taskgraph.SharedHit))
 		})
 	}
 	work.Wait()
@@ -167,29 +167,29 @@ func TestWhatIsWrongIsNotTaken(t *testing.T) {
 		ada, ben := machine(t, texts), machine(t, texts)
 		m.on(ada, false, ada.upper("a"))
 		spoil(m)
-		s, err := remotecache.Open(remotecache.Place{Address: m.at, ReadOnly: true})
+		s, err := remotecache.Open(remotecache.Location{Address: m.at, ReadOnly: true})
 		require.NoError(t, err)
-		line := remotecache.NewLine(context.Background(), s, remotecache.LineOptions{})
+		line := remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{})
 		r := ben.run([]*taskgraph.Job{ben.upper("a")}, func(o *taskgraph.Options) { o.Shared = line })
 		ended := line.Close(context.Background())
 		assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made}, states(r), name)
 		assert.Equal(t, strings.ToUpper(texts["a"]), ben.read("a.out"), name)
-		assert.Len(t, ended.Lied, 1, name)
+		assert.Len(t, ended.Rejected, 1, name)
 		assert.Zero(t, ended.Found, name)
 		// Who writes puts it right.
 		eve := machine(t, texts)
 		m.on(eve, false, eve.upper("a"))
 		fay := machine(t, texts)
-		assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Taken}, states(m.on(fay, true, fay.upper("a"))), name)
+		assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.SharedHit}, states(m.on(fay, true, fay.upper("a"))), name)
 	}
 }
 
 func TestAFullDiskAtThePlaceStopsNobody(t *testing.T) {
 	m := &team{t: t, at: t.TempDir()}
 	ada := machine(t, map[string]string{"a": "one", "b": "two"})
-	s, err := remotecache.Open(remotecache.Place{Address: m.at})
+	s, err := remotecache.Open(remotecache.Location{Address: m.at})
 	require.NoError(t, err)
-	line := remotecache.NewLine(context.Background(), s, remotecache.LineOptions{Write: true})
+	line := remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{Write: true})
 	written := 0
 	end := safefile.Disturb(func(step safefile.Step) error {
 		if strings.HasPrefix(step.Path, m.at) && step.Op == safefile.OpWrite {
@@ -226,17 +226,17 @@ func TestPartsAreShared(t *testing.T) {
 	work := func(p *place) *taskgraph.Job {
 		return &taskgraph.Job{ID: "long", Step: "long", Version: 1, Inputs: []string{"a.txt"},
 			Outputs: []string{"long.out"}, Run: func(_ context.Context, task *taskgraph.Task) error {
-				part, ok := task.Kept("the slow part")
+				part, ok := task.CachedPart("the slow part")
 				if !ok {
 					made++
 					time.Sleep(250 * time.Millisecond)
 					part = []byte("slowly made")
-					if err := task.Keep("the slow part", part); err != nil {
+					if err := task.CachePart("the slow part", part); err != nil {
 						return err
 					}
 				}
-				if _, ok := task.Kept("the quick part"); !ok {
-					if err := task.Keep("the quick part", []byte("quick")); err != nil {
+				if _, ok := task.CachedPart("the quick part"); !ok {
+					if err := task.CachePart("the quick part", []byte("quick")); err != nil {
 						return err
 					}
 				}
@@ -263,5 +263,5 @@ func TestPartsAreShared(t *testing.T) {
 	m.on(eve, false, work(eve))
 	assert.Equal(t, "three slowly made", eve.read("long.out"))
 	assert.Equal(t, 2, made)
-	assert.Len(t, m.last.Lied, 1)
+	assert.Len(t, m.last.Rejected, 1)
 }

@@ -37,8 +37,8 @@ type output struct {
 	Size   int64
 }
 
-// record is what a finished job leaves: enough to tell whether it must run again, and to bring its result back.
-type record struct {
+// actionResult is what a finished job leaves: enough to tell whether it must run again, and to bring its result back.
+type actionResult struct {
 	Key      string
 	Outputs  []output
 	Findings []finding.Finding
@@ -47,7 +47,7 @@ type record struct {
 // state is what is remembered from one run to the next.
 type state struct {
 	Magic string
-	Jobs  map[string]record
+	Jobs  map[string]actionResult
 	Stat  map[string]statEntry
 }
 
@@ -67,7 +67,7 @@ func (s *store) load() state {
 		}
 	}
 	if st.Jobs == nil {
-		st.Jobs = map[string]record{}
+		st.Jobs = map[string]actionResult{}
 	}
 	if st.Stat == nil {
 		st.Stat = map[string]statEntry{}
@@ -93,8 +93,8 @@ func (s *store) actionPath(key string) string {
 	return path.Join(s.state, actionDir, key[:2], key+".json")
 }
 
-// keep puts a result's bytes, in parts, into the cache.
-func (s *store) keep(rel string, parts [][]byte) (output, error) {
+// putContent puts a result's bytes, in parts, into the cache.
+func (s *store) putContent(rel string, parts [][]byte) (output, error) {
 	h, size := sha256.New(), 0
 	for _, data := range parts {
 		h.Write(data)
@@ -106,8 +106,8 @@ func (s *store) keep(rel string, parts [][]byte) (output, error) {
 
 var errChanged = errors.New("the file changed")
 
-// keepFile puts a file of a known hash into the cache, without having it in memory.
-func (s *store) keepFile(ctx context.Context, from, rel, sum string) (output, error) {
+// putFile puts a file of a known hash into the cache, without having it in memory.
+func (s *store) putFile(ctx context.Context, from, rel, sum string) (output, error) {
 	f, err := s.dir.Create(s.objectPath(sum))
 	if err != nil {
 		return output{}, err
@@ -122,8 +122,8 @@ func (s *store) keepFile(ctx context.Context, from, rel, sum string) (output, er
 	return output{Path: rel, SHA256: sum, Size: f.Size()}, f.CommitCache()
 }
 
-// whole says whether a kept result is there and as it was kept.
-func (s *store) whole(o output) bool {
+// intact says whether a kept result is there and as it was kept.
+func (s *store) intact(o output) bool {
 	sum, _, err := safefile.HashFile(s.dir.Join(s.objectPath(o.SHA256)))
 	return err == nil && sum == o.SHA256
 }
@@ -138,25 +138,25 @@ func (s *store) object(o output) ([]byte, bool) {
 	return data, hex.EncodeToString(sum[:]) == o.SHA256
 }
 
-// find looks a key up. All of its objects are there and whole when ok.
-func (s *store) find(key string) (r record, ok bool) {
+// lookup looks a key up. All of its objects are there and whole when ok.
+func (s *store) lookup(key string) (r actionResult, ok bool) {
 	data, err := s.dir.ReadFile(s.actionPath(key))
 	if err != nil || json.Unmarshal(data, &r) != nil || r.Key != key {
-		return record{}, false
+		return actionResult{}, false
 	}
 	for _, o := range r.Outputs {
 		if len(o.SHA256) != 2*sha256.Size {
-			return record{}, false
+			return actionResult{}, false
 		}
-		if !s.whole(o) {
-			return record{}, false
+		if !s.intact(o) {
+			return actionResult{}, false
 		}
 	}
 	s.dir.Touch(s.actionPath(key))
 	return r, true
 }
 
-func (s *store) remember(r record) error {
+func (s *store) putResult(r actionResult) error {
 	data, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -170,8 +170,8 @@ func (s *store) partPath(key string) string {
 	return path.Join(s.state, partDir, name[:2], name)
 }
 
-// keepPart keeps a part of a job's work, behind its checksum.
-func (s *store) keepPart(key string, data []byte) error {
+// putPart keeps a part of a job's work, behind its checksum.
+func (s *store) putPart(key string, data []byte) error {
 	sum := sha256.Sum256(data)
 	return s.dir.WriteCache(s.partPath(key), sum[:], data)
 }
@@ -231,7 +231,7 @@ func (s *store) trim(now time.Time) {
 			_ = s.dir.Remove(p)
 			return nil
 		}
-		var r record
+		var r actionResult
 		if data, err := s.dir.ReadFile(p); err == nil && json.Unmarshal(data, &r) == nil {
 			for _, o := range r.Outputs {
 				wanted[o.SHA256] = true

@@ -60,7 +60,7 @@ func (t *Task) Copy(ctx context.Context, input, output string) error {
 	if !ok || !slices.Contains(t.job.Outputs, output) {
 		return fmt.Errorf("job %q copies %s to %s without declaring both", t.job.ID, input, output)
 	}
-	o, err := t.run.store.keepFile(ctx, t.source(input, want), output, hex.EncodeToString(want.SHA256[:]))
+	o, err := t.run.store.putFile(ctx, t.source(input, want), output, hex.EncodeToString(want.SHA256[:]))
 	if errors.Is(err, errChanged) {
 		return changed(input)
 	}
@@ -79,7 +79,7 @@ func (t *Task) Take(ctx context.Context, from, output string) error {
 	if err != nil {
 		return err
 	}
-	o, err := t.run.store.keepFile(ctx, from, output, sum)
+	o, err := t.run.store.putFile(ctx, from, output, sum)
 	if err == nil {
 		t.outputs = append(t.outputs, o)
 	}
@@ -155,7 +155,7 @@ func (t *Task) Output(rel string) ([]byte, error) {
 					Place: fault.Place{File: path.Join(t.run.o.Out, rel)}, Err: err,
 					Do: "Remove the file and build again: it is rebuilt then."}
 			}
-			_, err = t.run.store.keep(rel, [][]byte{data})
+			_, err = t.run.store.putContent(rel, [][]byte{data})
 			return data, err
 		}
 	}
@@ -167,7 +167,7 @@ func (t *Task) Write(rel string, parts ...[]byte) error {
 	if !slices.Contains(t.job.Outputs, rel) {
 		return fmt.Errorf("job %q writes %s without declaring it", t.job.ID, rel)
 	}
-	o, err := t.run.store.keep(rel, parts)
+	o, err := t.run.store.putContent(rel, parts)
 	if err == nil {
 		t.outputs = append(t.outputs, o)
 	}
@@ -177,9 +177,9 @@ func (t *Task) Write(rel string, parts ...[]byte) error {
 // Find adds a finding to the job's result; it comes back whenever the result is used again.
 func (t *Task) Find(list ...finding.Finding) { t.findings = append(t.findings, list...) }
 
-// Kept gives what an earlier job, or an earlier run of this one, kept under a key that names it by
+// CachedPart gives what an earlier job, or an earlier run of this one, kept under a key that names it by
 // all that decides it. It is how a long job does not do its parts again.
-func (t *Task) Kept(key string) (data []byte, ok bool) {
+func (t *Task) CachedPart(key string) (data []byte, ok bool) {
 	if t.hooks != nil {
 		return t.hooks.Kept(key)
 	}
@@ -194,15 +194,15 @@ func (t *Task) Kept(key string) (data []byte, ok bool) {
 	return data, ok
 }
 
-// Keep keeps a part of a job's work.
-func (t *Task) Keep(key string, data []byte) error {
+// CachePart keeps a part of a job's work.
+func (t *Task) CachePart(key string, data []byte) error {
 	if t.hooks != nil {
 		return t.hooks.Keep(key, data)
 	}
-	err := t.run.store.keepPart(key, data)
+	err := t.run.store.putPart(key, data)
 	switch {
 	case err != nil:
-	case t.run.o.Crew != nil:
+	case t.run.o.Executor != nil:
 		t.keptPart(key, t.gift(key, len(data)))
 	default:
 		t.gift(key, len(data))()

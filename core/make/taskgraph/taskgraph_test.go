@@ -117,16 +117,16 @@ func TestOnlyWhatChangedRunsAgain(t *testing.T) {
 	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made}, states(r))
 	assert.Equal(t, "B+A", p.read("b.out"))
 
-	assert.Equal(t, 2, p.run(jobs).Count(taskgraph.Kept))
+	assert.Equal(t, 2, p.run(jobs).Count(taskgraph.UpToDate))
 	p.write("b.txt", "bb")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made}, states(p.run(jobs)))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.UpToDate, "b": taskgraph.Made}, states(p.run(jobs)))
 	p.write("a.txt", "aa")
 	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made, "b": taskgraph.Made}, states(p.run(jobs)),
 		"what comes after a changed job runs too")
 	assert.Equal(t, "BB+AA", p.read("b.out"))
 
 	p.write("a.txt", "aa") // the same content with another time
-	assert.Equal(t, 2, p.run(jobs).Count(taskgraph.Kept), "a new time with the old content is no change")
+	assert.Equal(t, 2, p.run(jobs).Count(taskgraph.UpToDate), "a new time with the old content is no change")
 }
 
 func TestGoingBackTakesTheOldResultFromTheCache(t *testing.T) {
@@ -137,7 +137,7 @@ func TestGoingBackTakesTheOldResultFromTheCache(t *testing.T) {
 	p.write("a.txt", "two")
 	p.run(jobs)
 	p.write("a.txt", "one")
-	assert.Equal(t, taskgraph.Restored, states(p.run(jobs))["a"])
+	assert.Equal(t, taskgraph.CacheHit, states(p.run(jobs))["a"])
 	assert.Equal(t, "ONE", p.read("a.out"))
 	assert.Equal(t, 2, p.runs["a"])
 }
@@ -148,7 +148,7 @@ func TestOutputsThatWereTouchedAreBroughtBack(t *testing.T) {
 	jobs := []*taskgraph.Job{p.upper("a")}
 	p.run(jobs)
 	require.NoError(t, os.Remove(filepath.Join(p.dir, "out", "a.out")))
-	assert.Equal(t, taskgraph.Restored, states(p.run(jobs))["a"])
+	assert.Equal(t, taskgraph.CacheHit, states(p.run(jobs))["a"])
 	assert.Equal(t, "ONE", p.read("a.out"))
 
 	// Somebody edits the output in place, which through the hard link spoils the kept object too: it is made again.
@@ -166,7 +166,7 @@ func TestRecipeAndVersionTakePart(t *testing.T) {
 	assert.Equal(t, taskgraph.Made, states(p.run([]*taskgraph.Job{j}))["a"])
 	j.Version = 2
 	assert.Equal(t, taskgraph.Made, states(p.run([]*taskgraph.Job{j}))["a"])
-	assert.Equal(t, taskgraph.Kept, states(p.run([]*taskgraph.Job{j}))["a"])
+	assert.Equal(t, taskgraph.UpToDate, states(p.run([]*taskgraph.Job{j}))["a"])
 }
 
 func TestAFailedJobStopsOnlyWhatDependsOnIt(t *testing.T) {
@@ -182,8 +182,8 @@ func TestAFailedJobStopsOnlyWhatDependsOnIt(t *testing.T) {
 	assert.ErrorContains(t, r.Err(), "told to fail")
 	assert.False(t, p.exists("b.out"))
 	p.write("b.txt", "b")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made, "c": taskgraph.Made,
-		"d": taskgraph.Kept}, states(p.run(jobs)))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.UpToDate, "b": taskgraph.Made, "c": taskgraph.Made,
+		"d": taskgraph.UpToDate}, states(p.run(jobs)))
 }
 
 func TestOutputsOfGoneSourcesAreRemoved(t *testing.T) {
@@ -210,7 +210,7 @@ func TestOnlyLeavesTheOthersAlone(t *testing.T) {
 	r := p.run(jobs, func(o *taskgraph.Options) { o.Only = []string{"a"} })
 	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Made}, states(r))
 	assert.Equal(t, "B", p.read("b.out"))
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Kept, "b": taskgraph.Made}, states(p.run(jobs)))
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.UpToDate, "b": taskgraph.Made}, states(p.run(jobs)))
 }
 
 func TestPlanChangesNothing(t *testing.T) {
@@ -225,7 +225,7 @@ func TestPlanChangesNothing(t *testing.T) {
 	assert.NoDirExists(t, filepath.Join(p.dir, ".state"))
 	p.run(jobs)
 	p.write("a.txt", "changed")
-	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Stale, "b": taskgraph.Stale, "c": taskgraph.Kept},
+	assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.Stale, "b": taskgraph.Stale, "c": taskgraph.UpToDate},
 		states(p.run(jobs, plan)))
 }
 
@@ -326,7 +326,7 @@ func TestCancelStopsSoonAndKeepsWhatIsDone(t *testing.T) {
 	assert.Equal(t, 3, r.Count(taskgraph.Made))
 	assert.Equal(t, 17, r.Count(taskgraph.Cancelled))
 	jobs[3].Run = func(_ context.Context, t *taskgraph.Task) error { return t.Write("j03.out", nil) }
-	assert.Equal(t, 3, p.run(jobs).Count(taskgraph.Kept), "what was done before is not done again")
+	assert.Equal(t, 3, p.run(jobs).Count(taskgraph.UpToDate), "what was done before is not done again")
 }
 
 // recorder notes progress and fails when two events come at once.
@@ -397,7 +397,7 @@ func TestDamagedStateIsAsGoodAsNone(t *testing.T) {
 	jobs := []*taskgraph.Job{p.upper("a")}
 	p.run(jobs)
 	p.write(".state/build.state", "not a state")
-	assert.Equal(t, taskgraph.Restored, states(p.run(jobs))["a"], "the cache still has it")
+	assert.Equal(t, taskgraph.CacheHit, states(p.run(jobs))["a"], "the cache still has it")
 	require.NoError(t, os.RemoveAll(filepath.Join(p.dir, ".state")))
 	assert.Equal(t, taskgraph.Made, states(p.run(jobs))["a"])
 }

@@ -244,7 +244,7 @@ func (in *Installation) Install(ctx context.Context) ([]Action, error) {
 	if len(changes) == 0 && old != nil && old.To == in.p.Version {
 		return actions(list), nil
 	}
-	if _, err := in.f.Swap(ctx, changes, r); err != nil {
+	if _, err := in.f.Commit(ctx, changes, r); err != nil {
 		return nil, err
 	}
 	_, err = in.record(context.WithoutCancel(ctx)) // one of both
@@ -271,7 +271,7 @@ func (in *Installation) change(ctx context.Context, s *step) (*transaction.Chang
 		c.Staged, err = in.stage(s.file)
 	case s.mine.Old != "":
 		c.New, c.NewSize = s.mine.Old, s.mine.OldSize
-		c.Staged, err = in.f.Original(ctx, *s.mine)
+		c.Staged, err = in.f.StageBackup(ctx, *s.mine)
 	}
 	return c, err
 }
@@ -319,7 +319,7 @@ func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
 	if err != nil {
 		return nil, err
 	}
-	aside, err := in.f.Undo(ctx, r, transaction.Aside)
+	aside, err := in.f.RollBack(ctx, r, transaction.Aside)
 	if err != nil {
 		return nil, err
 	}

@@ -526,15 +526,15 @@ func Mend(ctx context.Context, where string) ([]string, error) {
 	}
 	var did []string
 	for _, dir := range folders {
-		if !transaction.Left(dir) {
+		if !transaction.HasRemains(dir) {
 			continue
 		}
 		f, err := transaction.Open(ctx, dir, "vornix patch")
 		if err != nil {
 			return did, err
 		}
-		if f.Mended != "" {
-			did = append(did, fmt.Sprintf("a change of %s that was cut off is %s", filepath.ToSlash(dir), f.Mended))
+		if f.Recovered != "" {
+			did = append(did, fmt.Sprintf("a change of %s that was cut off is %s", filepath.ToSlash(dir), f.Recovered))
 		}
 		f.Close()
 	}
@@ -584,7 +584,7 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*transaction.Record, 
 		return nil, err
 	}
 	defer folder.Close()
-	if err := folder.Was(p.looked); err != nil {
+	if err := folder.IsStill(p.looked); err != nil {
 		return nil, err
 	}
 	a := &applying{p: p, o: o, staging: staging{
@@ -613,7 +613,7 @@ func (p *Plan) Apply(ctx context.Context, o ApplyOptions) (*transaction.Record, 
 		p.Already = true
 		return nil, nil
 	}
-	return folder.Swap(ctx, changes, r)
+	return folder.Commit(ctx, changes, r)
 }
 
 // applyTo writes the result into a new folder.

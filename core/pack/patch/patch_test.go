@@ -97,7 +97,7 @@ func undo(t testing.TB, dir string) error {
 	list := f.Records()
 	for i := len(list) - 1; i >= 0; i-- {
 		if !list[i].Undone {
-			_, err := f.Undo(ctx, &list[i], transaction.Refuse)
+			_, err := f.RollBack(ctx, &list[i], transaction.Refuse)
 			return err
 		}
 	}

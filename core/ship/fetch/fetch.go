@@ -112,7 +112,7 @@ func Run(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer f.Close()
-	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Mended, Signers: []string{}, Actions: []Action{}},
+	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []Action{}},
 		notes: map[string]string{}}
 	states, err := known(dir)
 	if err != nil {
@@ -626,7 +626,7 @@ func (r *run) swap(ctx context.Context, todo []*Action) (bool, error) {
 	if err := r.s.write(r.d); err != nil { // what may be removed later, should this run be killed
 		return false, err
 	}
-	record, err := r.f.Swap(ctx, changes,
+	record, err := r.f.Commit(ctx, changes,
 		transaction.Record{Kind: kind, Title: r.s.Project, From: r.s.Version, To: r.x.Version()})
 	if err != nil {
 		return false, err
@@ -731,7 +731,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer f.Close()
-	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Mended, Signers: []string{}, Actions: []Action{}}}
+	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []Action{}}}
 	r.o.Offline = true
 	states, err := known(dir)
 	if err != nil {
@@ -783,7 +783,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	if o.Plan {
 		return r.result, nil
 	}
-	if _, err := f.Undo(ctx, change, transaction.Refuse); err != nil {
+	if _, err := f.RollBack(ctx, change, transaction.Refuse); err != nil {
 		var refused *fault.Fault
 		if errors.As(err, &refused) && refused.Kind == fault.Refused {
 			refused.Do = "Bring it up to date first, which replaces what was changed: vornix fetch " +

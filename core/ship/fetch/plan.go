@@ -204,8 +204,8 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 		case have[w.sum] != "":
 			a.Do, a.base = Copy, have[w.sum]
 			a.From = filepath.Base(a.base)
-		case r.f.Kept(w.sum) != "":
-			a.Do, a.base, a.From = Copy, r.f.Kept(w.sum), "the version before"
+		case r.f.Backup(w.sum) != "":
+			a.Do, a.base, a.From = Copy, r.f.Backup(w.sum), "the version before"
 		default:
 			if err := r.way(&a, w, have); err != nil {
 				return err

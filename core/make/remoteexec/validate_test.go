@@ -24,15 +24,15 @@ func TestMessagesAreChecked(t *testing.T) {
 		return u
 	}
 	orderOf := func(change func(*order)) *order {
-		o := &order{taskgraph.Order{ID: "map a", Step: "map",
+		o := &order{taskgraph.Action{ID: "map a", Step: "map",
 			Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: sum, Size: 3}}, Outputs: []string{"maps/a.vnm"}}}
 		change(o)
 		return o
 	}
-	doneOf := func(change func(*done)) *done {
-		d := &done{Unit: "7", Worker: "attic",
-			Jobs:  []made{{ID: "map a", Outputs: []taskgraph.Output{{Path: "maps/a.vnm", SHA256: sum, Size: 3}}}},
-			Small: map[string][]byte{contentOf([]byte("x")).SHA256: []byte("x")}}
+	doneOf := func(change func(*report)) *report {
+		d := &report{Unit: "7", Worker: "attic",
+			Jobs:   []jobReport{{ID: "map a", Outputs: []taskgraph.Output{{Path: "maps/a.vnm", SHA256: sum, Size: 3}}}},
+			Inline: map[string][]byte{contentOf([]byte("x")).SHA256: []byte("x")}}
 		change(d)
 		return d
 	}
@@ -53,7 +53,7 @@ func TestMessagesAreChecked(t *testing.T) {
 		"unit: pieces backwards":          unitOf(func(u *unit) { u.Part.Last = 0 }),
 		"unit: endless pieces":            unitOf(func(u *unit) { u.Part.Last = math.MaxInt }),
 		"unit: what was kept has no hash": unitOf(func(u *unit) { u.Part.Kept.SHA256 = "" }),
-		"unit: a content that lies":       unitOf(func(u *unit) { u.Small = map[string][]byte{sum: []byte("x")} }),
+		"unit: a content that lies":       unitOf(func(u *unit) { u.Inline = map[string][]byte{sum: []byte("x")} }),
 		"order: a path that leads out":    orderOf(func(o *order) { o.Inputs[0].Path = "../../.ssh/id" }),
 		"order: an absolute output":       orderOf(func(o *order) { o.Outputs[0] = "/etc/passwd" }),
 		"order: a program outside":        orderOf(func(o *order) { o.Programs = []string{"../x"} }),
@@ -63,20 +63,20 @@ func TestMessagesAreChecked(t *testing.T) {
 			o.Earlier = []taskgraph.Output{{Path: "a/../../b",
 				SHA256: sum}}
 		}),
-		"done: an output outside":        doneOf(func(d *done) { d.Jobs[0].Outputs[0].Path = "../a" }),
-		"done: an output without a hash": doneOf(func(d *done) { d.Jobs[0].Outputs[0].SHA256 = "" }),
-		"done: time that ran backwards":  doneOf(func(d *done) { d.Took = -1 }),
-		"done: no worker":                doneOf(func(d *done) { d.Worker = "" }),
-		"done: a content that lies":      doneOf(func(d *done) { d.Small[sum] = []byte("y") }),
-		"done: pieces without a hash":    doneOf(func(d *done) { d.Part = &content{} }),
-		"ask: a unit with a wildcard":    &ask{Unit: "*", Worker: "a"},
-		"ask: a long name":               &ask{Unit: "1", Worker: strings.Repeat("a", mostName+1)},
-		"tell: more than all":            &tell{Unit: "1", Worker: "a", Done: 2, Total: 1},
-		"stop: a wildcard":               &stop{Unit: "a b"},
-		"here: nobody":                   &Here{},
-		"here: many hands":               &Here{Worker: "a", Hands: math.MaxInt},
-		"roll: a long version":           &roll{Version: strings.Repeat("v", mostText+1)},
-		"kept: no hash":                  &kepts{{Key: "k"}},
+		"done: an output outside":        doneOf(func(d *report) { d.Jobs[0].Outputs[0].Path = "../a" }),
+		"done: an output without a hash": doneOf(func(d *report) { d.Jobs[0].Outputs[0].SHA256 = "" }),
+		"done: time that ran backwards":  doneOf(func(d *report) { d.Took = -1 }),
+		"done: no worker":                doneOf(func(d *report) { d.Worker = "" }),
+		"done: a content that lies":      doneOf(func(d *report) { d.Inline[sum] = []byte("y") }),
+		"done: pieces without a hash":    doneOf(func(d *report) { d.Part = &content{} }),
+		"ask: a unit with a wildcard":    &startRequest{Unit: "*", Worker: "a"},
+		"ask: a long name":               &startRequest{Unit: "1", Worker: strings.Repeat("a", mostName+1)},
+		"tell: more than all":            &progressMessage{Unit: "1", Worker: "a", Done: 2, Total: 1},
+		"stop: a wildcard":               &stopMessage{Unit: "a b"},
+		"here: nobody":                   &WorkerInfo{},
+		"here: many hands":               &WorkerInfo{Worker: "a", Slots: math.MaxInt},
+		"roll: a long version":           &presenceRequest{Version: strings.Repeat("v", mostText+1)},
+		"kept: no hash":                  &cachedParts{{Key: "k"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			data, err := json.Marshal(m)
@@ -85,10 +85,10 @@ func TestMessagesAreChecked(t *testing.T) {
 		})
 	}
 	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*order) {}),
-		"done": doneOf(func(*done) {}),
-		"ask":  &ask{Unit: "1", Worker: "attic"}, "reply": &reply{Go: []string{"a"}},
-		"tell": &tell{Unit: "1", Worker: "a", Total: 3}, "stop": &stop{}, "here": &Here{Worker: "a"}, "roll": &roll{},
-		"kept": &kepts{{"k", hash}}} {
+		"done": doneOf(func(*report) {}),
+		"ask":  &startRequest{Unit: "1", Worker: "attic"}, "reply": &startReply{Go: []string{"a"}},
+		"tell": &progressMessage{Unit: "1", Worker: "a", Total: 3}, "stop": &stopMessage{}, "here": &WorkerInfo{Worker: "a"}, "roll": &presenceRequest{},
+		"kept": &cachedParts{{"k", hash}}} {
 		data, err := json.Marshal(m)
 		require.NoError(t, err)
 		assert.NoError(t, decode(data, m), name)
@@ -102,8 +102,8 @@ func FuzzMessages(f *testing.F) {
 	f.Add([]byte(`{"id":"a","step":"map","inputs":[{"path":"a","sha256":"` + sum + `","size":1}],"outputs":["b"]}`))
 	f.Add([]byte(`{"unit":"1","worker":"a","jobs":[{"id":"x","outputs":[{"path":"b","sha256":"","size":1}]}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, m := range []message{&unit{}, &order{}, &done{}, &ask{}, &reply{}, &tell{}, &stop{}, &Here{}, &roll{},
-			&kepts{}} {
+		for _, m := range []message{&unit{}, &order{}, &report{}, &startRequest{}, &startReply{}, &progressMessage{}, &stopMessage{}, &WorkerInfo{}, &presenceRequest{},
+			&cachedParts{}} {
 			if decode(data, m) != nil {
 				continue
 			}
@@ -112,7 +112,7 @@ func FuzzMessages(f *testing.F) {
 				assert.NotContains(t, subject(m.Build, askWord), "*")
 				assert.Len(t, strings.Split(subject(m.Build, askWord), "."), 4)
 			case *order:
-				assert.NotEmpty(t, taskgraph.KeyOf(&m.Order))
+				assert.NotEmpty(t, taskgraph.ActionKey(&m.Action))
 			}
 		}
 	})

@@ -34,7 +34,7 @@ const (
 	hands = 16
 	// askFirst is from which size on it is cheaper to ask whether a file is there than to send it.
 	askFirst = 64 << 10
-	// misses is how many failures in a row end a Line.
+	// misses is how many failures in a row end a Client.
 	misses = 3
 	// slowest is how long questions may take, on the average of the last ones, before asking costs more than it brings.
 	slowest = 1500 * time.Millisecond
@@ -44,33 +44,33 @@ const (
 	crawl = 64 << 10
 )
 
-// Line goes to a store for the length of a build. All of it may be called from several goroutines.
-type Line struct {
+// Client goes to a store for the length of a build. All of it may be called from several goroutines.
+type Client struct {
 	store Store
 	write bool
 	all   bool
 	most  int64
 
-	mu      sync.Mutex
-	queue   [][]Thing
-	more    *sync.Cond
-	closing bool
-	failed  int           // in a row
-	last    error         // of those
-	pace    time.Duration // what a question takes, on a moving average
-	asked   int
-	off     error // why the store is left alone from now on
-	lied    []string
-	left    int // of what was offered
-	group   *group.Group
-	count   Count
-	cancel  context.CancelFunc
-	ctx     context.Context
-	timeout time.Duration
+	mu       sync.Mutex
+	queue    [][]Entry
+	more     *sync.Cond
+	closing  bool
+	failed   int           // in a row
+	last     error         // of those
+	pace     time.Duration // what a question takes, on a moving average
+	asked    int
+	off      error // why the store is left alone from now on
+	rejected []string
+	left     int // of what was offered
+	group    *group.Group
+	count    Stats
+	cancel   context.CancelFunc
+	ctx      context.Context
+	timeout  time.Duration
 }
 
-// Count is what a Line did.
-type Count struct {
+// Stats is what a Client did.
+type Stats struct {
 	Asked     int     `json:"asked"` // for what jobs made
 	Found     int     `json:"found"`
 	Parts     int     `json:"parts"` // of long jobs, taken
@@ -80,15 +80,15 @@ type Count struct {
 	Waited    float64 `json:"waited"` // seconds, for answers to questions
 }
 
-// Thing is something that is given.
-type Thing struct {
+// Entry is something that is given.
+type Entry struct {
 	Kind, Key string
 	Size      int64
 	Open      func() (io.ReadCloser, error)
 }
 
-// LineOptions for NewLine.
-type LineOptions struct {
+// ClientOptions for NewClient.
+type ClientOptions struct {
 	Write   bool  // whether anything is given
 	All     bool  // whether what was made here before is given too
 	Largest int64 // bytes of one thing that is given or taken; 0: DefaultLargest
@@ -97,9 +97,9 @@ type LineOptions struct {
 // DefaultLargest is how large one thing may be where nobody says.
 const DefaultLargest = 2 << 30
 
-// NewLine begins to use a store. Close ends it, and closes the store.
-func NewLine(ctx context.Context, s Store, o LineOptions) *Line {
-	l := &Line{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &group.Group{},
+// NewClient begins to use a store. Close ends it, and closes the store.
+func NewClient(ctx context.Context, s Store, o ClientOptions) *Client {
+	l := &Client{store: s, write: o.Write, all: o.Write && o.All, most: o.Largest, group: &group.Group{},
 		timeout: stalled}
 	if l.most == 0 {
 		l.most = DefaultLargest
@@ -123,11 +123,11 @@ func IsKey(s string) bool {
 	return len(s) == 2*sha256.Size && strings.Trim(s, "0123456789abcdef") == ""
 }
 
-// Take writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok
+// Get writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok
 // is false where there is nothing, or nothing that can be had: then w may have got some bytes, and
-// what is wrong is remembered. The caller checks what came, and says Wrong if it is not right.
-func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writer) (ok bool) {
-	if !IsKey(key) || kind == Files && most > l.most || l.Off() != nil {
+// what is wrong is remembered. The caller checks what came, and calls Reject when it is wrong.
+func (l *Client) Get(ctx context.Context, kind, key string, most int64, w io.Writer) (ok bool) {
+	if !IsKey(key) || kind == Files && most > l.most || l.Disabled() != nil {
 		return false
 	}
 	most = min(most, l.most)
@@ -146,7 +146,7 @@ func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writ
 	}
 	l.answered(ctx, time.Since(start), n, err)
 	if err == nil && n > most {
-		l.Wrong(kind, key)
+		l.Reject(kind, key)
 		return false
 	}
 	l.mu.Lock()
@@ -159,8 +159,8 @@ func (l *Line) Take(ctx context.Context, kind, key string, most int64, w io.Writ
 	return err == nil
 }
 
-// Found counts a job's result that was taken whole, or a part of one.
-func (l *Line) Found(kind string) {
+// CountHit counts a job's result that was taken whole, or a part of one.
+func (l *Client) CountHit(kind string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if kind == Parts {
@@ -170,20 +170,20 @@ func (l *Line) Found(kind string) {
 	}
 }
 
-// Wrong says that what was taken under a key is not what it should be. It is not asked for again, and said at the end.
-func (l *Line) Wrong(kind, key string) {
+// Reject says that what was taken under a key is not what it should be. It is not asked for again, and said at the end.
+func (l *Client) Reject(kind, key string) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.lied = append(l.lied, nameOf(kind, key))
-	if len(l.lied) >= misses && l.off == nil {
+	l.rejected = append(l.rejected, nameOf(kind, key))
+	if len(l.rejected) >= misses && l.off == nil {
 		l.off = errors.New("what it gave was wrong too often")
 	}
 }
 
-// Give offers things to the store, behind the work and one after the other: a record comes last,
+// Put offers things to the store, behind the work and one after the other: a record comes last,
 // after the files that it names, so that nobody finds it before them. A large file that is there
 // already is not sent.
-func (l *Line) Give(things ...Thing) {
+func (l *Client) Put(things ...Entry) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if !l.write || l.closing {
@@ -203,10 +203,10 @@ func (l *Line) Give(things ...Thing) {
 }
 
 // All says whether what was made here before is to be given too.
-func (l *Line) All() bool { return l.all }
+func (l *Client) All() bool { return l.all }
 
 // work gives what was offered.
-func (l *Line) work() {
+func (l *Client) work() {
 	for {
 		l.mu.Lock()
 		for len(l.queue) == 0 && !l.closing {
@@ -235,8 +235,8 @@ func (l *Line) work() {
 }
 
 // has says whether a thing is there for certain.
-func (l *Line) has(t Thing) bool {
-	if l.Off() != nil || l.ctx.Err() != nil {
+func (l *Client) has(t Entry) bool {
+	if l.Disabled() != nil || l.ctx.Err() != nil {
 		return false
 	}
 	ctx, _, end := l.watched(l.ctx)
@@ -248,18 +248,18 @@ func (l *Line) has(t Thing) bool {
 }
 
 // wrong says whether what is there under a thing's name is not what it should be: then it is written over.
-func (l *Line) wrong(t Thing) bool {
+func (l *Client) wrong(t Entry) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return slices.Contains(l.lied, nameOf(t.Kind, t.Key))
+	return slices.Contains(l.rejected, nameOf(t.Kind, t.Key))
 }
 
 // give sends a thing.
-func (l *Line) give(t Thing) (there bool) {
+func (l *Client) give(t Entry) (there bool) {
 	if t.Kind == Files && t.Size >= askFirst && !l.wrong(t) && l.has(t) {
 		return true
 	}
-	if l.Off() != nil || l.ctx.Err() != nil {
+	if l.Disabled() != nil || l.ctx.Err() != nil {
 		return false
 	}
 	for again := false; ; again = true {
@@ -270,7 +270,7 @@ func (l *Line) give(t Thing) (there bool) {
 		if err == nil {
 			break
 		}
-		if again || final(err) || l.Off() != nil || l.ctx.Err() != nil {
+		if again || final(err) || l.Disabled() != nil || l.ctx.Err() != nil {
 			return false
 		}
 	}
@@ -283,7 +283,7 @@ func (l *Line) give(t Thing) (there bool) {
 
 // send sends a thing once. The first failure is forgiven: a connection that was kept open may have
 // been closed from the other side.
-func (l *Line) send(t Thing, first bool) (opened bool, err error) {
+func (l *Client) send(t Entry, first bool) (opened bool, err error) {
 	ctx, alive, end := l.watched(l.ctx)
 	defer end()
 	r, err := t.Open()
@@ -300,7 +300,7 @@ func (l *Line) send(t Thing, first bool) (opened bool, err error) {
 }
 
 // watched is a context that ends when nothing has moved for a while.
-func (l *Line) watched(parent context.Context) (ctx context.Context, moved func(), end func()) {
+func (l *Client) watched(parent context.Context) (ctx context.Context, moved func(), end func()) {
 	ctx, cancel := context.WithCancelCause(parent)
 	t := time.AfterFunc(l.timeout, func() { cancel(errStalled) })
 	return ctx, func() { t.Reset(l.timeout) }, func() { t.Stop(); cancel(nil) }
@@ -335,8 +335,8 @@ func (m *moving) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// answered takes note of how a question ended; too many that failed or took too long end the Line.
-func (l *Line) answered(ctx context.Context, took time.Duration, n int64, err error) {
+// answered takes note of how a question ended; too many that failed or took too long end the Client.
+func (l *Client) answered(ctx context.Context, took time.Duration, n int64, err error) {
 	if cause := context.Cause(ctx); errors.Is(cause, errStalled) {
 		err = cause
 	} else if l.ctx.Err() != nil || cause != nil {
@@ -368,23 +368,23 @@ func final(err error) bool {
 		errors.Is(err, errAway) || errors.Is(err, errStalled) || errors.Is(err, fs.ErrPermission)
 }
 
-// Off is why the store is left alone; nil while it is not.
-func (l *Line) Off() error {
+// Disabled is why the store is left alone; nil while it is not.
+func (l *Client) Disabled() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.off
 }
 
-// Ended is how a Line went.
-type Ended struct {
-	Count
-	Off  error    // why the store was left alone; nil when it was not
-	Lied []string // what it gave wrongly
-	Left int      // results that were not given
+// Summary is how a Client went.
+type Summary struct {
+	Stats
+	Off      error    // why the store was left alone; nil when it was not
+	Rejected []string // what it gave wrongly
+	Left     int      // results that were not given
 }
 
 // Close waits until all is given that was offered, or cannot be. When ctx ends it does not wait any more.
-func (l *Line) Close(ctx context.Context) Ended {
+func (l *Client) Close(ctx context.Context) Summary {
 	l.mu.Lock()
 	l.closing = true
 	l.more.Broadcast()
@@ -399,11 +399,11 @@ func (l *Line) Close(ctx context.Context) Ended {
 	if l.off = cmp.Or(l.off, l.last); l.off == nil {
 		l.off = err
 	}
-	return Ended{l.count, l.off, l.lied, l.left}
+	return Summary{l.count, l.off, l.rejected, l.left}
 }
 
-// Sum is the key of content, and of the name of a part.
-func Sum(b []byte) string {
+// Hash is the key of content, and of the name of a part.
+func Hash(b []byte) string {
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
 }

@@ -16,16 +16,16 @@ import (
 	"vornix/core/make/remotecache"
 )
 
-// Bench is where jobs of others are done: a cache of contents, of which each job takes its inputs
+// Workspace is where jobs of others are done: a cache of contents, of which each job takes its inputs
 // and to which it adds its outputs.
-type Bench struct{ store *store }
+type Workspace struct{ store *store }
 
-// NewBench makes a bench in a folder.
-func NewBench(d *safefile.Dir) *Bench { return &Bench{&store{dir: d}} }
+// NewWorkspace makes a workspace in a folder.
+func NewWorkspace(d *safefile.Dir) *Workspace { return &Workspace{&store{dir: d}} }
 
 // Has says whether a content is there, whole. It counts as used then.
-func (b *Bench) Has(o Output) bool {
-	ok := b.store.whole(output(o))
+func (b *Workspace) Has(o Output) bool {
+	ok := b.store.intact(output(o))
 	if ok {
 		b.store.dir.Touch(b.store.objectPath(o.SHA256))
 	}
@@ -33,10 +33,10 @@ func (b *Bench) Has(o Output) bool {
 }
 
 // Put takes a content that from writes. It fails when that is not what the hash says.
-func (b *Bench) Put(o Output, from func(w io.Writer) error) error { return b.store.fill(o, from) }
+func (b *Workspace) Put(o Output, from func(w io.Writer) error) error { return b.store.fill(o, from) }
 
 // Path is where a content lies, as a system path.
-func (b *Bench) Path(sum string) string { return b.store.path(b.store.objectPath(sum)) }
+func (b *Workspace) Path(sum string) string { return b.store.path(b.store.objectPath(sum)) }
 
 // Hooks are what a task on a bench tells, and keeps parts with.
 type Hooks struct {
@@ -47,11 +47,11 @@ type Hooks struct {
 
 // Task makes an order ready to be done here. decides is the recipe as this machine makes it of the
 // order's work; where the two lead to different results the error says so.
-func (b *Bench) Task(ctx context.Context, o *Order, decides []byte, h Hooks) (*Task, error) {
+func (b *Workspace) Task(ctx context.Context, o *Action, decides []byte, h Hooks) (*Task, error) {
 	if !bytes.Equal(decides, o.Recipe) {
 		return nil, fmt.Errorf("the recipe of %s means something else here", o.ID)
 	}
-	j := &Job{ID: o.ID, Step: o.Step, Version: o.Version, Recipe: decides, Outputs: o.Outputs, Here: true}
+	j := &Job{ID: o.ID, Step: o.Step, Version: o.Version, Recipe: decides, Outputs: o.Outputs, LocalOnly: true}
 	t := &Task{ctx: ctx, job: j, inputs: map[string]statEntry{}, asked: map[string]time.Time{}, hooks: &h,
 		programs: o.Programs, run: &run{store: b.store}}
 	for _, name := range slices.Concat(names(o.Inputs), names(o.Earlier), o.Outputs) { // they come from another machine
@@ -105,7 +105,7 @@ func (t *Task) source(rel string, e statEntry) string {
 
 // Trim removes what was used the longest ago until at most so many bytes are left, but nothing that
 // was used since then.
-func (b *Bench) Trim(most int64, since time.Time) error {
+func (b *Workspace) Trim(most int64, since time.Time) error {
 	type object struct {
 		path string
 		size int64

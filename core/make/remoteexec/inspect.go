@@ -12,20 +12,20 @@ import (
 
 // State is how a farm stands.
 type State struct {
-	Servers []string `json:"servers"`
-	Workers []Here   `json:"workers"`
-	Waiting int      `json:"waiting"` // units in the queue that nobody has begun
-	Working int      `json:"working"` // units that somebody is at
-	Bytes   int64    `json:"bytes"`   // of contents in its store
-	Trip    float64  `json:"trip"`    // seconds to the server and back
+	Servers []string     `json:"servers"`
+	Workers []WorkerInfo `json:"workers"`
+	Waiting int          `json:"waiting"` // units in the queue that nobody has begun
+	Working int          `json:"working"` // units that somebody is at
+	Bytes   int64        `json:"bytes"`   // of contents in its store
+	Trip    float64      `json:"trip"`    // seconds to the server and back
 }
 
 // listen is how long one waits for all workers to say that they are there.
 const listen = 700 * time.Millisecond
 
-// Look says how a farm stands, as a build of a version would find it.
-func Look(ctx context.Context, k *Key, version string) (*State, error) {
-	l, err := dial(ctx, k, "vornix", answer)
+// Inspect says how a farm stands, as a build of a version would find it.
+func Inspect(ctx context.Context, k *Key, version string) (*State, error) {
+	l, err := dial(ctx, k, "vornix", answerTimeout)
 	if err != nil {
 		return nil, err
 	}
@@ -54,12 +54,12 @@ func Look(ctx context.Context, k *Key, version string) (*State, error) {
 
 // present says which workers are there, by their names. It listens for a while, and for some trips
 // to the server more: that is how far away they are.
-func (l *line) present(ctx context.Context, version string, d time.Duration) ([]Here, error) {
+func (l *connection) present(ctx context.Context, version string, d time.Duration) ([]WorkerInfo, error) {
 	var mu sync.Mutex
-	list := []Here{}
+	list := []WorkerInfo{}
 	inbox := l.nc.NewInbox()
 	sub, err := l.nc.Subscribe(inbox, func(m *nats.Msg) {
-		var h Here
+		var h WorkerInfo
 		if decode(m.Data, &h) == nil {
 			mu.Lock()
 			list = append(list, h)
@@ -70,7 +70,7 @@ func (l *line) present(ctx context.Context, version string, d time.Duration) ([]
 		return nil, err
 	}
 	defer func() { _ = sub.Unsubscribe() }() // where that fails the connection is at its end
-	if err := l.nc.PublishRequest(rollSubject, inbox, pack(roll{version})); err != nil {
+	if err := l.nc.PublishRequest(rollSubject, inbox, pack(presenceRequest{version})); err != nil {
 		return nil, err
 	}
 	if trip, err := l.nc.RTT(); err == nil {
@@ -79,6 +79,6 @@ func (l *line) present(ctx context.Context, version string, d time.Duration) ([]
 	sleep(ctx, d)
 	mu.Lock()
 	defer mu.Unlock()
-	slices.SortFunc(list, func(a, b Here) int { return strings.Compare(a.Worker, b.Worker) })
+	slices.SortFunc(list, func(a, b WorkerInfo) int { return strings.Compare(a.Worker, b.Worker) })
 	return slices.Clone(list), nil
 }

@@ -20,8 +20,8 @@ import (
 // OwnStep is the step of jobs that run a command of a project's own: not every machine does.
 const OwnStep = "step"
 
-// Order is a job as another machine can do it.
-type Order struct {
+// Action is the complete description of a job, for another machine to run it (the action of a build cache).
+type Action struct {
 	ID      string   `json:"id"`
 	Step    string   `json:"step"`
 	Version int      `json:"version"`
@@ -35,8 +35,8 @@ type Order struct {
 	Programs []string `json:"programs,omitempty"`
 }
 
-// KeyOf is the key that an order should have: a hash of all that decides its result.
-func KeyOf(o *Order) string {
+// ActionKey returns the key that an action should have: the SHA-256 of everything that decides its result.
+func ActionKey(o *Action) string {
 	t := &Task{job: &Job{Step: o.Step, Version: o.Version, Recipe: o.Recipe, Outputs: o.Outputs},
 		inputs: map[string]statEntry{}}
 	for _, in := range o.Inputs {
@@ -50,71 +50,71 @@ func KeyOf(o *Order) string {
 	return t.makeKey()
 }
 
-// Crew is other machines that do jobs.
-type Crew interface {
-	// Offer offers a job to whoever has a hand free.
-	Offer(a *Ask) Offer
+// Executor runs actions on other machines.
+type Executor interface {
+	// Submit queues an action for any worker with a free slot.
+	Submit(a *Request) Execution
 	// Fetch brings a file of an outcome.
 	Fetch(ctx context.Context, o Output, w io.Writer) error
-	// Wrong says that what somebody made is not what it should be: nothing of his is taken any more.
-	Wrong(by, why string)
-	// Shut says whose work is not taken any more.
-	Shut() []string
+	// Reject says that a worker's result was wrong: none of its results is accepted any more.
+	Reject(by, why string)
+	// Rejected names the workers whose results are not accepted any more.
+	Rejected() []string
 }
 
-// Ask is a job that is offered, and what one has to know of it.
-type Ask struct {
-	Order
+// Request is an action that is submitted, with what the executor has to know of it.
+type Request struct {
+	Action
 	// Open opens a content that the job is made of, by its hash.
 	Open func(sum string) (io.ReadCloser, error)
-	// Begun is told who begins, Advance how far that is.
-	Begun   func(by string)
+	// Started is told who begins, Advance how far that is.
+	Started func(by string)
 	Advance func(stage string, done, total int64)
 	// Expected is how long it took when it last ran; 0: unknown.
 	Expected time.Duration
-	// Not is who may not do it, since it is to confirm what they made.
-	Not string
+	// Exclude is who may not do it, since it is to confirm what they made.
+	Exclude string
 }
 
-// Offer is a job that was offered.
-type Offer interface {
-	// Begun is closed when somebody begins.
-	Begun() <-chan struct{}
+// Execution is a request that was submitted.
+type Execution interface {
+	// Started is closed when somebody begins.
+	Started() <-chan struct{}
 	// Withdraw takes the offer back; false when somebody has begun.
 	Withdraw() bool
-	// Drop says that nobody needs to go on.
-	Drop()
+	// Cancel says that nobody needs to go on.
+	Cancel()
 	// Expected is how long it may take from its beginning on; 0: unknown.
 	Expected() time.Duration
 	// Done gives the outcome, once.
-	Done() <-chan Outcome
+	Done() <-chan RemoteResult
 }
 
-// Outcome is what came of a job elsewhere. Whose Err is set has to be done here.
-type Outcome struct {
-	By       string
+// RemoteResult is the result of an action on another machine. With Err set, the job runs here.
+type RemoteResult struct {
+	Worker   string
 	Outputs  []Output
 	Findings []finding.Finding
 	Took     time.Duration
-	Small    map[string][]byte // files that came along, by their hashes
-	Check    Check
+	Inline   map[string][]byte // files that came along, by their hashes
+	Check    Verification
 	Err      error
 }
 
-// Check says which machine repeats a job, to see whether the first result is right.
-type Check int
+// Verification says which machine repeats a job, to see whether the first result is right.
+type Verification int
 
 // The checks. With Elsewhere another machine does the job again, or this one when no other can.
 const (
-	Unchecked Check = iota
+	Unchecked Verification = iota
 	Here
 	Elsewhere
 )
 
-// order is a job as it is sent.
-func (t *Task) order(key string) Order {
+// action is a job as it is sent.
+func (t *Task) action(key string) Action {
 	j := t.job
-	o := Order{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key, Outputs: j.Outputs}
+	o := Action{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key, Outputs: j.Outputs}
 	for _, rel := range sortedInputs(j.Inputs) {
 		e := t.inputs[rel]
 		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})
@@ -131,14 +131,14 @@ func (t *Task) order(key string) Order {
 	return o
 }
 
-// Ask is the job as others can do it, or parts of it; nil when it is only done here.
-func (t *Task) Ask() *Ask {
-	if t.job.Work == nil || t.run.o.Crew == nil {
+// Request is the job as others can do it, or parts of it; nil when it is only done here.
+func (t *Task) Request() *Request {
+	if t.job.Work == nil || t.run.o.Executor == nil {
 		return nil
 	}
 	r, j := t.run, t.job
 	begun := func(by string) { r.tell(func(p Progress) { p.Started(j.ID, j.Step, by) }) }
-	return &Ask{Order: t.order(t.key), Open: t.open, Begun: begun, Advance: t.Advance, Expected: j.Expected}
+	return &Request{Action: t.action(t.key), Open: t.open, Started: begun, Advance: t.Advance, Expected: j.Expected}
 }
 
 // open opens what the job is made of, by its hash. Who reads it checks that.
@@ -203,27 +203,27 @@ func overdue(expected time.Duration) time.Duration {
 // others' help it is done sooner than by one of them, unless that one is past the half.
 const leads = 5 * time.Second
 
-// away has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
-func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string, took time.Duration, ok bool) {
-	out, rec, ok := r.elsewhere(ctx, j, t.Ask())
+// remote has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
+func (r *run) remote(ctx context.Context, j *Job, t *Task) (rec actionResult, by string, took time.Duration, ok bool) {
+	out, rec, ok := r.executeRemotely(ctx, j, t.Request())
 	if !ok {
-		return record{}, "", 0, false
+		return actionResult{}, "", 0, false
 	}
-	claims := []claim{{out.By, rec}}
+	claims := []claim{{out.Worker, rec}}
 	if out.Check == Elsewhere {
-		ask := t.Ask()
-		ask.Not = out.By
-		second, other, ok := r.elsewhere(ctx, j, ask)
+		ask := t.Request()
+		ask.Exclude = out.Worker
+		second, other, ok := r.executeRemotely(ctx, j, ask)
 		switch {
 		case !ok: // no other worker could, and a hand is held
 			out.Check = Here
 		case other.same(rec):
 			out.Check = Unchecked
-			claims = append(claims, claim{second.By, other})
+			claims = append(claims, claim{second.Worker, other})
 			r.hands <- struct{}{}
 		default: // this machine says who is wrong
 			out.Check = Here
-			claims = append(claims, claim{second.By, other})
+			claims = append(claims, claim{second.Worker, other})
 			r.hands <- struct{}{}
 		}
 	} else {
@@ -236,7 +236,7 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 			var failed *finding.Failure
 			// this machine's disk, for one: it says nothing about the others
 			if err != nil && !errors.As(err, &failed) {
-				return record{}, "", 0, false
+				return actionResult{}, "", 0, false
 			}
 			if wrong := r.blame(j, claims, made, err); err != nil || wrong {
 				return made, "", 0, err == nil
@@ -249,46 +249,46 @@ func (r *run) away(ctx context.Context, j *Job, t *Task) (rec record, by string,
 		h.by = append(h.by, c.by)
 	}
 	r.helping.Unlock()
-	return rec, out.By, out.Took, true
+	return rec, out.Worker, out.Took, true
 }
 
 // claim is what somebody says a job comes to.
 type claim struct {
 	by  string
-	rec record
+	rec actionResult
 }
 
 // blame names those whose results differ from what this machine made, or could not make. It says
 // whether the first one differs.
-func (r *run) blame(j *Job, claims []claim, made record, err error) (first bool) {
+func (r *run) blame(j *Job, claims []claim, made actionResult, err error) (first bool) {
 	for i, c := range claims {
 		switch {
 		case err != nil:
-			r.o.Crew.Wrong(c.by, j.ID+" can't be made here, and was there")
+			r.o.Executor.Reject(c.by, j.ID+" can't be made here, and was there")
 		case made.same(c.rec):
 			continue
 		default:
-			r.o.Crew.Wrong(c.by, j.ID+" came out with other bytes than here")
+			r.o.Executor.Reject(c.by, j.ID+" came out with other bytes than here")
 		}
 		first = first || i == 0
 	}
 	return first
 }
 
-// elsewhere waits for the result of another machine, unless a hand is free here first. That hand is
+// executeRemotely waits for the result of another machine, unless a hand is free here first. That hand is
 // held when ok is false, and none otherwise.
-func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec record, ok bool) {
-	offer := r.o.Crew.Offer(ask)
+func (r *run) executeRemotely(ctx context.Context, j *Job, ask *Request) (out RemoteResult, rec actionResult, ok bool) {
+	offer := r.o.Executor.Submit(ask)
 	done := false
 	select {
 	case r.hands <- struct{}{}:
 		if offer.Withdraw() {
-			return Outcome{}, record{}, false
+			return RemoteResult{}, actionResult{}, false
 		}
 		<-r.hands
 	case out = <-offer.Done():
 		done = true
-	case <-offer.Begun():
+	case <-offer.Started():
 	case <-ctx.Done():
 	}
 	begun, expected := time.Now(), offer.Expected()
@@ -308,57 +308,57 @@ func (r *run) elsewhere(ctx context.Context, j *Job, ask *Ask) (out Outcome, rec
 			since := time.Since(begun)
 			nearly := since > expected/2 && since < overdue(expected) && expected > 0
 			if !j.Splits || r.leading.Load() == 0 && !nearly {
-				offer.Drop()
-				return Outcome{}, record{}, false
+				offer.Cancel()
+				return RemoteResult{}, actionResult{}, false
 			}
 			<-r.hands
 			hands = nil // another is being done here, with all the help there is, or this one is as good as done
 		}
 	}
-	rec = record{Key: ask.Key, Findings: out.Findings}
+	rec = actionResult{Key: ask.Key, Findings: out.Findings}
 	if out.Err == nil {
 		out.Err = r.fetch(ctx, j, out, &rec)
 	}
 	if out.Err != nil {
 		r.hands <- struct{}{}
-		offer.Drop()
-		return Outcome{}, record{}, false
+		offer.Cancel()
+		return RemoteResult{}, actionResult{}, false
 	}
 	return out, rec, true
 }
 
 // same says whether two records say the same.
-func (a record) same(b record) bool {
+func (a actionResult) same(b actionResult) bool {
 	x, err := json.Marshal(a.Findings)
 	y, other := json.Marshal(b.Findings)
 	return err == nil && other == nil && bytes.Equal(x, y) && slices.Equal(a.Outputs, b.Outputs)
 }
 
 // fetch brings the files of an outcome into the cache.
-func (r *run) fetch(ctx context.Context, j *Job, out Outcome, rec *record) error {
+func (r *run) fetch(ctx context.Context, j *Job, out RemoteResult, rec *actionResult) error {
 	if len(out.Outputs) != len(j.Outputs) {
-		return fmt.Errorf("%s made %d of %d files", out.By, len(out.Outputs), len(j.Outputs))
+		return fmt.Errorf("%s made %d of %d files", out.Worker, len(out.Outputs), len(j.Outputs))
 	}
 	for _, f := range out.Findings {
 		if !finding.Known(f.ID) {
-			return fmt.Errorf("%s found %q, which nobody knows", out.By, f.ID)
+			return fmt.Errorf("%s found %q, which nobody knows", out.Worker, f.ID)
 		}
 	}
 	for _, o := range out.Outputs {
 		if !remotecache.IsKey(o.SHA256) || o.Size < 0 || !slices.Contains(j.Outputs, o.Path) ||
 			slices.ContainsFunc(rec.Outputs, func(x output) bool { return x.Path == o.Path }) {
-			return fmt.Errorf("%s made %s, which nobody asked for", out.By, o.Path)
+			return fmt.Errorf("%s made %s, which nobody asked for", out.Worker, o.Path)
 		}
 		rec.Outputs = append(rec.Outputs, output(o))
-		if r.store.whole(output(o)) {
+		if r.store.intact(output(o)) {
 			continue
 		}
 		if err := r.store.fill(o, func(w io.Writer) error {
-			if data, ok := out.Small[o.SHA256]; ok {
+			if data, ok := out.Inline[o.SHA256]; ok {
 				_, err := w.Write(data)
 				return err
 			}
-			return r.o.Crew.Fetch(ctx, o, w)
+			return r.o.Executor.Fetch(ctx, o, w)
 		}); err != nil {
 			return err
 		}
@@ -390,10 +390,10 @@ func (t *Task) again() *Task {
 
 // doubted forgets what those did whose work is not taken any more, and says which jobs that were.
 func (r *run) doubted() (ids []string) {
-	if r.o.Crew == nil {
+	if r.o.Executor == nil {
 		return nil
 	}
-	shut := r.o.Crew.Shut()
+	shut := r.o.Executor.Rejected()
 	bad := func(by []string) bool {
 		return slices.ContainsFunc(by, func(n string) bool { return slices.Contains(shut, n) })
 	}

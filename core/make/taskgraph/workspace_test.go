@@ -20,7 +20,7 @@ func TestABenchIsTrimmed(t *testing.T) {
 	dir, err := safefile.OpenDir(t.TempDir())
 	require.NoError(t, err)
 	defer dir.Close()
-	bench := taskgraph.NewBench(dir)
+	bench := taskgraph.NewWorkspace(dir)
 	require.NoError(t, bench.Trim(0, time.Now()), "nothing is there yet")
 	now := time.Now()
 	var list []taskgraph.Output

@@ -14,23 +14,23 @@ const file = "shared.json"
 type History struct {
 	Where string    `json:"where"`
 	Since time.Time `json:"since"`
-	Last  Count     `json:"last"`          // of the last build that asked
-	All   Count     `json:"all"`           // since then
+	Last  Stats     `json:"last"`          // of the last build that asked
+	All   Stats     `json:"all"`           // since then
 	Off   string    `json:"off,omitempty"` // why the last build left them alone
 	// a build came to its end with them: what was made here before has been given
 	Begun bool `json:"begun"`
 }
 
 // Rate is which part of what was asked for was found.
-func (c Count) Rate() float64 {
+func (c Stats) Rate() float64 {
 	if c.Asked == 0 {
 		return 0
 	}
 	return float64(c.Found) / float64(c.Asked)
 }
 
-func (c Count) plus(d Count) Count {
-	return Count{c.Asked + d.Asked, c.Found + d.Found, c.Parts + d.Parts, c.Taken + d.Taken, c.Given + d.Given,
+func (c Stats) plus(d Stats) Stats {
+	return Stats{c.Asked + d.Asked, c.Found + d.Found, c.Parts + d.Parts, c.Taken + d.Taken, c.Given + d.Given,
 		c.GivenSize + d.GivenSize, c.Waited + d.Waited}
 }
 
@@ -44,13 +44,13 @@ func ReadHistory(state *safefile.Dir) *History {
 	return h
 }
 
-// Remember adds how a Line went. Another place begins anew.
-func Remember(state *safefile.Dir, where string, e Ended) error {
+// RecordHistory adds how a Client went. Another place begins anew.
+func RecordHistory(state *safefile.Dir, where string, e Summary) error {
 	h := ReadHistory(state)
 	if h == nil || h.Where != where {
 		h = &History{Where: where, Since: time.Now().UTC().Truncate(time.Second)}
 	}
-	h.Last, h.All, h.Off = e.Count, h.All.plus(e.Count), ""
+	h.Last, h.All, h.Off = e.Stats, h.All.plus(e.Stats), ""
 	h.Begun = h.Begun || e.Off == nil && e.Left == 0
 	if e.Off != nil {
 		h.Off = e.Off.Error()

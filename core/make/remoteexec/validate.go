@@ -92,24 +92,24 @@ func (u *unit) check() error {
 			return err
 		}
 	}
-	return carried(u.Small)
+	return carried(u.Inline)
 }
 
-func (a *ask) check() error {
+func (a *startRequest) check() error {
 	if !isToken(a.Unit) || a.Worker == "" || !words(a.Worker, mostName) || !words(a.Declines, mostText) {
 		return errors.New("a question is not complete")
 	}
 	return nil
 }
 
-func (r *reply) check() error {
+func (r *startReply) check() error {
 	if len(r.Go) > mostOrders || !words(r.Why, mostText) {
 		return errors.New("an answer is too long")
 	}
 	return nil
 }
 
-func (d *done) check() error {
+func (d *report) check() error {
 	if !isToken(d.Unit) || d.Worker == "" || !words(d.Worker, mostName) || len(d.Jobs) > mostOrders ||
 		!seconds(d.Took) || !words(d.Err, 16*mostText) {
 		return errors.New("what came of a unit is not complete")
@@ -128,10 +128,10 @@ func (d *done) check() error {
 			return err
 		}
 	}
-	return carried(d.Small)
+	return carried(d.Inline)
 }
 
-func (t *tell) check() error {
+func (t *progressMessage) check() error {
 	if !isToken(t.Unit) || !words(t.Worker, mostName) || !words(t.ID, mostText) || !words(t.Stage, mostName) ||
 		t.Done < 0 || t.Done > t.Total || t.Total > mostSteps {
 		return errors.New("how far somebody is makes no sense")
@@ -139,16 +139,16 @@ func (t *tell) check() error {
 	return nil
 }
 
-func (s *stop) check() error {
+func (s *stopMessage) check() error {
 	if s.Unit != "" && !isToken(s.Unit) {
 		return errors.New("no unit is called so")
 	}
 	return nil
 }
 
-func (h *Here) check() error {
+func (h *WorkerInfo) check() error {
 	if h.Worker == "" || !words(h.Worker, mostName) || !words(h.System, mostName) || !words(h.Version, mostText) ||
-		h.Hands < 0 || h.Hands > mostHands || len(h.Doing) > mostHands ||
+		h.Slots < 0 || h.Slots > mostHands || len(h.Doing) > mostHands ||
 		!words(h.Resting, mostText) || !words(h.Declines, mostText) {
 		return errors.New("what a worker says of itself makes no sense")
 	}
@@ -160,17 +160,17 @@ func (h *Here) check() error {
 	return nil
 }
 
-func (r *roll) check() error {
+func (r *presenceRequest) check() error {
 	if !words(r.Version, mostText) {
 		return errors.New("a version is too long")
 	}
 	return nil
 }
 
-// kepts are what a job kept of its earlier stages.
-type kepts []kept
+// cachedParts are what a job kept of its earlier stages.
+type cachedParts []cachedPart
 
-func (k *kepts) check() error {
+func (k *cachedParts) check() error {
 	if len(*k) > mostFiles {
 		return errors.New("too much was kept")
 	}
@@ -186,7 +186,7 @@ func (k *kepts) check() error {
 }
 
 // order is a job's order, as it comes from a build.
-type order struct{ taskgraph.Order }
+type order struct{ taskgraph.Action }
 
 func (o *order) check() error {
 	if !words(o.ID, mostText) || !words(o.Step, mostName) || !words(o.Key, mostText) || len(o.Outputs) == 0 ||
@@ -231,7 +231,7 @@ const Rechecked = 0.05
 // does the first one always, of the others Rechecked, and more of the first dozens, since a small
 // build has no more. What is wanted beyond that (share, 0 to 1) another worker does. No worker can
 // know which ones beforehand.
-func again(before int, share float64) taskgraph.Check {
+func again(before int, share float64) taskgraph.Verification {
 	switch chance := rand.Float64(); {
 	case chance < max(Rechecked, 2/float64(before+2)):
 		return taskgraph.Here

@@ -16,8 +16,8 @@ import (
 	"vornix/core/base/humanize"
 )
 
-// line is a connection to a farm's server.
-type line struct {
+// connection is a connection to a farm's server.
+type connection struct {
 	nc     *nats.Conn
 	js     jetstream.JetStream
 	work   jetstream.Stream
@@ -33,7 +33,7 @@ type Limits struct {
 }
 
 // dial connects to a farm. The connection mends itself when it is cut.
-func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*line, error) {
+func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*connection, error) {
 	options, err := k.options()
 	if err != nil {
 		return nil, err
@@ -46,8 +46,8 @@ func dial(ctx context.Context, k *Key, name string, patience time.Duration) (*li
 	if err != nil {
 		return nil, away(k, err)
 	}
-	l := &line{nc: nc, most: int(nc.MaxPayload()) - 4096}
-	ctx, cancel := context.WithTimeout(ctx, patience+answer)
+	l := &connection{nc: nc, most: int(nc.MaxPayload()) - 4096}
+	ctx, cancel := context.WithTimeout(ctx, patience+answerTimeout)
 	defer cancel()
 	if l.js, err = jetstream.New(nc); err == nil {
 		err = l.open(ctx)
@@ -99,7 +99,7 @@ func Prepare(ctx context.Context, k *Key, limits Limits) error {
 	if err != nil {
 		return err
 	}
-	nc, err := nats.Connect(joined(k.Servers), append(options, nats.Timeout(answer))...)
+	nc, err := nats.Connect(joined(k.Servers), append(options, nats.Timeout(answerTimeout))...)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func Prepare(ctx context.Context, k *Key, limits Limits) error {
 	if _, err := js.CreateOrUpdateObjectStore(ctx, bucket(limits)); err != nil {
 		return fmt.Errorf("the store of contents: %w", err)
 	}
-	return (&line{nc: nc, js: js}).open(ctx)
+	return (&connection{nc: nc, js: js}).open(ctx)
 }
 
 // bucket is how contents are kept.
@@ -126,7 +126,7 @@ func bucket(limits Limits) jetstream.ObjectStoreConfig {
 }
 
 // open finds the stream and the bucket, or makes them.
-func (l *line) open(ctx context.Context) (err error) {
+func (l *connection) open(ctx context.Context) (err error) {
 	l.work, err = l.js.Stream(ctx, streamName)
 	if errors.Is(err, jetstream.ErrStreamNotFound) {
 		l.work, err = l.js.CreateStream(ctx,
@@ -149,22 +149,22 @@ func (l *line) open(ctx context.Context) (err error) {
 }
 
 // consumer is the queue of those who take units of a version.
-func (l *line) consumer(ctx context.Context, version string) (jetstream.Consumer, error) {
+func (l *connection) consumer(ctx context.Context, version string) (jetstream.Consumer, error) {
 	t := token(version)
 	return l.js.CreateOrUpdateConsumer(ctx, streamName,
 		jetstream.ConsumerConfig{Durable: consumerName + "-" + t, FilterSubject: workSubject + "." + t + ".*",
-			InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: ackWait,
+			InactiveThreshold: 24 * time.Hour, AckPolicy: jetstream.AckExplicitPolicy, AckWait: leaseTimeout,
 			MaxDeliver: deliveries, MaxAckPending: 100_000, MaxWaiting: 10_000})
 }
 
 // has says whether a content is there.
-func (l *line) has(ctx context.Context, c content) bool {
+func (l *connection) has(ctx context.Context, c content) bool {
 	info, err := l.files.GetInfo(ctx, c.SHA256)
 	return err == nil && int64(info.Size) == c.Size
 }
 
 // put stores a content.
-func (l *line) put(ctx context.Context, c content, r io.Reader) error {
+func (l *connection) put(ctx context.Context, c content, r io.Reader) error {
 	ctx, moved, end := watched(ctx)
 	defer end()
 	_, err := l.files.Put(ctx, jetstream.ObjectMeta{Name: c.SHA256}, &moving{r, moved})
@@ -197,7 +197,7 @@ func (m *moving) Read(b []byte) (int, error) {
 }
 
 // get writes a content to w. Who gets it checks what came.
-func (l *line) get(ctx context.Context, c content, w io.Writer) error {
+func (l *connection) get(ctx context.Context, c content, w io.Writer) error {
 	ctx, moved, end := watched(ctx)
 	defer end()
 	r, err := l.files.Get(ctx, c.SHA256)
@@ -213,8 +213,8 @@ func (l *line) get(ctx context.Context, c content, w io.Writer) error {
 }
 
 // request asks somebody and reads the answer.
-func (l *line) request(ctx context.Context, subject string, question any, into message) error {
-	ctx, cancel := context.WithTimeout(ctx, answer)
+func (l *connection) request(ctx context.Context, subject string, question any, into message) error {
+	ctx, cancel := context.WithTimeout(ctx, answerTimeout)
 	defer cancel()
 	m, err := l.nc.RequestWithContext(ctx, subject, pack(question))
 	if err != nil {
@@ -223,7 +223,7 @@ func (l *line) request(ctx context.Context, subject string, question any, into m
 	return decode(m.Data, into)
 }
 
-func (l *line) close() {
+func (l *connection) close() {
 	if !l.closed {
 		l.closed = true
 		l.nc.Close()

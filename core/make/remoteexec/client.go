@@ -43,10 +43,10 @@ const (
 	pause  = 20 * time.Second
 )
 
-// Crew is a farm, as a build sees it. It is a taskgraph.Crew.
-type Crew struct {
+// Client is a farm, as a build sees it. It is a taskgraph.Executor.
+type Client struct {
 	o     Options
-	l     *line
+	l     *connection
 	build string
 	ctx   context.Context
 	end   context.CancelFunc
@@ -54,9 +54,9 @@ type Crew struct {
 
 	mu      sync.Mutex
 	more    *sync.Cond
-	mates   map[string]*mate
-	pending []*offer
-	units   map[string]*sent
+	workers map[string]*workerState
+	pending []*execution
+	units   map[string]*submission
 	count   int
 	cost    map[string]time.Duration // of a job, by step
 	trip    time.Duration            // about how long a unit is on its way, besides the work
@@ -68,18 +68,18 @@ type Crew struct {
 	joined  time.Time
 }
 
-// mate is a worker, as a build sees it.
-type mate struct {
-	Here
+// workerState is a worker, as a build sees it.
+type workerState struct {
+	WorkerInfo
 	seen  time.Time
-	share Share
+	share WorkerShare
 }
 
-// Share is what a worker did for a build.
-type Share struct {
+// WorkerShare is what a worker did for a build.
+type WorkerShare struct {
 	Worker   string  `json:"worker"`
 	System   string  `json:"system,omitempty"`
-	Hands    int     `json:"hands"`
+	Slots    int     `json:"hands"`
 	Jobs     int     `json:"jobs"`
 	Parts    int     `json:"parts"`
 	Seconds  float64 `json:"seconds"` // of work
@@ -87,13 +87,13 @@ type Share struct {
 	Shut     string  `json:"shut,omitempty"` // why nothing of it is taken any more
 }
 
-// sent is a unit that was sent.
-type sent struct {
+// submission is a unit that was sent.
+type submission struct {
 	unit
-	offers   []*offer
+	offers   []*execution
 	lent     func() (wanted bool) // of pieces: told that somebody begins
 	begun    func(by string)      // the same, for people
-	came     func(d *done)        // of pieces: told what came, or nil when nothing will
+	came     func(d *report)      // of pieces: told what came, or nil when nothing will
 	name     string
 	at       time.Time
 	seq      uint64
@@ -104,8 +104,8 @@ type sent struct {
 }
 
 // Join takes a build into a farm.
-func Join(ctx context.Context, o Options) (*Crew, error) {
-	l, err := dial(ctx, o.Key, "vornix build", answer)
+func Join(ctx context.Context, o Options) (*Client, error) {
+	l, err := dial(ctx, o.Key, "vornix build", answerTimeout)
 	if err != nil {
 		return nil, err
 	}
@@ -114,7 +114,7 @@ func Join(ctx context.Context, o Options) (*Crew, error) {
 		l.close()
 		return nil, err
 	}
-	c := &Crew{o: o, l: l, build: hex.EncodeToString(id), mates: map[string]*mate{}, units: map[string]*sent{},
+	c := &Client{o: o, l: l, build: hex.EncodeToString(id), workers: map[string]*workerState{}, units: map[string]*submission{},
 		cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
 	c.more = sync.NewCond(&c.mu)
 	c.ctx, c.end = context.WithCancel(ctx)
@@ -127,33 +127,33 @@ func Join(ctx context.Context, o Options) (*Crew, error) {
 		}
 	}
 	context.AfterFunc(c.ctx, c.wake)
-	c.roll()
+	c.rollCall()
 	c.group.Go(c.watch)
 	c.group.Go(c.send)
 	return c, nil
 }
 
-// roll asks who is there.
-func (c *Crew) roll() {
+// rollCall asks who is there.
+func (c *Client) rollCall() {
 	m := nats.NewMsg(rollSubject)
-	m.Reply, m.Data = hereSubject, pack(roll{c.o.Version})
+	m.Reply, m.Data = hereSubject, pack(presenceRequest{c.o.Version})
 	_ = c.l.nc.PublishMsg(m) // workers say that they are there by themselves, too
 }
 
 // here is told that a worker is there.
-func (c *Crew) here(m *nats.Msg) {
-	var h Here
+func (c *Client) here(m *nats.Msg) {
+	var h WorkerInfo
 	if decode(m.Data, &h) != nil {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	w := c.mates[h.Worker]
+	w := c.workers[h.Worker]
 	if w == nil {
-		w = &mate{share: Share{Worker: h.Worker, System: h.System, Hands: h.Hands}}
-		c.mates[h.Worker] = w
+		w = &workerState{share: WorkerShare{Worker: h.Worker, System: h.System, Slots: h.Slots}}
+		c.workers[h.Worker] = w
 	}
-	w.Here, w.seen = h, time.Now()
+	w.WorkerInfo, w.seen = h, time.Now()
 	if h.Declines != "" {
 		w.share.Declined = h.Declines
 	}
@@ -163,43 +163,43 @@ func (c *Crew) here(m *nats.Msg) {
 	c.more.Broadcast()
 }
 
-func (c *Crew) wake() {
+func (c *Client) wake() {
 	c.mu.Lock()
 	c.more.Broadcast()
 	c.mu.Unlock()
 }
 
 // useful says whether a worker can be counted on. The caller holds the lock.
-func (c *Crew) useful(w *mate) bool {
-	return w.share.Shut == "" && w.Resting == "" && w.Version == c.o.Version && time.Since(w.seen) < gone
+func (c *Client) useful(w *workerState) bool {
+	return w.share.Shut == "" && w.Resting == "" && w.Version == c.o.Version && time.Since(w.seen) < presenceTimeout
 }
 
-// hands is how many units can be done at once. The caller holds the lock.
-func (c *Crew) hands() (n int) {
+// slots is how many units can be done at once. The caller holds the lock.
+func (c *Client) slots() (n int) {
 	if !c.l.nc.IsConnected() || time.Now().Before(c.resting) {
 		return 0
 	}
-	for _, w := range c.mates {
+	for _, w := range c.workers {
 		if c.useful(w) {
-			n += w.Hands
+			n += w.Slots
 		}
 	}
 	return n
 }
 
-// Hands is how many units the farm's workers can do at once.
-func (c *Crew) Hands() int {
+// Slots is how many units the farm's workers can do at once.
+func (c *Client) Slots() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.hands()
+	return c.slots()
 }
 
 // room is how many units may be sent now. The caller holds the lock.
-func (c *Crew) room() int { return ahead*c.hands() - len(c.units) }
+func (c *Client) room() int { return ahead*c.slots() - len(c.units) }
 
 // watch gives up units whose workers are gone.
-func (c *Crew) watch() {
-	tick := time.NewTicker(here / 2)
+func (c *Client) watch() {
+	tick := time.NewTicker(presenceInterval / 2)
 	defer tick.Stop()
 	for n := 0; ; n++ {
 		select {
@@ -208,13 +208,13 @@ func (c *Crew) watch() {
 		case <-tick.C:
 		}
 		c.mu.Lock()
-		var lost []*sent
+		var lost []*submission
 		for _, u := range c.units {
-			w := c.mates[u.worker]
+			w := c.workers[u.worker]
 			switch {
-			case u.worker != "" && (w == nil || time.Since(w.seen) >= gone || w.share.Shut != ""):
+			case u.worker != "" && (w == nil || time.Since(w.seen) >= presenceTimeout || w.share.Shut != ""):
 				lost = append(lost, u)
-			case u.worker == "" && c.hands() == 0 && time.Since(u.at) > gone:
+			case u.worker == "" && c.slots() == 0 && time.Since(u.at) > presenceTimeout:
 				lost = append(lost, u)
 			}
 		}
@@ -224,13 +224,13 @@ func (c *Crew) watch() {
 			c.fail(u, errors.New("the worker is gone"))
 		}
 		if n%5 == 4 { // workers that came since then have not said whether they decline
-			c.roll()
+			c.rollCall()
 		}
 	}
 }
 
 // over ends a unit. The caller holds the lock.
-func (c *Crew) over(u *sent) {
+func (c *Client) over(u *submission) {
 	if u.over {
 		return
 	}
@@ -243,17 +243,17 @@ func (c *Crew) over(u *sent) {
 }
 
 // cancel takes a unit that nobody wants out of the queue, and away from who is at it.
-func (c *Crew) cancel(u *sent) {
-	ctx, cancel := context.WithTimeout(c.ctx, answer)
+func (c *Client) cancel(u *submission) {
+	ctx, cancel := context.WithTimeout(c.ctx, answerTimeout)
 	defer cancel()
 	if u.worker != "" {
-		_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{u.ID})) // one who does not hear it works for nothing
+		_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stopMessage{u.ID})) // one who does not hear it works for nothing
 	}
 	_ = c.l.work.DeleteMsg(ctx, u.seq) // one who takes it asks, and is told
 }
 
 // fail ends a unit without a result.
-func (c *Crew) fail(u *sent, err error) {
+func (c *Client) fail(u *submission, err error) {
 	c.mu.Lock()
 	if u.over {
 		c.mu.Unlock()
@@ -263,7 +263,7 @@ func (c *Crew) fail(u *sent, err error) {
 	came := u.came
 	c.mu.Unlock()
 	for _, o := range u.offers {
-		o.came(taskgraph.Outcome{Err: err})
+		o.came(taskgraph.RemoteResult{Err: err})
 	}
 	if came != nil {
 		came(nil)
@@ -271,8 +271,8 @@ func (c *Crew) fail(u *sent, err error) {
 }
 
 // asked answers a worker that is about to begin a unit.
-func (c *Crew) asked(m *nats.Msg) {
-	var a ask
+func (c *Client) asked(m *nats.Msg) {
+	var a startRequest
 	if decode(m.Data, &a) != nil {
 		return
 	}
@@ -283,7 +283,7 @@ func (c *Crew) asked(m *nats.Msg) {
 	}
 	for _, o := range begun {
 		o.begin.Do(func() { close(o.begun) })
-		o.ask.Begun(a.Worker)
+		o.ask.Started(a.Worker)
 	}
 	if failed != nil {
 		c.fail(failed, errors.New(a.Declines))
@@ -291,28 +291,28 @@ func (c *Crew) asked(m *nats.Msg) {
 }
 
 // decide says what of a unit a worker should do.
-func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func(by string)) {
+func (c *Client) decide(a *startRequest) (r startReply, begun []*execution, failed *submission, piece func(by string)) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	w := c.mates[a.Worker]
+	w := c.workers[a.Worker]
 	if w == nil {
-		w = &mate{Here: Here{Worker: a.Worker, Version: c.o.Version, Hands: 1}, seen: time.Now(),
-			share: Share{Worker: a.Worker, Hands: 1}}
-		c.mates[a.Worker] = w
+		w = &workerState{WorkerInfo: WorkerInfo{Worker: a.Worker, Version: c.o.Version, Slots: 1}, seen: time.Now(),
+			share: WorkerShare{Worker: a.Worker, Slots: 1}}
+		c.workers[a.Worker] = w
 	}
 	if w.share.Shut != "" {
-		return reply{Why: w.share.Shut, Shut: true}, nil, nil, nil
+		return startReply{Why: w.share.Shut, Shut: true}, nil, nil, nil
 	}
 	u := c.units[a.Unit]
 	if u == nil {
-		return reply{Why: "the build no longer waits for it"}, nil, nil, nil
+		return startReply{Why: "the build no longer waits for it"}, nil, nil, nil
 	}
-	if len(u.offers) > 0 && u.offers[0].ask.Not == a.Worker || u.not == a.Worker { // it would confirm itself
+	if len(u.offers) > 0 && u.offers[0].ask.Exclude == a.Worker || u.not == a.Worker { // it would confirm itself
 		u.declined[a.Worker] = true
 		if c.another(u) {
-			return reply{Why: "another worker does it", Else: true}, nil, nil, nil
+			return startReply{Why: "another worker does it", Else: true}, nil, nil, nil
 		}
-		return reply{Why: "it is done where it came from"}, nil, u, nil
+		return startReply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if a.Declines != "" {
 		// otherwise its owner configured it to decline
@@ -322,14 +322,14 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 		}
 		u.declined[a.Worker] = true
 		if c.another(u) {
-			return reply{Why: "another worker does it"}, nil, nil, nil
+			return startReply{Why: "another worker does it"}, nil, nil, nil
 		}
-		return reply{Why: "it is done where it came from"}, nil, u, nil
+		return startReply{Why: "it is done where it came from"}, nil, u, nil
 	}
 	if u.lent != nil {
 		if !u.lent() {
 			c.over(u)
-			return reply{Why: "the build no longer waits for it"}, nil, nil, nil
+			return startReply{Why: "the build no longer waits for it"}, nil, nil, nil
 		}
 		r.Go = append(r.Go, u.name)
 	}
@@ -340,15 +340,15 @@ func (c *Crew) decide(a *ask) (r reply, begun []*offer, failed *sent, piece func
 	}
 	if len(r.Go) == 0 {
 		c.over(u)
-		return reply{Why: "the build no longer waits for it"}, nil, nil, nil
+		return startReply{Why: "the build no longer waits for it"}, nil, nil, nil
 	}
 	u.worker = a.Worker
 	return r, begun, nil, u.begun
 }
 
 // another says whether a worker is there that has not declined a unit. The caller holds the lock.
-func (c *Crew) another(u *sent) bool {
-	for _, w := range c.mates {
+func (c *Client) another(u *submission) bool {
+	for _, w := range c.workers {
 		if c.useful(w) && !u.declined[w.Worker] && len(u.declined) < 3 {
 			return true
 		}
@@ -357,8 +357,8 @@ func (c *Crew) another(u *sent) bool {
 }
 
 // besides says whether the farm has another useful worker. The caller holds the lock.
-func (c *Crew) besides(name string) bool {
-	for _, w := range c.mates {
+func (c *Client) besides(name string) bool {
+	for _, w := range c.workers {
 		if w.Worker != name && c.useful(w) {
 			return true
 		}
@@ -367,8 +367,8 @@ func (c *Crew) besides(name string) bool {
 }
 
 // told passes on how far somebody is.
-func (c *Crew) told(m *nats.Msg) {
-	var t tell
+func (c *Client) told(m *nats.Msg) {
+	var t progressMessage
 	if decode(m.Data, &t) != nil {
 		return
 	}
@@ -389,21 +389,21 @@ func (c *Crew) told(m *nats.Msg) {
 }
 
 // done takes what a worker hands in.
-func (c *Crew) done(m *nats.Msg) {
-	var d done
+func (c *Client) done(m *nats.Msg) {
+	var d report
 	if decode(m.Data, &d) != nil {
 		return
 	}
 	c.mu.Lock()
-	w, u := c.mates[d.Worker], c.units[d.Unit]
+	w, u := c.workers[d.Worker], c.units[d.Unit]
 	if w != nil && w.share.Shut != "" {
 		c.mu.Unlock()
-		_ = m.Respond(pack(reply{Why: w.share.Shut, Shut: true}))
+		_ = m.Respond(pack(startReply{Why: w.share.Shut, Shut: true}))
 		return
 	}
 	if c.closed || w == nil || u == nil || u.worker != d.Worker {
 		c.mu.Unlock()
-		_ = m.Respond(pack(reply{Why: "the build no longer waits for it"}))
+		_ = m.Respond(pack(startReply{Why: "the build no longer waits for it"}))
 		return
 	}
 	u.seq = 0 // its worker takes it out of the queue
@@ -424,7 +424,7 @@ func (c *Crew) done(m *nats.Msg) {
 	}
 	c.mu.Unlock()
 	// one who hears nothing hands it in again, and is told that nobody waits
-	_ = m.Respond(pack(reply{Go: []string{d.Unit}}))
+	_ = m.Respond(pack(startReply{Go: []string{d.Unit}}))
 	if u.came != nil {
 		c.group.Go(func() { u.came(&d) })
 		return
@@ -432,7 +432,7 @@ func (c *Crew) done(m *nats.Msg) {
 	c.outcomes(u, w, &d)
 }
 
-func stepOf(u *sent, id string) string {
+func stepOf(u *submission, id string) string {
 	for _, o := range u.offers {
 		if o.ask.ID == id {
 			return o.ask.Step
@@ -442,13 +442,13 @@ func stepOf(u *sent, id string) string {
 }
 
 // outcomes gives the offers of a unit what came of them.
-func (c *Crew) outcomes(u *sent, w *mate, d *done) {
+func (c *Client) outcomes(u *submission, w *workerState, d *report) {
 	for _, o := range u.offers {
-		out := taskgraph.Outcome{By: d.Worker, Err: errors.New(cmp.Or(d.Err, "it was not done"))}
-		if i := slices.IndexFunc(d.Jobs, func(j made) bool { return j.ID == o.ask.ID }); i >= 0 {
+		out := taskgraph.RemoteResult{Worker: d.Worker, Err: errors.New(cmp.Or(d.Err, "it was not done"))}
+		if i := slices.IndexFunc(d.Jobs, func(j jobReport) bool { return j.ID == o.ask.ID }); i >= 0 {
 			j := &d.Jobs[i]
-			out.Outputs, out.Findings, out.Took, out.Err, out.Small = j.Outputs, j.Findings,
-				time.Duration(j.Took*float64(time.Second)), nil, d.Small
+			out.Outputs, out.Findings, out.Took, out.Err, out.Inline = j.Outputs, j.Findings,
+				time.Duration(j.Took*float64(time.Second)), nil, d.Inline
 			if j.Err != "" {
 				out.Err = errors.New(j.Err)
 			}
@@ -464,15 +464,15 @@ func (c *Crew) outcomes(u *sent, w *mate, d *done) {
 }
 
 // Fetch brings a file of an outcome.
-func (c *Crew) Fetch(ctx context.Context, o taskgraph.Output, w io.Writer) error {
+func (c *Client) Fetch(ctx context.Context, o taskgraph.Output, w io.Writer) error {
 	return c.l.get(ctx, content{o.SHA256, o.Size}, w)
 }
 
-// Wrong says that what somebody made is not what it should be: nothing of his is taken any more.
-func (c *Crew) Wrong(by, why string) {
+// Reject says that what somebody made is not what it should be: nothing of his is taken any more.
+func (c *Client) Reject(by, why string) {
 	c.mu.Lock()
-	w := c.mates[by]
-	var lost []*sent
+	w := c.workers[by]
+	var lost []*submission
 	if w != nil {
 		w.share.Shut = cmp.Or(w.share.Shut, why)
 		for _, u := range c.units {
@@ -488,11 +488,11 @@ func (c *Crew) Wrong(by, why string) {
 	}
 }
 
-// Shut says whose work is not taken any more.
-func (c *Crew) Shut() (names []string) {
+// Rejected says whose work is not taken any more.
+func (c *Client) Rejected() (names []string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for name, w := range c.mates {
+	for name, w := range c.workers {
 		if w.share.Shut != "" {
 			names = append(names, name)
 		}
@@ -500,15 +500,15 @@ func (c *Crew) Shut() (names []string) {
 	return names
 }
 
-// Ended is what a farm did for a build.
-type Ended struct {
-	Shares []Share
+// Summary is what a farm did for a build.
+type Summary struct {
+	Shares []WorkerShare
 	Lasted time.Duration
 	Off    error // why the farm was left alone for a while; nil when it was not
 }
 
 // Close leaves the farm. Nothing of the build is left there but contents, which others may want too.
-func (c *Crew) Close() Ended {
+func (c *Client) Close() Summary {
 	c.mu.Lock()
 	for _, o := range c.pending {
 		o.gone = true
@@ -523,16 +523,16 @@ func (c *Crew) Close() Ended {
 	c.wake()
 	c.group.Wait()
 	// one who does not hear it asks before he begins anything
-	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stop{}))
+	_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stopMessage{}))
 	if c.l.nc.IsConnected() {
 		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 		_ = c.l.work.Purge(ctx, jetstream.WithPurgeSubject(c.subject())) // what is left is given up after a while
 		cancel()
 	}
 	c.l.close()
-	e := Ended{Lasted: time.Since(c.joined), Off: c.off}
-	for _, name := range slices.Sorted(maps.Keys(c.mates)) {
-		e.Shares = append(e.Shares, c.mates[name].share)
+	e := Summary{Lasted: time.Since(c.joined), Off: c.off}
+	for _, name := range slices.Sorted(maps.Keys(c.workers)) {
+		e.Shares = append(e.Shares, c.workers[name].share)
 	}
 	return e
 }
