@@ -373,9 +373,9 @@ func (m model) takes(c float64, n int) float64 {
 
 // best is the least number of workers with which it is as fast as it gets, within a twentieth.
 func (m model) best(c float64) int {
-	least := m.takes(c, 1_000_000)
+	lowest := m.takes(c, 1_000_000)
 	n := 1
-	for m.takes(c, n) > 1.05*least {
+	for m.takes(c, n) > 1.05*lowest {
 		n = n*11/10 + 1
 	}
 	return n

@@ -330,19 +330,19 @@ func timeOnce(dir string, command ...string) (figure, error) {
 func watchPeak(pid int) (end func() int64) {
 	stop, seen := make(chan struct{}), make(chan int64)
 	go func() {
-		var most int64
+		var limit int64
 		name := fmt.Sprintf("/proc/%d/status", pid)
 		for {
 			data, _ := os.ReadFile(name) // elsewhere there is none, and none of one that has ended
 			if _, rest, found := strings.Cut(string(data), "VmHWM:"); found {
 				var kilobytes int64
 				if _, err := fmt.Sscan(rest, &kilobytes); err == nil {
-					most = max(most, kilobytes<<10)
+					limit = max(limit, kilobytes<<10)
 				}
 			}
 			select {
 			case <-stop:
-				seen <- most
+				seen <- limit
 				return
 			case <-time.After(3 * time.Millisecond):
 			}

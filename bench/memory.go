@@ -21,15 +21,15 @@ func memoryOf(part func(*workbench, func(string, string, int, ...string) error) 
 	return func(w *workbench) (string, error) {
 		var b strings.Builder
 		b.WriteString("The peak of the resident set of the whole process. A stand-in's and a server's memory do not count.\n\n| work | input | time | memory | bound |\n|---|---|---|---|---|\n")
-		err := part(w, func(work, input string, most int, command ...string) error {
+		err := part(w, func(work, input string, limit int, command ...string) error {
 			f, err := timeOnce(w.dir, append([]string{w.exe}, command...)...)
 			if err != nil {
 				return err
 			}
 			// it takes a while
 			fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory))
-			hold("memory: "+work, "", fmt.Sprintf("<= %d MB", most), mb(f.memory))
-			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), most)
+			hold("memory: "+work, "", fmt.Sprintf("<= %d MB", limit), mb(f.memory))
+			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), limit)
 			return nil
 		})
 		return b.String(), err

@@ -83,9 +83,9 @@ func measureStages(dir, exe, demo string) (string, error) {
 				took[m.name+how+s] = d
 				growth := ""
 				if m.grows != "" {
-					if most := map[string]string{stage.Visibility: "<= 20x",
+					if limit := map[string]string{stage.Visibility: "<= 20x",
 						stage.Navigation: "<= 12x"}[s]; how == stage.Full {
-						hold(s+" of 10 times the solids", "itself", most,
+						hold(s+" of 10 times the solids", "itself", limit,
 							fmt.Sprintf("%.1fx", float64(d)/float64(took[m.grows+how+s])))
 					}
 					growth = fmt.Sprintf(" (%.1fx)", float64(d)/float64(took[m.grows+how+s]))

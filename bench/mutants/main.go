@@ -49,7 +49,7 @@ func main() {
 	limit := flag.Duration("limit", 5*time.Minute, "time that the tests of one mistake may take")
 	at := flag.String("at", "",
 		"only mistakes at these `places`, as in core/base/transaction/swap.go:12,core/base/transaction/undo.go:9")
-	least := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
+	lowest := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
 	flag.Parse()
 	failed := false
 	for _, dir := range flag.Args() {
@@ -58,7 +58,7 @@ func main() {
 			fmt.Fprintln(os.Stderr, err)
 			os.Exit(2)
 		}
-		failed = failed || share < *least
+		failed = failed || share < *lowest
 	}
 	if failed {
 		os.Exit(1)

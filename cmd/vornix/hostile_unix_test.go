@@ -32,8 +32,8 @@ import (
 
 // What an attack may cost at most, whatever it claims to be.
 const (
-	mostTime   = 20 * time.Second
-	mostMemory = 700 << 20
+	maxTime   = 20 * time.Second
+	maxMemory = 700 << 20
 )
 
 // attack is a set of files that somebody made to do harm, and a command that meets them.
@@ -530,7 +530,7 @@ func TestTheHostileSet(t *testing.T) {
 			if strings.Contains(args, "{url}") {
 				args = strings.ReplaceAll(args, "{url}", serveFolder(t, filepath.Join(dir, "public")))
 			}
-			ctx, end := context.WithTimeout(context.Background(), mostTime)
+			ctx, end := context.WithTimeout(context.Background(), maxTime)
 			defer end()
 			peak := filepath.Join(t.TempDir(), "peak")
 			cmd := exec.CommandContext(ctx, program, strings.Fields(args)...)
@@ -538,7 +538,7 @@ func TestTheHostileSet(t *testing.T) {
 			cmd.Env = append(os.Environ(), "VORNIX_TRUST_FILE="+filepath.Join(t.TempDir(), "trust.json"),
 				"VORNIX_PEAK="+peak)
 			o := run(t, cmd)
-			require.NoError(t, ctx.Err(), "it takes longer than %s", mostTime)
+			require.NoError(t, ctx.Err(), "it takes longer than %s", maxTime)
 			switch {
 			case a.exit == -1: // taken or refused
 				assert.Contains(t, []int{0, 1, 3}, o.exit, "%s%s", o.out, o.err)
@@ -566,11 +566,11 @@ func TestTheHostileSet(t *testing.T) {
 				}
 			}
 			if runtime.GOOS == "linux" {
-				_, most, found := strings.Cut(read(t, peak), "VmHWM:")
+				_, limit, found := strings.Cut(read(t, peak), "VmHWM:")
 				var kilobytes int64
-				_, err := fmt.Sscan(most, &kilobytes)
-				require.True(t, found && err == nil, most)
-				assert.Less(t, kilobytes<<10, int64(mostMemory), "memory")
+				_, err := fmt.Sscan(limit, &kilobytes)
+				require.True(t, found && err == nil, limit)
+				assert.Less(t, kilobytes<<10, int64(maxMemory), "memory")
 			}
 			assert.Equal(t, before, outside(), "something outside was changed")
 			noTemps(t, dir)

@@ -197,17 +197,17 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 }
 
 // mostLights is how many lights a map may have.
-const mostLights = 20000
+const maxLights = 20000
 
 // lightable says whether there is light, and not too much of it, and says so if not.
 func (r *Result) lightable(m *scene.Map, looks func(material string) *radiance.Painted) bool {
 	if len(m.Solids)+len(m.Terrains) == 0 {
 		return false
 	}
-	if n := len(m.Lights); n > mostLights {
+	if n := len(m.Lights); n > maxLights {
 		r.Findings = append(r.Findings,
-			finding.LightMany.At(m.Lights[mostLights].Place, "the map has %d lights; at most %d are taken", n,
-				mostLights))
+			finding.LightMany.At(m.Lights[maxLights].Place, "the map has %d lights; at most %d are taken", n,
+				maxLights))
 		return false
 	}
 	if m.Sky == nil && len(m.Lights) == 0 &&

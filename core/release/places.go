@@ -200,7 +200,7 @@ func askIndex(ctx context.Context, p *project.Project, base string, o Options, x
 		return err
 	}
 	defer src.Close()
-	data, _, err := src.Index(ctx, index.FileName, index.Most, download.Stamp{})
+	data, _, err := src.Index(ctx, index.FileName, index.Limit, download.Stamp{})
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil // nothing was published yet
 	}

@@ -145,7 +145,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 }
 
 // mostGrowth is of how many releases the sizes are told.
-const mostGrowth = 24
+const maxGrowth = 24
 
 // sizes compares the release with the one before, and tells how large all of them are.
 func (x *running) sizes(ctx context.Context, r *report.Report, events []ledger.Event) error {
@@ -156,7 +156,7 @@ func (x *running) sizes(ctx context.Context, r *report.Report, events []ledger.E
 	versions = slices.DeleteFunc(versions, func(v string) bool { return semver.Compare(v, r.Version) > 0 })
 	now := compare.Side{}
 	sides := map[string]compare.Side{}
-	for _, v := range versions[max(len(versions)-mostGrowth, 0):] {
+	for _, v := range versions[max(len(versions)-maxGrowth, 0):] {
 		folder := x.P.Join(ReleasesDir, v)
 		if _, err := os.Stat(folder); err != nil {
 			continue // somebody made room
@@ -218,7 +218,7 @@ func (x *running) mapsOf(r *report.Report) {
 
 // A report shows this many pictures of a map, the first of them large.
 const (
-	mostPictures = 4
+	maxPictures = 4
 	largePicture = 720
 	smallPicture = 180
 )
@@ -239,7 +239,7 @@ func (x *running) pictures(plan []shots.Picture, name string) []report.Picture {
 			report.Picture{File: path.Join(folder, p.File), Name: p.Name, Width: p.Width, Height: p.Height})
 	}
 	slices.SortStableFunc(list, func(a, b report.Picture) int { return b.Width*b.Height - a.Width*a.Height })
-	list = list[:min(len(list), mostPictures)]
+	list = list[:min(len(list), maxPictures)]
 	x.pictureData(list)
 	return slices.DeleteFunc(list, func(p report.Picture) bool { return p.Data == nil })
 }

@@ -215,7 +215,7 @@ func (a *app) allowed(ways []*release.Deploying, f deployFlags) error {
 }
 
 // mostRows is how many files of a plan are shown without --verbose.
-const mostRows = 40
+const maxRows = 40
 
 // showPlan shows what would be done.
 func (a *app) showPlan(p *deploy.Plan) {
@@ -239,7 +239,7 @@ func (a *app) showPlan(p *deploy.Plan) {
 	steps := slices.Clone(p.Steps)
 	slices.SortStableFunc(steps, func(a, b deploy.Step) int { return rank(a.Action) - rank(b.Action) })
 	for _, s := range steps {
-		if s.Action == deploy.Leave && len(steps) > mostRows && !a.out.Verbose {
+		if s.Action == deploy.Leave && len(steps) > maxRows && !a.out.Verbose {
 			left++
 			continue
 		}
@@ -247,9 +247,9 @@ func (a *app) showPlan(p *deploy.Plan) {
 		rows = append(rows, []string{string(s.Action), s.Path, release.Bytes(s.Size), strings.TrimSuffix(note, "; ")})
 	}
 	more := 0
-	if len(rows) > mostRows && !a.out.Verbose {
-		more = len(rows) - mostRows
-		rows = rows[:mostRows]
+	if len(rows) > maxRows && !a.out.Verbose {
+		more = len(rows) - maxRows
+		rows = rows[:maxRows]
 	}
 	if len(rows) > 0 {
 		a.out.Table([]string{"", "file", "size", ""}, rows)

@@ -14,11 +14,11 @@ import (
 )
 
 // Most is how long a secret can be, in bytes.
-const Most = 4096
+const Limit = 4096
 
 // Check says whether a text can be a token, and gives it back with where it is from.
 func Check(token, where string) (string, string, error) {
-	if len(token) > Most || strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r > '~' }) {
+	if len(token) > Limit || strings.ContainsFunc(token, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		return "", "", &fault.Fault{Kind: fault.Usage,
 			What:  "what is there is no token: it has spaces, line ends or other characters in it",
 			Place: fault.Place{File: where}, Do: "Put the token there alone, on one line."}
@@ -38,11 +38,11 @@ func Path(project, home, file string) string {
 }
 
 // Read reads a token's file, which nobody else may read. why says what somebody else could do with it.
-func Read(name, why string) ([]byte, error) { return ReadFile(name, Most+2, why) }
+func Read(name, why string) ([]byte, error) { return ReadFile(name, Limit+2, why) }
 
 // ReadFile reads a file with secrets in it, of at most so many bytes, which nobody else may read.
 // why says what somebody else could do with it.
-func ReadFile(name string, most int64, why string) ([]byte, error) {
+func ReadFile(name string, limit int64, why string) ([]byte, error) {
 	place := fault.Place{File: filepath.ToSlash(name)}
 	info, err := os.Stat(name)
 	if err != nil {
@@ -55,7 +55,7 @@ func ReadFile(name string, most int64, why string) ([]byte, error) {
 			Place: place,
 			Why:   why, Do: "chmod 600 " + filepath.ToSlash(name)}
 	}
-	if info.Size() > most {
+	if info.Size() > limit {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for a token", Place: place,
 			Do: "Put the token there alone."}
 	}

@@ -25,7 +25,7 @@ type hunk struct{ from, to, at, end int }
 
 // mostEdits bounds the search for the shortest way from one text to another: what differs in more
 // lines counts as replaced whole.
-const mostEdits = 3000
+const maxEdits = 3000
 
 // compare finds what differs between two lists of lines, in order.
 func compare(a, b []string) []hunk {
@@ -53,13 +53,13 @@ func shortest(a, b []string) []hunk {
 	if n == 0 || m == 0 {
 		return []hunk{{0, n, 0, m}}
 	}
-	most := min(n+m, mostEdits)
-	v := make([]int, 2*most+3)
+	limit := min(n+m, maxEdits)
+	v := make([]int, 2*limit+3)
 	var rounds [][]int
 	found := -1
-	for d := 0; d <= most && found < 0; d++ {
+	for d := 0; d <= limit && found < 0; d++ {
 		for k := -d; k <= d; k += 2 {
-			i := k + most + 1
+			i := k + limit + 1
 			var x int
 			if k == -d || k != d && v[i-1] < v[i+1] {
 				x = v[i+1]
@@ -75,7 +75,7 @@ func shortest(a, b []string) []hunk {
 				break
 			}
 		}
-		rounds = append(rounds, append([]int{}, v[most+1-d:most+2+d]...))
+		rounds = append(rounds, append([]int{}, v[limit+1-d:limit+2+d]...))
 	}
 	if found < 0 {
 		return []hunk{{0, n, 0, m}}

@@ -195,7 +195,7 @@ func fits(lines, want []string, at int) bool {
 
 // nearest is where most of some lines stand, from 1; 0 when none does.
 func nearest(lines, want []string) int {
-	best, most := 0, 0
+	best, limit := 0, 0
 	for at := range lines {
 		n := 0
 		for i, w := range want {
@@ -203,8 +203,8 @@ func nearest(lines, want []string) int {
 				n++
 			}
 		}
-		if n > most {
-			best, most = at+1, n
+		if n > limit {
+			best, limit = at+1, n
 		}
 	}
 	return best

@@ -122,8 +122,8 @@ func Open(address, index string, o Options) (*Source, error) {
 	s.client.RetryMax = max(o.Retries, 0)
 	s.client.RetryWaitMin, s.client.RetryWaitMax = o.Wait, o.MostWait
 	s.client.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	s.client.Backoff = func(least, most time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(least, most, n, r), most) // a server may ask for hours
+	s.client.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
+		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
 	}
 	return s, nil
 }
@@ -232,14 +232,14 @@ func (s *Source) Address(base, ref string, beside bool) (string, error) {
 }
 
 // Index reads the index. known is the state that the reader has: when it is still that, data is nil.
-func (s *Source) Index(ctx context.Context, name string, most int64, known Stamp) (data []byte, now Stamp, err error) {
+func (s *Source) Index(ctx context.Context, name string, limit int64, known Stamp) (data []byte, now Stamp, err error) {
 	if s.at == nil {
 		f, err := s.dir.Open(name)
 		if err != nil {
 			return nil, now, s.noIndex(err)
 		}
 		defer f.Close()
-		data, err = bounded(f, most)
+		data, err = bounded(f, limit)
 		return data, now, err
 	}
 	header := http.Header{"Cache-Control": {"no-cache"}}
@@ -249,7 +249,7 @@ func (s *Source) Index(ctx context.Context, name string, most int64, known Stamp
 		header.Set("If-Modified-Since", known.Modified)
 	}
 	for try := 0; ; try++ {
-		data, now, err = s.once(ctx, header, most)
+		data, now, err = s.once(ctx, header, limit)
 		var cut *cutError
 		if err == nil || !errors.As(err, &cut) || try >= s.o.Retries {
 			if cut != nil {
@@ -269,7 +269,7 @@ type cutError struct{ err error }
 func (e *cutError) Error() string { return "the connection was cut: " + e.err.Error() }
 func (e *cutError) Unwrap() error { return e.err }
 
-func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]byte, Stamp, error) {
+func (s *Source) once(ctx context.Context, header http.Header, limit int64) ([]byte, Stamp, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	r, err := s.get(ctx, s.start.String(), header)
@@ -287,7 +287,7 @@ func (s *Source) once(ctx context.Context, header http.Header, most int64) ([]by
 	s.at = r.Request.URL
 	watch := s.watch(cancel, r.Body)
 	defer watch.Stop()
-	data, err := bounded(watch, most)
+	data, err := bounded(watch, limit)
 	if err != nil && ctx.Err() == nil || errors.Is(context.Cause(ctx), stall.Err) {
 		var f *fault.Fault
 		if errors.As(err, &f) {
@@ -324,10 +324,10 @@ func isPage(r *http.Response) bool {
 	return strings.TrimSpace(strings.ToLower(kind)) == "text/html"
 }
 
-func bounded(r io.Reader, most int64) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(r, most+1))
-	if err == nil && int64(len(data)) > most {
-		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it is larger than %d MB", most>>20),
+func bounded(r io.Reader, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("it is larger than %d MB", limit>>20),
 			Why: "No index is.", Do: "Check the address."}
 	}
 	return data, err

@@ -267,7 +267,7 @@ func (r *Repository) pushes(ctx context.Context, file, key, address string) erro
 }
 
 // mostHooks is how many hooks are looked at.
-const mostHooks = 100
+const maxHooks = 100
 
 // hooks adds the hooks that git would run, and objects that are taken from elsewhere.
 func (r *Repository) hooks() error {
@@ -284,7 +284,7 @@ func (r *Repository) hooks() error {
 			info.Mode().Perm()&0o111 == 0 {
 			continue
 		}
-		if count++; count > mostHooks || info.Size() > 16<<20 {
+		if count++; count > maxHooks || info.Size() > 16<<20 {
 			return fmt.Errorf("reading the repository's hooks: %s has too many of them, or too large ones", dir)
 		}
 		data, err := os.ReadFile(file)

@@ -271,7 +271,7 @@ func (s *Scanner) Write(p []byte) (int, error) {
 	if s.seen == 0 {
 		s.text, s.line = !bytes.Contains(p[:min(len(p), 8<<10)], []byte{0}), 1
 		if s.left == 0 && s.depth == 0 {
-			s.left = mostUnpacked
+			s.left = maxUnpacked
 		}
 	}
 	if s.wide != nil {
@@ -388,14 +388,14 @@ func (s *Scanner) lineAt(data []byte, i, line int) int {
 }
 
 // mostHits is how many are noted of one file.
-const mostHits = 20
+const maxHits = 20
 
 func (s *Scanner) add(h Hit) {
 	said := func(o Hit) bool {
 		// one hit for each line
 		return o.Sort == h.Sort && (max(o.At-h.At, h.At-o.At) < 4 || h.Line > 0 && o.Line == h.Line && o.What == h.What)
 	}
-	if len(s.Hits) < mostHits && !slices.ContainsFunc(s.Hits, said) {
+	if len(s.Hits) < maxHits && !slices.ContainsFunc(s.Hits, said) {
 		s.Hits = append(s.Hits, h)
 	}
 }

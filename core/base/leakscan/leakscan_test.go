@@ -113,7 +113,7 @@ func TestLeaksAreFoundAnywhere(t *testing.T) {
 	for _, s := range harmless {
 		assert.Empty(t, Scan([]byte("x "+s+" y")), "%q", s)
 	}
-	assert.Len(t, Scan([]byte(strings.Repeat("/home/mirella/a\n", 100))), mostHits)
+	assert.Len(t, Scan([]byte(strings.Repeat("/home/mirella/a\n", 100))), maxHits)
 }
 
 // zipped is content in an archive, deflated.

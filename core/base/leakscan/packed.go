@@ -11,11 +11,11 @@ import (
 
 // Bounds of looking into compressed content. What is beyond them was not looked at; that costs nobody anything.
 const (
-	mostUnpacked = 64 << 20 // bytes of a file that are unpacked, all told
-	mostEach     = 8 << 20  // of one piece of compressed content
-	mostHeld     = 1 << 20  // bytes of it that are held
-	mostAtOnce   = 16
-	mostDepth    = 2
+	maxUnpacked = 64 << 20 // bytes of a file that are unpacked, all told
+	maxEach     = 8 << 20  // of one piece of compressed content
+	maxHeld     = 1 << 20  // bytes of it that are held
+	maxAtOnce   = 16
+	maxDepth    = 2
 )
 
 // packed is compressed content that is being collected.
@@ -27,15 +27,15 @@ type packed struct {
 
 // unpacks begins to collect compressed content that may begin at data[i].
 func (s *Scanner) unpacks(r *rule, data []byte, i int) {
-	if s.depth >= mostDepth || len(s.packed) >= mostAtOnce || s.left <= 0 {
+	if s.depth >= maxDepth || len(s.packed) >= maxAtOnce || s.left <= 0 {
 		return
 	}
-	x := &packed{piece: r.piece, data: append([]byte{}, data[i:min(len(data), i+mostHeld)]...)}
+	x := &packed{piece: r.piece, data: append([]byte{}, data[i:min(len(data), i+maxHeld)]...)}
 	if s.joined != nil { // data is only the border: what follows it is in the part that is being written
-		x.data = append(x.data[:max(0, s.border-i)], s.joined[:min(len(s.joined), mostHeld)]...)
+		x.data = append(x.data[:max(0, s.border-i)], s.joined[:min(len(s.joined), maxHeld)]...)
 	}
 	x.at = s.base + int64(i)
-	if len(x.data) >= mostHeld {
+	if len(x.data) >= maxHeld {
 		s.unpack(x)
 		return
 	}
@@ -46,8 +46,8 @@ func (s *Scanner) unpacks(r *rule, data []byte, i int) {
 func (s *Scanner) collect(p []byte) {
 	rest := s.packed[:0]
 	for _, x := range s.packed {
-		x.data = append(x.data, p[:min(len(p), mostHeld-len(x.data))]...)
-		if len(x.data) < mostHeld {
+		x.data = append(x.data, p[:min(len(p), maxHeld-len(x.data))]...)
+		if len(x.data) < maxHeld {
 			rest = append(rest, x)
 		} else {
 			s.unpack(x)
@@ -81,7 +81,7 @@ func (s *Scanner) unpack(x *packed) {
 	}
 	inner := &Scanner{depth: s.depth + 1, left: s.left}
 	// of what is cut off or damaged as much as there is
-	n, _ := io.Copy(inner, io.LimitReader(r, min(mostEach, s.left)))
+	n, _ := io.Copy(inner, io.LimitReader(r, min(maxEach, s.left)))
 	s.left -= n
 	inner.Done()
 	for _, h := range inner.Hits {

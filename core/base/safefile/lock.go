@@ -52,7 +52,7 @@ func Acquire(dir, command string) (*Lock, error) {
 			break
 		}
 		d.Close()
-		if try >= mostTries || !errors.Is(err, errMoved) && !errors.Is(err, fs.ErrNotExist) {
+		if try >= maxTries || !errors.Is(err, errMoved) && !errors.Is(err, fs.ErrNotExist) {
 			return nil, explain(err, "lock", d.Join(lockFile))
 		}
 		time.Sleep(time.Millisecond << min(try, 5))
@@ -75,7 +75,7 @@ func Acquire(dir, command string) (*Lock, error) {
 }
 
 // mostTries is how often a lock is tried whose folder disappears meanwhile.
-const mostTries = 20
+const maxTries = 20
 
 // errMoved says that what was locked is not what the path names any more.
 var errMoved = errors.New("the folder was exchanged for another one")

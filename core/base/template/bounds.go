@@ -12,11 +12,11 @@ import (
 // Bounds of what filling one template may cost. They count work and not seconds, so that a template
 // that fits on one machine fits on every other.
 const (
-	mostSource = 1 << 20   // bytes of a template
-	mostRounds = 1_000_000 // of all its loops together
-	mostCalls  = 1_000     // of templates by templates, of which each call can be inside another
-	mostMade   = 64 << 20  // bytes that its functions make on the way
-	mostWidth  = 1_000     // of a printf directive
+	maxSource = 1 << 20   // bytes of a template
+	maxRounds = 1_000_000 // of all its loops together
+	maxCalls  = 1_000     // of templates by templates, of which each call can be inside another
+	maxMade   = 64 << 20  // bytes that its functions make on the way
+	maxWidth  = 1_000     // of a printf directive
 )
 
 // bound puts a count into every loop, and at the beginning of each template that is called.
@@ -64,14 +64,14 @@ func (c *cost) funcs() texttemplate.FuncMap {
 	}
 	return texttemplate.FuncMap{
 		"_round": func() (string, error) {
-			if c.rounds++; c.rounds > mostRounds {
-				return "", fmt.Errorf("its loops go round more than %d times", mostRounds)
+			if c.rounds++; c.rounds > maxRounds {
+				return "", fmt.Errorf("its loops go round more than %d times", maxRounds)
 			}
 			return "", nil
 		},
 		"_call": func() (string, error) {
-			if c.calls++; c.calls > mostCalls {
-				return "", fmt.Errorf("its templates call each other more than %d times", mostCalls)
+			if c.calls++; c.calls > maxCalls {
+				return "", fmt.Errorf("its templates call each other more than %d times", maxCalls)
 			}
 			return "", nil
 		},
@@ -96,7 +96,7 @@ func (c *cost) funcs() texttemplate.FuncMap {
 				return "", err
 			}
 			// A directive can name any of the arguments again, as in %[1]s.
-			if err := c.make(len(format) + directives*(6*length(args)+2*mostWidth)); err != nil {
+			if err := c.make(len(format) + directives*(6*length(args)+2*maxWidth)); err != nil {
 				return "", err
 			}
 			return fmt.Sprintf(format, args...), nil
@@ -106,8 +106,8 @@ func (c *cost) funcs() texttemplate.FuncMap {
 
 // make counts bytes that a function is about to make.
 func (c *cost) make(bytes int) error {
-	if c.made += bytes; bytes > mostMade || c.made > mostMade {
-		return fmt.Errorf("it makes more than %d MB of text on the way", mostMade>>20)
+	if c.made += bytes; bytes > maxMade || c.made > maxMade {
+		return fmt.Errorf("it makes more than %d MB of text on the way", maxMade>>20)
 	}
 	return nil
 }
@@ -146,8 +146,8 @@ func directives(format string) (n int, err error) {
 			case d == '*':
 				return 0, fmt.Errorf("printf with a width from an argument (*) is not possible here")
 			case d >= '0' && d <= '9':
-				if number = 10*number + int(d-'0'); number > mostWidth {
-					return 0, fmt.Errorf("a width of printf is larger than %d", mostWidth)
+				if number = 10*number + int(d-'0'); number > maxWidth {
+					return 0, fmt.Errorf("a width of printf is larger than %d", maxWidth)
 				}
 			default:
 				number = 0

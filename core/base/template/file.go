@@ -17,14 +17,14 @@ type raw string
 type File struct{ t *template.Template }
 
 // most bytes that a filled template may have.
-const most = 64 << 20
+const limit = 64 << 20
 
 // NewFile parses a template of text/template. Every value that it prints is escaped in the way
 // named, unless one of the functions called as the ways are (json, xml, ... or none) did so
 // already. join makes one text of a list.
 func NewFile(name, source, escape string) (*File, error) {
-	if len(source) > mostSource {
-		return nil, fmt.Errorf("the template is larger than %d bytes", mostSource)
+	if len(source) > maxSource {
+		return nil, fmt.Errorf("the template is larger than %d bytes", maxSource)
 	}
 	funcs := (&cost{}).funcs() // Fill gives them a cost of its own
 	funcs["escaped"] = func(v any) string { return escaped(escape, v) }
@@ -98,8 +98,8 @@ func Text(v any) string {
 type limited struct{ bytes.Buffer }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if l.Len()+len(p) > most {
-		return 0, fmt.Errorf("it becomes larger than %d MB", most>>20)
+	if l.Len()+len(p) > limit {
+		return 0, fmt.Errorf("it becomes larger than %d MB", limit>>20)
 	}
 	return l.Buffer.Write(p)
 }

@@ -38,12 +38,12 @@ type key struct {
 }
 
 // MostBytes is how large a file may be. Those that people write have some kilobytes.
-const MostBytes = 4 << 20
+const MaxBytes = 4 << 20
 
 // mostTables is how many tables and how many keys a file may have: the library searches all earlier ones for each.
 const (
-	mostTables = 10_000
-	mostKeys   = 20_000
+	maxTables = 10_000
+	maxKeys   = 20_000
 )
 
 // Decode reads data into the struct that into points to. Findings are empty when everything was understood; the
@@ -52,10 +52,10 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	data = bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")) // some editors on Windows put a byte-order mark first
 	doc := &Document{Name: name, lines: bytes.Split(data, []byte("\n")), positions: map[string]fault.Place{},
 		values: map[string]unstable.Range{}}
-	if len(data) > MostBytes {
+	if len(data) > MaxBytes {
 		return &Document{Name: name, positions: doc.positions, values: doc.values},
 			[]finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name},
-				"the file has %d bytes; at most %d are read", len(data), MostBytes)}
+				"the file has %d bytes; at most %d are read", len(data), MaxBytes)}
 	}
 	tables, keys := 0, 0
 	for i, line := range doc.lines {
@@ -63,13 +63,13 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 			tables++
 		}
 		keys += bytes.Count(line, []byte("="))
-		if tables > mostTables || keys > mostKeys {
+		if tables > maxTables || keys > maxKeys {
 			return doc, []finding.Finding{finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1},
-				"more than %d tables or %d keys", mostTables, mostKeys)}
+				"more than %d tables or %d keys", maxTables, maxKeys)}
 		}
 		if deep(line) {
 			f := finding.TOMLSyntax.At(fault.Place{File: name, Line: i + 1, Column: 1}, "a key of more than %d parts",
-				mostParts)
+				maxParts)
 			f.Excerpt = doc.line(i + 1)
 			return doc, []finding.Finding{f}
 		}
@@ -95,10 +95,10 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 }
 
 // mostParts is how many parts a key may have: what reads them takes time with their square, and people write three.
-const mostParts = 1000
+const maxParts = 1000
 
 func deep(line []byte) bool {
-	if len(line) <= mostParts {
+	if len(line) <= maxParts {
 		return false
 	}
 	key := bytes.TrimLeft(line, " \t")
@@ -108,7 +108,7 @@ func deep(line []byte) bool {
 			return false
 		}
 	}
-	return bytes.Count(key, []byte(".")) > mostParts
+	return bytes.Count(key, []byte(".")) > maxParts
 }
 
 // isSyntax tells a file that isn't TOML from one whose values have the wrong type.

@@ -202,7 +202,7 @@ func TestAStagedFileThatDisappears(t *testing.T) {
 // A folder whose records are removed with the last of them has one holder at a time, however many come and go.
 func TestOneHolderAtATime(t *testing.T) {
 	dir := table(t)
-	var inside, most, got atomic.Int32
+	var inside, limit, got atomic.Int32
 	var group sync.WaitGroup
 	for range 8 {
 		group.Go(func() {
@@ -212,8 +212,8 @@ func TestOneHolderAtATime(t *testing.T) {
 					continue // it is held
 				}
 				got.Add(1)
-				if n := inside.Add(1); n > most.Load() {
-					most.Store(n)
+				if n := inside.Add(1); n > limit.Load() {
+					limit.Store(n)
 				}
 				inside.Add(-1)
 				f.Close()
@@ -221,7 +221,7 @@ func TestOneHolderAtATime(t *testing.T) {
 		})
 	}
 	group.Wait()
-	assert.Equal(t, int32(1), most.Load())
+	assert.Equal(t, int32(1), limit.Load())
 	assert.GreaterOrEqual(t, got.Load(), int32(200), "the folder stayed held")
 }
 

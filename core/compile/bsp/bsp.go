@@ -271,11 +271,11 @@ func choose(sides []side, region []geom.Polygon) geom.Plane {
 		}
 		edges := make([]float64, len(sides))
 		for i, s := range sides {
-			least := math.Inf(1)
+			lowest := math.Inf(1)
 			for _, v := range s.Polygon {
-				least = min(least, v.At(axis))
+				lowest = min(lowest, v.At(axis))
 			}
-			edges[i] = least
+			edges[i] = lowest
 		}
 		geom.Halve(edges, len(edges)/2, cmp.Compare[float64])
 		if at := edges[len(edges)/2]; at > box.Min.At(axis)+margin && at < box.Max.At(axis)-margin {

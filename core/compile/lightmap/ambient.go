@@ -14,13 +14,13 @@ const (
 	// apart is how far samples of the light in the air are from each other, in metres, where that is not too many.
 	apart = 2.0
 	// mostSamples is the most of them; with more the grid becomes coarser.
-	mostSamples = 8000
+	maxSamples = 8000
 	// above is how far over the highest surface samples go, in metres.
 	above = 4.0
 	// ambientRays is how many directions a sample asks.
 	ambientRays = 64
 	// ambientWork is about what all samples cost, in steps.
-	ambientWork = mostSamples * ambientRays / 4
+	ambientWork = maxSamples * ambientRays / 4
 )
 
 // sides are the six ways a surface can face: +X -X +Y -Y +Z -Z.
@@ -46,7 +46,7 @@ func (b *builder) ambient(ctx context.Context) error {
 			a.Counts[k] = uint32(min(count, 1<<12))
 			n *= count
 		}
-		if n <= mostSamples {
+		if n <= maxSamples {
 			break
 		}
 		spacing *= 1.25

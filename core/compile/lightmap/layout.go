@@ -198,13 +198,13 @@ func extent(corners []mapfile.Vertex) float32 {
 // span is the luxels that are mixed into an outline.
 func span(outline [][2]float32, size float32) (low, high [2]int32) {
 	for k := range 2 {
-		least, most := outline[0][k], outline[0][k]
+		lowest, limit := outline[0][k], outline[0][k]
 		for _, p := range outline {
-			least, most = min(least, p[k]), max(most, p[k])
+			lowest, limit = min(lowest, p[k]), max(limit, p[k])
 		}
 		// A corner that rounding put a little beyond a luxel takes no other one.
-		low[k] = int32(math.Floor(float64(least/size) + 1e-3))
-		high[k] = max(int32(math.Ceil(float64(most/size)-1e-3)), low[k]+1)
+		low[k] = int32(math.Floor(float64(lowest/size) + 1e-3))
+		high[k] = max(int32(math.Ceil(float64(limit/size)-1e-3)), low[k]+1)
 	}
 	return low, high
 }

@@ -120,7 +120,7 @@ func sees(m *mapfile.Map, g *mapfile.Grid, x, y, toX, toY float64) bool {
 }
 
 // beside is the light of the brightest of the cells around one.
-func beside(m *mapfile.Map, g *mapfile.Grid, lit []bvh.Vec, k int) (most bvh.Vec) {
+func beside(m *mapfile.Map, g *mapfile.Grid, lit []bvh.Vec, k int) (limit bvh.Vec) {
 	x, y := k%int(g.Width), k/int(g.Width)
 	for dy := -1; dy <= 1; dy++ {
 		for dx := -1; dx <= 1; dx++ {
@@ -129,10 +129,10 @@ func beside(m *mapfile.Map, g *mapfile.Grid, lit []bvh.Vec, k int) (most bvh.Vec
 				continue
 			}
 			n := ny*int(g.Width) + nx
-			if !m.Legend[g.Cells[n]].Solid && brightness(lit[n]) > brightness(most) {
-				most = lit[n]
+			if !m.Legend[g.Cells[n]].Solid && brightness(lit[n]) > brightness(limit) {
+				limit = lit[n]
 			}
 		}
 	}
-	return most
+	return limit
 }

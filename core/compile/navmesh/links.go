@@ -143,11 +143,11 @@ func (f *field) any(x, y int, low, high float64, floor bool) bool {
 		if len(row) == 0 {
 			continue
 		}
-		least, most := math.Inf(1), math.Inf(-1)
+		lowest, limit := math.Inf(1), math.Inf(-1)
 		for _, c := range clip(row, 0, float64(x)*f.cell, float64(x+1)*f.cell, nil, &buffer) {
-			least, most = min(least, c[2]), max(most, c[2])
+			lowest, limit = min(lowest, c[2]), max(limit, c[2])
 		}
-		if most > low && least < high {
+		if limit > low && lowest < high {
 			return true
 		}
 	}

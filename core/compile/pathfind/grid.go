@@ -17,16 +17,16 @@ func FindOnGrid(m *mapfile.Map, i int, from, to [2]int) (way Way, ok bool) {
 	if !free(from[0], from[1]) || !free(to[0], to[1]) {
 		return way, false
 	}
-	least := math.Inf(1) // no cell costs less
+	lowest := math.Inf(1) // no cell costs less
 	for _, c := range costs {
 		if c > 0 {
-			least = min(least, float64(c)/10)
+			lowest = min(lowest, float64(c)/10)
 		}
 	}
 	best := map[int]float64{from[1]*w + from[0]: 0}
 	at := func(cell int) Point { return Point{float64(cell % w), float64(cell / w), float64(g.Level)} }
 	goal := to[1]*w + to[0]
-	queue := &open{{polygon: from[1]*w + from[0], guess: distance(at(from[1]*w+from[0]), at(goal)) * least}}
+	queue := &open{{polygon: from[1]*w + from[0], guess: distance(at(from[1]*w+from[0]), at(goal)) * lowest}}
 	order := 0
 	for queue.Len() > 0 {
 		s := heap.Pop(queue).(*state)
@@ -55,7 +55,7 @@ func FindOnGrid(m *mapfile.Map, i int, from, to [2]int) (way Way, ok bool) {
 				best[n] = cost
 				order++
 				heap.Push(queue,
-					&state{polygon: n, cost: cost, guess: cost + float64(distance(at(n), at(goal))*least), before: s,
+					&state{polygon: n, cost: cost, guess: cost + float64(distance(at(n), at(goal))*lowest), before: s,
 						order: order})
 			}
 		}

@@ -44,7 +44,7 @@ func New(n *mapfile.Navigation) *Net {
 
 // Polygon is the polygon that a place is on, or the nearest within an agent's width and a step; -1: none.
 func (t *Net) Polygon(p Point) int {
-	best, least := -1, math.Inf(1)
+	best, lowest := -1, math.Inf(1)
 	reach := 2.5 * float64(t.n.Agent.Radius)
 	for i := range t.n.Polygons {
 		g := &t.n.Polygons[i]
@@ -56,8 +56,8 @@ func (t *Net) Polygon(p Point) int {
 			up > float64(t.n.Agent.Height) {
 			continue
 		}
-		if d := math.Sqrt(float64((x-p[0])*(x-p[0]))+float64((y-p[1])*(y-p[1]))) + float64(math.Abs(up)/2); d < least {
-			best, least = i, d
+		if d := math.Sqrt(float64((x-p[0])*(x-p[0]))+float64((y-p[1])*(y-p[1]))) + float64(math.Abs(up)/2); d < lowest {
+			best, lowest = i, d
 		}
 	}
 	return best

@@ -46,7 +46,7 @@ func (s *Scene) Layers(terrain uint32) []int32 { return s.layers[terrain] }
 func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found) (nearest Found, hit bool,
 	soft []Found) {
 	h, hit := s.solid.First(from, dir, limit, nil)
-	for n := 0; hit && !backs && n < mostBacks && s.hidden(0, h, dir); n++ {
+	for n := 0; hit && !backs && n < maxBacks && s.hidden(0, h, dir); n++ {
 		gone := float32(h.T*(1+1e-6)) + 1e-5
 		h, hit = s.solid.First(from.Add(dir.Scale(gone)), dir, limit-gone, nil)
 		h.T += gone
@@ -86,7 +86,7 @@ func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found)
 }
 
 // mostBacks is how many backs a ray passes at most.
-const mostBacks = 64
+const maxBacks = 64
 
 // hidden says whether a ray meets the back of a triangle whose material does not show from behind.
 func (s *Scene) hidden(which int, h bvh.Hit, dir bvh.Vec) bool {

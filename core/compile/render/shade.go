@@ -20,10 +20,10 @@ type eye struct {
 
 const (
 	far        = 1e7 // metres, as good as endless
-	mostBounce = 3   // how often a ray is mirrored
-	mostSpread = 0.5 // metres a metre: what is mirrored roughly is asked as if it were this much blurred
+	maxBounce = 3   // how often a ray is mirrored
+	maxSpread = 0.5 // metres a metre: what is mirrored roughly is asked as if it were this much blurred
 	// mostGlint bounds what is mirrored, so that few bright spots found by chance do not speckle rough surfaces.
-	mostGlint = 4
+	maxGlint = 4
 )
 
 // see is the light that comes along a ray. spread is how wide it becomes a metre, width how wide it is, in metres.
@@ -128,7 +128,7 @@ func (e *eye) shade(p *radiance.Found, from, dir bvh.Vec, spread, width float32,
 func (e *eye) mirrored(v *view3, k *skin, from, dir bvh.Vec, distance, spread, width float32, bounce int) (part float32,
 	seen bvh.Vec) {
 	part = float32(k.reflection * v.gloss)
-	if part <= 0 || bounce >= mostBounce || e.what != All {
+	if part <= 0 || bounce >= maxBounce || e.what != All {
 		return 0, seen
 	}
 	ahead := dir.Unit()
@@ -149,10 +149,10 @@ func (e *eye) mirrored(v *view3, k *skin, from, dir bvh.Vec, distance, spread, w
 	}
 	at := from.Add(dir.Scale(distance))
 	lift := 1e-3 + float32(1e-5*distance)
-	seen = e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, mostSpread),
+	seen = e.see(at.Add(v.normal.Scale(lift)), back.Unit(), spread+min(k.roughness*k.roughness, maxSpread),
 		width+float32(spread*distance*dir.Length()), bounce+1)
 	for i := range seen {
-		seen[i] = min(seen[i], mostGlint)
+		seen[i] = min(seen[i], maxGlint)
 	}
 	return part, seen
 }

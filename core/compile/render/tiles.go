@@ -44,7 +44,7 @@ type placedImage struct {
 }
 
 // mostTexels is the most texels along a cell.
-const mostTexels = 64
+const maxTexels = 64
 
 // NewTiles makes a map of grids ready. looks says how materials look; sprites gives a sprite's
 // first frame in a state and a direction, or nothing.
@@ -57,7 +57,7 @@ func NewTiles(m *mapfile.Map, looks func(material string) Look,
 			look := looks(l.Material)
 			p = &painted{w: 1, h: 1, pix: []bvh.Vec{bvh.Vec(first3(look.Plain()))}}
 			if look.Colour != nil {
-				img := radiance.Small(look.Colour, mostTexels, true)
+				img := radiance.Small(look.Colour, maxTexels, true)
 				p.w, p.h = img.Rect.Dx(), img.Rect.Dy()
 				p.pix = make([]bvh.Vec, p.w*p.h)
 				for i := range p.pix {
@@ -231,16 +231,16 @@ func (t *Tiles) Shoot(s TileShot) *image.NRGBA {
 	size, _ := t.Size(s.Level)
 	scale := s.Scale
 	middle := image.Pt(size.X*t.side/2, size.Y*t.side/2)
-	least := size
+	lowest := size
 	if s.At != nil {
 		middle = image.Pt(int(math.Round(s.At[0]*float64(t.side))), int(math.Round(s.At[1]*float64(t.side))))
-		least = image.Pt(cellsInView, cellsInView)
+		lowest = image.Pt(cellsInView, cellsInView)
 	}
 	if scale <= 0 {
-		scale = min(s.Width/max(least.X*t.side, 1), s.Height/max(least.Y*t.side, 1))
+		scale = min(s.Width/max(lowest.X*t.side, 1), s.Height/max(lowest.Y*t.side, 1))
 	}
 	if scale <= 0 { // not even a pixel a texel
-		by := max(float64(least.X*t.side)/float64(s.Width), float64(least.Y*t.side)/float64(s.Height))
+		by := max(float64(lowest.X*t.side)/float64(s.Width), float64(lowest.Y*t.side)/float64(s.Height))
 		w, h := int(math.Ceil(float64(s.Width)*by)), int(math.Ceil(float64(s.Height)*by))
 		corner := middle.Sub(image.Pt(w/2, h/2))
 		return texture.Resize(t.Window(s.Level, image.Rectangle{corner, corner.Add(image.Pt(w, h))}, 1, s.Exposure,

@@ -309,11 +309,11 @@ func (o *Pool) back(l *Lease) {
 
 // Ready waits until there is something worth lending, of which the least takes so long; false when
 // that will not come any more, or ctx ended.
-func (o *Pool) Ready(ctx context.Context, least time.Duration) bool {
+func (o *Pool) Ready(ctx context.Context, lowest time.Duration) bool {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	for ctx.Err() == nil && o.left > 0 && o.err == nil {
-		if o.worth(least) {
+		if o.worth(lowest) {
 			return true
 		}
 		o.wait(time.Second)
@@ -322,21 +322,21 @@ func (o *Pool) Ready(ctx context.Context, least time.Duration) bool {
 }
 
 // worth says whether it is known what pieces cost, and enough of them are free.
-func (o *Pool) worth(least time.Duration) bool {
+func (o *Pool) worth(lowest time.Duration) bool {
 	free := 0
 	for _, s := range o.free {
 		free += s.last - s.first
 	}
-	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*least
+	return o.cost() > 0 && time.Duration(free)*o.cost() >= 2*lowest
 }
 
 // Lease lends pieces that take about as long as is wanted, of one processor's time; fewer toward the
 // end, but not less than the least, so that all who work, so many hands besides those here, end at
 // the same time. It gives nil when nothing is worth lending.
-func (o *Pool) Lease(want, least time.Duration, hands int) *Lease {
+func (o *Pool) Lease(want, lowest time.Duration, hands int) *Lease {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	if o.left == 0 || o.err != nil || !o.worth(least) {
+	if o.left == 0 || o.err != nil || !o.worth(lowest) {
 		return nil
 	}
 	free, cost := 0, o.cost()
@@ -344,7 +344,7 @@ func (o *Pool) Lease(want, least time.Duration, hands int) *Lease {
 		free += s.last - s.first
 	}
 	all := 3 * (hands + o.processors)
-	n := max(min(int(want/cost), (free+all-1)/all), int(least/cost), 1)
+	n := max(min(int(want/cost), (free+all-1)/all), int(lowest/cost), 1)
 	f := &o.free[len(o.free)-1]
 	n = min(n, f.last-f.first)
 	l := &Lease{First: f.last - n, Last: f.last, Expected: time.Duration(n) * cost, since: time.Now()}

@@ -18,7 +18,7 @@ const (
 	// wide is the part of a cell's width that an opening must have so that what is behind it is no cell of its own.
 	wide = 0.4
 	// mostCells is the most cells that are told apart; with more they become larger.
-	mostCells = 8192
+	maxCells = 8192
 	// slack is how far, in metres, beyond its rim one sees through a portal: more than rounding takes away.
 	slack = 1e-3
 )
@@ -106,7 +106,7 @@ func lay(t *bsp.Tree, openings []bsp.Opening, sealed bool) *layout {
 			}
 			l.cell[i] = n
 		}
-		if len(l.boxes) <= mostCells {
+		if len(l.boxes) <= maxCells {
 			l.connect(openings)
 			return l
 		}
@@ -217,17 +217,17 @@ func join(t *bsp.Tree, openings []bsp.Opening, size float64) *joiner {
 
 // best is the neighbour that a group is most open to, of those that it may be joined with; -1: none.
 func (j *joiner) best(group int, size float64) int {
-	best, most := -1, 0.0
+	best, limit := -1, 0.0
 	for k, area := range j.next[group] {
 		open := max(area.X, area.Y, area.Z)
-		if open < most || open == most && best >= 0 && k > best || j.share(group, k, area) < wide {
+		if open < limit || open == limit && best >= 0 && k > best || j.share(group, k, area) < wide {
 			continue
 		}
 		box := j.boxes[group].Union(j.boxes[k])
 		if d := box.Max.Sub(box.Min); max(d.X, d.Y, d.Z) > size {
 			continue
 		}
-		best, most = k, open
+		best, limit = k, open
 	}
 	return best
 }

@@ -30,7 +30,7 @@ const RecordsDir = "releases"
 const recordFormat = 1
 
 // mostRecord is how many bytes a record may have: 10,000 files take 1.5 MB.
-const mostRecord = 16 << 20
+const maxRecord = 16 << 20
 
 // Record is what a finished version consists of: releases/VERSION.toml. It is written once, and never changed.
 type Record struct {
@@ -92,8 +92,8 @@ func ReadRecord(file string, data []byte) (*Record, error) {
 			Why: "Without it nobody knows what was released as this version.",
 			Do:  "Bring it back from version control: git checkout -- " + file}
 	}
-	if len(data) > mostRecord {
-		return nil, wrong(0, fmt.Sprintf("the record of a release has more than %d bytes", mostRecord), nil)
+	if len(data) > maxRecord {
+		return nil, wrong(0, fmt.Sprintf("the record of a release has more than %d bytes", maxRecord), nil)
 	}
 	for i, line := range strings.Split(string(data), "\n") {
 		if strings.HasPrefix(line, "<<<<<<< ") || strings.HasPrefix(line, ">>>>>>> ") ||

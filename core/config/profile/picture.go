@@ -81,9 +81,9 @@ func (p *Picture) fill() {
 
 const (
 	// mostPixels is the longest side of a picture.
-	mostPixels = 16384
+	maxPixels = 16384
 	// mostArea is the most pixels of a picture: while it is drawn each takes some tens of bytes.
-	mostArea = 40000000
+	maxArea = 40000000
 )
 
 // pictures checks the list of pictures.
@@ -148,10 +148,10 @@ func (p *Profile) pictures(wrong func(path []any, format string, args ...any),
 				path = at("variants", names[k])
 			}
 			switch {
-			case s.Width < 1 || s.Height < 1 || s.Width > mostPixels || s.Height > mostPixels:
-				wrong(path, "a picture has 1 to %d pixels a side, and this %d x %d", mostPixels, s.Width, s.Height)
-			case s.Width*s.Height > mostArea:
-				wrong(path, "a picture has at most %d million pixels, and this %d x %d", mostArea/1000000, s.Width,
+			case s.Width < 1 || s.Height < 1 || s.Width > maxPixels || s.Height > maxPixels:
+				wrong(path, "a picture has 1 to %d pixels a side, and this %d x %d", maxPixels, s.Width, s.Height)
+			case s.Width*s.Height > maxArea:
+				wrong(path, "a picture has at most %d million pixels, and this %d x %d", maxArea/1000000, s.Width,
 					s.Height)
 			case x.Form == Texture && !p.Textures.SizeRule().Takes(s.Width, s.Height):
 				wrong(path, "a texture of %d x %d breaks the rule for sizes under [textures]", s.Width, s.Height)

@@ -54,8 +54,8 @@ func listFolder(root, at string, skip func(rel string) bool) ([]Info, error) {
 var errMany = errors.New("too many files")
 
 // listFolderOf is listFolder for a folder that may have so many files and folders.
-func listFolderOf(root, at string, skip func(rel string) bool, most int) ([]Info, error) {
-	l := &lister{root: root, skip: skip, most: int64(most), slots: make(chan struct{}, 8)}
+func listFolderOf(root, at string, skip func(rel string) bool, limit int) ([]Info, error) {
+	l := &lister{root: root, skip: skip, most: int64(limit), slots: make(chan struct{}, 8)}
 	if _, err := os.Stat(root); err != nil {
 		return nil, err
 	}

@@ -413,17 +413,17 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 
 // gameFolder lists the files of an installed game. name counts from the folder that the profile lies in.
 // mostGameFiles is how many files the folder of a game may have: a project could name the whole disk.
-const mostGameFiles = 300_000
+const maxGameFiles = 300_000
 
 func gameFolder(base, name string) (dir string, files []string, err error) {
 	dir = filepath.FromSlash(name)
 	if !filepath.IsAbs(dir) {
 		dir = filepath.Join(base, dir)
 	}
-	list, err := listFolderOf(dir, "", func(string) bool { return false }, mostGameFiles)
+	list, err := listFolderOf(dir, "", func(string) bool { return false }, maxGameFiles)
 	if errors.Is(err, errMany) {
 		err = fmt.Errorf("it has more than %d files, which no game has; name the folder of the game itself",
-			mostGameFiles)
+			maxGameFiles)
 	}
 	for _, f := range list {
 		files = append(files, f.Path)

@@ -34,8 +34,8 @@ var kept = []string{markFile, "lock", "lock.json", "ledger.jsonl", "safe", "addo
 
 // Bounds of both files.
 const (
-	mostMarks    = 10_000
-	mostMarkFile = 1 << 20
+	maxMarks    = 10_000
+	maxMarkFile = 1 << 20
 )
 
 // Adopt makes a project's state folder this machine's own, which must be locked. foreign says that
@@ -117,7 +117,7 @@ func (s States) Foreign(p *project.Project) (bool, error) {
 // marks reads a list of marks; one that does not exist is empty, and one that makes no sense too.
 func marks(d *safefile.Dir, name string) ([]string, error) {
 	info, err := d.Stat(name)
-	if errors.Is(err, fs.ErrNotExist) || err == nil && (info.Size() > mostMarkFile || !info.Mode().IsRegular()) {
+	if errors.Is(err, fs.ErrNotExist) || err == nil && (info.Size() > maxMarkFile || !info.Mode().IsRegular()) {
 		return nil, nil
 	}
 	if err != nil {
@@ -132,7 +132,7 @@ func marks(d *safefile.Dir, name string) ([]string, error) {
 
 func list(marks []string) []byte {
 	var b bytes.Buffer
-	for _, m := range marks[max(0, len(marks)-mostMarks):] {
+	for _, m := range marks[max(0, len(marks)-maxMarks):] {
 		b.WriteString(m + "\n")
 	}
 	return b.Bytes()

@@ -11,17 +11,17 @@ func CubeDirection(face int, u, v float32) Vec {
 
 // CubePlace is the image that a direction leads to, and the place on it.
 func CubePlace(d Vec) (face int, u, v float32) {
-	axis, most := 0, float32(-1)
+	axis, limit := 0, float32(-1)
 	for k, c := range d {
-		if c = max(c, -c); c > most {
-			axis, most = k, c
+		if c = max(c, -c); c > limit {
+			axis, limit = k, c
 		}
 	}
 	face = 2 * axis
 	if d[axis] < 0 {
 		face++
 	}
-	inv := 1 / most
+	inv := 1 / limit
 	switch face {
 	case 0:
 		u, v = -d[2], -d[1]

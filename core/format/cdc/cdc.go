@@ -23,9 +23,9 @@ import (
 
 // Sizes of chunks in bytes. Only the last chunk of a file, or one before an entry's content, can be smaller than Least.
 const (
-	Least  = 32 << 10
+	Lowest  = 32 << 10
 	Wanted = 128 << 10
-	Most   = 512 << 10
+	Limit   = 512 << 10
 )
 
 // Chunk is a piece of a file.
@@ -57,13 +57,13 @@ var gear = func() (t [256]uint64) {
 // next is the length of the chunk that data begins with. whole says that nothing follows data; else
 // there must be at least Most of it.
 func next(data []byte) int {
-	n := min(len(data), Most)
-	if n <= Least {
+	n := min(len(data), Limit)
+	if n <= Lowest {
 		return n
 	}
 	var h uint64
-	i := Least - 64 // the window is full where the first cut may be
-	for ; i < Least; i++ {
+	i := Lowest - 64 // the window is full where the first cut may be
+	for ; i < Lowest; i++ {
 		h = h<<1 + gear[data[i]]
 	}
 	middle := min(n, Wanted)
@@ -83,7 +83,7 @@ func next(data []byte) int {
 }
 
 // window is how much of a file is in memory at once, twice.
-const window = 8 * Most
+const window = 8 * Limit
 
 // Cut cuts what r holds, size bytes, and takes the hash of each chunk, on all processors and in
 // memory that does not grow with the file. bounds, sorted, are places where a chunk must end;
@@ -110,7 +110,7 @@ func Cut(ctx context.Context, r io.ReaderAt, size int64, bounds []int64, advance
 			return nil, cmp.Or(err, io.ErrUnexpectedEOF)
 		}
 		var pieces [][]byte
-		for len(data) > 0 && (len(data) >= Most || at+int64(len(data)) == size) {
+		for len(data) > 0 && (len(data) >= Limit || at+int64(len(data)) == size) {
 			for len(bounds) > 0 && bounds[0] <= at {
 				bounds = bounds[1:]
 			}
@@ -161,7 +161,7 @@ func Bounds(r io.ReaderAt, size int64) []int64 {
 	}
 	var list []int64
 	for _, f := range a.Files {
-		if f.Packed >= Least && f.Trouble == "" {
+		if f.Packed >= Lowest && f.Trouble == "" {
 			list = append(list, f.Data, f.Data+f.Packed)
 		}
 	}

@@ -53,9 +53,9 @@ func missing(old, now []cdc.Chunk) (n int64) {
 // Chunks are the file, in its order, each within its sizes and with its hash; of any file, on any number of processors.
 func TestChunksAreTheFile(t *testing.T) {
 	files := map[string][]byte{
-		"empty": nil, "one": {7}, "least": noise(1, cdc.Least), "most": noise(2, cdc.Most),
-		"zeros":  make([]byte, 3*cdc.Most+5),
-		"window": noise(3, 16*cdc.Most), "long": noise(4, 12<<20+77),
+		"empty": nil, "one": {7}, "least": noise(1, cdc.Lowest), "most": noise(2, cdc.Limit),
+		"zeros":  make([]byte, 3*cdc.Limit+5),
+		"window": noise(3, 16*cdc.Limit), "long": noise(4, 12<<20+77),
 	}
 	for name, data := range files {
 		list := cut(t, data)
@@ -64,9 +64,9 @@ func TestChunksAreTheFile(t *testing.T) {
 			require.LessOrEqual(t, at+int(c.Size), len(data), name)
 			sum := sha256.Sum256(data[at : at+int(c.Size)])
 			require.Equal(t, hex.EncodeToString(sum[:]), c.SHA256, "%s, chunk %d", name, i)
-			assert.LessOrEqual(t, c.Size, int64(cdc.Most))
+			assert.LessOrEqual(t, c.Size, int64(cdc.Limit))
 			if i < len(list)-1 {
-				assert.GreaterOrEqual(t, c.Size, int64(cdc.Least))
+				assert.GreaterOrEqual(t, c.Size, int64(cdc.Lowest))
 			}
 			at += int(c.Size)
 		}
@@ -105,7 +105,7 @@ func TestAnEditIsCheap(t *testing.T) {
 		default: // written over
 			now = append(append(now, noise(uint64(i), n)...), data[min(at+n, len(data)):]...)
 		}
-		assert.LessOrEqual(t, missing(old, cut(t, now)), int64(3*cdc.Most), "edit %d at %d", i, at)
+		assert.LessOrEqual(t, missing(old, cut(t, now)), int64(3*cdc.Limit), "edit %d at %d", i, at)
 	}
 }
 

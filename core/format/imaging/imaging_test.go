@@ -207,13 +207,13 @@ func TestJPEGIsAsGoodAsItsSizeAllows(t *testing.T) {
 		require.NoError(t, jpeg.Encode(&b, img, &jpeg.Options{Quality: q}))
 		return int64(b.Len())
 	}
-	for _, most := range []int64{size(90), size(71), size(52) + 1, size(40) - 1} {
-		data, q, fits, err := imaging.JPEG(img, 30, 90, most)
+	for _, limit := range []int64{size(90), size(71), size(52) + 1, size(40) - 1} {
+		data, q, fits, err := imaging.JPEG(img, 30, 90, limit)
 		require.NoError(t, err)
 		assert.True(t, fits)
-		assert.LessOrEqual(t, int64(len(data)), most)
+		assert.LessOrEqual(t, int64(len(data)), limit)
 		if q < 90 {
-			assert.Greater(t, size(q+1), most)
+			assert.Greater(t, size(q+1), limit)
 		}
 	}
 	data, q, fits, err := imaging.JPEG(img, 60, 90, 1000)

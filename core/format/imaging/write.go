@@ -14,14 +14,14 @@ import (
 // PNG writes a picture as PNG of at most so many bytes (0: no limit): where it has more it is
 // packed harder, which takes several times as long for a few bytes in a hundred. With fits false
 // that did not do.
-func PNG(img *image.NRGBA, most int64) (data []byte, fits bool, err error) {
+func PNG(img *image.NRGBA, limit int64) (data []byte, fits bool, err error) {
 	for _, level := range []png.CompressionLevel{png.DefaultCompression, png.BestCompression} {
 		var b bytes.Buffer
 		e := png.Encoder{CompressionLevel: level}
 		if err := e.Encode(&b, img); err != nil {
 			return nil, false, fmt.Errorf("writing the picture as PNG: %w", err)
 		}
-		if data = b.Bytes(); most <= 0 || int64(len(data)) <= most {
+		if data = b.Bytes(); limit <= 0 || int64(len(data)) <= limit {
 			return data, true, nil
 		}
 	}
@@ -31,7 +31,7 @@ func PNG(img *image.NRGBA, most int64) (data []byte, fits bool, err error) {
 // JPEG writes a picture as baseline JPEG, with the highest quality from least to best with which it
 // has at most so many bytes (0: no limit). With fits false even the least is too large, and that is
 // what it gives.
-func JPEG(img *image.NRGBA, least, best int, most int64) (data []byte, quality int, fits bool, err error) {
+func JPEG(img *image.NRGBA, lowest, best int, limit int64) (data []byte, quality int, fits bool, err error) {
 	at := func(q int) ([]byte, error) {
 		var b bytes.Buffer
 		if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: q}); err != nil {
@@ -39,13 +39,13 @@ func JPEG(img *image.NRGBA, least, best int, most int64) (data []byte, quality i
 		}
 		return b.Bytes(), nil
 	}
-	ok := func(data []byte) bool { return most <= 0 || int64(len(data)) <= most }
+	ok := func(data []byte) bool { return limit <= 0 || int64(len(data)) <= limit }
 	if data, err = at(best); err != nil || ok(data) {
 		return data, best, true, err
 	}
 	// A file grows with its quality, but for a few bytes now and then, so that the search halves what is left.
-	low, high := least, best-1
-	quality, fits = least, false
+	low, high := lowest, best-1
+	quality, fits = lowest, false
 	for low <= high {
 		q := (low + high) / 2
 		d, err := at(q)
@@ -59,7 +59,7 @@ func JPEG(img *image.NRGBA, least, best int, most int64) (data []byte, quality i
 		}
 	}
 	if !fits {
-		data, err = at(least)
+		data, err = at(lowest)
 	}
 	return data, quality, fits, err
 }

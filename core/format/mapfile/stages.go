@@ -12,7 +12,7 @@ import (
 type Light uint32
 
 // mostLight is the largest value that Light can hold.
-const mostLight = 511.0 / 512 * 65536
+const maxLight = 511.0 / 512 * 65536
 
 // PackLight rounds light to what fits. What is below zero, or no number, becomes 0.
 func PackLight(c [3]float32) Light {
@@ -21,7 +21,7 @@ func PackLight(c [3]float32) Light {
 		if !(v > 0) {
 			v = 0
 		}
-		c[i] = min(v, mostLight)
+		c[i] = min(v, maxLight)
 		top = max(top, c[i])
 	}
 	_, e := math.Frexp(float64(top)) // top < 2^e
@@ -164,11 +164,11 @@ func UnpackRows(data []byte, n int) (rows [][]uint64, ok bool) {
 }
 
 // mostCells bounds what a reader believes.
-const mostCells = 1 << 14
+const maxCells = 1 << 14
 
 // readVisibility reads cells and what is seen from them.
 func readVisibility(r *Reader, m *Map, c *cursor) error {
-	if len(c.data)%32 != 0 || len(c.data)/32 > mostCells {
+	if len(c.data)%32 != 0 || len(c.data)/32 > maxCells {
 		return errors.New("it is cut short, or too large")
 	}
 	v := &Visibility{}

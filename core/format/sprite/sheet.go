@@ -159,8 +159,8 @@ func (p *parser) head() {
 			strings.Join(texture.FormatNames(), ", "), f.Format)
 	}
 	for key, value := range map[string]*int{"padding": f.Padding, "extrude": f.Extrude} {
-		if most := map[string]int{"padding": 64, "extrude": 16}[key]; value != nil && (*value < 0 || *value > most) {
-			p.wrong([]any{key}, "%s must lie between 0 and %d texels, and is %d", key, most, *value)
+		if limit := map[string]int{"padding": 64, "extrude": 16}[key]; value != nil && (*value < 0 || *value > limit) {
+			p.wrong([]any{key}, "%s must lie between 0 and %d texels, and is %d", key, limit, *value)
 		}
 	}
 	if f.Pages < 0 || f.Pages > 64 {

@@ -70,10 +70,10 @@ const unitTolerance = 60
 func isUnit(p []uint8) bool {
 	x, y, z := 2*int32(p[0])-255, 2*int32(p[1])-255, 2*int32(p[2])-255
 	const one = 255
-	const least, most = one * one * (1000 - unitTolerance) / 1000 * (1000 - unitTolerance) / 1000,
+	const lowest, limit = one * one * (1000 - unitTolerance) / 1000 * (1000 - unitTolerance) / 1000,
 		one * one * (1000 + unitTolerance) / 1000 * (1000 + unitTolerance) / 1000
 	length := x*x + y*y + z*z
-	return z > 0 && length >= least && length <= most
+	return z > 0 && length >= lowest && length <= limit
 }
 
 // root is the whole square root.

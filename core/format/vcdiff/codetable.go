@@ -45,12 +45,12 @@ var defaultTable = func() (t codeTable) {
 		}
 	}
 	for mode := range uint8(modes) {
-		most := uint8(6)
+		limit := uint8(6)
 		if mode >= 2+defaultNear {
-			most = 4
+			limit = 4
 		}
 		for size := uint8(1); size <= 4; size++ {
-			for n := uint8(4); n <= most; n++ {
+			for n := uint8(4); n <= limit; n++ {
 				put(instruction{kind: add, size: size}, instruction{kind: copyFrom, size: n, mode: mode})
 			}
 		}

@@ -13,11 +13,11 @@ import (
 
 const (
 	// mostWindow is the largest window that is read: a bound on memory.
-	mostWindow = 64 << 20
-	mostHeader = 16 << 20
+	maxWindow = 64 << 20
+	maxHeader = 16 << 20
 	// MostTarget is how much Decode writes unless it is told otherwise: a delta that says that it
 	// makes more is probably a trap.
-	MostTarget = 64 << 30
+	MaxTarget = 64 << 30
 )
 
 // ErrSource says that the old file is not the one that the delta was made from.
@@ -86,7 +86,7 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, delta io.Reader
 
 func (r *reader) run(ctx context.Context, old io.ReaderAt, oldSize int64, out io.Writer) (*Stats, error) {
 	if r.limits.Most == 0 {
-		r.limits.Most = MostTarget
+		r.limits.Most = MaxTarget
 	}
 	const kept = 8 << 20
 	r.old = newView(old, oldSize, kept, kept)
@@ -227,7 +227,7 @@ func (r *reader) head(custom bool) error {
 		if err != nil {
 			return err
 		}
-		if n > mostHeader {
+		if n > maxHeader {
 			return errors.New("its application header is too large")
 		}
 		var h bytes.Buffer
@@ -322,8 +322,8 @@ func (r *reader) windowOf(indicator byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if size > mostWindow {
-		return nil, fmt.Errorf("it makes %d bytes at once, more than the %d that are allowed", size, mostWindow)
+	if size > maxWindow {
+		return nil, fmt.Errorf("it makes %d bytes at once, more than the %d that are allowed", size, maxWindow)
 	}
 	if size > r.limits.Most-r.written {
 		return nil, fmt.Errorf("it makes more than the %d bytes that are allowed", r.limits.Most)

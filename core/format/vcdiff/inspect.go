@@ -71,7 +71,7 @@ func (r *reader) skip(indicator byte, a *About) error {
 	if err != nil {
 		return err
 	}
-	if length < count.n || target > mostWindow {
+	if length < count.n || target > maxWindow {
 		return errBounds
 	}
 	a.Target += target

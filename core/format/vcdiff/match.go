@@ -9,7 +9,7 @@ import (
 const (
 	// mostBlocks is how many blocks of the old file the index holds: with 8 bytes for each place of
 	// the table, 64 MiB and no more.
-	mostBlocks = 4 << 20
+	maxBlocks = 4 << 20
 	// smallOld is up to where an old file counts as small, and is looked at more closely.
 	smallOld = 1 << 20
 	// widest is how far apart the copies of one window may be from each other: other readers count in 32 bits.
@@ -30,7 +30,7 @@ func index(ctx context.Context, v *view) (*sourceIndex, error) {
 	if v.size <= smallOld {
 		x.step, x.block = 4, 12
 	}
-	for v.size/x.step > mostBlocks {
+	for v.size/x.step > maxBlocks {
 		x.step *= 2
 	}
 	if x.step > 16 {
@@ -138,7 +138,7 @@ const (
 	nearBits = 15
 	nearSize = 12 << 10
 	nearBack = 4 << 10 // how much of it lies before the place where the file should go on
-	mostNear = 2000
+	maxNear = 2000
 )
 
 // around looks at the old file around a place.
@@ -167,16 +167,16 @@ const (
 	longRun = 24
 	// the least that is worth copying from elsewhere in the old file: its address takes some bytes,
 	// and what follows begins anew
-	leastOld   = 32
-	leastSmall = 16  // the same of a small old file
-	leastAlong = 6   // the same, going on where the last copy would have gone on
+	minOld   = 32
+	minSmall = 16  // the same of a small old file
+	minAlong = 6   // the same, going on where the last copy would have gone on
 	anchor     = 128 // the least that says how the old file goes on
 )
 
 func newMatcher(old *view, x *sourceIndex, c Compression) *matcher {
-	m := &matcher{old: old, x: x, own: make([]uint32, 1<<ownBits), self: 8, least: leastOld}
+	m := &matcher{old: old, x: x, own: make([]uint32, 1<<ownBits), self: 8, least: minOld}
 	if old.size <= smallOld {
-		m.least = leastSmall
+		m.least = minSmall
 	}
 	if c == LZMA {
 		m.self = 48 // what is shorter packs as well
@@ -195,7 +195,7 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 	lo, hi := int64(-1), int64(-1) // what of the old file the copies use
 	along := guess                 // the old position of w[0], were all to go on as it did last
 	done, t := 0, 0                // w[:done] is in ops, w[done:t] found nowhere
-	m.near.valid, m.near.left = false, mostNear
+	m.near.valid, m.near.left = false, maxNear
 	fresh := false // a long copy ended, and nothing was found since
 	take := func(self bool, from int64, at, size int) {
 		if at > done {
@@ -228,7 +228,7 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 		best, bestFrom, bestAt, self := 0, int64(0), t, false
 		if from := along + int64(t); from >= 0 && from < m.old.size {
 			if c := m.old.from(from); len(c) > 0 && c[0] == w[t] {
-				if n := m.old.forward(from, w[t:]); n >= leastAlong && fits(from, n) {
+				if n := m.old.forward(from, w[t:]); n >= minAlong && fits(from, n) {
 					best, bestFrom = n, from
 				}
 			}

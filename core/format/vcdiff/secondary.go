@@ -27,9 +27,9 @@ const (
 const (
 	// least is how many bytes a section must have to be packed; smaller ones stay as they are and
 	// are not part of the stream.
-	least = 24
+	lowest = 24
 	// mostDict is the largest dictionary that is believed.
-	mostDict = 64 << 20
+	maxDict = 64 << 20
 	// dictBits says how far back our streams look at the most: 1<<dictBits bytes.
 	dictBits = 22
 )
@@ -77,7 +77,7 @@ func noisy(section []byte) bool {
 
 // pack returns what to write for a section, and whether it is packed.
 func (p *packer) pack(section []byte) ([]byte, bool, error) {
-	if len(section) < least || p.most > 0 && p.taken+int64(len(section)) > p.most || noisy(section) {
+	if len(section) < lowest || p.most > 0 && p.taken+int64(len(section)) > p.most || noisy(section) {
 		return section, false, nil
 	}
 	p.taken += int64(len(section))
@@ -107,12 +107,12 @@ type unpacker struct {
 }
 
 // unpack returns what a section holds; most is the largest that makes sense.
-func (u *unpacker) unpack(section []byte, most int64) ([]byte, error) {
+func (u *unpacker) unpack(section []byte, limit int64) ([]byte, error) {
 	size, rest, err := cutInt(section)
 	if err != nil {
 		return nil, err
 	}
-	if size > most {
+	if size > limit {
 		return nil, fmt.Errorf("a section unpacks to %d bytes, more than its window can use", size)
 	}
 	u.waiting.Write(rest)
@@ -164,9 +164,9 @@ func readXZHead(r *bytes.Buffer) (dict int, err error) {
 		return 0, errXZ
 	}
 	dict = (2 | bits&1) << (bits/2 + 11)
-	if bits == 40 || dict > mostDict {
+	if bits == 40 || dict > maxDict {
 		return 0, fmt.Errorf("a packed section wants a dictionary of %d MiB, more than the %d that are allowed",
-			dict>>20, mostDict>>20)
+			dict>>20, maxDict>>20)
 	}
 	return dict, nil
 }

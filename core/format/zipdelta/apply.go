@@ -71,7 +71,7 @@ func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*zipf
 		if i >= len(files) {
 			return nil, 0, done, vcdiff.ErrSource
 		}
-		if total += files[i].Size; total > vcdiff.MostTarget {
+		if total += files[i].Size; total > vcdiff.MaxTarget {
 			return nil, 0, done, errors.New("what has to be unpacked is larger than makes sense")
 		}
 	}
@@ -130,7 +130,7 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 		return nil, err
 	}
 	if l.Most == 0 {
-		l.Most = vcdiff.MostTarget
+		l.Most = vcdiff.MaxTarget
 	}
 	if h == nil {
 		return vcdiff.Decode(ctx, old, oldSize, in, out, vcdiff.Limits{Most: l.Most, Wrote: l.Wrote})
@@ -160,7 +160,7 @@ func Decode(ctx context.Context, old io.ReaderAt, oldSize int64, in io.ReadSeeke
 	g, ctx := group.WithContext(ctx)
 	pr, pw := io.Pipe()
 	g.Go(func() error {
-		s, err := vcdiff.Decode(ctx, src, size, in, pw, vcdiff.Limits{Most: l.Most + mostRecipe})
+		s, err := vcdiff.Decode(ctx, src, size, in, pw, vcdiff.Limits{Most: l.Most + maxRecipe})
 		stats = s
 		pw.CloseWithError(err) // nil is io.EOF
 		return err

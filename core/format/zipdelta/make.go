@@ -132,9 +132,9 @@ func Encode(ctx context.Context, old io.ReaderAt, oldSize int64, now io.ReaderAt
 // begin is where the header of an archive's first entry begins, when it is written as we do; -1 otherwise.
 func begin(r io.ReaderAt, f *zipfile.File) int64 {
 	const fixed = 30
-	most := min(f.Data, fixed+int64(len(f.Name))+1<<16)
-	b := make([]byte, most)
-	if _, err := r.ReadAt(b, f.Data-most); err != nil {
+	limit := min(f.Data, fixed+int64(len(f.Name))+1<<16)
+	b := make([]byte, limit)
+	if _, err := r.ReadAt(b, f.Data-limit); err != nil {
 		return -1
 	}
 	for at := len(b) - fixed - len(f.Name); at >= 0; at-- {
@@ -142,7 +142,7 @@ func begin(r io.ReaderAt, f *zipfile.File) int64 {
 		if bytes.HasPrefix(h, []byte("PK\x03\x04")) &&
 			int(binary.LittleEndian.Uint16(h[26:]))+int(binary.LittleEndian.Uint16(h[28:])) == len(h)-fixed &&
 			string(h[fixed:fixed+len(f.Name)]) == f.Name {
-			return f.Data - most + int64(at)
+			return f.Data - limit + int64(at)
 		}
 	}
 	return -1
@@ -293,14 +293,14 @@ func (m *making) relate(alone []int) error {
 				count[n]++
 			}
 		}
-		best, most := -1, 0
+		best, limit := -1, 0
 		for n, c := range count {
 			ending := path.Ext(m.was[n].Name) == path.Ext(m.is[i].Name)
-			if c = c*2 + b2i(ending); c > most || c == most && n < best {
-				best, most = n, c
+			if c = c*2 + b2i(ending); c > limit || c == limit && n < best {
+				best, limit = n, c
 			}
 		}
-		if best < 0 || most < 4 {
+		if best < 0 || limit < 4 {
 			m.stats.Fresh++
 			continue
 		}

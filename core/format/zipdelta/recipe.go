@@ -120,7 +120,7 @@ func recipe(steps []step) []byte {
 }
 
 // mostRecipe is the longest recipe that is read: some million steps.
-const mostRecipe = 32 << 20
+const maxRecipe = 32 << 20
 
 type byteReader interface {
 	io.Reader
@@ -141,7 +141,7 @@ func readRecipe(in byteReader, oldSize int64) (*stepReader, error) {
 	if err := number(in, &length); err != nil {
 		return nil, err
 	}
-	if length > mostRecipe {
+	if length > maxRecipe {
 		return nil, errHeader
 	}
 	var b bytes.Buffer

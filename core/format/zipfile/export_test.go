@@ -1,8 +1,8 @@
 package zipfile
 
 // LeastWork makes Scan give up earlier, and returns what undoes that.
-func LeastWork(bytes int64) (undo func()) {
-	before := leastWork
-	leastWork = bytes
-	return func() { leastWork = before }
+func MinWork(bytes int64) (undo func()) {
+	before := minWork
+	minWork = bytes
+	return func() { minWork = before }
 }

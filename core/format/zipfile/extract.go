@@ -15,9 +15,9 @@ import (
 // times the size of what it reads: an archive that unpacks to more is probably a trap. What is
 // smaller than smallExtracted does no harm.
 const (
-	MostExtracted  = 4 << 30
-	MostVerified   = 64 << 30 // bytes that Verify reads, which fill no disk
-	mostExpansion  = 100
+	MaxExtracted  = 4 << 30
+	MaxVerified   = 64 << 30 // bytes that Verify reads, which fill no disk
+	maxExpansion  = 100
 	smallExtracted = 1 << 20
 )
 
@@ -40,9 +40,9 @@ type ExtractOptions struct {
 // already. Nothing is written outside the folder, each file whole or not at all. What was written
 // before an error is in the list.
 func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptions) ([]Written, error) {
-	most := o.Most
-	if most == 0 {
-		most = MostExtracted
+	limit := o.Most
+	if limit == 0 {
+		limit = MaxExtracted
 	}
 	var total, packed int64
 	for _, f := range files {
@@ -50,9 +50,9 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 			return nil, &fault.Fault{Kind: fault.Refused, What: fmt.Sprintf("the entry %q can't be unpacked", f.Name),
 				Why: f.Trouble + ".", Do: "Name the entries that you want, or leave this one out with --except."}
 		}
-		if total += f.Size; total > most || f.Size > most {
+		if total += f.Size; total > limit || f.Size > limit {
 			return nil, &fault.Fault{Kind: fault.Refused,
-				What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", most),
+				What: fmt.Sprintf("the archive says it unpacks to more than %d bytes", limit),
 				Why:  "Archives that blow up fill disks.", Do: "Name fewer entries, or allow more with --max-size."}
 		}
 		packed += f.Packed
@@ -62,10 +62,10 @@ func Extract(ctx context.Context, d *safefile.Dir, files []*File, o ExtractOptio
 				Do: "Choose another folder with --to, or add --overwrite."}
 		}
 	}
-	if o.Most == 0 && total > smallExtracted && total/mostExpansion > packed {
+	if o.Most == 0 && total > smallExtracted && total/maxExpansion > packed {
 		return nil, &fault.Fault{Kind: fault.Refused,
 			What: fmt.Sprintf("the archive says that %d bytes unpack to %d, more than %d times as many", packed, total,
-				mostExpansion), Why: "Archives that blow up fill disks.",
+				maxExpansion), Why: "Archives that blow up fill disks.",
 			Do: "If that is right, say how much it may unpack to with --max-size."}
 	}
 	list := make([]Written, len(files))

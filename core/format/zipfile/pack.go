@@ -431,9 +431,9 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 		e := Entry{Name: it.source.Name, Method: it.method, Size: it.source.Size}
 		// What a header reserves and where an archive is split depends on the content's size alone,
 		// so that an entry that is taken over comes to the same as one that is packed anew.
-		large, most := e.Size > gather, e.Size
+		large, limit := e.Size > gather, e.Size
 		if large {
-			most += most/1000 + 1<<16 // what can't be packed grows by some bytes a block
+			limit += limit/1000 + 1<<16 // what can't be packed grows by some bytes a block
 		}
 		patch := large && !it.copied
 		var blocks []done
@@ -455,7 +455,7 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 		if p.o.Largest > 0 {
 			room := e.Packed
 			if large {
-				room = most
+				room = limit
 			}
 			fits := func() bool {
 				return w.at+localSize+20+int64(len(e.Name)+it.source.Align+4)+room+
@@ -477,7 +477,7 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 					Do: "Make it smaller, or raise [pack] largest in the profile if the game takes more."}
 			}
 		}
-		if err := w.begin(&e, max(most, e.Packed), it.source.Align); err != nil {
+		if err := w.begin(&e, max(limit, e.Packed), it.source.Align); err != nil {
 			return nil, err
 		}
 		var check uint32
@@ -514,7 +514,7 @@ func (p *packing) write(next func(int) (Sink, int64, error)) (list []Packed, err
 		if patch {
 			e.Packed, e.CRC32 = w.at-e.Data, it.crc
 		}
-		if err := w.end(e, max(most, e.Packed), it.source.Align, patch); err != nil {
+		if err := w.end(e, max(limit, e.Packed), it.source.Align, patch); err != nil {
 			return nil, err
 		}
 		list = append(list, Packed{Entry: e, Part: part, Check: check, Taken: it.copied})

@@ -19,11 +19,11 @@ import (
 // Bounds on what is believed of an archive that nobody knows.
 const (
 	// MostWhole is the largest entry that is read into memory whole.
-	MostWhole = 1 << 30
+	MaxWhole = 1 << 30
 	// mostRatio is how far deflate can blow up: a byte stands for 1032 at most.
-	mostRatio = 1032
+	maxRatio = 1032
 	// mostZstd is how far zstd can: a block of four bytes stands for 128 KiB at most (RFC 8878, 3.1.1.2).
-	mostZstd = 32 << 10
+	maxZstd = 32 << 10
 )
 
 // ErrEncrypted says that an entry is locked with a password.
@@ -118,7 +118,7 @@ func (e *File) judge(f *zip.File) {
 		e.Trouble = fmt.Sprintf("it is packed with %s, which Vornix does not read", e.Method)
 	case e.Method == Store && e.Size != e.Packed:
 		e.Trouble = fmt.Sprintf("it says it is stored, with %d bytes of which %d are there", e.Size, e.Packed)
-	case e.Method == Deflate && e.Size/mostRatio > e.Packed, e.Method == Zstd && e.Size/mostZstd > e.Packed:
+	case e.Method == Deflate && e.Size/maxRatio > e.Packed, e.Method == Zstd && e.Size/maxZstd > e.Packed:
 		e.Trouble = fmt.Sprintf("it says that %d bytes become %d, which %s can't do", e.Packed, e.Size, e.Method)
 	}
 }
@@ -161,8 +161,8 @@ func (e *File) Raw() *io.SectionReader { return io.NewSectionReader(e.r, e.Data,
 
 // Read reads an entry whole. Those above MostWhole are refused.
 func (e *File) Read() ([]byte, error) {
-	if e.Size > MostWhole {
-		return nil, fmt.Errorf("entry %s says it has %d bytes; at most %d are read at once", e.Name, e.Size, MostWhole)
+	if e.Size > MaxWhole {
+		return nil, fmt.Errorf("entry %s says it has %d bytes; at most %d are read at once", e.Name, e.Size, MaxWhole)
 	}
 	r, err := e.Open()
 	if err != nil {
@@ -170,7 +170,7 @@ func (e *File) Read() ([]byte, error) {
 	}
 	defer r.Close()
 	var b bytes.Buffer
-	b.Grow(int(min(e.Size, 64*min(e.Packed, MostWhole)+1024)) + 1) // a size is believed as it comes true
+	b.Grow(int(min(e.Size, 64*min(e.Packed, MaxWhole)+1024)) + 1) // a size is believed as it comes true
 	if _, err := io.Copy(&b, r); err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ type Saved struct {
 // Of bytes that hold nothing it finds nothing; the error is ctx's. The work is bounded by the size:
 // what would take more is not looked into, and so not called whole.
 func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
-	s := &scanner{ctx: ctx, r: r, size: size, budget: mostWork*size + leastWork}
+	s := &scanner{ctx: ctx, r: r, size: size, budget: maxWork*size + minWork}
 	left := s.directory()
 	var list []*Saved
 	for at := int64(0); ; {
@@ -64,12 +64,12 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
 
 // mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside
 // leastWork: enough for any archive but those that are made to be a burden.
-const mostWork = 128
+const maxWork = 128
 
-var leastWork int64 = 1 << 30 // tests have less patience
+var minWork int64 = 1 << 30 // tests have less patience
 
 // mostName is the longest name, in bytes, that is taken for one.
-const mostName = 4096
+const maxName = 4096
 
 type scanner struct {
 	ctx    context.Context
@@ -128,7 +128,7 @@ func (s *scanner) entry(at int64) (e *Saved, next int64) {
 		return nil, 0
 	}
 	names, extra := int(le.Uint16(h[26:])), int(le.Uint16(h[28:]))
-	if names > mostName || !s.spend(int64(localSize+names+extra)) {
+	if names > maxName || !s.spend(int64(localSize+names+extra)) {
 		return nil, 0
 	}
 	tail := s.read(at+localSize, names+extra)
@@ -203,8 +203,8 @@ func (s *scanner) measure(e *Saved) (end int64, ok bool) {
 	}
 	switch e.Method {
 	case Deflate:
-		most := min(s.size-e.Data, s.budget)
-		in := &counted{r: bufio.NewReaderSize(safefile.Until(s.ctx, io.NewSectionReader(s.r, e.Data, most)), 64<<10)}
+		limit := min(s.size-e.Data, s.budget)
+		in := &counted{r: bufio.NewReaderSize(safefile.Until(s.ctx, io.NewSectionReader(s.r, e.Data, limit)), 64<<10)}
 		sum := crc32.NewIEEE()
 		f := flate.NewReader(in)
 		n, err := io.Copy(sum, io.LimitReader(f, s.budget))
@@ -311,7 +311,7 @@ func (s *scanner) directory() remains {
 			return d
 		}
 		n := int(le.Uint16(h[28:]))
-		if n > mostName {
+		if n > maxName {
 			continue
 		}
 		if !s.spend(int64(centralSize + n)) {

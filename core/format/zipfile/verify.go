@@ -28,14 +28,14 @@ func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))
 	g, ctx := group.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0))
-	left := int64(MostVerified)
+	left := int64(MaxVerified)
 	for i, e := range files {
 		if trouble[i] = e.Trouble; e.Trouble != "" || e.Dir {
 			continue
 		}
 		if e.Size > left {
 			trouble[i] = fmt.Sprintf("it was not read: the entries say that they unpack to more than %d bytes",
-				int64(MostVerified))
+				int64(MaxVerified))
 			continue
 		}
 		left -= e.Size

@@ -161,16 +161,16 @@ func (w *writer) write(p []byte) error {
 
 // begin writes an entry's header. An entry whose sizes are not known yet is begun with the largest that they can be in
 // most, and ended with end.
-func (w *writer) begin(e *Entry, most int64, align int) error {
-	return w.write(w.header(e, most >= small, align))
+func (w *writer) begin(e *Entry, limit int64, align int) error {
+	return w.write(w.header(e, limit >= small, align))
 }
 
 // end notes an entry, and corrects its header when patch says that it was begun without its sizes.
-func (w *writer) end(e Entry, most int64, align int, patch bool) error {
+func (w *writer) end(e Entry, limit int64, align int, patch bool) error {
 	if patch {
 		now := w.at
 		w.at = e.Header
-		head := w.header(&e, most >= small, align)
+		head := w.header(&e, limit >= small, align)
 		w.at = now
 		if err := w.sink.Patch(head, e.Header); err != nil {
 			return err

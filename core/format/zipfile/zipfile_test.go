@@ -535,7 +535,7 @@ func TestHostile(t *testing.T) {
 	assert.Contains(t, many[0].Trouble, "its own header has another size than the directory")
 	many[0].Trouble = ""
 	for i := range many {
-		many[i].Size = zipfile.MostVerified/2 + 1
+		many[i].Size = zipfile.MaxVerified/2 + 1
 	}
 	trouble, err := zipfile.Verify(t.Context(), many)
 	require.NoError(t, err)
@@ -644,7 +644,7 @@ func scan(t testing.TB, data []byte) []*zipfile.Saved {
 // none, and what never ends is ended.
 func TestScanIsBounded(t *testing.T) {
 	thorough.Only(t)
-	defer zipfile.LeastWork(64 << 20)()
+	defer zipfile.MinWork(64 << 20)()
 	header := func(method uint16, flags uint16, packed, size uint32) []byte {
 		b := binary.LittleEndian.AppendUint32(nil, 0x04034b50)
 		b = binary.LittleEndian.AppendUint16(b, 20)

@@ -60,7 +60,7 @@ type Result struct {
 }
 
 // mostText is the largest entry that is read for what it refers to.
-const mostText = 64 << 20
+const maxText = 64 << 20
 
 // Run reads the file at the system path from and writes what is whole to the system path to. p
 // helps to name entries; nil when nobody knows the game.
@@ -105,11 +105,11 @@ func look(s *zipfile.Saved) Found {
 		x.How = Numbered
 	}
 	if r, err := s.Open(); err == nil {
-		most := int64(64 << 10)
+		limit := int64(64 << 10)
 		if !s.Whole {
-			most = 512 // enough to say what it was: there can be very many of them
+			limit = 512 // enough to say what it was: there can be very many of them
 		}
-		x.head, _ = io.ReadAll(io.LimitReader(r, most)) // of a damaged one as much as there is
+		x.head, _ = io.ReadAll(io.LimitReader(r, limit)) // of a damaged one as much as there is
 		r.Close()
 	}
 	x.Kind = kindOf(x.head)
@@ -275,7 +275,7 @@ func (r *Result) byTextures(p *profile.Profile, x *Found, fit []string) string {
 func (r *Result) wanted(p *profile.Profile, taken map[string]bool) (list []string) {
 	read := func(gamePath string) ([]byte, error) {
 		for i := range r.Found {
-			if x := &r.Found[i]; x.Name == gamePath && x.Whole && x.Size <= mostText {
+			if x := &r.Found[i]; x.Name == gamePath && x.Whole && x.Size <= maxText {
 				return x.saved.Read()
 			}
 		}
@@ -283,7 +283,7 @@ func (r *Result) wanted(p *profile.Profile, taken map[string]bool) (list []strin
 	}
 	for i := range r.Found {
 		x := &r.Found[i]
-		if x.Name == "" || !x.Whole || x.Size > mostText {
+		if x.Name == "" || !x.Whole || x.Size > maxText {
 			continue
 		}
 		for _, n := range gamefs.Of(p, x.Name, read) {

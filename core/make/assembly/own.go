@@ -370,10 +370,10 @@ func lastLine(said []byte) string {
 // keptWriter keeps the most that is worth to be shown of what a program says.
 type keptWriter struct{ w *bytes.Buffer }
 
-const mostSaid = 1 << 20
+const maxSaid = 1 << 20
 
 func (l *keptWriter) Write(p []byte) (int, error) {
-	if room := mostSaid - l.w.Len(); room > 0 {
+	if room := maxSaid - l.w.Len(); room > 0 {
 		l.w.Write(p[:min(room, len(p))])
 	}
 	return len(p), nil

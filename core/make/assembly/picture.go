@@ -71,14 +71,14 @@ type set struct {
 }
 
 // mostSets is how many maps and scenes are kept.
-const mostSets = 4
+const maxSets = 4
 
 func (s *Studio) set(key string) *set {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	i := slices.IndexFunc(s.scenes, func(x *set) bool { return x.key == key })
 	if i < 0 {
-		if len(s.scenes) == mostSets {
+		if len(s.scenes) == maxSets {
 			s.scenes = slices.Delete(s.scenes, 0, 1)
 		}
 		s.scenes = append(s.scenes, &set{key: key})

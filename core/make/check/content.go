@@ -232,7 +232,7 @@ func overrides(p *project.Project, shipped []*assetgraph.Asset) (list []finding.
 }
 
 // mostGuarded is the largest file that check looks into for what must not ship; pack looks at every byte of all.
-const mostGuarded = 4 << 20
+const maxGuarded = 4 << 20
 
 // guarded finds what must not ship among the files that ship as they are.
 func guarded(ctx context.Context, p *project.Project, g *assetgraph.Graph,
@@ -251,7 +251,7 @@ func guarded(ctx context.Context, p *project.Project, g *assetgraph.Graph,
 		hits := []leakscan.Hit{}
 		if h, bad := leakscan.Name(at); bad {
 			hits = append(hits, h)
-		} else if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() <= mostGuarded {
+		} else if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() <= maxGuarded {
 			data, _ := os.ReadFile(p.Join(a.Source)) // what can't be read has its own finding
 			hits = leakscan.Scan(data)
 		}

@@ -32,7 +32,7 @@ import (
 )
 
 // mostRead is how many bytes a metadata file may have that is read.
-const mostRead = 4 << 20
+const maxRead = 4 << 20
 
 // Taken says what became of one value of a file that was read.
 type Taken struct {
@@ -59,9 +59,9 @@ const (
 // project file. as names the profile's file that it is; empty finds the one that it fits best.
 // Nothing is written: Apply does that.
 func Import(p *project.Project, g *assetgraph.Graph, name string, data []byte, as string) ([]Taken, error) {
-	if len(data) > mostRead {
+	if len(data) > maxRead {
 		return nil, &fault.Fault{Kind: fault.Usage, What: "the file is too large for metadata",
-			Place: fault.Place{File: filepath.ToSlash(name)}, Do: fmt.Sprintf("At most %d MB are read.", mostRead>>20)}
+			Place: fault.Place{File: filepath.ToSlash(name)}, Do: fmt.Sprintf("At most %d MB are read.", maxRead>>20)}
 	}
 	of, err := described(p, as, name)
 	if err != nil {

@@ -126,11 +126,11 @@ func IsKey(s string) bool {
 // Get writes what is kept under a key to w, at most so many bytes, which is the size of a file. ok
 // is false where there is nothing, or nothing that can be had: then w may have got some bytes, and
 // what is wrong is remembered. The caller checks what came, and calls Reject when it is wrong.
-func (l *Client) Get(ctx context.Context, kind, key string, most int64, w io.Writer) (ok bool) {
-	if !IsKey(key) || kind == Files && most > l.most || l.Disabled() != nil {
+func (l *Client) Get(ctx context.Context, kind, key string, limit int64, w io.Writer) (ok bool) {
+	if !IsKey(key) || kind == Files && limit > l.most || l.Disabled() != nil {
 		return false
 	}
-	most = min(most, l.most)
+	limit = min(limit, l.most)
 	start := time.Now()
 	ctx, alive, end := l.watched(ctx)
 	defer end()
@@ -138,14 +138,14 @@ func (l *Client) Get(ctx context.Context, kind, key string, most int64, w io.Wri
 	var n int64
 	to := &sink{w: w}
 	if err == nil {
-		n, err = io.Copy(to, &moving{r: io.LimitReader(r, most+1), moved: alive})
+		n, err = io.Copy(to, &moving{r: io.LimitReader(r, limit+1), moved: alive})
 		r.Close()
 	}
 	if to.err != nil {
 		return false // the disk here is at fault, not the place: who makes it now is told
 	}
 	l.answered(ctx, time.Since(start), n, err)
-	if err == nil && n > most {
+	if err == nil && n > limit {
 		l.Reject(kind, key)
 		return false
 	}

@@ -324,12 +324,12 @@ func TestAPartMayBeLargerThanAFileThatIsShared(t *testing.T) {
 		s, err = Open(Location{Address: at})
 		require.NoError(t, err)
 		l = NewClient(context.Background(), s, ClientOptions{Largest: 1000})
-		most := int64(1 << 20) // as it is for parts and records, whose size nobody knows
+		limit := int64(1 << 20) // as it is for parts and records, whose size nobody knows
 		if kind == Files {
-			most = 900
+			limit = 900
 		}
-		assert.True(t, l.Get(context.Background(), kind, key(0), most, io.Discard), kind)
-		assert.False(t, l.Get(context.Background(), kind, key(1), most, io.Discard), kind)
+		assert.True(t, l.Get(context.Background(), kind, key(0), limit, io.Discard), kind)
+		assert.False(t, l.Get(context.Background(), kind, key(1), limit, io.Discard), kind)
 		assert.NoError(t, l.Close(context.Background()).Off)
 	}
 }

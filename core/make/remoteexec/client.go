@@ -31,13 +31,13 @@ const (
 	ahead = 2
 	// leastWork and mostWork are how long the work of a unit should take, on one processor: at
 	// least so many times the trip.
-	leastWork = 400 * time.Millisecond
-	mostWork  = 5 * time.Second
+	minWork = 400 * time.Millisecond
+	maxWork  = 5 * time.Second
 	trips     = 20
 	// leastTrips is how many times the trip the work of a unit takes at least.
-	leastTrips = 4
+	minTrips = 4
 	// mostBatch is how many jobs are sent in one unit.
-	mostBatch = 64
+	maxBatch = 64
 	// giveUp is how many units in a row may fail to be sent before the farm is left alone for a while, which is pause.
 	giveUp = 3
 	pause  = 20 * time.Second

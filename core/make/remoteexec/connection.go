@@ -116,13 +116,13 @@ func Prepare(ctx context.Context, k *Key, limits Limits) error {
 
 // bucket is how contents are kept.
 func bucket(limits Limits) jetstream.ObjectStoreConfig {
-	most := limits.Bytes
-	if most == 0 {
-		most = -1
+	limit := limits.Bytes
+	if limit == 0 {
+		limit = -1
 	}
 	return jetstream.ObjectStoreConfig{Bucket: bucketName,
 		Description: "Contents on their way between machines of Vornix", TTL: cmp.Or(limits.Keep, 24*time.Hour),
-		MaxBytes: most}
+		MaxBytes: limit}
 }
 
 // open finds the stream and the bucket, or makes them.

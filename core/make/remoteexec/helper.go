@@ -16,7 +16,7 @@ import (
 )
 
 // mostPart is how large what comes of pieces may be, in bytes.
-const mostPart = 256 << 20
+const maxPart = 256 << 20
 
 // Distributor gives those who help with parts of a job that is done here; it takes the place of the task's
 // store, so that helpers can be told what was kept.
@@ -125,11 +125,11 @@ func (h *helper) Distribute(ctx context.Context, key string, p *stage.Pool) {
 		if u == nil {
 			return
 		}
-		least := c.least()
+		lowest := c.least()
 		c.mu.Lock()
 		want, hands := c.work(), c.slots()
 		c.mu.Unlock()
-		l := p.Lease(want, least, hands)
+		l := p.Lease(want, lowest, hands)
 		if l == nil {
 			c.drop(u)
 			continue
@@ -142,7 +142,7 @@ func (h *helper) Distribute(ctx context.Context, key string, p *stage.Pool) {
 func (c *Client) least() time.Duration {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return max(leastTrips*c.trip, 10*time.Millisecond)
+	return max(minTrips*c.trip, 10*time.Millisecond)
 }
 
 // reserve waits for a free hand; nil when ctx or the crew ended before there was one.
@@ -260,7 +260,7 @@ func (c *Client) pieces(ctx context.Context, d *report) ([]byte, error) {
 		return nil, errors.New("nobody did it")
 	case d.Err != "":
 		return nil, errors.New(d.Err)
-	case d.Part == nil || d.Part.Size > mostPart || d.Part.Size < 0:
+	case d.Part == nil || d.Part.Size > maxPart || d.Part.Size < 0:
 		return nil, errors.New("nothing came")
 	}
 	data, ok := d.Inline[d.Part.SHA256]

@@ -38,7 +38,7 @@ type Key struct {
 
 // ReadKey reads a key file, which nobody else may read.
 func ReadKey(file string) (*Key, error) {
-	data, err := credential.ReadFile(file, mostKey,
+	data, err := credential.ReadFile(file, maxKey,
 		"Whoever has the farm's key can send work to all of its machines, and results to your builds.")
 	var f *fault.Fault
 	if errors.As(err, &f) { // it is said of a token's file there
@@ -62,7 +62,7 @@ func ReadKey(file string) (*Key, error) {
 }
 
 // mostKey is how large a key file may be, in bytes: it holds some certificates.
-const mostKey = 64 << 10
+const maxKey = 64 << 10
 
 func (k *Key) check(place fault.Place) error {
 	wrong := func(format string, args ...any) error {

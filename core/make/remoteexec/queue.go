@@ -114,7 +114,7 @@ func (c *Client) send() {
 }
 
 // work is how long the work of a unit should take. The caller holds the lock.
-func (c *Client) work() time.Duration { return min(max(trips*c.trip, leastWork), mostWork) }
+func (c *Client) work() time.Duration { return min(max(trips*c.trip, minWork), maxWork) }
 
 // pick is the last of the pending jobs that a worker would do; -1 when there is none. The caller holds the lock.
 func (c *Client) pick() int {
@@ -137,8 +137,8 @@ func (c *Client) batch() *submission {
 	u := c.unit()
 	want, sum := c.work(), time.Duration(0)
 	// Toward the end all who work should end at the same time.
-	most := max(1, min(mostBatch, len(c.pending)/(c.slots()+1)))
-	for len(u.offers) < most {
+	limit := max(1, min(maxBatch, len(c.pending)/(c.slots()+1)))
+	for len(u.offers) < limit {
 		at := c.pick()
 		if at < 0 {
 			break

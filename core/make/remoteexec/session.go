@@ -15,7 +15,7 @@ import (
 const (
 	// mostSessions is how many jobs are kept ready for more of their pieces, and idleFor how long
 	// one that nobody asks for.
-	mostSessions = 2
+	maxSessions = 2
 	idleFor      = 30 * time.Second
 )
 
@@ -117,7 +117,7 @@ func (w *worker) session(u *unit, o *taskgraph.Action, r *request) (*session, er
 	context.AfterFunc(ctx, s.wake)
 	s.ask(u, r)
 	w.sessions = append(w.sessions, s)
-	if len(w.sessions) > mostSessions {
+	if len(w.sessions) > maxSessions {
 		slices.SortFunc(w.sessions, func(a, b *session) int { return a.last().Compare(b.last()) })
 		w.sessions[0].cancel()
 		w.sessions = w.sessions[1:]

@@ -20,14 +20,14 @@ import (
 
 // Bounds of messages.
 const (
-	mostOrders  = 4096
-	mostFiles   = 1 << 20   // of an order
-	mostText    = 4096      // bytes of a text for people
-	mostName    = 256       // bytes of a name
-	mostContent = 1 << 40   // bytes of a content
-	mostRead    = 256 << 20 // of one that is read into memory
-	mostHands   = 1 << 14
-	mostSteps   = 1 << 40 // of a stage
+	maxOrders  = 4096
+	maxFiles   = 1 << 20   // of an order
+	maxText    = 4096      // bytes of a text for people
+	maxName    = 256       // bytes of a name
+	maxContent = 1 << 40   // bytes of a content
+	maxRead    = 256 << 20 // of one that is read into memory
+	maxHands   = 1 << 14
+	maxSteps   = 1 << 40 // of a stage
 )
 
 // message is what comes in.
@@ -48,7 +48,7 @@ func isToken(s string) bool {
 }
 
 // words says whether a text is one for people, and not too long.
-func words(s string, most int) bool { return len(s) <= most && utf8.ValidString(s) }
+func words(s string, limit int) bool { return len(s) <= limit && utf8.ValidString(s) }
 
 func isHash(s string) bool {
 	return len(s) == 64 && strings.Trim(s, "0123456789abcdef") == ""
@@ -58,7 +58,7 @@ func isHash(s string) bool {
 func seconds(f float64) bool { return f >= 0 && f <= 1e7 && !math.IsNaN(f) }
 
 func (c content) check() error {
-	if !isHash(c.SHA256) || c.Size < 0 || c.Size > mostContent {
+	if !isHash(c.SHA256) || c.Size < 0 || c.Size > maxContent {
 		return errors.New("a content has no hash or size that makes sense")
 	}
 	return nil
@@ -75,8 +75,8 @@ func carried(small map[string][]byte) error {
 }
 
 func (u *unit) check() error {
-	if !words(u.Version, mostText) || !isToken(u.Build) || !isToken(u.ID) || len(u.Orders) == 0 ||
-		len(u.Orders) > mostOrders || u.Part != nil && len(u.Orders) != 1 {
+	if !words(u.Version, maxText) || !isToken(u.Build) || !isToken(u.ID) || len(u.Orders) == 0 ||
+		len(u.Orders) > maxOrders || u.Part != nil && len(u.Orders) != 1 {
 		return errors.New("a unit is not complete")
 	}
 	for _, c := range u.Orders {
@@ -85,7 +85,7 @@ func (u *unit) check() error {
 		}
 	}
 	if p := u.Part; p != nil {
-		if !words(p.Key, mostText) || p.First < 0 || p.Last <= p.First || p.Last > math.MaxInt32 {
+		if !words(p.Key, maxText) || p.First < 0 || p.Last <= p.First || p.Last > math.MaxInt32 {
 			return errors.New("a unit asks for pieces that do not exist")
 		}
 		if err := p.Kept.check(); err != nil {
@@ -96,27 +96,27 @@ func (u *unit) check() error {
 }
 
 func (a *startRequest) check() error {
-	if !isToken(a.Unit) || a.Worker == "" || !words(a.Worker, mostName) || !words(a.Declines, mostText) {
+	if !isToken(a.Unit) || a.Worker == "" || !words(a.Worker, maxName) || !words(a.Declines, maxText) {
 		return errors.New("a question is not complete")
 	}
 	return nil
 }
 
 func (r *startReply) check() error {
-	if len(r.Go) > mostOrders || !words(r.Why, mostText) {
+	if len(r.Go) > maxOrders || !words(r.Why, maxText) {
 		return errors.New("an answer is too long")
 	}
 	return nil
 }
 
 func (d *report) check() error {
-	if !isToken(d.Unit) || d.Worker == "" || !words(d.Worker, mostName) || len(d.Jobs) > mostOrders ||
-		!seconds(d.Took) || !words(d.Err, 16*mostText) {
+	if !isToken(d.Unit) || d.Worker == "" || !words(d.Worker, maxName) || len(d.Jobs) > maxOrders ||
+		!seconds(d.Took) || !words(d.Err, 16*maxText) {
 		return errors.New("what came of a unit is not complete")
 	}
 	for i := range d.Jobs {
 		j := &d.Jobs[i]
-		if !words(j.ID, mostText) || !seconds(j.Took) || !words(j.Err, 16*mostText) || len(j.Findings) > mostFiles {
+		if !words(j.ID, maxText) || !seconds(j.Took) || !words(j.Err, 16*maxText) || len(j.Findings) > maxFiles {
 			return errors.New("what came of a job is not complete")
 		}
 		if err := files(j.Outputs); err != nil {
@@ -132,8 +132,8 @@ func (d *report) check() error {
 }
 
 func (t *progressMessage) check() error {
-	if !isToken(t.Unit) || !words(t.Worker, mostName) || !words(t.ID, mostText) || !words(t.Stage, mostName) ||
-		t.Done < 0 || t.Done > t.Total || t.Total > mostSteps {
+	if !isToken(t.Unit) || !words(t.Worker, maxName) || !words(t.ID, maxText) || !words(t.Stage, maxName) ||
+		t.Done < 0 || t.Done > t.Total || t.Total > maxSteps {
 		return errors.New("how far somebody is makes no sense")
 	}
 	return nil
@@ -147,13 +147,13 @@ func (s *stopMessage) check() error {
 }
 
 func (h *WorkerInfo) check() error {
-	if h.Worker == "" || !words(h.Worker, mostName) || !words(h.System, mostName) || !words(h.Version, mostText) ||
-		h.Slots < 0 || h.Slots > mostHands || len(h.Doing) > mostHands ||
-		!words(h.Resting, mostText) || !words(h.Declines, mostText) {
+	if h.Worker == "" || !words(h.Worker, maxName) || !words(h.System, maxName) || !words(h.Version, maxText) ||
+		h.Slots < 0 || h.Slots > maxHands || len(h.Doing) > maxHands ||
+		!words(h.Resting, maxText) || !words(h.Declines, maxText) {
 		return errors.New("what a worker says of itself makes no sense")
 	}
 	for _, d := range h.Doing {
-		if !words(d, mostText) {
+		if !words(d, maxText) {
 			return errors.New("what a worker says of itself makes no sense")
 		}
 	}
@@ -161,7 +161,7 @@ func (h *WorkerInfo) check() error {
 }
 
 func (r *presenceRequest) check() error {
-	if !words(r.Version, mostText) {
+	if !words(r.Version, maxText) {
 		return errors.New("a version is too long")
 	}
 	return nil
@@ -171,11 +171,11 @@ func (r *presenceRequest) check() error {
 type cachedParts []cachedPart
 
 func (k *cachedParts) check() error {
-	if len(*k) > mostFiles {
+	if len(*k) > maxFiles {
 		return errors.New("too much was kept")
 	}
 	for _, x := range *k {
-		if !words(x.Key, mostText) {
+		if !words(x.Key, maxText) {
 			return errors.New("a key is too long")
 		}
 		if err := x.content.check(); err != nil {
@@ -189,8 +189,8 @@ func (k *cachedParts) check() error {
 type order struct{ taskgraph.Action }
 
 func (o *order) check() error {
-	if !words(o.ID, mostText) || !words(o.Step, mostName) || !words(o.Key, mostText) || len(o.Outputs) == 0 ||
-		len(o.Outputs) > mostFiles || len(o.Programs) > len(o.Inputs) {
+	if !words(o.ID, maxText) || !words(o.Step, maxName) || !words(o.Key, maxText) || len(o.Outputs) == 0 ||
+		len(o.Outputs) > maxFiles || len(o.Programs) > len(o.Inputs) {
 		return errors.New("an order is not complete")
 	}
 	for _, list := range [][]taskgraph.Output{o.Inputs, o.Earlier} {
@@ -210,8 +210,8 @@ func (o *order) check() error {
 
 // files checks files with their hashes.
 func files(list []taskgraph.Output) error {
-	if len(list) > mostFiles {
-		return fmt.Errorf("more than %d files", mostFiles)
+	if len(list) > maxFiles {
+		return fmt.Errorf("more than %d files", maxFiles)
 	}
 	for _, f := range list {
 		if err := safefile.CheckForeign(f.Path); err != nil {

@@ -44,7 +44,7 @@ func TestMessagesAreChecked(t *testing.T) {
 		"unit: no order":              unitOf(func(u *unit) { u.Orders = nil }),
 		"unit: many orders": unitOf(func(u *unit) {
 			u.Part, u.Orders = nil,
-				make([]content, mostOrders+1)
+				make([]content, maxOrders+1)
 		}),
 		"unit: a build with a wildcard":   unitOf(func(u *unit) { u.Build = ">" }),
 		"unit: a build in two parts":      unitOf(func(u *unit) { u.Build = "a.b" }),
@@ -70,12 +70,12 @@ func TestMessagesAreChecked(t *testing.T) {
 		"done: a content that lies":      doneOf(func(d *report) { d.Inline[sum] = []byte("y") }),
 		"done: pieces without a hash":    doneOf(func(d *report) { d.Part = &content{} }),
 		"ask: a unit with a wildcard":    &startRequest{Unit: "*", Worker: "a"},
-		"ask: a long name":               &startRequest{Unit: "1", Worker: strings.Repeat("a", mostName+1)},
+		"ask: a long name":               &startRequest{Unit: "1", Worker: strings.Repeat("a", maxName+1)},
 		"tell: more than all":            &progressMessage{Unit: "1", Worker: "a", Done: 2, Total: 1},
 		"stop: a wildcard":               &stopMessage{Unit: "a b"},
 		"here: nobody":                   &WorkerInfo{},
 		"here: many hands":               &WorkerInfo{Worker: "a", Slots: math.MaxInt},
-		"roll: a long version":           &presenceRequest{Version: strings.Repeat("v", mostText+1)},
+		"roll: a long version":           &presenceRequest{Version: strings.Repeat("v", maxText+1)},
 		"kept: no hash":                  &cachedParts{{Key: "k"}},
 	} {
 		t.Run(name, func(t *testing.T) {

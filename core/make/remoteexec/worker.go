@@ -84,7 +84,7 @@ type taken struct {
 }
 
 // mostDeclined is how many units in a row may be declined before the worker rests.
-const mostDeclined = 3
+const maxDeclined = 3
 
 // longestRest is how long a worker takes nothing, at most, after something went wrong.
 const longestRest = time.Minute
@@ -414,7 +414,7 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		_ = m.NakWithDelay(500 * time.Millisecond)
 		w.mu.Lock()
 		w.declined++
-		often := w.declined >= mostDeclined
+		often := w.declined >= maxDeclined
 		w.mu.Unlock()
 		if often { // others do better without one who takes what he does not do
 			w.takeRest(a.Declines)
@@ -594,7 +594,7 @@ func (w *worker) trouble(err error) {
 func inputSize(o *taskgraph.Action) (size int64) {
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
 		size += in.Size
-		if size > mostContent {
+		if size > maxContent {
 			break
 		}
 	}
@@ -629,8 +629,8 @@ func (w *worker) fetch(ctx context.Context, u *unit, c content, name string) err
 
 // read reads a content, and checks it.
 func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
-	if c.Size > mostRead {
-		return nil, fmt.Errorf("it has %d bytes, and at most %d are read at once", c.Size, mostRead)
+	if c.Size > maxRead {
+		return nil, fmt.Errorf("it has %d bytes, and at most %d are read at once", c.Size, maxRead)
 	}
 	if data, ok := u.Inline[c.SHA256]; ok {
 		if contentOf(data) != c {

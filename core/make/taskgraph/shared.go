@@ -16,8 +16,8 @@ import (
 
 const (
 	// mostRecord is how large the record of a result may be, and mostPart how large a part of a job's work.
-	mostRecord = 4 << 20
-	mostPart   = 512 << 20
+	maxRecord = 4 << 20
+	maxPart   = 512 << 20
 	// worthATrip is how long a part must have taken to be made for others to be better off fetching it.
 	worthATrip = 200 * time.Millisecond
 )
@@ -31,7 +31,7 @@ func (r *run) fetchShared(ctx context.Context, j *Job, key string) (actionResult
 	<-r.looks
 	defer func() { r.looks <- struct{}{} }()
 	var b bytes.Buffer
-	if !line.Get(ctx, remotecache.Records, key, mostRecord, &b) {
+	if !line.Get(ctx, remotecache.Records, key, maxRecord, &b) {
 		return actionResult{}, false
 	}
 	rec, ok := readRecord(b.Bytes(), key, j.Outputs)
@@ -128,7 +128,7 @@ func (t *Task) takePart(key string) (data []byte, ok bool) {
 		return nil, false
 	}
 	var b bytes.Buffer
-	if !line.Get(t.ctx, remotecache.Parts, remotecache.Hash([]byte(key)), mostPart, &b) {
+	if !line.Get(t.ctx, remotecache.Parts, remotecache.Hash([]byte(key)), maxPart, &b) {
 		return nil, false
 	}
 	data, ok = checked(b.Bytes())

@@ -105,7 +105,7 @@ func (t *Task) source(rel string, e statEntry) string {
 
 // Trim removes what was used the longest ago until at most so many bytes are left, but nothing that
 // was used since then.
-func (b *Workspace) Trim(most int64, since time.Time) error {
+func (b *Workspace) Trim(limit int64, since time.Time) error {
 	type object struct {
 		path string
 		size int64
@@ -125,7 +125,7 @@ func (b *Workspace) Trim(most int64, since time.Time) error {
 	})
 	slices.SortFunc(list, func(a, b object) int { return a.used.Compare(b.used) })
 	for _, o := range list {
-		if total <= most || !o.used.Before(since) {
+		if total <= limit || !o.used.Before(since) {
 			break
 		}
 		if err := b.store.dir.Remove(o.path); err != nil {

@@ -273,7 +273,7 @@ func (f *finder) mergeable(asked []*Opened) ([]*Opened, error) {
 			w := &at.wrong[i]
 			all = all && !w.Gone &&
 				slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Do == DoEdit && at.at[s.Path] == w.Path }) &&
-				w.Have <= mostText
+				w.Have <= maxText
 		}
 		if all {
 			return []*Opened{p}, nil
@@ -376,7 +376,7 @@ func (p *Plan) below(rel string) string {
 // look works out the actions.
 func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 	if o.Most == 0 {
-		o.Most = vcdiff.MostTarget
+		o.Most = vcdiff.MaxTarget
 	}
 	result := map[string]File{}
 	for _, f := range p.route[0].Base.Files {
@@ -895,7 +895,7 @@ func (a *applying) changes(view map[string]*source, folder *transaction.Folder) 
 			continue
 		}
 		c := transaction.Change{File: transaction.File{Path: pth, New: s.file.SHA256, NewSize: s.file.Size,
-			Text: p.isText(pth) && s.file.Size <= mostText}, Staged: s.staged}
+			Text: p.isText(pth) && s.file.Size <= maxText}, Staged: s.staged}
 		if err := p.was(&c); err != nil {
 			return nil, err
 		}

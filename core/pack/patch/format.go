@@ -35,9 +35,9 @@ const (
 	sigEntry    = "patch.sig"
 	blocksEntry = "base.blocks"
 	// mostHead is the longest patch.json that is read.
-	mostHead = 64 << 20
+	maxHead = 64 << 20
 	// mostText is the largest text that is changed by lines or keys.
-	mostText = 1 << 20
+	maxText = 1 << 20
 )
 
 // File is a file by its content.
@@ -206,7 +206,7 @@ func (o *Opened) read() (err error) {
 		return err
 	}
 	head := o.zip.Find(headEntry)
-	if head == nil || head.Size > mostHead {
+	if head == nil || head.Size > maxHead {
 		return errors.New("it has no " + headEntry)
 	}
 	data, err := head.Read()
@@ -361,7 +361,7 @@ func (o *Opened) checkStep(s Step, made map[string]bool) error {
 		}
 	case DoEdit:
 		if err = errors.Join(o.checkData(s.Data), o.checkData(s.Was)); err == nil {
-			err = needs(base != nil && base.Size <= mostText && s.Data.Size <= 4*mostText &&
+			err = needs(base != nil && base.Size <= maxText && s.Data.Size <= 4*maxText &&
 				s.Was.SHA256 == base.SHA256, "a text to change must be in the base, and not large")
 		}
 	default:
@@ -375,9 +375,9 @@ func (o *Opened) checkStep(s Step, made map[string]bool) error {
 }
 
 // read returns an entry's content, checked.
-func (o *Opened) content(d *Data, most int64) ([]byte, error) {
-	if d.Size > most {
-		return nil, o.damaged(d, fmt.Errorf("it has %d bytes; at most %d make sense", d.Size, most))
+func (o *Opened) content(d *Data, limit int64) ([]byte, error) {
+	if d.Size > limit {
+		return nil, o.damaged(d, fmt.Errorf("it has %d bytes; at most %d make sense", d.Size, limit))
 	}
 	b, err := o.zip.Find(d.Entry).Read()
 	if err != nil {

@@ -35,7 +35,7 @@ import (
 )
 
 // mostPacked is how much of a delta is packed by LZMA, the slow way; the rest is packed by the archive.
-const mostPacked = 24 << 20
+const maxPacked = 24 << 20
 
 // Options for Make.
 type Options struct {
@@ -320,7 +320,7 @@ var textEndings = []string{".txt", ".md", ".ini", ".cfg", ".conf", ".json", ".to
 
 // edit makes a step on a text, where that is one and its lines say all of the change.
 func (m *making) edit(s *Step, from, f *SideFile) (bool, error) {
-	if !slices.Contains(textEndings, strings.ToLower(path.Ext(f.Path))) || from.Size > mostText || f.Size > mostText {
+	if !slices.Contains(textEndings, strings.ToLower(path.Ext(f.Path))) || from.Size > maxText || f.Size > maxText {
 		return false, nil
 	}
 	old, err := os.ReadFile(from.System)
@@ -340,7 +340,7 @@ func (m *making) edit(s *Step, from, f *SideFile) (bool, error) {
 		return false, nil
 	}
 	edit := diff.Unified(f.Path, f.Path, a.Content, b.Content)
-	if made, err := diff.Apply(a.Content, edit); err != nil || made != b.Content || len(edit) > 4*mostText {
+	if made, err := diff.Apply(a.Content, edit); err != nil || made != b.Content || len(edit) > 4*maxText {
 		return false, nil
 	}
 	if int64(len(edit)) >= f.Size && f.Size > 4<<10 {
@@ -373,11 +373,11 @@ func (m *making) delta(from, f *SideFile) (*Data, error) {
 	m.scratches = append(m.scratches, out)
 	w := &measuring{w: bufio.NewWriterSize(out, 1<<18), hash: sha256.New()}
 	stats, err := zipdelta.Encode(m.ctx, old, from.Size, now, f.Size, w,
-		zipdelta.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked})
+		zipdelta.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: maxPacked})
 	if errors.Is(err, zipdelta.ErrPlain) {
 		var plain *vcdiff.Stats
 		plain, err = vcdiff.Encode(m.ctx, old, from.Size, io.NewSectionReader(now, 0, f.Size), w,
-			vcdiff.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: mostPacked, Size: f.Size})
+			vcdiff.Options{Workers: m.o.Workers, Compression: vcdiff.LZMA, MostPacked: maxPacked, Size: f.Size})
 		if err == nil {
 			stats = &zipdelta.Stats{Stats: *plain}
 		}

@@ -67,11 +67,11 @@ func lf(s string) string { return strings.ReplaceAll(s, "\r\n", "\n") }
 
 // edit does an edit step. have is the text as it is; when that is not what it was, the change is merged into it.
 func (o *Opened) edit(s *Step, have []byte, policy Conflicts) (out []byte, places []diff.Conflict, err error) {
-	change, err := o.content(s.Data, 4*mostText)
+	change, err := o.content(s.Data, 4*maxText)
 	if err != nil {
 		return nil, nil, err
 	}
-	was, err := o.content(s.Was, mostText)
+	was, err := o.content(s.Was, maxText)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -194,7 +194,7 @@ func readIfThere(name string) (data []byte, there bool, err error) {
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, false, nil
 	}
-	if err == nil && info.Size() > mostText {
+	if err == nil && info.Size() > maxText {
 		err = &fault.Fault{Kind: fault.Refused, What: "the file is too large for settings",
 			Place: fault.Place{File: filepath.ToSlash(name)}, Do: "Look whether it is the right one."}
 	}

@@ -68,7 +68,7 @@ type Options struct {
 }
 
 // most is how large a file may be to be looked into for names.
-const most = 4 << 20
+const limit = 4 << 20
 
 // kinds are those whose folders a project names, with the default ones, in the order in which a map comes to need them.
 var kinds = []struct{ kind, folder string }{{"map", "maps"}, {"material", "materials"}, {"texture", "textures"},
@@ -134,7 +134,7 @@ func (x *pile) look(f project.Info) {
 	}
 	ending := strings.ToLower(path.Ext(f.Path))
 	read := func() []byte {
-		if f.Size > most {
+		if f.Size > limit {
 			return nil
 		}
 		data, err := os.ReadFile(filepath.Join(x.dir, filepath.FromSlash(f.Path)))

@@ -16,7 +16,7 @@ const fewest = 2
 // from. best is empty when there is none; others are files that hold some as well.
 func Metadata(p *project.Project, g *assetgraph.Graph, dir string, files []string) (best string, taken []metadata.Taken,
 	others []string) {
-	most := fewest - 1
+	limit := fewest - 1
 	for _, f := range files {
 		data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(f)))
 		if err != nil {
@@ -36,11 +36,11 @@ func Metadata(p *project.Project, g *assetgraph.Graph, dir string, files []strin
 		if n < fewest {
 			continue
 		}
-		if n > most {
+		if n > limit {
 			if best != "" {
 				others = append(others, best)
 			}
-			best, taken, most = f, list, n
+			best, taken, limit = f, list, n
 		} else {
 			others = append(others, f)
 		}

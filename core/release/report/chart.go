@@ -55,13 +55,13 @@ const (
 
 // kindChart draws how much there is of each kind: in bundles, and before packing behind that.
 func (r *Report) kindChart() *chart {
-	most := int64(1)
+	limit := int64(1)
 	for _, k := range r.Kinds {
-		most = max(most, k.Size, k.Old)
+		limit = max(limit, k.Size, k.Old)
 	}
 	c := &chart{W: chartWidth, H: float64(len(r.Kinds)*rowHeight + 4), Title: "Size by kind of file"}
 	const room = chartWidth - nameWidth - 150
-	scale := func(n int64) float64 { return max(float64(n)/float64(most)*room, 1) }
+	scale := func(n int64) float64 { return max(float64(n)/float64(limit)*room, 1) }
 	for i, k := range r.Kinds {
 		y := float64(i*rowHeight + 4)
 		hint := fmt.Sprintf("%s: %s in bundles, %s before packing", k.Kind, humanize.Bytes(k.Packed),
@@ -81,11 +81,11 @@ func (r *Report) kindChart() *chart {
 // growthChart draws how large the releases are; nil while there is one only.
 func (r *Report) growthChart() *chart {
 	list := r.Growth
-	const most = 24 // columns
+	const limit = 24 // columns
 	if len(list) < 2 {
 		return nil
 	}
-	list = list[max(len(list)-most, 0):]
+	list = list[max(len(list)-limit, 0):]
 	top := int64(1)
 	kinds := map[string]bool{}
 	for _, g := range list {
@@ -147,11 +147,11 @@ func ticks(top float64) float64 {
 }
 
 // mostTimes is how many of the longest steps of building are drawn.
-const mostTimes = 8
+const maxTimes = 8
 
 // timeChart draws what took longest to build: of maps by stages.
 func (r *Report) timeChart() *chart {
-	list := r.Times[:min(len(r.Times), mostTimes)]
+	list := r.Times[:min(len(r.Times), maxTimes)]
 	if len(list) == 0 {
 		return nil
 	}
@@ -192,12 +192,12 @@ func (r *Report) timeChart() *chart {
 }
 
 // short keeps the end of a long name, which tells more than its beginning.
-func short(s string, most int) string {
+func short(s string, limit int) string {
 	r := []rune(s)
-	if len(r) <= most {
+	if len(r) <= limit {
 		return s
 	}
-	return "…" + string(r[len(r)-most+1:])
+	return "…" + string(r[len(r)-limit+1:])
 }
 
 // Grown says a change of size with its sign.

@@ -58,7 +58,7 @@ footer { color: var(--soft); font-size: .85rem; }
 </style>`
 
 // mostChanges is how many changed files are shown before the rest is folded away.
-const mostChanges = 12
+const maxChanges = 12
 
 var page = sync.OnceValue(func() *template.Template {
 	funcs := template.FuncMap{
@@ -67,8 +67,8 @@ var page = sync.OnceValue(func() *template.Template {
 			return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(p.Data))
 		},
 		"change": func(c Changed) int64 { return c.New - c.Old },
-		"first":  func(list []Changed) []Changed { return list[:min(len(list), mostChanges)] },
-		"rest":   func(list []Changed) []Changed { return list[min(len(list), mostChanges):] },
+		"first":  func(list []Changed) []Changed { return list[:min(len(list), maxChanges)] },
+		"rest":   func(list []Changed) []Changed { return list[min(len(list), maxChanges):] },
 		"has":    func(p Picture) bool { return len(p.Data) > 0 },
 		"place": func(f Finding) string {
 			if f.Line > 0 {

@@ -161,7 +161,7 @@ func (t *Target) once(ctx context.Context, l *lock, client *gameserver.Client, g
 	}
 	p := shown
 	if p != nil {
-		raw, err := t.site.Read(ctx, t.own(headFile), mostHead)
+		raw, err := t.site.Read(ctx, t.own(headFile), maxHead)
 		if err != nil && !absent(err) {
 			return nil, t.explain("read", t.own(headFile), err)
 		}
@@ -384,7 +384,7 @@ func firstLine(s string) string {
 
 // journal reads what a run that did not come to its end left; nil for nothing.
 func (t *Target) journal(ctx context.Context) (*journal, error) {
-	data, err := t.site.Read(ctx, t.own(journalFile), mostRecord)
+	data, err := t.site.Read(ctx, t.own(journalFile), maxRecord)
 	if absent(err) || t.readOnly() {
 		return nil, nil
 	}

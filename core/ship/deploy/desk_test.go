@@ -274,8 +274,8 @@ func (c *cutter) Stat(ctx context.Context, rel string) (i transport.Info, err er
 	err = c.op(false, func() (err error) { i, err = c.Site.Stat(ctx, rel); return err })
 	return i, err
 }
-func (c *cutter) Read(ctx context.Context, rel string, most int64) (b []byte, err error) {
-	err = c.op(false, func() (err error) { b, err = c.Site.Read(ctx, rel, most); return err })
+func (c *cutter) Read(ctx context.Context, rel string, limit int64) (b []byte, err error) {
+	err = c.op(false, func() (err error) { b, err = c.Site.Read(ctx, rel, limit); return err })
 	return b, err
 }
 func (c *cutter) Hash(ctx context.Context, rels []string) (m map[string]string, err error) {
@@ -434,8 +434,8 @@ func (f *folding) at(rel string) string {
 func (f *folding) Stat(ctx context.Context, rel string) (transport.Info, error) {
 	return f.Site.Stat(ctx, f.at(rel))
 }
-func (f *folding) Read(ctx context.Context, rel string, most int64) ([]byte, error) {
-	return f.Site.Read(ctx, f.at(rel), most)
+func (f *folding) Read(ctx context.Context, rel string, limit int64) ([]byte, error) {
+	return f.Site.Read(ctx, f.at(rel), limit)
 }
 func (f *folding) Get(ctx context.Context, rel string, w io.Writer) error {
 	return f.Site.Get(ctx, f.at(rel), w)

@@ -51,7 +51,7 @@ func (t *Target) downloads(p *project.Project, bundles []bundle.Bundle) (*Goal, 
 // Index reads the index that players get at a target that they download from; nil where there is
 // none yet. It changes nothing.
 func (t *Target) Index(ctx context.Context) (*index.Index, error) {
-	data, err := t.site.Read(ctx, index.FileName, index.Most)
+	data, err := t.site.Read(ctx, index.FileName, index.Limit)
 	if absent(err) {
 		return nil, nil
 	}

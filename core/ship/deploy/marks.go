@@ -21,7 +21,7 @@ import (
 const marksFile = "blocks"
 
 // leastMarked is from which size on a file is marked.
-const leastMarked = 4 << 10
+const minMarked = 4 << 10
 
 // marks reads them, by SHA-256 of the files: for each the hash, its size, the length of a block,
 // the number of blocks and their sums.
@@ -107,7 +107,7 @@ func (t *Target) mark(ctx context.Context, p *Plan) {
 	}
 	for i := range p.Steps {
 		x := &p.Steps[i]
-		if x.want.Source == "" || x.want.Size < leastMarked || known[x.want.SHA256] != nil || x.Action == Remove {
+		if x.want.Source == "" || x.want.Size < minMarked || known[x.want.SHA256] != nil || x.Action == Remove {
 			continue
 		}
 		news = true

@@ -378,7 +378,7 @@ func (x *Step) decide(known *File) {
 	}
 }
 
-const mostList = 64 << 20
+const maxList = 64 << 20
 
 // list edits a list for the plan.
 func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error {
@@ -501,7 +501,7 @@ func (t *Target) undoneList(ctx context.Context, j *journal, rel string, old []b
 		if k.SHA256 == "" {
 			return nil, nil
 		}
-		data, err := t.site.Read(ctx, t.safe(k.SHA256), mostList)
+		data, err := t.site.Read(ctx, t.safe(k.SHA256), maxList)
 		if absent(err) {
 			return old, nil // undoing it will say so
 		}
@@ -552,7 +552,7 @@ func (t *Target) readList(ctx context.Context, rel string, known *File) (data []
 			}
 		}
 	}
-	data, err = t.site.Read(ctx, rel, mostList)
+	data, err = t.site.Read(ctx, rel, maxList)
 	if absent(err) {
 		return nil, info, nil
 	}

@@ -232,11 +232,11 @@ func (s *stuck) Link(ctx context.Context, from, to string) error {
 	return s.Site.Link(ctx, from, to)
 }
 
-func (s *stuck) Read(ctx context.Context, rel string, most int64) ([]byte, error) {
+func (s *stuck) Read(ctx context.Context, rel string, limit int64) ([]byte, error) {
 	if s.unread != "" && strings.HasSuffix(rel, s.unread) {
 		return nil, fs.ErrPermission
 	}
-	return s.Site.Read(ctx, rel, most)
+	return s.Site.Read(ctx, rel, limit)
 }
 
 // What an earlier run brought is not brought again, and counts in what a person sees of the progress.

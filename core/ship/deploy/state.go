@@ -96,8 +96,8 @@ const (
 	headKind   = "vornix target"
 	headFormat = 1
 	headFile   = "head.json"
-	mostHead   = 1 << 20
-	mostRecord = 256 << 20
+	maxHead   = 1 << 20
+	maxRecord = 256 << 20
 	fullEvery  = 20
 )
 
@@ -159,7 +159,7 @@ func (s *state) now() *contents { return s.after(len(s.records) - 1) }
 // readState reads what the target remembers of the project.
 func (t *Target) readState(ctx context.Context, project string) (*state, error) {
 	name := path.Join(ownDir, project, headFile)
-	raw, err := t.site.Read(ctx, name, mostHead)
+	raw, err := t.site.Read(ctx, name, maxHead)
 	if absent(err) {
 		return &state{}, nil
 	}
@@ -215,7 +215,7 @@ func (t *Target) stateOf(ctx context.Context, project string, raw []byte) (*stat
 	for i, r := range s.head.Records {
 		data := cached(known, r.SHA256)
 		if data == nil {
-			if data, err = t.site.Read(ctx, file(r.file()), mostRecord); err != nil {
+			if data, err = t.site.Read(ctx, file(r.file()), maxRecord); err != nil {
 				if absent(err) {
 					return nil, damaged(r.file(), "it is missing")
 				}

@@ -77,7 +77,7 @@ func Check(ctx context.Context, address string, o CheckOptions) (*Checked, error
 		return nil, err
 	}
 	defer src.Close()
-	raw, _, err := src.Index(ctx, index.FileName, index.Most, download.Stamp{})
+	raw, _, err := src.Index(ctx, index.FileName, index.Limit, download.Stamp{})
 	if err != nil {
 		return nil, err
 	}

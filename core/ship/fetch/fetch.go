@@ -189,7 +189,7 @@ func (r *run) look(ctx context.Context, states []*state) error {
 		if last != nil { // there is something to go on with: nobody should wait long for a server that is gone
 			patience = r.src.Patience(1)
 		}
-		raw, now, err := r.src.Index(ctx, index.FileName, index.Most, stamp)
+		raw, now, err := r.src.Index(ctx, index.FileName, index.Limit, stamp)
 		if last != nil {
 			r.src.Patience(patience)
 		}

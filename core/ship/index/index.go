@@ -33,8 +33,8 @@ const (
 	Format = 2
 	Kind   = "vornix index"
 	// Most is how many bytes an index may have, and mostBundles how many bundles: 10,000 with a map each take 6 MB.
-	Most        = 64 << 20
-	mostBundles = 200_000
+	Limit        = 64 << 20
+	maxBundles = 200_000
 )
 
 // Index is the JSON form.
@@ -149,8 +149,8 @@ func (x *Index) Encode() ([]byte, error) {
 // somebody wrote anew in another layout counts as unsigned when it names no signatures, and is
 // refused otherwise.
 func Read(data []byte) (*Index, error) {
-	if len(data) > Most {
-		return nil, fmt.Errorf("the index has %d bytes; at most %d are read", len(data), Most)
+	if len(data) > Limit {
+		return nil, fmt.Errorf("the index has %d bytes; at most %d are read", len(data), Limit)
 	}
 	// Git on Windows may have written it so
 	data = bytes.ReplaceAll(bytes.TrimPrefix(data, []byte("\xef\xbb\xbf")), []byte("\r\n"), []byte("\n"))
@@ -198,8 +198,8 @@ func (x *Index) validate() error {
 			Format)
 	case x.Serial < 1:
 		return fmt.Errorf("its serial number is %d", x.Serial)
-	case len(x.Bundles) > mostBundles:
-		return fmt.Errorf("it has %d bundles; at most %d are read", len(x.Bundles), mostBundles)
+	case len(x.Bundles) > maxBundles:
+		return fmt.Errorf("it has %d bundles; at most %d are read", len(x.Bundles), maxBundles)
 	case x.Base != "" && !strings.HasSuffix(x.Base, "/"):
 		return fmt.Errorf("its base address does not end in a slash: %q", x.Base)
 	}

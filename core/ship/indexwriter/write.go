@@ -267,7 +267,7 @@ func (w *writer) goOn() error {
 			Place: fault.Place{File: w.o.PublishedAt},
 			Why:   "A stranger may have put it there, or a key was changed and its record is not in this clone. Nothing was written.", Do: "Find out who did. To continue from it anyway: --lost-key"}
 	}
-	if x.Serial > mostSerial {
+	if x.Serial > maxSerial {
 		return &fault.Fault{Kind: fault.Refused,
 			What:  fmt.Sprintf("the index that players get has number %d", x.Serial),
 			Place: fault.Place{File: w.o.PublishedAt},
@@ -281,7 +281,7 @@ func (w *writer) goOn() error {
 }
 
 // mostSerial is the highest number that a published index may have: an index every second for thirty years.
-const mostSerial = 1 << 30
+const maxSerial = 1 << 30
 
 type named struct {
 	name string
@@ -823,7 +823,7 @@ func SignAgain(p *project.Project, o WriteOptions) (*index.Index, error) {
 	if e := ledger.LastIndex(events); e != nil {
 		n.Serial = max(n.Serial, e.Serial)
 	}
-	if o.Published != nil && o.Published.Serial <= mostSerial {
+	if o.Published != nil && o.Published.Serial <= maxSerial {
 		n.Serial = max(n.Serial, o.Published.Serial)
 	}
 	n.Serial++

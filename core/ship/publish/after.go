@@ -202,7 +202,7 @@ type Got struct {
 }
 
 // mostGot is how much an item can have, in bytes.
-const mostGot = 64 << 30
+const maxGot = 64 << 30
 
 // Get follows an item as a player does, downloads its current version into a folder and holds every
 // file to its hash, and to what the project published. It is the second account's token that is
@@ -263,7 +263,7 @@ func (d *Desk) Get(ctx context.Context, name string, dir *safefile.Dir, advanced
 				Place: fault.Place{File: d.Client.String()}, Why: "It could have been written anywhere.",
 				Do: "Tell the workshop."}
 		}
-		if total += f.Size; total > mostGot || f.Size > mostGot {
+		if total += f.Size; total > maxGot || f.Size > maxGot {
 			return nil, &fault.Fault{Kind: fault.Refused,
 				What:  fmt.Sprintf("the workshop says that the item has %d bytes or more", total),
 				Place: fault.Place{File: d.Client.String()}, Why: "No disk is filled on its word.",

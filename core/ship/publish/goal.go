@@ -286,7 +286,7 @@ func titleOf(g *assetgraph.Graph, name string) string {
 }
 
 // mostPicture is how large a picture can be, in bytes: what is larger no workshop takes.
-const mostPicture = 32 << 20
+const maxPicture = 32 << 20
 
 func (d *Desk) picture(ctx context.Context, goal *Goal, file, text string) error {
 	place := fault.Place{File: file}
@@ -295,7 +295,7 @@ func (d *Desk) picture(ctx context.Context, goal *Goal, file, text string) error
 		return &fault.Fault{Kind: fault.Usage, What: "a picture of the page can't be read", Place: place,
 			Err: errors.Unwrap(err), Do: "Correct pictures under [page]."}
 	}
-	if len(data) > mostPicture {
+	if len(data) > maxPicture {
 		return &fault.Fault{What: fmt.Sprintf("the picture has %d bytes", len(data)), Place: place,
 			Why: "No workshop takes one of more than 32 MB.", Do: "Make it smaller."}
 	}

@@ -77,7 +77,7 @@ func (d *Desk) cut(ctx context.Context, goal *Goal, o *Options) (list []cut, err
 }
 
 // mostTries is how often a page that somebody else changes meanwhile is looked at again.
-const mostTries = 4
+const maxTries = 4
 
 // Run does what a plan says. What was sent before, in an earlier run or from another machine, is
 // not sent again; the item changes in one step, when everything is there. A plan whose parts
@@ -92,7 +92,7 @@ func (d *Desk) Run(ctx context.Context, p *Plan, o Options) (*Result, error) {
 		if err == nil {
 			return r, nil
 		}
-		if !workshop.Is(err, workshop.Conflict) || try == mostTries {
+		if !workshop.Is(err, workshop.Conflict) || try == maxTries {
 			return r, err
 		}
 		again, planErr := d.Plan(ctx, p.Goal, p.options)

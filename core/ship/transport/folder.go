@@ -71,13 +71,13 @@ func (f *Folder) Stat(_ context.Context, rel string) (Info, error) {
 }
 
 // Read is Site's.
-func (f *Folder) Read(_ context.Context, rel string, most int64) ([]byte, error) {
+func (f *Folder) Read(_ context.Context, rel string, limit int64) ([]byte, error) {
 	in, err := f.dir.FS().Open(rel)
 	if err != nil {
 		return nil, err
 	}
 	defer in.Close()
-	return readMost(in, rel, most)
+	return readMost(in, rel, limit)
 }
 
 // Get is Site's.

@@ -27,13 +27,13 @@ type Like struct {
 type span struct{ from, to, n int64 }
 
 // leastSpan is the shortest range worth a request of its own.
-const leastSpan = 512
+const minSpan = 512
 
 // compare finds what a new file has in common with one that is there. With a copy of the old file
 // at hand all of it is found; without, the directories of two ZIP archives say which entries are
 // the same. A wrong guess is found by the hash of what came out.
 func (s *SFTP) compare(ctx context.Context, l *line, like Like, u *Upload, in *os.File) ([]span, error) {
-	if like.Local != "" && u.Size < mostMapped && like.Size < mostMapped {
+	if like.Local != "" && u.Size < maxMapped && like.Size < maxMapped {
 		if old, err := mapped(like.Local); err == nil {
 			defer old.close()
 			if now, err := mapped(u.Source); err == nil {
@@ -42,7 +42,7 @@ func (s *SFTP) compare(ctx context.Context, l *line, like Like, u *Upload, in *o
 			}
 		}
 	}
-	if like.Marks != nil && u.Size < mostMapped {
+	if like.Marks != nil && u.Size < maxMapped {
 		if now, err := mapped(u.Source); err == nil {
 			defer now.close()
 			return like.Marks.find(ctx, now.data)
@@ -64,7 +64,7 @@ func (s *SFTP) compare(ctx context.Context, l *line, like Like, u *Upload, in *o
 	return sameEntries(old, now), nil
 }
 
-const mostMapped = 2 << 30
+const maxMapped = 2 << 30
 
 type mapping struct {
 	data mmap.MMap
@@ -319,7 +319,7 @@ func sameEntries(old, now []part) []span {
 	}
 	var list []span
 	for _, p := range now {
-		if from, ok := at[key{p.crc, p.size, p.packed, p.method}]; ok && p.packed >= leastSpan {
+		if from, ok := at[key{p.crc, p.size, p.packed, p.method}]; ok && p.packed >= minSpan {
 			list = append(list, span{from, p.data, p.packed})
 		}
 	}

@@ -346,14 +346,14 @@ func (s *SFTP) Stat(ctx context.Context, rel string) (out Info, err error) {
 }
 
 // Read is Site's.
-func (s *SFTP) Read(ctx context.Context, rel string, most int64) (data []byte, err error) {
+func (s *SFTP) Read(ctx context.Context, rel string, limit int64) (data []byte, err error) {
 	err = s.do(ctx, func(l *line) error {
 		f, err := l.sftp.Open(s.at(rel))
 		if err != nil {
 			return s.failed(l, "read", rel, err)
 		}
 		defer f.Close()
-		data, err = readMost(f, rel, most)
+		data, err = readMost(f, rel, limit)
 		return err
 	})
 	return data, err
@@ -450,7 +450,7 @@ func (s *SFTP) folder(l *line, rel string) error {
 const worthwhile = 32 << 10
 
 // least is from which size on a file that resembles another is put together of it.
-const least = 4 << 10
+const lowest = 4 << 10
 
 // pours is from which size on a file is worth a command of its own, which hashes it on its way to the disk.
 const pours = 4 << 20
@@ -477,7 +477,7 @@ func (s *SFTP) Upload(ctx context.Context, u Upload) (sent Sent, err error) {
 				start = info.Size()
 			}
 		}
-		if start == 0 && u.Size >= least {
+		if start == 0 && u.Size >= lowest {
 			if n, ok, err := s.parts(ctx, l, &u, in); err != nil {
 				return err
 			} else if ok {

@@ -122,8 +122,8 @@ func (sh *shell) do(ctx context.Context, command string) ([]byte, error) {
 		if err != nil && !errors.Is(err, bufio.ErrBufferFull) {
 			return fail(err)
 		}
-		if b.Len() > mostPrinted {
-			return fail(fmt.Errorf("a command printed more than %d bytes", mostPrinted))
+		if b.Len() > maxPrinted {
+			return fail(fmt.Errorf("a command printed more than %d bytes", maxPrinted))
 		}
 		tail := b.Bytes()
 		if len(tail) > len(line)+len(end) {
@@ -139,7 +139,7 @@ func (sh *shell) do(ctx context.Context, command string) ([]byte, error) {
 	}
 }
 
-const mostPrinted = 256 << 20
+const maxPrinted = 256 << 20
 
 // quote makes one word of the shell's language.
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

@@ -29,7 +29,7 @@ type Site interface {
 	// List finds the files that lie directly in the folders. A folder that is not there has none.
 	List(ctx context.Context, folders []string) ([]Info, error)
 	Stat(ctx context.Context, rel string) (Info, error)
-	Read(ctx context.Context, rel string, most int64) ([]byte, error)
+	Read(ctx context.Context, rel string, limit int64) ([]byte, error)
 	// Get writes a file's content to w.
 	Get(ctx context.Context, rel string, w io.Writer) error
 	// Hash takes the SHA-256, in hex, of files; those that are not there are left out.
@@ -157,10 +157,10 @@ func full(err error) bool {
 }
 
 // readMost bounds what is read of a small file.
-func readMost(r io.Reader, rel string, most int64) ([]byte, error) {
-	data, err := io.ReadAll(io.LimitReader(r, most+1))
-	if err == nil && int64(len(data)) > most {
-		err = fmt.Errorf("%s is larger than %d bytes, which it can't rightly be", rel, most)
+func readMost(r io.Reader, rel string, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(io.LimitReader(r, limit+1))
+	if err == nil && int64(len(data)) > limit {
+		err = fmt.Errorf("%s is larger than %d bytes, which it can't rightly be", rel, limit)
 	}
 	return data, err
 }

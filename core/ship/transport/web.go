@@ -101,13 +101,13 @@ func (w *Web) Stat(ctx context.Context, rel string) (Info, error) {
 }
 
 // Read is Site's.
-func (w *Web) Read(ctx context.Context, rel string, most int64) ([]byte, error) {
+func (w *Web) Read(ctx context.Context, rel string, limit int64) ([]byte, error) {
 	resp, err := w.ask(ctx, http.MethodGet, rel)
 	if err != nil {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	return readMost(resp.Body, rel, most)
+	return readMost(resp.Body, rel, limit)
 }
 
 // Get is Site's.

@@ -52,7 +52,7 @@ type WebDAV struct {
 
 // Limits of what a WebDAV server may cost.
 const (
-	mostListed  = 64 << 20        // bytes of an answer about files
+	maxListed  = 64 << 20        // bytes of an answer about files
 	stored      = 2 * time.Minute // that the server may take to store or copy a file
 	forbidden   = time.Second     // for which a server may forbid a new file because another is just creating it
 	guardEnding = ".vornix-create"
@@ -78,8 +78,8 @@ func OpenWebDAV(ctx context.Context, address string, user *url.Userinfo) (*WebDA
 	w.client.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
 	w.client.Logger, w.client.ErrorHandler = nil, retryablehttp.PassthroughErrorHandler
 	w.client.RetryMax, w.client.RetryWaitMin, w.client.RetryWaitMax = 3, 200*time.Millisecond, 5*time.Second
-	w.client.Backoff = func(least, most time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(least, most, n, r), most) // a server may ask for hours
+	w.client.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
+		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
 	}
 	w.client.CheckRetry = func(ctx context.Context, r *http.Response, err error) (bool, error) {
 		if r != nil && r.StatusCode == http.StatusInsufficientStorage {
@@ -235,7 +235,7 @@ func (w *WebDAV) tell(ctx context.Context, rel, depth string) (list []found, err
 		return nil, err
 	}
 	defer resp.Body.Close()
-	from := &failing{Reader: io.LimitReader(resp.Body, mostListed)}
+	from := &failing{Reader: io.LimitReader(resp.Body, maxListed)}
 	var m multistatus
 	if resp.StatusCode != http.StatusMultiStatus {
 		err = errors.New("it answered " + resp.Status)
@@ -319,14 +319,14 @@ func (w *WebDAV) Stat(ctx context.Context, rel string) (Info, error) {
 }
 
 // Read is Site's.
-func (w *WebDAV) Read(ctx context.Context, rel string, most int64) ([]byte, error) {
+func (w *WebDAV) Read(ctx context.Context, rel string, limit int64) ([]byte, error) {
 	resp, err := w.ask(ctx, http.MethodGet, rel, 0, nil)
 	if err != nil {
 		return nil, err
 	}
 	defer resp.Body.Close()
 	from := &failing{Reader: resp.Body}
-	data, err := readMost(from, rel, most)
+	data, err := readMost(from, rel, limit)
 	if from.err != nil {
 		return nil, lost(ctx, from.err)
 	}

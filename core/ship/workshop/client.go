@@ -88,8 +88,8 @@ func Dial(address string, o Options) (*Client, error) {
 	c.http.RetryMax = max(o.Retries, 0)
 	c.http.RetryWaitMin, c.http.RetryWaitMax = o.Wait, o.MostWait
 	c.http.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	c.http.Backoff = func(least, most time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(least, most, n, r), most) // a server may ask for hours
+	c.http.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
+		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
 	}
 	c.http.CheckRetry = func(ctx context.Context, r *http.Response, err error) (bool, error) {
 		if once, _ := ctx.Value(onceKey{}).(bool); once {
@@ -220,7 +220,7 @@ func (c *Client) ask(ctx context.Context, q request, to any) error {
 		if err != nil {
 			return err
 		}
-		data, err := io.ReadAll(io.LimitReader(r.Body, MostMessage+1))
+		data, err := io.ReadAll(io.LimitReader(r.Body, MaxMessage+1))
 		r.Body.Close()
 		switch {
 		case ctx.Err() != nil:
@@ -232,7 +232,7 @@ func (c *Client) ask(ctx context.Context, q request, to any) error {
 			continue
 		case err != nil:
 			return c.unreachable(err)
-		case len(data) > MostMessage:
+		case len(data) > MaxMessage:
 			return c.odd("its answer is larger than any answer is")
 		}
 		return c.answer(r, data, to)
@@ -338,7 +338,7 @@ func Lost(err error) bool {
 }
 
 var packers = sync.Pool{New: func() any {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(MostChunk),
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(MaxChunk),
 		zstd.WithEncoderLevel(zstd.SpeedDefault))
 	if err != nil {
 		panic(err) // the options are ours

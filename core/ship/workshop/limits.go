@@ -76,11 +76,11 @@ func (w Wrong) String() string {
 
 // Bounds that hold at every workshop, so that nobody has to believe the other side.
 const (
-	mostTitle    = 300
-	mostText     = 100_000
-	mostList     = 100 // tags, modes, needs, testers, pictures
-	mostFiles    = 1000
-	mostPictureS = 32 << 20
+	maxTitle    = 300
+	maxText     = 100_000
+	maxList     = 100 // tags, modes, needs, testers, pictures
+	maxFiles    = 1000
+	maxPictureS = 32 << 20
 )
 
 // CheckPage holds a page to the limits. What is only wanted before it becomes public is not looked
@@ -89,30 +89,30 @@ func (l *Limits) CheckPage(p *Page) (list []Wrong) {
 	wrong := func(field, name string, format string, args ...any) {
 		list = append(list, Wrong{Field: field, Name: name, Text: fmt.Sprintf(format, args...)})
 	}
-	long := func(field, s string, most, all int) {
+	long := func(field, s string, limit, all int) {
 		if !utf8.ValidString(s) {
 			wrong(field, "", "it is not UTF-8")
 		}
-		if n := utf8.RuneCountInString(s); n > least(most, all) {
-			wrong(field, "", "it has %d characters, and at most %d are taken", n, least(most, all))
+		if n := utf8.RuneCountInString(s); n > lowest(limit, all) {
+			wrong(field, "", "it has %d characters, and at most %d are taken", n, lowest(limit, all))
 		}
 	}
-	long("title", p.Title, l.Title, mostTitle)
+	long("title", p.Title, l.Title, maxTitle)
 	if strings.TrimSpace(p.Title) == "" {
 		wrong("title", "", "it is empty")
 	}
 	if humanize.Misleads(p.Title, false) {
 		wrong("title", "", "it has line ends or other control characters")
 	}
-	long("description", p.Description, l.Description, mostText)
+	long("description", p.Description, l.Description, maxText)
 	if humanize.Misleads(p.Description, true) {
 		wrong("description", "", "it has control characters")
 	}
 	list = append(list, l.Markdown.Check("description", p.Description)...)
 	l.words("tags", p.Tags, l.Tags, l.MostTags, wrong)
 	for _, tag := range p.Tags {
-		if n := utf8.RuneCountInString(tag); n > least(l.LongestTag, 60) {
-			wrong("tags", "", "%q has %d characters, and at most %d are taken", tag, n, least(l.LongestTag, 60))
+		if n := utf8.RuneCountInString(tag); n > lowest(l.LongestTag, 60) {
+			wrong("tags", "", "%q has %d characters, and at most %d are taken", tag, n, lowest(l.LongestTag, 60))
 		}
 	}
 	l.words("modes", p.Modes, l.Modes, 0, wrong)
@@ -138,10 +138,10 @@ func CheckOwn(own map[string]string) (list []Wrong) {
 }
 
 // words checks a list of words.
-func (l *Limits) words(field string, list, allowed []string, most int,
+func (l *Limits) words(field string, list, allowed []string, limit int,
 	wrong func(field, name, format string, args ...any)) {
-	if n := len(list); n > least(most, mostList) {
-		wrong(field, "", "there are %d, and at most %d are taken", n, least(most, mostList))
+	if n := len(list); n > lowest(limit, maxList) {
+		wrong(field, "", "there are %d, and at most %d are taken", n, lowest(limit, maxList))
 	}
 	for i, word := range list {
 		switch {
@@ -157,8 +157,8 @@ func (l *Limits) words(field string, list, allowed []string, most int,
 
 func (l *Limits) pictures(list []Picture, wrong func(field, name, format string, args ...any)) {
 	x := l.Pictures
-	if n := len(list); n > least(x.Most, mostList) {
-		wrong("pictures", "", "there are %d, and at most %d are taken", n, least(x.Most, mostList))
+	if n := len(list); n > lowest(x.Most, maxList) {
+		wrong("pictures", "", "there are %d, and at most %d are taken", n, lowest(x.Most, maxList))
 	}
 	for i, p := range list {
 		say := func(format string, args ...any) { wrong("pictures", p.Name, format, args...) }
@@ -166,11 +166,11 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 			slices.ContainsFunc(list[:i], func(o Picture) bool { return strings.EqualFold(o.Name, p.Name) }) {
 			say("its name must be one of its own, of letters, digits, dots and dashes")
 		}
-		if bytes := int64(least(int(x.MostBytes), mostPictureS)); p.Size > bytes {
+		if bytes := int64(lowest(int(x.MostBytes), maxPictureS)); p.Size > bytes {
 			say("it has %d bytes, and at most %d are taken", p.Size, bytes)
 		}
-		if n := utf8.RuneCountInString(p.Text); n > mostTitle {
-			say("its text has %d characters, and at most %d are taken", n, mostTitle)
+		if n := utf8.RuneCountInString(p.Text); n > maxTitle {
+			say("its text has %d characters, and at most %d are taken", n, maxTitle)
 		}
 		if humanize.Misleads(p.Text, false) {
 			say("its text has line ends or other control characters")
@@ -188,9 +188,9 @@ func (l *Limits) pictures(list []Picture, wrong func(field, name, format string,
 		if p.Width < x.LeastWidth || p.Height < x.LeastHeight {
 			say("it has %dx%d pixels, and at least %dx%d are needed", p.Width, p.Height, x.LeastWidth, x.LeastHeight)
 		}
-		if p.Width > least(x.MostWidth, 20_000) || p.Height > least(x.MostHeight, 20_000) {
-			say("it has %dx%d pixels, and at most %dx%d are taken", p.Width, p.Height, least(x.MostWidth, 20_000),
-				least(x.MostHeight, 20_000))
+		if p.Width > lowest(x.MostWidth, 20_000) || p.Height > lowest(x.MostHeight, 20_000) {
+			say("it has %dx%d pixels, and at most %dx%d are taken", p.Width, p.Height, lowest(x.MostWidth, 20_000),
+				lowest(x.MostHeight, 20_000))
 		}
 	}
 }
@@ -204,15 +204,15 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 		strings.ContainsFunc(version, func(r rune) bool { return r <= ' ' || r > '~' }) {
 		wrong("version", "", "%q is no version", version)
 	}
-	if n := utf8.RuneCountInString(notes); n > least(l.Notes, mostText) || !utf8.ValidString(notes) {
-		wrong("notes", "", "they have %d characters, and at most %d are taken", n, least(l.Notes, mostText))
+	if n := utf8.RuneCountInString(notes); n > lowest(l.Notes, maxText) || !utf8.ValidString(notes) {
+		wrong("notes", "", "they have %d characters, and at most %d are taken", n, lowest(l.Notes, maxText))
 	}
 	if humanize.Misleads(notes, true) {
 		wrong("notes", "", "they have control characters")
 	}
 	list = append(list, l.Markdown.Check("notes", notes)...)
-	if n := len(files); n == 0 || n > least(l.Files.Most, mostFiles) {
-		wrong("files", "", "there are %d, and at most %d are taken", n, least(l.Files.Most, mostFiles))
+	if n := len(files); n == 0 || n > lowest(l.Files.Most, maxFiles) {
+		wrong("files", "", "there are %d, and at most %d are taken", n, lowest(l.Files.Most, maxFiles))
 	}
 	total := int64(0)
 	for i, f := range files {
@@ -228,8 +228,8 @@ func (l *Limits) CheckVersion(version, notes string, files []File) (list []Wrong
 			wrong("files", f.Name, "it is empty")
 		}
 	}
-	if most := l.Files.MostBytes; most > 0 && total > most {
-		wrong("files", "", "they have %d bytes, and at most %d are taken", total, most)
+	if limit := l.Files.MostBytes; limit > 0 && total > limit {
+		wrong("files", "", "they have %d bytes, and at most %d are taken", total, limit)
 	}
 	return list
 }
@@ -250,7 +250,7 @@ func (l *Limits) Missing(p *Page, v *Version) (list []Wrong) {
 }
 
 // least is the smaller of a limit, where there is one, and a bound.
-func least(limit, bound int) int {
+func lowest(limit, bound int) int {
 	if limit > 0 && limit < bound {
 		return limit
 	}

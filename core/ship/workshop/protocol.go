@@ -204,15 +204,15 @@ const (
 
 // Most is what no workshop takes more of, in bytes.
 const (
-	MostMessage = 16 << 20
-	MostChunk   = cdc.Most
+	MaxMessage = 16 << 20
+	MaxChunk   = cdc.Limit
 )
 
 // word says whether s begins with a letter or a digit and has only letters, digits and these
 // characters, at least so many and at most so many. It is no regular expression because those are
 // made when the program starts, whatever it does.
-func word(s, more string, capitals bool, least, most int) bool {
-	if len(s) < least || len(s) > most {
+func word(s, more string, capitals bool, lowest, limit int) bool {
+	if len(s) < lowest || len(s) > limit {
 		return false
 	}
 	for i := range len(s) {

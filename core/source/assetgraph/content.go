@@ -16,7 +16,7 @@ import (
 )
 
 // mostText is the largest file that is read for what it names.
-const mostText = 16 << 20
+const maxText = 16 << 20
 
 // contents sorts the files that nothing else takes into the profile's contents.
 func (g *Graph) contents(p *project.Project) {
@@ -50,9 +50,9 @@ func (a *Asset) readText(p *project.Project) []finding.Finding {
 		return nil
 	}
 	place := fault.Place{File: a.Source}
-	if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() > mostText {
+	if info, err := os.Stat(p.Join(a.Source)); err == nil && info.Size() > maxText {
 		return []finding.Finding{finding.TextForm.At(place, "the text has %d bytes; at most %d are looked at",
-			info.Size(), mostText)}
+			info.Size(), maxText)}
 	}
 	data, list := readSource(p, a.Source)
 	if len(list) > 0 {

@@ -331,17 +331,17 @@ func freeKind(keyword string) kind {
 
 // value reads one token, as what a rule calls name: a value, or what stands after a key.
 func (p *parser) value(k kind, choice []string, t token, g *rule, name string, key bool) Value {
-	const most = 3 // numbers of a value, but for outlines
-	if len(p.numbers) < most {
-		p.numbers = make([]float64, 1024*most)
+	const limit = 3 // numbers of a value, but for outlines
+	if len(p.numbers) < limit {
+		p.numbers = make([]float64, 1024*limit)
 	}
 	v, why := readValue(k, choice,
-		Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted, Numbers: p.numbers[:0:most]}, nil)
+		Value{Text: t.text, Place: p.place(t.offset), Quoted: t.quoted, Numbers: p.numbers[:0:limit]}, nil)
 	switch {
 	case len(v.Numbers) == 0:
 		v.Numbers = nil
-	case len(v.Numbers) <= most:
-		p.numbers = p.numbers[most:]
+	case len(v.Numbers) <= limit:
+		p.numbers = p.numbers[limit:]
 	}
 	if why != "" {
 		why = strings.Replace(why, forExample, "For example: "+g.example, 1)

@@ -210,11 +210,11 @@ func (b *builder) point(v Value, c context) geom.Vec {
 }
 
 // within is a number that must lie between two others.
-func (b *builder) within(r *Record, key string, otherwise, least, most float64) float64 {
+func (b *builder) within(r *Record, key string, otherwise, lowest, limit float64) float64 {
 	v := num(r, key, otherwise)
-	if p := r.Pair(key); p != nil && !(v >= least && v <= most) {
-		b.find(finding.MapSyntax, p.Place, "%s must be from %s to %s, and is %s", key, formatNumber(least),
-			formatNumber(most), formatNumber(v))
+	if p := r.Pair(key); p != nil && !(v >= lowest && v <= limit) {
+		b.find(finding.MapSyntax, p.Place, "%s must be from %s to %s, and is %s", key, formatNumber(lowest),
+			formatNumber(limit), formatNumber(v))
 	}
 	return v
 }

@@ -94,9 +94,9 @@ func (pl *planner) read(name string) ([]byte, error) {
 
 const (
 	// mostGrowth is by how much an image may be enlarged before it looks blurred.
-	mostGrowth = 1.05
+	maxGrowth = 1.05
 	// leastKept is how much of an image has to be left after it is cut to its ratio.
-	leastKept = 0.4
+	minKept = 0.4
 )
 
 // image looks at the image that a picture is made of; false when it can't be used.
@@ -134,12 +134,12 @@ func (pl *planner) image(x *Picture, r profile.Painting) bool {
 			ready.Height, ratio(ready.Width, ready.Height), x.ID(), ratio(x.Width, x.Height)))
 		return false
 	}
-	if _, kept := e.Window(ready.Width, ready.Height); kept < leastKept && (e.Crop == "" || e.Crop == "fill") {
+	if _, kept := e.Window(ready.Width, ready.Height); kept < minKept && (e.Crop == "" || e.Crop == "fill") {
 		pl.add(finding.PictureCropped.At(place,
 			"of the image, %d x %d, %.0f %% is left when it is cut to the %d x %d of the picture %s", ready.Width,
 			ready.Height, 100*kept, x.Width, x.Height, x.ID()))
 	}
-	if by := e.Grows(ready.Width, ready.Height); by > mostGrowth {
+	if by := e.Grows(ready.Width, ready.Height); by > maxGrowth {
 		pl.add(finding.PictureSmall.At(place,
 			"the image has %d x %d pixels and is enlarged %.1f times for the %d x %d of the picture %s", ready.Width,
 			ready.Height, by, x.Width, x.Height, x.ID()))

@@ -39,7 +39,7 @@ type Options struct {
 }
 
 // mostSettling is how long a change is held back while more of them come.
-const mostSettling = 2 * time.Second
+const maxSettling = 2 * time.Second
 
 // Run calls changed at once, and then for the sources of the project in dir as often as some of
 // them changed, with all that changed since the last call began. It ends with ctx, without an
@@ -128,7 +128,7 @@ func quiet(p *project.Project, name string) bool {
 
 // settle waits until nothing has happened for a while.
 func settle(ctx context.Context, events <-chan fsnotify.Event, quietFor time.Duration) {
-	end := time.Now().Add(mostSettling)
+	end := time.Now().Add(maxSettling)
 	for time.Now().Before(end) {
 		select {
 		case <-ctx.Done():

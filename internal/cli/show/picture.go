@@ -12,11 +12,11 @@ import (
 func (o *Out) Draws() bool { return o.colourOut && !o.JSON && !o.Quiet }
 
 // mostColumns is the most characters that a picture on a terminal is wide.
-const mostColumns = 120
+const maxColumns = 120
 
 // PictureSize is how large a picture of about a ratio should be drawn for Picture: two pixels for each that is shown.
 func (o *Out) PictureSize(w, h int) (int, int) {
-	columns := min(o.Width, mostColumns)
+	columns := min(o.Width, maxColumns)
 	return 2 * columns, max(2*columns*h/w, 1)
 }
 
@@ -25,7 +25,7 @@ func (o *Out) PictureSize(w, h int) (int, int) {
 // every terminal of today knows).
 func (o *Out) Picture(img image.Image) error {
 	b := img.Bounds()
-	w := max(min(o.Width, mostColumns, b.Dx()), 1)
+	w := max(min(o.Width, maxColumns, b.Dx()), 1)
 	h := max(b.Dy()*w/b.Dx(), 1)
 	small := texture.Resize(texture.Visible(img), w, h, true, texture.Box, texture.Clamp).(*image.NRGBA)
 	out := bufio.NewWriter(o.Stdout)

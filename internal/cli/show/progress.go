@@ -70,7 +70,7 @@ func (b *bar) Started(id, _, by string) {
 // mostHelpers is how many are.
 const (
 	longestHelp = 30 * time.Second
-	mostHelpers = 3
+	maxHelpers = 3
 )
 
 // help says who else does what.
@@ -83,13 +83,13 @@ func (b *bar) help(what string) string {
 	}
 	slices.Sort(names)
 	var list []string
-	for _, name := range names[:min(len(names), mostHelpers)] {
+	for _, name := range names[:min(len(names), maxHelpers)] {
 		if h := b.helpers[name]; h.what != "" && !strings.HasPrefix(what, h.what) {
 			name += ": " + h.what
 		}
 		list = append(list, name)
 	}
-	if more := len(names) - mostHelpers; more > 0 {
+	if more := len(names) - maxHelpers; more > 0 {
 		list = append(list, fmt.Sprintf("%d more", more))
 	}
 	if len(list) == 0 {

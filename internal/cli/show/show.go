@@ -110,13 +110,13 @@ func (o *Out) Tell(text string) {
 		return
 	}
 	fmt.Fprintln(o.Stdout)
-	for _, l := range wrap(text, min(o.Width, mostText)-2) {
+	for _, l := range wrap(text, min(o.Width, maxText)-2) {
 		fmt.Fprintln(o.Stdout, paint(o.colourOut, faint, "  "+l))
 	}
 }
 
 // mostMade is how many files of a step are listed without --verbose.
-const mostMade = 8
+const maxMade = 8
 
 // Step prints how a step ended, what it made, and what it found.
 func (o *Out) Step(s release.Step) {
@@ -157,16 +157,16 @@ func (o *Out) made(s release.Step) {
 	if s.Kept && !o.Verbose && s.Name != "pack" && s.Name != "addon" && s.Name != "index" {
 		return
 	}
-	most := mostMade
+	limit := maxMade
 	if o.Verbose {
-		most = len(list)
+		limit = len(list)
 	}
 	hidden := 0
-	if len(list) > most {
-		hidden = len(list) - most
+	if len(list) > limit {
+		hidden = len(list) - limit
 		list = slices.Clone(list)
 		slices.SortStableFunc(list, func(a, b release.Made) int { return int(b.Size - a.Size) })
-		list = list[:most]
+		list = list[:limit]
 	}
 	width := 0
 	for _, m := range list {
@@ -207,7 +207,7 @@ func (o *Out) Said(step string, output []byte, failed bool) {
 }
 
 // mostAlike is how many findings of one kind are shown without --verbose before they become a count.
-const mostAlike = 5
+const maxAlike = 5
 
 // Findings prints findings; accepted ones are only counted unless verbose.
 func (o *Out) Findings(list []finding.Finding) {
@@ -226,7 +226,7 @@ func (o *Out) Findings(list []finding.Finding) {
 		if o.Quiet && f.Severity != finding.Error {
 			continue
 		}
-		if count[f.ID]++; count[f.ID] > mostAlike && !o.Verbose {
+		if count[f.ID]++; count[f.ID] > maxAlike && !o.Verbose {
 			continue
 		}
 		if count[f.ID] > 1 {
@@ -235,7 +235,7 @@ func (o *Out) Findings(list []finding.Finding) {
 		o.finding(f)
 	}
 	for _, id := range finding.IDs() {
-		if n := count[id] - mostAlike; n > 0 && !o.Verbose {
+		if n := count[id] - maxAlike; n > 0 && !o.Verbose {
 			fmt.Fprintf(o.Stderr, "         and %d more of %s (--verbose lists all)\n", n, id)
 		}
 	}
@@ -280,12 +280,12 @@ func (o *Out) finding(f finding.Finding) {
 
 // short is a text as people read it: what somebody wrote is quoted in it, however long that is.
 func short(s string) string {
-	const most = 1200
+	const limit = 1200
 	runes := []rune(Clean(s))
-	if len(runes) <= most {
+	if len(runes) <= limit {
 		return string(runes)
 	}
-	return string(runes[:most*3/4]) + " … " + string(runes[len(runes)-most/4:])
+	return string(runes[:limit*3/4]) + " … " + string(runes[len(runes)-limit/4:])
 }
 
 // excerpt prints a source line with a caret under a column. Tabs become one space, so that the caret stands right.
@@ -334,18 +334,18 @@ func wrap(sentence string, room int) (lines []string) {
 }
 
 // mostText is how wide a text is at most: longer lines are hard to read.
-const mostText = 100
+const maxText = 100
 
 // Para prints a text within the width.
 func (o *Out) Para(text string) {
-	for _, l := range wrap(text, min(o.Width, mostText)-4) {
+	for _, l := range wrap(text, min(o.Width, maxText)-4) {
 		o.Say("  %s", l)
 	}
 }
 
 // Pair prints a word and a sentence that goes with it, within the width.
 func (o *Out) Pair(label, sentence string) {
-	for i, l := range wrap(sentence, min(o.Width, mostText)-12) {
+	for i, l := range wrap(sentence, min(o.Width, maxText)-12) {
 		if i > 0 {
 			label = ""
 		}

@@ -306,7 +306,7 @@ func (s *bc6) search(mode, partition int, members *[2][16]point, count [2]int, a
 		}
 		next := at
 		for k := range m.subset {
-			a, b, ok := leastSquares(members[k][:count[k]], dealt[k][:count[k]], weights[bits], 0xffff)
+			a, b, ok := minSquares(members[k][:count[k]], dealt[k][:count[k]], weights[bits], 0xffff)
 			if !ok {
 				continue
 			}

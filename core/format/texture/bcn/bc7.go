@@ -172,15 +172,15 @@ func (s *bc7) hopeless(err int64) bool {
 
 // loner is the rotation that sets the channel apart without which the others lie most nearly on a line.
 func (s *bc7) loner() (rotation int) {
-	c, least := s.whole.covariance(), int64(1)<<62
+	c, lowest := s.whole.covariance(), int64(1)<<62
 	for r, without := range [4][10]int64{
 		{c[0], c[1], c[2], 0, c[4], c[5], 0, c[7], 0, 0},
 		{3: 0, 4: c[4], 5: c[5], 6: c[6], 7: c[7], 8: c[8], 9: c[9]},
 		{0: c[0], 2: c[2], 3: c[3], 7: c[7], 8: c[8], 9: c[9]},
 		{0: c[0], 1: c[1], 3: c[3], 4: c[4], 6: c[6], 9: c[9]},
 	} {
-		if off := offLine(&without); off < least {
-			rotation, least = r, off
+		if off := offLine(&without); off < lowest {
+			rotation, lowest = r, off
 		}
 	}
 	return rotation

@@ -189,7 +189,7 @@ func (s *line8) fit(m *moments, q Quality) {
 	}
 	s.try(s.z.pair(low, high))
 	for range refine {
-		a, b, ok := leastSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255)
+		a, b, ok := minSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255)
 		if !ok || s.best.err == 0 || !s.try(s.z.pair(a, b)) {
 			break
 		}
@@ -262,7 +262,7 @@ func (s *line8) descend(rounds int) {
 				}
 			}
 		}
-		if a, b, ok := leastSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255); ok {
+		if a, b, ok := minSquares(s.points, s.best.index[:len(s.points)], weights[s.index], 255); ok {
 			s.try(s.z.pair(a, b))
 		}
 		if s.best.err == before {

@@ -33,7 +33,7 @@ func colourBlock(out []byte, block *[16]rgb, q Quality) []byte {
 		rounds = 8
 	}
 	for range rounds { // each round of least squares can only be kept when it is better
-		a, b, ok := leastSquaresColours(block, best)
+		a, b, ok := minSquaresColours(block, best)
 		if !ok {
 			break
 		}
@@ -49,7 +49,7 @@ func colourBlock(out []byte, block *[16]rgb, q Quality) []byte {
 		if best = next; !better || q == Normal {
 			break
 		}
-		if a, b, ok := leastSquaresColours(block, best); ok {
+		if a, b, ok := minSquaresColours(block, best); ok {
 			if next := fit(block, a, b); next.err < best.err {
 				best = next
 			}
@@ -232,7 +232,7 @@ func fitPacked(block *[16]rgb, c0, c1 uint16, limit int64) candidate {
 }
 
 // leastSquaresColours finds the pair of colours that fits the choices best; ok is false when they all are the same.
-func leastSquaresColours(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
+func minSquaresColours(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
 	share := [4]int32{3, 0, 2, 1} // thirds of the first colour by choice
 	var aa, a1 int32
 	var pa, all rgb
@@ -281,7 +281,7 @@ func nudge(block *[16]rgb, best candidate, hinted bool) candidate {
 	fit := func(c0, c1 uint16, limit int64) candidate { return fitPacked(block, c0, c1, limit) }
 	a, b, ok := rgb{}, rgb{}, false
 	if hinted {
-		a, b, ok = leastSquaresColours(block, best)
+		a, b, ok = minSquaresColours(block, best)
 	}
 	if hinted && !ok { // all texels take one choice: nearly one colour
 		var sum rgb
@@ -294,7 +294,7 @@ func nudge(block *[16]rgb, best candidate, hinted bool) candidate {
 		if next := fit(c0, c1, best.err); next.err < best.err {
 			best = next
 		}
-		a, b, ok = leastSquaresColours(block, best)
+		a, b, ok = minSquaresColours(block, best)
 	}
 	if !ok {
 		return nudgeBy(best, fit)

@@ -185,7 +185,7 @@ func (m *moments) ends(points []point, rounds int) (low, high point) {
 
 // leastSquares finds the ends that fit the points best at their weights in 64ths, within 0 and
 // largest; ok is false when all lie at one place.
-func leastSquares(points []point, at []uint8, weight []int32, largest int32) (a, b point, ok bool) {
+func minSquares(points []point, at []uint8, weight []int32, largest int32) (a, b point, ok bool) {
 	var aa, ab, bb int64
 	var pa, pb [4]int64
 	for i := range points {

@@ -59,7 +59,7 @@ const DefaultPort = 4222
 
 // mostMessage is how large a message may be, in bytes: contents up to a part of it go along without
 // a trip of their own.
-const mostMessage = 8 << 20
+const maxMessage = 8 << 20
 
 // patience is how long the server may take to start.
 const patience = 15 * time.Second
@@ -182,7 +182,7 @@ func (h *Host) start(ctx context.Context, o Options, server, at string, port int
 // %q that occur in paths.
 func (h *Host) settings(listen, token string, plain bool) []byte {
 	b := fmt.Appendf(nil,
-		"# Written by 'vornix farm host' at each start.\nserver_name: vornix-farm\nlisten: %q\nauthorization { token: %q }\nmax_payload: %d\n", listen, token, mostMessage)
+		"# Written by 'vornix farm host' at each start.\nserver_name: vornix-farm\nlisten: %q\nauthorization { token: %q }\nmax_payload: %d\n", listen, token, maxMessage)
 	b = fmt.Appendf(b,
 		"write_deadline: \"10s\"\nping_interval: \"5s\"\nping_max: 2\njetstream { store_dir: %q, max_memory_store: %d, max_file_store: %d }\n", h.dir.Join(dataDir), 256<<20, int64(1)<<40)
 	if !plain {

@@ -26,7 +26,7 @@ const (
 	// draftDays is how long what was sent for a draft is kept.
 	draftDays = 7
 	// mostDrafts of an item can be open at once; the oldest gives way.
-	mostDrafts = 32
+	maxDrafts = 32
 )
 
 // draft is what an item is to become.
@@ -72,7 +72,7 @@ func (d *draft) measure() (list []workshop.Wrong) {
 		total := int64(0)
 		for _, c := range f.Chunks {
 			known, there := d.sizes[c.SHA256]
-			if !workshop.IsHash(c.SHA256) || c.Size < 1 || c.Size > workshop.MostChunk || there && known != c.Size {
+			if !workshop.IsHash(c.SHA256) || c.Size < 1 || c.Size > workshop.MaxChunk || there && known != c.Size {
 				wrong("it has a chunk of %d bytes that can't be", c.Size)
 				break
 			}
@@ -143,7 +143,7 @@ func (ws *Workshop) makeDraft(w http.ResponseWriter, r *http.Request) (any, erro
 		return nil, err
 	}
 	e.mu.Lock()
-	if len(e.drafts) > mostDrafts {
+	if len(e.drafts) > maxDrafts {
 		clear(e.drafts) // they are read again
 	}
 	e.drafts[d.ID] = d
@@ -160,7 +160,7 @@ func (ws *Workshop) makeDraft(w http.ResponseWriter, r *http.Request) (any, erro
 // crowd removes the oldest drafts of an item that has too many.
 func (ws *Workshop) crowd(item string) {
 	list, err := fs.ReadDir(ws.dir.FS(), itemFile(item, "drafts"))
-	if err != nil || len(list) <= mostDrafts {
+	if err != nil || len(list) <= maxDrafts {
 		return
 	}
 	age := func(x fs.DirEntry) time.Time {
@@ -171,7 +171,7 @@ func (ws *Workshop) crowd(item string) {
 		return info.ModTime()
 	}
 	slices.SortFunc(list, func(a, b fs.DirEntry) int { return age(a).Compare(age(b)) })
-	for _, x := range list[:len(list)-mostDrafts] {
+	for _, x := range list[:len(list)-maxDrafts] {
 		_ = ws.dir.RemoveFile(path.Join(itemFile(item, "drafts"), x.Name())) // the next one tries again
 	}
 }

@@ -135,7 +135,7 @@ func refuse(w http.ResponseWriter, err error) {
 
 // read reads a message. Members that are not known are a mistake, of which whoever sent it should hear.
 func read(w http.ResponseWriter, r *http.Request, to any) error {
-	body := io.Reader(http.MaxBytesReader(w, r.Body, workshop.MostMessage))
+	body := io.Reader(http.MaxBytesReader(w, r.Body, workshop.MaxMessage))
 	switch r.Header.Get("Content-Encoding") {
 	case "":
 	case "zstd":
@@ -144,7 +144,7 @@ func read(w http.ResponseWriter, r *http.Request, to any) error {
 			return err
 		}
 		defer z.Close()
-		body = &bounded{z, workshop.MostMessage}
+		body = &bounded{z, workshop.MaxMessage}
 	default:
 		return problem(workshop.Malformed, "Content-Encoding can be zstd or be left out")
 	}
@@ -171,7 +171,7 @@ type bounded struct {
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.r.Read(p)
 	if b.left -= int64(n); b.left < 0 {
-		return 0, problem(workshop.TooLarge, "at most %d bytes are taken", workshop.MostMessage)
+		return 0, problem(workshop.TooLarge, "at most %d bytes are taken", workshop.MaxMessage)
 	}
 	return n, err
 }

@@ -200,7 +200,7 @@ func (w *Workshop) hasChunk(owner, sum string) bool {
 }
 
 var unpackers = sync.Pool{New: func() any {
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(workshop.MostChunk),
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(workshop.MaxChunk),
 		zstd.WithDecoderMaxWindow(8<<20))
 	if err != nil {
 		panic(err) // the options are ours
