@@ -89,7 +89,7 @@ func TestAnItemByTheProgram(t *testing.T) {
 	var shown []struct {
 		There    workshop.Item
 		Versions []workshop.Version
-		Differs  []publish.Step
+		Differs  []publish.PartChange
 	}
 	require.NoError(t, json.Unmarshal(parse(t, ok(t, p, "publish", "show", "exchange", "--json")).Result, &shown))
 	assert.Equal(t, "Tram Depot by Night", shown[0].There.Page.Title)

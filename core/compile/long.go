@@ -24,7 +24,7 @@ import (
 type Long struct {
 	stage.Env
 	// Looks says how a material looks to light; nil: all are plain.
-	Looks func(material string) radiance.Look
+	Looks func(material string) radiance.Appearance
 	// Luxels gives the luxels a metre that a material asks for, 0 for none; nil: none does.
 	Luxels func(material string) float64
 	// Agents are who walks in the game; none: one of a usual size.
@@ -45,7 +45,7 @@ func (l *Long) paints(materials []string) (of func(material string) *radiance.Pa
 	made := map[string]*radiance.Painted{}
 	var parts []any
 	for _, name := range slices.Sorted(slices.Values(materials)) {
-		look, density := radiance.Look{}, 0.0
+		look, density := radiance.Appearance{}, 0.0
 		if l.Looks != nil {
 			look = l.Looks(name)
 		}
@@ -196,7 +196,7 @@ func (r *Result) navigation(ctx context.Context, m *scene.Map, l *Long, key stri
 	return err
 }
 
-// mostLights is how many lights a map may have.
+// maxLights is how many lights a map may have.
 const maxLights = 20000
 
 // lightable says whether there is light, and not too much of it, and says so if not.

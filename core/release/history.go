@@ -194,7 +194,7 @@ func (l Places) unrecorded(has map[string]bool) (map[string]*foundRecord, error)
 }
 
 // contradiction names a bundle of which the place has another content; empty for none.
-func (f *foundRecord) contradiction(v *PlaceVersion) string {
+func (f *foundRecord) contradiction(v *SourceVersion) string {
 	known := f.record.Files()
 	for _, name := range slices.Sorted(maps.Keys(v.Files)) {
 		if sum := known[name]; sum != "" && sum != v.Files[name] {
@@ -205,7 +205,7 @@ func (f *foundRecord) contradiction(v *PlaceVersion) string {
 }
 
 // add takes over what a place knows.
-func (f *foundRecord) add(x *Place, v *PlaceVersion) {
+func (f *foundRecord) add(x *VersionSource, v *SourceVersion) {
 	if v.record != nil {
 		f.record, f.index, f.part, f.committed = v.record, v.data, false, true
 	}

@@ -27,21 +27,21 @@ import (
 	"vornix/core/ship/publish"
 )
 
-// Place may know finished versions that this copy of the project does not: a target, the published
+// VersionSource may know finished versions that this copy of the project does not: a target, the published
 // index, a workshop, the Git repository that the project is pushed to.
-type Place struct {
-	Name     string         `json:"place"` // for people
-	Kind     string         `json:"kind"`  // index, target, workshop, git
-	Versions []PlaceVersion `json:"versions"`
-	Error    string         `json:"error,omitempty"` // why it could not be asked
+type VersionSource struct {
+	Name     string          `json:"place"` // for people
+	Kind     string          `json:"kind"`  // index, target, workshop, git
+	Versions []SourceVersion `json:"versions"`
+	Error    string          `json:"error,omitempty"` // why it could not be asked
 
 	err    error
 	closed bool         // the error is that it could not be reached, or lets nobody in; not what it says
 	index  *index.Index // what players get there; nil for none
 }
 
-// PlaceVersion is a finished version that a place knows of.
-type PlaceVersion struct {
+// SourceVersion is a finished version that a place knows of.
+type SourceVersion struct {
 	Version string            `json:"version"`
 	Files   map[string]string `json:"files,omitempty"` // SHA-256 of bundles by file name
 	Part    bool              `json:"part,omitempty"`  // the place may have only some of the version's bundles
@@ -56,7 +56,7 @@ type PlaceVersion struct {
 }
 
 // Places are targets, indexes, workshops and the Git remote, by kind and name.
-type Places []*Place
+type Places []*VersionSource
 
 // patience is how long a place may take to answer.
 const patience = 30 * time.Second
@@ -73,7 +73,7 @@ type Query struct {
 }
 
 // add takes over a version, unless what the place calls it is not one.
-func (x *Place) add(v PlaceVersion) {
+func (x *VersionSource) add(v SourceVersion) {
 	if semver.Valid(v.Version) {
 		x.Versions = append(x.Versions, v)
 	}
@@ -88,8 +88,8 @@ func QueryPlaces(ctx context.Context, p *project.Project, o Options, q Query) (P
 	}
 	var list Places
 	var all group.All
-	ask := func(name, kind string, f func(ctx context.Context, x *Place) error) {
-		x := &Place{Name: name, Kind: kind, Versions: []PlaceVersion{}}
+	ask := func(name, kind string, f func(ctx context.Context, x *VersionSource) error) {
+		x := &VersionSource{Name: name, Kind: kind, Versions: []SourceVersion{}}
 		list = append(list, x)
 		all.Go(func() {
 			ctx, stop := context.WithTimeout(ctx, patience)
@@ -107,15 +107,15 @@ func QueryPlaces(ctx context.Context, p *project.Project, o Options, q Query) (P
 			continue
 		}
 		ask("target "+name, "target",
-			func(ctx context.Context, x *Place) error { return askTarget(ctx, p, name, o, q, x) })
+			func(ctx context.Context, x *VersionSource) error { return askTarget(ctx, p, name, o, q, x) })
 	}
 	if base, _ := index.Normal(p.File.Index.Base); base != "" && !downloads {
 		ask("the index at "+base, "index",
-			func(ctx context.Context, x *Place) error { return askIndex(ctx, p, base, o, x) })
+			func(ctx context.Context, x *VersionSource) error { return askIndex(ctx, p, base, o, x) })
 	}
 	if at := q.IndexFolder; at != "" {
 		ask("the index in "+filepath.ToSlash(at), "index",
-			func(ctx context.Context, x *Place) error { return askIndex(ctx, p, at, o, x) })
+			func(ctx context.Context, x *VersionSource) error { return askIndex(ctx, p, at, o, x) })
 	}
 	if q.indexOnly {
 		all.Wait()
@@ -123,16 +123,16 @@ func QueryPlaces(ctx context.Context, p *project.Project, o Options, q Query) (P
 	}
 	for _, name := range shops {
 		ask("workshop "+name, "workshop",
-			func(ctx context.Context, x *Place) error { return askWorkshop(ctx, p, name, o, x) })
+			func(ctx context.Context, x *VersionSource) error { return askWorkshop(ctx, p, name, o, x) })
 	}
 	if repo, err := repositoryOf(ctx, p, &o.Access); err == nil && repo != nil {
-		ask("Git", "git", func(ctx context.Context, x *Place) error { return askGit(ctx, p, repo, x) })
+		ask("Git", "git", func(ctx context.Context, x *VersionSource) error { return askGit(ctx, p, repo, x) })
 	}
 	all.Wait()
 	return list, ctx.Err()
 }
 
-func askTarget(ctx context.Context, p *project.Project, name string, o Options, q Query, x *Place) error {
+func askTarget(ctx context.Context, p *project.Project, name string, o Options, q Query, x *VersionSource) error {
 	if t := q.claimed[name]; t != nil {
 		return x.target(ctx, p, t, name)
 	}
@@ -146,14 +146,14 @@ func askTarget(ctx context.Context, p *project.Project, name string, o Options, 
 }
 
 // target asks an open target.
-func (x *Place) target(ctx context.Context, p *project.Project, t *deploy.Target, name string) error {
+func (x *VersionSource) target(ctx context.Context, p *project.Project, t *deploy.Target, name string) error {
 	list, err := t.Finished(ctx)
 	if err != nil {
 		return err
 	}
 	about := p.File.Targets[name]
 	for _, f := range list {
-		x.add(PlaceVersion{Version: f.Version, Files: f.Files, Part: len(about.Maps)+len(about.Without) > 0,
+		x.add(SourceVersion{Version: f.Version, Files: f.Files, Part: len(about.Maps)+len(about.Without) > 0,
 			sizes: f.Sizes, By: f.By, Commit: f.Commit, Time: f.Time})
 	}
 	if !about.Downloads() {
@@ -168,7 +168,7 @@ func (x *Place) target(ctx context.Context, p *project.Project, t *deploy.Target
 }
 
 // ofIndex takes over what an index says, when it is the project's; nil for none.
-func (x *Place) ofIndex(p *project.Project, found *index.Index) {
+func (x *VersionSource) ofIndex(p *project.Project, found *index.Index) {
 	if found == nil || found.Project != p.File.Project.Name {
 		return
 	}
@@ -185,11 +185,11 @@ func (x *Place) ofIndex(p *project.Project, found *index.Index) {
 		x.add(v)
 	}
 	for _, t := range found.Retracted {
-		x.add(PlaceVersion{Version: t.Version, Sums: t.Files})
+		x.add(SourceVersion{Version: t.Version, Sums: t.Files})
 	}
 }
 
-func askIndex(ctx context.Context, p *project.Project, base string, o Options, x *Place) error {
+func askIndex(ctx context.Context, p *project.Project, base string, o Options, x *VersionSource) error {
 	src, err := download.Open(base, index.FileName,
 		download.Options{Retries: 1, Stall: 10 * time.Second, Agent: o.Publish.Agent})
 	if errors.Is(err, fs.ErrNotExist) {
@@ -219,7 +219,7 @@ func askIndex(ctx context.Context, p *project.Project, base string, o Options, x
 	return nil
 }
 
-func askWorkshop(ctx context.Context, p *project.Project, name string, o Options, x *Place) error {
+func askWorkshop(ctx context.Context, p *project.Project, name string, o Options, x *VersionSource) error {
 	all := collector{}
 	for _, s := range publish.Survey(ctx, p, name, o.Publish) {
 		if s.Error != "" {
@@ -244,11 +244,11 @@ func askWorkshop(ctx context.Context, p *project.Project, name string, o Options
 }
 
 // collector collects files by version.
-type collector map[string]*PlaceVersion
+type collector map[string]*SourceVersion
 
 func (c collector) add(version, name, sum string, size int64, at time.Time) {
 	if c[version] == nil {
-		c[version] = &PlaceVersion{Version: version, Files: map[string]string{}, sizes: map[string]int64{}, Time: at}
+		c[version] = &SourceVersion{Version: version, Files: map[string]string{}, sizes: map[string]int64{}, Time: at}
 	}
 	c[version].Files[name], c[version].sizes[name] = sum, size
 	if at.After(c[version].Time) {
@@ -256,7 +256,7 @@ func (c collector) add(version, name, sum string, size int64, at time.Time) {
 	}
 }
 
-func (c collector) list() (list []PlaceVersion) {
+func (c collector) list() (list []SourceVersion) {
 	for _, v := range slices.SortedFunc(maps.Keys(c), semver.Compare) {
 		list = append(list, *c[v])
 	}
@@ -283,7 +283,7 @@ func repositoryOf(ctx context.Context, p *project.Project, a *deploy.Access) (*g
 
 // askGit reads the records that are committed on the branch that the project is pushed to, and the
 // tags of releases there. Nothing in the repository changes but for objects that nobody names.
-func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Place) error {
+func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *VersionSource) error {
 	look := func(args ...string) (string, error) {
 		out, err := repo.WithoutHooks(ctx, args...)
 		return strings.TrimSpace(out), err
@@ -336,7 +336,7 @@ func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Pla
 }
 
 // committed reads the records at the tip of a branch.
-func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.Folder, far, ref, tip string) error {
+func (x *VersionSource) committed(ctx context.Context, p *project.Project, repo *gitcmd.Folder, far, ref, tip string) error {
 	if _, err := repo.WithoutHooks(ctx, "cat-file", "-e", tip+"^{commit}"); err != nil {
 		if _, err := repo.WithoutHooks(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", "--",
 			far, ref); err != nil {
@@ -367,7 +367,7 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 		if err != nil {
 			return fmt.Errorf("in %s of %s: %w", ref, far, err)
 		}
-		seen := PlaceVersion{Version: version, Files: r.Files(), Commit: r.Commit, By: r.By, record: r}
+		seen := SourceVersion{Version: version, Files: r.Files(), Commit: r.Commit, By: r.By, record: r}
 		if index, err := repo.WithoutHooks(ctx, "cat-file", "blob",
 			tip+":"+prefix+ledger.IndexFile(version)); err == nil {
 			seen.data = []byte(index)
@@ -379,7 +379,7 @@ func (x *Place) committed(ctx context.Context, p *project.Project, repo *gitcmd.
 
 // tags reads which releases are tagged there. A tag that was moved is an error. One that names
 // head, the commit that is checked out, asks for this release and does not prove one.
-func (x *Place) tags(p *project.Project, look func(args ...string) (string, error), refs map[string]string,
+func (x *VersionSource) tags(p *project.Project, look func(args ...string) (string, error), refs map[string]string,
 	head string) error {
 	form := p.File.Release.Tag
 	if form == "" || form == "none" {
@@ -411,8 +411,8 @@ func (x *Place) tags(p *project.Project, look func(args ...string) (string, erro
 		if refs[ref] == head || refs[ref+"^{}"] == head {
 			continue
 		}
-		if !slices.ContainsFunc(x.Versions, func(v PlaceVersion) bool { return v.Version == version }) {
-			x.Versions = append(x.Versions, PlaceVersion{Version: version, Tag: tag})
+		if !slices.ContainsFunc(x.Versions, func(v SourceVersion) bool { return v.Version == version }) {
+			x.Versions = append(x.Versions, SourceVersion{Version: version, Tag: tag})
 		}
 	}
 	return nil
@@ -431,7 +431,7 @@ func (l Places) Index() (x *index.Index, at string) {
 // Answered says whether all places answered, or nobody minds. going are the targets that the
 // command reaches itself, and so reports on.
 func (l Places) Answered(offline bool, going ...string) error {
-	var silent []*Place
+	var silent []*VersionSource
 	for _, x := range l {
 		if _, name, _ := strings.Cut(x.Name, " "); x.closed && slices.Contains(going, name) {
 			continue
@@ -519,7 +519,7 @@ func (l Places) CheckContent(p *project.Project, bundles []bundle.Bundle) error 
 }
 
 // differs names a file of the version that is not the one of the same name here; empty when all are the same.
-func (s *PlaceVersion) differs(ours map[string]string) string {
+func (s *SourceVersion) differs(ours map[string]string) string {
 	for _, name := range slices.Sorted(maps.Keys(s.Files)) {
 		if ours[name] != s.Files[name] {
 			return name
@@ -575,7 +575,7 @@ func (l Places) CheckKnown(p *project.Project, version string) error {
 
 // broughtFrom says whether this machine brought the version to where it is, by what it remembers:
 // with the same content.
-func (s *PlaceVersion) broughtFrom(events []ledger.Event) bool {
+func (s *SourceVersion) broughtFrom(events []ledger.Event) bool {
 	brought := map[string]string{}
 	for _, e := range events {
 		if e.Version == s.Version && (e.Kind == ledger.Published || e.Kind == ledger.Deployed) {

@@ -280,9 +280,9 @@ func (plan *Planned) Refuse(ctx context.Context, p *project.Project, o Options) 
 func (plan *Planned) unpatched(places Places) {
 	var lost []string
 	for _, v := range plan.Fetch {
-		if !slices.ContainsFunc(places, func(x *Place) bool {
+		if !slices.ContainsFunc(places, func(x *VersionSource) bool {
 			return x.Kind != "git" &&
-				slices.ContainsFunc(x.Versions, func(s PlaceVersion) bool { return s.Version == v && len(s.Files) > 0 })
+				slices.ContainsFunc(x.Versions, func(s SourceVersion) bool { return s.Version == v && len(s.Files) > 0 })
 		}) {
 			lost = append(lost, v)
 		}

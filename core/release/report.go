@@ -113,7 +113,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 		Version: head.Version, Game: x.P.Profile.Game.Title, Program: program,
 		Maps: []report.Map{}, Files: []report.File{}, Patches: []report.File{}, NoPatches: []string{},
 		Changes: []report.Changed{}, Kinds: []report.Amount{}, Growth: []report.Release{}, Times: []report.Time{},
-		Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Place{}}
+		Steps: []report.Spent{}, Findings: []report.Finding{}, Places: []report.Destination{}}
 	if e := ledger.Release(events, head.Version); e != nil {
 		r.Date = e.Date
 	}
@@ -144,7 +144,7 @@ func (x *running) collect(ctx context.Context) (*report.Report, error) {
 	return r, nil
 }
 
-// mostGrowth is of how many releases the sizes are told.
+// maxGrowth is of how many releases the sizes are told.
 const maxGrowth = 24
 
 // sizes compares the release with the one before, and tells how large all of them are.
@@ -218,7 +218,7 @@ func (x *running) mapsOf(r *report.Report) {
 
 // A report shows this many pictures of a map, the first of them large.
 const (
-	maxPictures = 4
+	maxPictures  = 4
 	largePicture = 720
 	smallPicture = 180
 )
@@ -315,7 +315,7 @@ func (x *running) times(r *report.Report) {
 
 // wentTo says where the release is now, as far as this machine knows.
 func (s *Session) places(r *report.Report, events []ledger.Event) {
-	r.Places = []report.Place{}
+	r.Places = []report.Destination{}
 	type key struct{ target, item string }
 	last := map[key]ledger.Event{}
 	var order []key
@@ -332,7 +332,7 @@ func (s *Session) places(r *report.Report, events []ledger.Event) {
 	for _, k := range order {
 		t, ok := s.P.File.Targets[k.target]
 		if e := last[k]; ok && e.Version == r.Version {
-			p := report.Place{Target: k.target, Kind: t.Kind, Where: whereIs(t), Version: e.Version,
+			p := report.Destination{Target: k.target, Kind: t.Kind, Where: whereIs(t), Version: e.Version,
 				When: e.Time.Format("2006-01-02 15:04")}
 			if k.item != "" {
 				p.Where += ", item " + k.item

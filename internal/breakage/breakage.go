@@ -44,7 +44,7 @@ func init() {
 	}
 	var count int
 	var lock sync.Mutex
-	safefile.Disturb(func(s safefile.Step) error {
+	safefile.Disturb(func(s safefile.DiskWrite) error {
 		if s.Op == safefile.OpSyncFolder { // it changes nothing, and its failure is nobody's
 			return nil
 		}

@@ -67,7 +67,7 @@ var results = map[string][]any{
 	"farm worker":     {remoteexec.Event{}},
 	"extract":         {[]zipfile.Written{}},
 	"salvage":         {salvage.Result{}},
-	"fetch":           {fetch.Result{}, []fetch.Place{}},
+	"fetch":           {fetch.Result{}, []fetch.Installed{}},
 	"index write":     {collected{}},
 	"index sign":      {index.Index{}},
 	"index check":     {fetch.Checked{}, index.Index{}},
@@ -110,7 +110,7 @@ var results = map[string][]any{
 	"texture":            {textureMade{}},
 	"trust":              {[]trust.Trusted{}, trustAnswer{}},
 	"try":                {[]gameserver.MapStatus{}, []smoketest.Loose{}, []quarantine.Restored{}},
-	"vornix":             {[]installer.Action{}}, // an installer, and a wrong use of any command
+	"vornix":             {[]installer.FileChange{}}, // an installer, and a wrong use of any command
 	"publish logout":     nil,
 	"fmt":                nil,
 	"man":                nil,

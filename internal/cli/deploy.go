@@ -214,7 +214,7 @@ func (a *app) allowed(ways []*release.Deploying, f deployFlags) error {
 	return refused[0]
 }
 
-// mostRows is how many files of a plan are shown without --verbose.
+// maxRows is how many files of a plan are shown without --verbose.
 const maxRows = 40
 
 // showPlan shows what would be done.
@@ -237,7 +237,7 @@ func (a *app) showPlan(p *deploy.Plan) {
 	var rows [][]string
 	left := 0
 	steps := slices.Clone(p.Steps)
-	slices.SortStableFunc(steps, func(a, b deploy.Step) int { return rank(a.Action) - rank(b.Action) })
+	slices.SortStableFunc(steps, func(a, b deploy.FileChange) int { return rank(a.Action) - rank(b.Action) })
 	for _, s := range steps {
 		if s.Action == deploy.Leave && len(steps) > maxRows && !a.out.Verbose {
 			left++
@@ -268,8 +268,8 @@ func (a *app) showPlan(p *deploy.Plan) {
 	}
 }
 
-func rank(a deploy.Action) int {
-	return slices.Index([]deploy.Action{deploy.Add, deploy.Change, deploy.Remove, deploy.Leave}, a)
+func rank(a deploy.Operation) int {
+	return slices.Index([]deploy.Operation{deploy.Add, deploy.Change, deploy.Remove, deploy.Leave}, a)
 }
 
 // deployAll does what was planned, after asking.

@@ -198,7 +198,7 @@ func means(pattern, name string) bool {
 func (a *app) along(p *profile.Profile, b *gamefs.Bundle, files []*zipfile.File) ([]*zipfile.File, error) {
 	all := slices.Clone(files)
 	for _, f := range files {
-		for _, n := range gamefs.Of(p, f.Name, b.ReadFile) {
+		for _, n := range gamefs.NeedsOf(p, f.Name, b.ReadFile) {
 			e := b.Find(n.Path)
 			switch {
 			case e == nil:

@@ -222,7 +222,7 @@ func (a *app) fetchWatch(ctx context.Context, dir string, o fetch.Options, every
 				show.Clean(r.To))
 		case r.Changed:
 			files := slices.DeleteFunc(slices.Clone(r.Actions),
-				func(x fetch.Action) bool { return x.Do == fetch.Keep || x.Do == fetch.Leave })
+				func(x fetch.FileChange) bool { return x.Do == fetch.Keep || x.Do == fetch.Leave })
 			line = fmt.Sprintf("%s %s: %s changed, %s downloaded", show.Clean(r.Title), show.Clean(r.To),
 				release.Count(len(files), "file"), release.Bytes(r.Bytes))
 		default:

@@ -214,7 +214,7 @@ func (a *app) showPublishPlan(d *publish.Desk, p *publish.Plan) {
 			p.There.Visibility)
 	}
 	var rows [][]string
-	var diffs []publish.Step
+	var diffs []publish.PartChange
 	left := 0
 	for _, s := range p.Steps {
 		if s.Action == publish.Leave && !a.out.Verbose {
@@ -268,8 +268,8 @@ func (a *app) showPublishPlan(d *publish.Desk, p *publish.Plan) {
 	}
 }
 
-func without(list []publish.Step, part string) []publish.Step {
-	var out []publish.Step
+func without(list []publish.PartChange, part string) []publish.PartChange {
+	var out []publish.PartChange
 	for _, s := range list {
 		if s.Part != part {
 			out = append(out, s)

@@ -201,7 +201,7 @@ func (a *app) visibility(ctx context.Context, answer *show.Answer, d *publish.De
 // publishShown is the result of publish show in JSON.
 type publishShown struct {
 	*publish.State
-	Differs []publish.Step `json:"differs"` // from the project
+	Differs []publish.PartChange `json:"differs"` // from the project
 }
 
 func (a *app) publishShowCommand() *cobra.Command {
@@ -217,7 +217,7 @@ func (a *app) publishShowCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			one := publishShown{State: st, Differs: []publish.Step{}}
+			one := publishShown{State: st, Differs: []publish.PartChange{}}
 			a.showItem(d, st)
 			if st.There != nil {
 				one.Differs = a.differs(ctx, d, name)
@@ -272,26 +272,26 @@ func (a *app) showItem(d *publish.Desk, st *publish.State) {
 }
 
 // differs shows in what the page differs from the project, when that can be told.
-func (a *app) differs(ctx context.Context, d *publish.Desk, name string) []publish.Step {
+func (a *app) differs(ctx context.Context, d *publish.Desk, name string) []publish.PartChange {
 	_, bundles, err := a.packed()
 	if err != nil {
-		return []publish.Step{}
+		return []publish.PartChange{}
 	}
 	g, err := assetgraph.ScanProject(ctx, d.P)
 	if err != nil {
-		return []publish.Step{}
+		return []publish.PartChange{}
 	}
 	goals, _, err := d.Goals(ctx, g, bundles, []string{name})
 	if err != nil {
 		a.out.Say("What the project says can't be told: %s", show.Clean(err.Error()))
-		return []publish.Step{}
+		return []publish.PartChange{}
 	}
 	plan, err := d.Plan(ctx, goals[0], publish.PlanOptions{})
 	if err != nil {
 		a.out.Say("What the project says can't be published: %s", show.Clean(err.Error()))
-		return []publish.Step{}
+		return []publish.PartChange{}
 	}
-	list := []publish.Step{}
+	list := []publish.PartChange{}
 	for _, s := range plan.Steps {
 		if s.Action != publish.Leave {
 			list = append(list, s)

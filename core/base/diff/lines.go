@@ -23,7 +23,7 @@ func split(text string) []string {
 // hunk says that old[from:to] became new[at:end]; all are line numbers from 0.
 type hunk struct{ from, to, at, end int }
 
-// mostEdits bounds the search for the shortest way from one text to another: what differs in more
+// maxEdits bounds the search for the shortest way from one text to another: what differs in more
 // lines counts as replaced whole.
 const maxEdits = 3000
 

@@ -266,7 +266,7 @@ func (r *Repository) pushes(ctx context.Context, file, key, address string) erro
 	return nil
 }
 
-// mostHooks is how many hooks are looked at.
+// maxHooks is how many hooks are looked at.
 const maxHooks = 100
 
 // hooks adds the hooks that git would run, and objects that are taken from elsewhere.

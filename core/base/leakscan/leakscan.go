@@ -387,7 +387,7 @@ func (s *Scanner) lineAt(data []byte, i, line int) int {
 	return line + bytes.Count(data[:i], []byte("\n"))
 }
 
-// mostHits is how many are noted of one file.
+// maxHits is how many are noted of one file.
 const maxHits = 20
 
 func (s *Scanner) add(h Hit) {

@@ -18,20 +18,20 @@ const (
 	OpRemove     = "remove" // a file, a folder, a tree
 )
 
-// Step is one change to the disk that is about to be made: what a crash, a full disk or a broken one comes between.
-type Step struct {
+// DiskWrite is one change to the disk that is about to be made: what a crash, a full disk or a broken one comes between.
+type DiskWrite struct {
 	Op   string
 	Path string // what it is about, as a system path
 	// Tear, of a write, does the first half of it.
 	Tear func()
 }
 
-var disturber atomic.Pointer[func(Step) error]
+var disturber atomic.Pointer[func(DiskWrite) error]
 
 // Disturb lets a test see each step before it is taken, from any goroutine, and stop it with the
 // error that the system would have given. It is one pointer that is looked at where a disk is
 // waited for, so the program that is tested is the one that is shipped. The answer ends it.
-func Disturb(ask func(Step) error) (end func()) {
+func Disturb(ask func(DiskWrite) error) (end func()) {
 	disturber.Store(&ask)
 	return func() { disturber.Store(nil) }
 }
@@ -39,7 +39,7 @@ func Disturb(ask func(Step) error) (end func()) {
 // before is asked before each step, about a path below a folder.
 func before(dir, op, rel string) error {
 	if ask := disturber.Load(); ask != nil {
-		return (*ask)(Step{Op: op, Path: filepath.Join(dir, rel)})
+		return (*ask)(DiskWrite{Op: op, Path: filepath.Join(dir, rel)})
 	}
 	return nil
 }
@@ -47,7 +47,7 @@ func before(dir, op, rel string) error {
 // writing is before for a write of data by write.
 func writing(dir, rel string, data []byte, write func([]byte) (int, error)) (int, error) {
 	if ask := disturber.Load(); ask != nil {
-		if err := (*ask)(Step{Op: OpWrite, Path: filepath.Join(dir, rel),
+		if err := (*ask)(DiskWrite{Op: OpWrite, Path: filepath.Join(dir, rel),
 			Tear: func() { _, _ = write(data[:len(data)/2]) }}); err != nil {
 			return 0, err
 		}

@@ -74,7 +74,7 @@ func Acquire(dir, command string) (*Lock, error) {
 	return &Lock{Unclean: left == nil, lock: l, dir: d}, nil
 }
 
-// mostTries is how often a lock is tried whose folder disappears meanwhile.
+// maxTries is how often a lock is tried whose folder disappears meanwhile.
 const maxTries = 20
 
 // errMoved says that what was locked is not what the path names any more.

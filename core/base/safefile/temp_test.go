@@ -79,7 +79,7 @@ func TestEveryStepCanFail(t *testing.T) {
 			d, err := OpenDir(dir)
 			require.NoError(t, err)
 			n, asked := 0, ""
-			end := Disturb(func(s Step) error {
+			end := Disturb(func(s DiskWrite) error {
 				if n++; n == at {
 					asked = s.Op
 					return &os.PathError{Op: s.Op, Path: s.Path, Err: syscall.ENOSPC}
@@ -155,7 +155,7 @@ func TestWhatIsDurable(t *testing.T) {
 			[]string{OpCreate, OpWrite, OpSync, OpSyncFolder}},
 	} {
 		var got, about []string
-		end := Disturb(func(s Step) error {
+		end := Disturb(func(s DiskWrite) error {
 			if s.Op != OpFolder {
 				got, about = append(got, s.Op), append(about, filepath.Base(s.Path))
 			}
@@ -170,7 +170,7 @@ func TestWhatIsDurable(t *testing.T) {
 	}
 	// A second line needs no new name.
 	var got []string
-	end := Disturb(func(s Step) error { got = append(got, s.Op); return nil })
+	end := Disturb(func(s DiskWrite) error { got = append(got, s.Op); return nil })
 	require.NoError(t, d.Append("a/f", []byte("y")))
 	end()
 	assert.Equal(t, []string{OpCreate, OpWrite, OpSync}, got)

@@ -37,10 +37,10 @@ type key struct {
 	parts []string
 }
 
-// MostBytes is how large a file may be. Those that people write have some kilobytes.
+// MaxBytes is how large a file may be. Those that people write have some kilobytes.
 const MaxBytes = 4 << 20
 
-// mostTables is how many tables and how many keys a file may have: the library searches all earlier ones for each.
+// maxTables is how many tables and how many keys a file may have: the library searches all earlier ones for each.
 const (
 	maxTables = 10_000
 	maxKeys   = 20_000
@@ -94,7 +94,7 @@ func Decode(name string, data []byte, into any) (*Document, []finding.Finding) {
 	}
 }
 
-// mostParts is how many parts a key may have: what reads them takes time with their square, and people write three.
+// maxParts is how many parts a key may have: what reads them takes time with their square, and people write three.
 const maxParts = 1000
 
 func deep(line []byte) bool {

@@ -71,7 +71,7 @@ func open(t *testing.T, dir string) *transaction.Folder {
 func TestARecordIsFinal(t *testing.T) {
 	dir := table(t)
 	stuck := func() (end func()) {
-		return safefile.Disturb(func(s safefile.Step) error {
+		return safefile.Disturb(func(s safefile.DiskWrite) error {
 			if s.Op == safefile.OpRemove && strings.Contains(s.Path, "journal") {
 				return errors.New("a virus scanner has it open")
 			}
@@ -105,7 +105,7 @@ func TestARecordIsFinal(t *testing.T) {
 func TestARecordThatCantBeWritten(t *testing.T) {
 	dir := table(t)
 	f := open(t, dir)
-	end := safefile.Disturb(func(s safefile.Step) error {
+	end := safefile.Disturb(func(s safefile.DiskWrite) error {
 		if s.Op == safefile.OpWrite && strings.Contains(s.Path, "records") {
 			s.Tear()
 			return errors.New("no space left on device")
@@ -180,7 +180,7 @@ func TestAStagedFileThatDisappears(t *testing.T) {
 	dir := table(t)
 	f := open(t, dir)
 	gone := false
-	end := safefile.Disturb(func(s safefile.Step) error {
+	end := safefile.Disturb(func(s safefile.DiskWrite) error {
 		if s.Op == safefile.OpRename && strings.Contains(s.Path, "journal") && !gone {
 			gone = true
 			matches, _ := filepath.Glob(filepath.Join(dir, transaction.Dir, "*", "1"))
@@ -237,7 +237,7 @@ func TestTheRecordComesLast(t *testing.T) {
 	f := open(t, table(t))
 	defer f.Close()
 	var order []string
-	end := safefile.Disturb(func(s safefile.Step) error {
+	end := safefile.Disturb(func(s safefile.DiskWrite) error {
 		rel, _ := filepath.Rel(f.Path(), s.Path)
 		order = append(order, s.Op+" "+filepath.ToSlash(rel))
 		return nil
@@ -287,7 +287,7 @@ func TestEveryStepCanFail(t *testing.T) {
 			}
 			changes := []transaction.Change{change("a.txt", "new"), change("b.txt", ""), change("c.txt", "came")}
 			count, hit := 0, ""
-			end := safefile.Disturb(func(s safefile.Step) error {
+			end := safefile.Disturb(func(s safefile.DiskWrite) error {
 				if s.Op == safefile.OpSyncFolder {
 					return nil
 				}
@@ -373,7 +373,7 @@ func spelt(t *testing.T, root string) {
 				came.Old, came.OldSize = sum, size
 				sand := stage("sand.txt", "sand")
 				count, hit := 0, ""
-				end := safefile.Disturb(func(s safefile.Step) error {
+				end := safefile.Disturb(func(s safefile.DiskWrite) error {
 					if s.Op == safefile.OpSyncFolder {
 						return nil
 					}
@@ -474,7 +474,7 @@ func all(t *testing.T, dir string) map[string]string {
 // failing makes the step with a number fail, and says which one that was, once it has been reached.
 func failing(n int, hit *string) (end func()) {
 	count := 0
-	return safefile.Disturb(func(s safefile.Step) error {
+	return safefile.Disturb(func(s safefile.DiskWrite) error {
 		if s.Op == safefile.OpSyncFolder {
 			return nil
 		}
@@ -590,7 +590,7 @@ func killed(t *testing.T, dir string, at int) (hit bool) {
 	}
 	slices.SortFunc(changes, func(a, b transaction.Change) int { return strings.Compare(a.Path, b.Path) })
 	count := 0
-	end := safefile.Disturb(func(s safefile.Step) error {
+	end := safefile.Disturb(func(s safefile.DiskWrite) error {
 		if count++; count == at {
 			hit = true
 			panic("killed")

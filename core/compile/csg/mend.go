@@ -86,12 +86,12 @@ type likeness struct {
 	plane    geom.Plane
 	material string
 	u, v     scene.Axis
-	look     scene.Look
+	look     scene.TextureMapping
 	solid    int // -1 unless the face is fitted, which depends on its own edges
 }
 
 func like(p piece) likeness {
-	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.Look,
+	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.TextureMapping,
 		solid: -1}
 	l.look.Material = scene.Ref{}
 	if p.face.Fit {

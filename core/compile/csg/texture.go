@@ -15,7 +15,7 @@ func lay(f *Face, o Options) [][2]float64 {
 	if of.Fit {
 		at = uvFitted(of, o.Fit(of.Material.Name))
 	} else {
-		at = uvByMetres(of.Look, o.Size(of.Material.Name))
+		at = uvByMetres(of.TextureMapping, o.Size(of.Material.Name))
 	}
 	uv := make([][2]float64, len(f.Polygon))
 	for i, p := range f.Polygon {
@@ -25,7 +25,7 @@ func lay(f *Face, o Options) [][2]float64 {
 }
 
 // uvByMetres gives texture coordinates, in repeats, of a place on the face by its metres along the face's axes.
-func uvByMetres(look scene.Look, size float64) func(u, v float64) [2]float64 {
+func uvByMetres(look scene.TextureMapping, size float64) func(u, v float64) [2]float64 {
 	sin, cos := geom.Turn(look.Turn)
 	repeat := float64(size * look.Scale)
 	return func(u, v float64) [2]float64 {

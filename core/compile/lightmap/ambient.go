@@ -13,7 +13,7 @@ import (
 const (
 	// apart is how far samples of the light in the air are from each other, in metres, where that is not too many.
 	apart = 2.0
-	// mostSamples is the most of them; with more the grid becomes coarser.
+	// maxSamples is the most of them; with more the grid becomes coarser.
 	maxSamples = 8000
 	// above is how far over the highest surface samples go, in metres.
 	above = 4.0

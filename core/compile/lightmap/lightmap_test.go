@@ -25,8 +25,8 @@ import (
 )
 
 // grey is a look that sends back a part of light and gives off some of its own.
-func grey(part, glow float64) radiance.Look {
-	l := radiance.Look{Tint: [3]float64{part / 0.6, part / 0.6, part / 0.6}}
+func grey(part, glow float64) radiance.Appearance {
+	l := radiance.Appearance{Tint: [3]float64{part / 0.6, part / 0.6, part / 0.6}}
 	if glow > 0 {
 		img := image.NewNRGBA(image.Rect(0, 0, 1, 1))
 		img.Set(0, 0, color.White)
@@ -36,7 +36,7 @@ func grey(part, glow float64) radiance.Look {
 }
 
 // lit compiles a map source with light.
-func lit(t *testing.T, source string, looks map[string]radiance.Look, env stage.Env) *compile.Result {
+func lit(t *testing.T, source string, looks map[string]radiance.Appearance, env stage.Env) *compile.Result {
 	t.Helper()
 	m, findings := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
@@ -45,7 +45,7 @@ func lit(t *testing.T, source string, looks map[string]radiance.Look, env stage.
 	}
 	r, err := compile.Compile(context.Background(), m, compile.Options{MaterialSize: func(string) float64 { return 1 },
 		SeeThrough: func(name string) bool { return looks[name].SeeThrough != "" },
-		Long:       &compile.Long{Env: env, Looks: func(name string) radiance.Look { return looks[name] }}})
+		Long:       &compile.Long{Env: env, Looks: func(name string) radiance.Appearance { return looks[name] }}})
 	require.NoError(t, err)
 	return r
 }
@@ -101,7 +101,7 @@ func sub2(a, b [2]float32) [2]float32 { return [2]float32{a[0] - b[0], a[1] - b[
 // cosine by the square of the distance; a white surface sends it on over pi.
 func TestALampOverAPlane(t *testing.T) {
 	r := lit(t, "solid g box -8,-8,-1 8,8,0 material=g\nlight l point 1,2,3 colour=#ffffff power=100\n",
-		map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
+		map[string]radiance.Appearance{"g": grey(0.5, 0)}, stage.Env{})
 	list := samples(r.Map, bvh.Vec{0, 0, 1}, 0)
 	require.Greater(t, len(list), 3000)
 	for _, s := range list {
@@ -121,7 +121,7 @@ func TestALampOverAPlane(t *testing.T) {
 // A plane under a sky that is as bright everywhere is as bright as the sky.
 func TestAPlaneUnderTheSky(t *testing.T) {
 	r := lit(t, "sky s sun=40,90 power=0 dome=#ffffff glow=0.7\nsolid g box -4,-4,-1 4,4,0 material=g\n",
-		map[string]radiance.Look{"g": grey(0.5, 0)}, stage.Env{})
+		map[string]radiance.Appearance{"g": grey(0.5, 0)}, stage.Env{})
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
 		require.InEpsilon(t, 0.7, s.light[1], 0.005)
 	}
@@ -136,7 +136,7 @@ func TestAPlaneUnderTheSky(t *testing.T) {
 // The sun falls with the cosine of its height, and not into the shadow of a wall, whose edge is as
 // wide as the sun makes it.
 func TestTheSun(t *testing.T) {
-	r := lit(t, "sky s sun=30,90 colour=#ffffff power=3.14159265 disc=4 glow=0\nsolid g box -8,-8,-1 8,8,0 material=g\nsolid w box 0,-8,0 0.5,8,2 material=g\n", map[string]radiance.Look{"g": grey(0.001, 0)}, stage.Env{})
+	r := lit(t, "sky s sun=30,90 colour=#ffffff power=3.14159265 disc=4 glow=0\nsolid g box -8,-8,-1 8,8,0 material=g\nsolid w box 0,-8,0 0.5,8,2 material=g\n", map[string]radiance.Appearance{"g": grey(0.001, 0)}, stage.Env{})
 	long := 2 / math.Tan(30*math.Pi/180)
 	edge := 0
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
@@ -159,7 +159,7 @@ func TestTheSun(t *testing.T) {
 // In a closed box that glows e everywhere and sends back a part r of light, the light is e/(1-r) everywhere.
 func TestAClosedBox(t *testing.T) {
 	for _, r := range []float64{1e-6, 0.3, 0.7} {
-		m := lit(t, closed(6), map[string]radiance.Look{"g": grey(r, 0.25)}, stage.Env{}).Map
+		m := lit(t, closed(6), map[string]radiance.Appearance{"g": grey(r, 0.25)}, stage.Env{}).Map
 		want, n := 0.25/(1-r), 0
 		mean := 0.0
 		for _, s := range samples(m, bvh.Vec{0, 0, 1}, 0) {
@@ -186,7 +186,7 @@ solid f box 0,%[1]d,0 %[1]d,%[2]d,%[1]d material=g
 
 // The form factor between parallel unit squares a metre apart is 0.19982 (Howell's catalogue, C-11).
 func TestParallelSquares(t *testing.T) {
-	r := lit(t, "solid g box 0,0,-0.25 1,1,0 material=g\nsolid top box 0,0,1 1,1,1.25 material=g\n  face bottom material=glow\n", map[string]radiance.Look{"g": grey(0.001, 0), "glow": grey(0.001, 1)}, stage.Env{})
+	r := lit(t, "solid g box 0,0,-0.25 1,1,0 material=g\nsolid top box 0,0,1 1,1,1.25 material=g\n  face bottom material=glow\n", map[string]radiance.Appearance{"g": grey(0.001, 0), "glow": grey(0.001, 1)}, stage.Env{})
 	sum, n := 0.0, 0
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
 		if s.at[2] < 0.5 { // the trapezoidal rule: luxels at the rim stand for half their width
@@ -206,7 +206,7 @@ func TestParallelSquares(t *testing.T) {
 
 // What comes in through lamps and the sky goes out again or stays: never more on the walls than was sent.
 func TestEnergyNeverGrowsAndASymmetricRoomIsLitSymmetrically(t *testing.T) {
-	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n", map[string]radiance.Look{"g": grey(0.8, 0)},
+	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n", map[string]radiance.Appearance{"g": grey(0.8, 0)},
 		stage.Env{}).Map
 	absorbed, area := 0.0, 0.0
 	at := map[[2]int]float32{}
@@ -266,7 +266,7 @@ func TestSurfacesThatGlow(t *testing.T) {
 	for _, half := range []float64{0.1, 0.5, 3} {
 		glow := 2 / half
 		r := lit(t, fmt.Sprintf("solid g box -5,-5,-1 5,5,0 material=g\nsolid top box -%[1]g,-%[1]g,2 %[1]g,%[1]g,2.1 material=g\n  face bottom material=glow\n", half),
-			map[string]radiance.Look{"g": grey(1e-6, 0), "glow": grey(1e-6, glow)}, stage.Env{})
+			map[string]radiance.Appearance{"g": grey(1e-6, 0), "glow": grey(1e-6, glow)}, stage.Env{})
 		corners := [4][3]float64{{-half, -half, 2}, {half, -half, 2}, {half, half, 2}, {-half, half, 2}}
 		n := 0
 		for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
@@ -295,7 +295,7 @@ func halves(west, east color.NRGBA) image.Image {
 // Cut-outs cast the shadow of their shape, glass light of its colour; what is opaque in front hides both.
 func TestShadowsHaveShapesAndColours(t *testing.T) {
 	white := color.NRGBA{255, 255, 255, 255}
-	looks := map[string]radiance.Look{"g": grey(1e-6, 0),
+	looks := map[string]radiance.Appearance{"g": grey(1e-6, 0),
 		"grate": {Colour: halves(white, color.NRGBA{255, 255, 255, 0}), SeeThrough: material.SeeThroughCutOut},
 		"glass": {Colour: halves(color.NRGBA{255, 0, 0, 128}, color.NRGBA{0, 0, 255, 255}),
 			SeeThrough: material.SeeThroughSoft}}
@@ -335,7 +335,7 @@ solid c box 3.3,2.7,-1 6,6,0 material=g
 solid wall box 1,3,0 5,3.2,2 material=g
 light l point 2,5,3 radius=0.2 colour=#ffffff power=80
 sky s sun=40,30 glow=0.3
-`, map[string]radiance.Look{"g": grey(0.5, 0), "h": grey(0.2, 0)}, stage.Env{}).Map
+`, map[string]radiance.Appearance{"g": grey(0.5, 0), "h": grey(0.2, 0)}, stage.Env{}).Map
 	s := radiance.New(m, nil, nil)
 	s.Lit = radiance.LitOf(m)
 	at := func(x, y float32) float32 { return s.See(bvh.Vec{x, y, 0.5}, bvh.Vec{0, 0, -1}).On[0] }
@@ -404,12 +404,12 @@ func (s *shelf) CachePart(key string, data []byte) error {
 func TestStoppedAndResumedOnAnyNumberOfProcessors(t *testing.T) {
 	thorough.Only(t)
 	source := "map m title=\"M\" players=1..2\nsky s sun=40,30\nsolid g box 0,0,-1 14,14,0 material=g\nsolid w box 5,5,0 6,9,3 material=glow\nlight l point 3,3,2 radius=0.2 power=40\nprobe p at=3,4,2 reach=9\n"
-	looks := map[string]radiance.Look{"g": grey(0.5, 0), "glow": grey(0.2, 1)}
+	looks := map[string]radiance.Appearance{"g": grey(0.5, 0), "glow": grey(0.2, 1)}
 	compiled := func(ctx context.Context, env stage.Env) ([]byte, error) {
 		m, _ := maplang.Read("m.vnx", []byte(source), maplang.Options{})
 		r, err := compile.Compile(ctx, m,
 			compile.Options{MaterialSize: func(string) float64 { return 1 },
-				Long: &compile.Long{Env: env, Looks: func(name string) radiance.Look { return looks[name] }}})
+				Long: &compile.Long{Env: env, Looks: func(name string) radiance.Appearance { return looks[name] }}})
 		if err != nil {
 			return nil, err
 		}
@@ -553,7 +553,7 @@ func TestTheOutsideOfASealedMapIsNotLit(t *testing.T) {
 
 // A spot lights its cone and nothing else, in the middle as a lamp of its power would.
 func TestASpot(t *testing.T) {
-	r := lit(t, "solid g box -6,-6,-1 6,6,0 material=g\nlight l spot 0,0,4 look=0,0,0 cone=40 colour=#ffffff power=100\n", map[string]radiance.Look{"g": grey(1e-6, 0)}, stage.Env{})
+	r := lit(t, "solid g box -6,-6,-1 6,6,0 material=g\nlight l spot 0,0,4 look=0,0,0 cone=40 colour=#ffffff power=100\n", map[string]radiance.Appearance{"g": grey(1e-6, 0)}, stage.Env{})
 	rim := 4 * math.Tan(20*math.Pi/180)
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
 		switch d := math.Hypot(float64(s.at[0]), float64(s.at[1])); {

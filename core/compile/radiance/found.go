@@ -85,7 +85,7 @@ func (s *Scene) Look(from, dir bvh.Vec, limit float32, backs bool, list []Found)
 	return nearest, hit, list
 }
 
-// mostBacks is how many backs a ray passes at most.
+// maxBacks is how many backs a ray passes at most.
 const maxBacks = 64
 
 // hidden says whether a ray meets the back of a triangle whose material does not show from behind.

@@ -19,7 +19,7 @@ import (
 // that is opaque, and all panes before it, each once even where two triangles meet, the nearest
 // first.
 func TestLookFindsWhatSortingFinds(t *testing.T) {
-	looks := map[string]radiance.Look{"wall": {},
+	looks := map[string]radiance.Appearance{"wall": {},
 		"pane": {Colour: even(color.NRGBA{90, 90, 200, 120}), SeeThrough: material.SeeThroughSoft},
 		"hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
 		"bar":  {Colour: even(color.NRGBA{9, 9, 9, 255}), SeeThrough: material.SeeThroughCutOut}}
@@ -69,7 +69,7 @@ func TestLookFindsWhatSortingFinds(t *testing.T) {
 
 // Backs are passed unless they are asked for, or their material shows from behind; what is behind them is found then.
 func TestLookPassesBacks(t *testing.T) {
-	looks := map[string]radiance.Look{"wall": {}, "cloth": {DoubleSided: true}}
+	looks := map[string]radiance.Appearance{"wall": {}, "cloth": {DoubleSided: true}}
 	m := board(square{1, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"},
 		square{2, [2]float32{-1, -1}, [2]float32{1, 1}, "wall"},
 		square{-5, [2]float32{-1, -1}, [2]float32{1, 1}, "cloth"})

@@ -12,8 +12,8 @@ import (
 	"vornix/core/format/texture"
 )
 
-// Look is how a material looks, as far as light cares. The zero value is plain: light grey and opaque.
-type Look struct {
+// Appearance is how a material looks, as far as light cares. The zero value is plain: light grey and opaque.
+type Appearance struct {
 	Colour        image.Image `json:"-"`
 	Emission      image.Image `json:"-"`
 	EmissionPower float64     // factor on the emission
@@ -49,7 +49,7 @@ type Painted struct {
 }
 
 // Paint makes a look ready. side is the most texels that its images keep along a side.
-func Paint(l Look, side int) *Painted {
+func Paint(l Appearance, side int) *Painted {
 	p := &Painted{seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit}
 	if l.Colour == nil {
 		p.width, p.height = 1, 1
@@ -84,7 +84,7 @@ func Paint(l Look, side int) *Painted {
 
 // Texel is a texel's linear colour after contrast, saturation and tint, and its alpha. p is red,
 // green, blue (sRGB), alpha.
-func (l *Look) Texel(p []uint8) (out [4]float32) {
+func (l *Appearance) Texel(p []uint8) (out [4]float32) {
 	c := [3]float64{float64(p[0]) / 255, float64(p[1]) / 255, float64(p[2]) / 255}
 	if k := l.Contrast; k != 0 && k != 1 {
 		for i := range c {
@@ -106,7 +106,7 @@ func (l *Look) Texel(p []uint8) (out [4]float32) {
 }
 
 // tones are what the values of each channel come to where the others do not matter.
-func (l *Look) tones() *[3][256]float32 {
+func (l *Appearance) tones() *[3][256]float32 {
 	var t [3][256]float32
 	for v := range 256 {
 		x := l.Texel([]uint8{uint8(v), uint8(v), uint8(v), 0})
@@ -117,7 +117,7 @@ func (l *Look) tones() *[3][256]float32 {
 	return &t
 }
 
-func (l *Look) tint() [3]float64 {
+func (l *Appearance) tint() [3]float64 {
 	if l.Tint == [3]float64{} {
 		return [3]float64{1, 1, 1}
 	}
@@ -125,7 +125,7 @@ func (l *Look) tint() [3]float64 {
 }
 
 // Plain is the colour and alpha of a look without an image.
-func (l *Look) Plain() [4]float32 {
+func (l *Appearance) Plain() [4]float32 {
 	t := l.tint()
 	return [4]float32{float32(plain * t[0]), float32(plain * t[1]), float32(plain * t[2]), 1}
 }

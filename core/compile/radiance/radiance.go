@@ -104,7 +104,7 @@ func New(m *mapfile.Map, looks func(material string) *Painted, sky *Picture) *Sc
 		if !seen {
 			n = int32(len(s.paints))
 			numbers[material] = n
-			p := Paint(Look{}, 1)
+			p := Paint(Appearance{}, 1)
 			if looks != nil {
 				p = looks(material)
 			}

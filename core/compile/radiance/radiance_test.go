@@ -58,7 +58,7 @@ func linear(v uint8) float64 { // IEC 61966-2-1
 	return math.Pow((f+0.055)/1.055, 2.4)
 }
 
-func paints(looks map[string]radiance.Look) func(string) *radiance.Painted {
+func paints(looks map[string]radiance.Appearance) func(string) *radiance.Painted {
 	return func(name string) *radiance.Painted { return radiance.Paint(looks[name], 64) }
 }
 
@@ -73,7 +73,7 @@ func TestAFaceShowsItsImageTheRightWayUp(t *testing.T) {
 		img.SetNRGBA(i%2, i/2, c)
 	}
 	s := radiance.New(board(square{x: 4, high: [2]float32{2, 2}, material: "a"}),
-		paints(map[string]radiance.Look{"a": {Colour: img}}), nil)
+		paints(map[string]radiance.Appearance{"a": {Colour: img}}), nil)
 	for i, c := range corners {
 		seen := s.See(bvh.Vec{0, float32(i%2) + 0.5, 1.5 - float32(i/2)}, along)
 		require.True(t, seen.Hit)
@@ -91,13 +91,13 @@ func TestAFaceShowsItsImageTheRightWayUp(t *testing.T) {
 // Tint, contrast and saturation do what their formulas say, and nothing sends back all light.
 func TestLooks(t *testing.T) {
 	c := color.NRGBA{180, 90, 40, 255}
-	at := func(l radiance.Look) bvh.Vec {
+	at := func(l radiance.Appearance) bvh.Vec {
 		l.Colour = even(c)
 		return radiance.Paint(l, 4).Colour(0.3, 7.9)
 	}
 	plain := bvh.Vec{float32(linear(c.R)), float32(linear(c.G)), float32(linear(c.B))}
-	assert.InDeltaSlice(t, plain[:], slice(at(radiance.Look{})), 1e-3)
-	tinted := at(radiance.Look{Tint: [3]float64{0.5, 1, 0.25}})
+	assert.InDeltaSlice(t, plain[:], slice(at(radiance.Appearance{})), 1e-3)
+	tinted := at(radiance.Appearance{Tint: [3]float64{0.5, 1, 0.25}})
 	assert.InDeltaSlice(t, []float32{plain[0] / 2, plain[1], plain[2] / 4}, slice(tinted), 1e-3)
 	var hard, grey [3]float32
 	mean := 0.2126*180 + 0.7152*90 + 0.0722*40
@@ -105,13 +105,13 @@ func TestLooks(t *testing.T) {
 		hard[k] = float32(linear(uint8(min(max(127.5+(v-127.5)*1.5, 0), 255) + 0.5)))
 		grey[k] = float32(linear(uint8(mean + 0.5)))
 	}
-	assert.InDeltaSlice(t, hard[:], slice(at(radiance.Look{Contrast: 1.5})), 0.01)
-	assert.InDeltaSlice(t, grey[:], slice(at(radiance.Look{Saturation: -1})), 0.01)
+	assert.InDeltaSlice(t, hard[:], slice(at(radiance.Appearance{Contrast: 1.5})), 0.01)
+	assert.InDeltaSlice(t, grey[:], slice(at(radiance.Appearance{Saturation: -1})), 0.01)
 	assert.InDelta(t, 0.97,
-		radiance.Paint(radiance.Look{Colour: even(color.NRGBA{255, 255, 255, 255})}, 4).Colour(0, 0)[0], 1e-6)
-	assert.NotEqual(t, radiance.Paint(radiance.Look{}, 4).Sum(), radiance.Paint(radiance.Look{Unlit: true}, 4).Sum())
-	assert.Equal(t, radiance.Paint(radiance.Look{Tint: [3]float64{1, 1, 1}}, 4).Sum(),
-		radiance.Paint(radiance.Look{}, 4).Sum(), "white is no tint")
+		radiance.Paint(radiance.Appearance{Colour: even(color.NRGBA{255, 255, 255, 255})}, 4).Colour(0, 0)[0], 1e-6)
+	assert.NotEqual(t, radiance.Paint(radiance.Appearance{}, 4).Sum(), radiance.Paint(radiance.Appearance{Unlit: true}, 4).Sum())
+	assert.Equal(t, radiance.Paint(radiance.Appearance{Tint: [3]float64{1, 1, 1}}, 4).Sum(),
+		radiance.Paint(radiance.Appearance{}, 4).Sum(), "white is no tint")
 }
 
 func slice(v bvh.Vec) []float32 { return v[:] }
@@ -121,11 +121,11 @@ func slice(v bvh.Vec) []float32 { return v[:] }
 func TestStacksOfGlassAndHoles(t *testing.T) {
 	r := rand.New(rand.NewSource(6))
 	glass := map[string]color.NRGBA{"red": {230, 30, 20, 90}, "blue": {20, 40, 220, 170}, "clear": {255, 255, 255, 0}}
-	looks := map[string]radiance.Look{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true},
+	looks := map[string]radiance.Appearance{"wall": {Colour: even(color.NRGBA{120, 120, 120, 255}), Unlit: true},
 		"hole": {Colour: even(color.NRGBA{9, 9, 9, 0}), SeeThrough: material.SeeThroughCutOut},
 		"bar":  {Colour: even(color.NRGBA{60, 70, 80, 255}), SeeThrough: material.SeeThroughCutOut, Unlit: true}}
 	for name, c := range glass {
-		looks[name] = radiance.Look{Colour: even(c), SeeThrough: material.SeeThroughSoft, Unlit: true}
+		looks[name] = radiance.Appearance{Colour: even(c), SeeThrough: material.SeeThroughSoft, Unlit: true}
 	}
 	names := []string{"wall", "hole", "bar", "red", "blue", "clear"}
 	for range 300 {
@@ -190,7 +190,7 @@ func TestEmitters(t *testing.T) {
 		square{x: 3, low: [2]float32{5, 0}, high: [2]float32{7, 1}, material: "torn"},
 		square{x: 3, low: [2]float32{9, 0}, high: [2]float32{10, 1}, material: "pane"},
 		square{x: 9, low: [2]float32{-9, 0}, high: [2]float32{-8, 1}, material: "dark"})
-	s := radiance.New(m, paints(map[string]radiance.Look{
+	s := radiance.New(m, paints(map[string]radiance.Appearance{
 		"lamp": {Colour: white, Emission: white, EmissionPower: 5, Unlit: true, DoubleSided: true},
 		"torn": {Colour: half, Emission: white, EmissionPower: 3, SeeThrough: material.SeeThroughCutOut},
 		"pane": {Colour: even(color.NRGBA{255, 255, 255, 50}), Emission: white, EmissionPower: 1,
@@ -268,7 +268,7 @@ func TestTerrain(t *testing.T) {
 		Repeat: 1, Heights: make([]uint16, 4),
 		Layers: []mapfile.Layer{{Material: "rock", Repeat: 1, Weights: []uint8{0, 255, 0, 255}}}}}}
 	s := radiance.New(m,
-		paints(map[string]radiance.Look{"snow": {Colour: even(color.NRGBA{255, 0, 0, 255})},
+		paints(map[string]radiance.Appearance{"snow": {Colour: even(color.NRGBA{255, 0, 0, 255})},
 			"rock": {Colour: even(color.NRGBA{0, 255, 0, 255})}}), nil)
 	s.Lit = &radiance.Lit{Terrains: [][]bvh.Vec{{{1, 1, 1}, {0, 0, 0}, {1, 1, 1}, {0, 0, 0}}}}
 	for _, x := range []float32{0.4, 1, 2, 3.1, 3.8} {
@@ -362,7 +362,7 @@ func TestSkies(t *testing.T) {
 // However a look keeps its texels, each is what Texel says of it.
 func TestPaintedTexels(t *testing.T) {
 	r := rand.New(rand.NewSource(3))
-	for _, l := range []radiance.Look{{}, {Contrast: 1.4}, {Saturation: 1, Tint: [3]float64{0.5, 2, 1}},
+	for _, l := range []radiance.Appearance{{}, {Contrast: 1.4}, {Saturation: 1, Tint: [3]float64{0.5, 2, 1}},
 		{Saturation: 0.3, Contrast: 0.8}, {Saturation: -1}} {
 		img := image.NewNRGBA(image.Rect(0, 0, 16, 8))
 		for i := range img.Pix {

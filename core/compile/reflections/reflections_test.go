@@ -28,14 +28,14 @@ func mirrored(t *testing.T, source string, format texture.Format, env stage.Env)
 	white.Set(0, 0, color.White)
 	r, err := compile.Compile(context.Background(), m,
 		compile.Options{MaterialSize: func(string) float64 { return 1 },
-			Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) radiance.Look {
+			Long: &compile.Long{Env: env, Cubes: format, Looks: func(name string) radiance.Appearance {
 				switch name {
 				case "glow":
-					return radiance.Look{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+					return radiance.Appearance{Emission: white, EmissionPower: 4, Tint: [3]float64{1e-9, 1e-9, 1e-9}}
 				case "black":
-					return radiance.Look{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
+					return radiance.Appearance{Tint: [3]float64{1e-9, 1e-9, 1e-9}}
 				}
-				return radiance.Look{}
+				return radiance.Appearance{}
 			}}})
 	require.NoError(t, err)
 	data, err := mapfile.Encode(r.Map)

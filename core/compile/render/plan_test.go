@@ -101,8 +101,8 @@ func TestOverlaysAndTiles(t *testing.T) {
 	assert.NotEqual(t, render.Plan(m, nil), cells)
 
 	tiles := read("legend # tile=a solid=yes\nlegend . tile=b\ngrid g cells=5,3\n  row #####\n  row #...#\n  row #####\nlight l point 1.5,1.5,0 colour=#ffffff power=60\n")
-	white := func(string) render.Look {
-		return render.Look{Look: radiance.Look{Tint: [3]float64{1 / 0.6, 1 / 0.6, 1 / 0.6}}}
+	white := func(string) render.Appearance {
+		return render.Appearance{Appearance: radiance.Appearance{Tint: [3]float64{1 / 0.6, 1 / 0.6, 1 / 0.6}}}
 	}
 	img := render.NewTiles(tiles, white, nil).Levels(render.All)
 	at := func(x, y float64) uint32 { r, _, _, _ := img.At(16+int(x*240), 20+int(y*240)).RGBA(); return r >> 8 }

@@ -26,7 +26,7 @@ type Scene struct {
 
 // NewScene makes a map ready. looks says how materials look, from several goroutines at once; sky
 // is the picture all around or nil; side is the most texels that textures keep along a side.
-func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Picture, side int) *Scene {
+func NewScene(m *mapfile.Map, looks func(material string) Appearance, sky *radiance.Picture, side int) *Scene {
 	s := &Scene{Map: m}
 	type ready struct {
 		skin    *skin
@@ -39,7 +39,7 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Pi
 	for i, name := range names {
 		g.Go(func() error {
 			l := looks(name)
-			of := l.Look
+			of := l.Appearance
 			if of.SeeThrough != material.SeeThroughCutOut && of.SeeThrough != material.SeeThroughSoft {
 				of.Colour, of.Emission = nil, nil // only holes are asked for
 			}
@@ -49,7 +49,7 @@ func NewScene(m *mapfile.Map, looks func(material string) Look, sky *radiance.Pi
 	}
 	_ = g.Wait() // none of them fails
 	// a shape without a material is plain
-	by := map[string]ready{"": {newSkin(Look{}, 1), radiance.Paint(radiance.Look{}, 1)}}
+	by := map[string]ready{"": {newSkin(Appearance{}, 1), radiance.Paint(radiance.Appearance{}, 1)}}
 	for i, name := range names {
 		by[name] = made[i]
 	}

@@ -19,10 +19,10 @@ type eye struct {
 }
 
 const (
-	far        = 1e7 // metres, as good as endless
+	far       = 1e7 // metres, as good as endless
 	maxBounce = 3   // how often a ray is mirrored
 	maxSpread = 0.5 // metres a metre: what is mirrored roughly is asked as if it were this much blurred
-	// mostGlint bounds what is mirrored, so that few bright spots found by chance do not speckle rough surfaces.
+	// maxGlint bounds what is mirrored, so that few bright spots found by chance do not speckle rough surfaces.
 	maxGlint = 4
 )
 

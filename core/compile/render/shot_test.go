@@ -22,14 +22,14 @@ import (
 )
 
 // stage compiles a map, with light as it is needed.
-func stage(t *testing.T, source string, looks map[string]render.Look, long *compile.Long) *mapfile.Map {
+func stage(t *testing.T, source string, looks map[string]render.Appearance, long *compile.Long) *mapfile.Map {
 	t.Helper()
 	m, findings := maplang.Read("m.vnx", []byte("map m title=\"M\" players=1..2\n"+source), maplang.Options{})
 	require.NotNil(t, m, "%v", findings)
 	o := compile.Options{MaterialSize: func(string) float64 { return 1 },
 		SeeThrough: func(name string) bool { return looks[name].SeeThrough != "" }, Long: long}
 	if long != nil {
-		long.Looks = func(name string) radiance.Look { return looks[name].Look }
+		long.Looks = func(name string) radiance.Appearance { return looks[name].Appearance }
 	}
 	r, err := compile.Compile(context.Background(), m, o)
 	require.NoError(t, err)
@@ -44,13 +44,13 @@ func shoot(t *testing.T, s *render.Scene, c render.Camera, w, h int) *image.NRGB
 	return img.NRGBA()
 }
 
-func of(looks map[string]render.Look) func(string) render.Look {
-	return func(name string) render.Look { return looks[name] }
+func of(looks map[string]render.Appearance) func(string) render.Appearance {
+	return func(name string) render.Appearance { return looks[name] }
 }
 
 // plain is an unlit look of one linear colour.
-func plain(r, g, b float64) render.Look {
-	return render.Look{Look: radiance.Look{Tint: [3]float64{r / 0.6, g / 0.6, b / 0.6}, Unlit: true}}
+func plain(r, g, b float64) render.Appearance {
+	return render.Appearance{Appearance: radiance.Appearance{Tint: [3]float64{r / 0.6, g / 0.6, b / 0.6}, Unlit: true}}
 }
 
 // srgb8 is the 8-bit sRGB value of a part of white (IEC 61966-2-1).
@@ -76,8 +76,8 @@ func painted(w, h int, of func(x, y int) color.NRGBA) *image.NRGBA {
 // A grey plane under an even sky of known brightness has just the colour that the closed form says:
 // what falls on it, by what it sends on; and exposure is a factor of two a stop.
 func TestALitPlaneHasItsExactColour(t *testing.T) {
-	grey := render.Look{Look: radiance.Look{Tint: [3]float64{0.5 / 0.6, 0.5 / 0.6, 0.5 / 0.6}}}
-	looks := map[string]render.Look{"grey": grey}
+	grey := render.Appearance{Appearance: radiance.Appearance{Tint: [3]float64{0.5 / 0.6, 0.5 / 0.6, 0.5 / 0.6}}}
+	looks := map[string]render.Appearance{"grey": grey}
 	m := stage(t, "solid floor box -20,-20,-1 20,20,0 material=grey\nsky s sun=40,180 power=0 dome=#ffffff glow=0.6\n",
 		looks, &compile.Long{})
 	s := render.NewScene(m, of(looks), nil, 64)
@@ -92,8 +92,8 @@ func TestALitPlaneHasItsExactColour(t *testing.T) {
 
 // A red wall throws red light on the white floor before it, the more the nearer.
 func TestARedWallBounces(t *testing.T) {
-	looks := map[string]render.Look{"white": {Look: radiance.Look{Tint: [3]float64{1.5, 1.5, 1.5}}},
-		"red": {Look: radiance.Look{Tint: [3]float64{1.4, 0.1, 0.1}}}}
+	looks := map[string]render.Appearance{"white": {Appearance: radiance.Appearance{Tint: [3]float64{1.5, 1.5, 1.5}}},
+		"red": {Appearance: radiance.Appearance{Tint: [3]float64{1.4, 0.1, 0.1}}}}
 	m := stage(t, "solid floor box -8,-8,-1 8,8,0 material=white\nsolid wall box -8,8,-1 8,9,6 material=red\nsky s sun=30,180 power=3 dome=#ffffff glow=0.2\n", looks, &compile.Long{})
 	img := shoot(t, render.NewScene(m, of(looks), nil, 64),
 		render.Camera{At: bvh.Vec{0, 0, 12}, Look: bvh.Vec{0, 0.01, 0}, FOV: 67}, 64, 64)
@@ -110,7 +110,7 @@ func TestTexturesStandUpright(t *testing.T) {
 		x, y = x/16, y/16
 		return [2][2]color.NRGBA{{{255, 0, 0, 255}, {0, 255, 0, 255}}, {{0, 0, 255, 255}, {255, 255, 0, 255}}}[y][x]
 	})
-	looks := map[string]render.Look{"sign": {Look: radiance.Look{Colour: corners, Unlit: true}}}
+	looks := map[string]render.Appearance{"sign": {Appearance: radiance.Appearance{Colour: corners, Unlit: true}}}
 	m := stage(t, "solid wall box 0,0,0 1,1,1 material=sign\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 64)
 	for _, at := range []bvh.Vec{{0.5, -3, 0.5}, {0.5, 4, 0.5}, {-3, 0.5, 0.5}, {4, 0.5, 0.5}} {
@@ -136,7 +136,7 @@ func TestMipsAreChosenByDistance(t *testing.T) {
 		}
 		return color.NRGBA{0, 0, 0, 255}
 	})
-	looks := map[string]render.Look{"chess": {Look: radiance.Look{Colour: chequered, Unlit: true}}}
+	looks := map[string]render.Appearance{"chess": {Appearance: radiance.Appearance{Colour: chequered, Unlit: true}}}
 	m := stage(t, "solid wall box -40,0,-40 40,1,40 material=chess\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 64)
 	spread := func(distance float32) (low, high uint8) {
@@ -163,7 +163,7 @@ func TestMipsAreChosenByDistance(t *testing.T) {
 func TestMirrorsPanesFogAndMurk(t *testing.T) {
 	glass := plain(0, 0, 0)
 	glass.Reflection, glass.Roughness = 1, 0
-	looks := map[string]render.Look{"mirror": glass, "red": plain(0.5, 0, 0), "blue": plain(0, 0, 0.5),
+	looks := map[string]render.Appearance{"mirror": glass, "red": plain(0.5, 0, 0), "blue": plain(0, 0, 0.5),
 		"grey": plain(0.4, 0.4, 0.4)}
 	m := stage(t, "solid mirror box -5,5,-5 5,6,5 material=mirror\nsolid left box -5,-6,-5 0,-5,5 material=red\nsolid right box 0,-6,-5 5,-5,5 material=blue\n", looks, nil)
 	img := shoot(t, render.NewScene(m, of(looks), nil, 8),
@@ -200,7 +200,7 @@ func TestFogLiesBeforeMirrors(t *testing.T) {
 	for name, soft := range map[string]string{"opaque": "", "soft": material.SeeThroughSoft} {
 		mirror := plain(0, 0, 0)
 		mirror.Reflection, mirror.SeeThrough = 1, soft
-		looks := map[string]render.Look{"mirror": mirror, "black": plain(1e-6, 1e-6, 1e-6)}
+		looks := map[string]render.Appearance{"mirror": mirror, "black": plain(1e-6, 1e-6, 1e-6)}
 		m := stage(t, "solid mirror box -5,20,-5 5,21,5 material=mirror\nsolid behind box -5,-21,-5 5,-20,5 material=black\nfog f range=120 colour=#ffffff\n", looks, nil)
 		grey[name] = shoot(t, render.NewScene(m, of(looks), nil, 8), render.Camera{Look: bvh.Vec{0, 1, 0}, FOV: 8}, 8,
 			8).NRGBAAt(4, 4).R
@@ -223,8 +223,8 @@ func TestDepthOfFieldAndHoles(t *testing.T) {
 		}
 		return color.NRGBA{}
 	})
-	fence := render.Look{Look: radiance.Look{Colour: grid, SeeThrough: material.SeeThroughCutOut, Unlit: true}}
-	looks := map[string]render.Look{"fence": fence, "green": plain(0, 0.5, 0)}
+	fence := render.Appearance{Appearance: radiance.Appearance{Colour: grid, SeeThrough: material.SeeThroughCutOut, Unlit: true}}
+	looks := map[string]render.Appearance{"fence": fence, "green": plain(0, 0.5, 0)}
 	m := stage(t, "solid fence box -4,2,-4 4,2.02,4 material=fence\nsolid back box -40,40,-40 40,41,40 material=green\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 8)
 	edge := func(lens, focus float64) (steep int) {
@@ -258,9 +258,9 @@ func TestNormalMapsTurnTheLight(t *testing.T) {
 	tilted := func(r uint8) *image.NRGBA {
 		return painted(1, 1, func(int, int) color.NRGBA { return color.NRGBA{r, 128, 218, 255} }) // 45 degrees
 	}
-	base := radiance.Look{Tint: [3]float64{0.8, 0.8, 0.8}}
-	looks := map[string]render.Look{"east": {Look: base, Normal: tilted(218)}, "flat": {Look: base},
-		"west": {Look: base, Normal: tilted(38)}}
+	base := radiance.Appearance{Tint: [3]float64{0.8, 0.8, 0.8}}
+	looks := map[string]render.Appearance{"east": {Appearance: base, Normal: tilted(218)}, "flat": {Appearance: base},
+		"west": {Appearance: base, Normal: tilted(38)}}
 	bright := map[string]uint8{}
 	for name := range looks {
 		m := stage(t, fmt.Sprintf("solid floor box -9,-9,-1 9,9,0 material=%s\nsky s sun=45,90 power=1 dome=#000000 glow=0\n", name), looks, &compile.Long{})
@@ -273,8 +273,8 @@ func TestNormalMapsTurnTheLight(t *testing.T) {
 
 // The same picture comes from any number of workers, and a draft is the same picture, only rougher.
 func TestShotsAreDeterministic(t *testing.T) {
-	rough := render.Look{Look: radiance.Look{}, Reflection: 0.4, Roughness: 0.4}
-	looks := map[string]render.Look{"a": rough, "b": plain(0.1, 0.6, 0.3)}
+	rough := render.Appearance{Appearance: radiance.Appearance{}, Reflection: 0.4, Roughness: 0.4}
+	looks := map[string]render.Appearance{"a": rough, "b": plain(0.1, 0.6, 0.3)}
 	m := stage(t, "solid a box -9,-9,-1 9,9,0 material=a\nsolid b cylinder 0,3,0 radius=1 height=3 material=b\nsky s sun=45,90\n", looks, &compile.Long{})
 	s := render.NewScene(m, of(looks), nil, 8)
 	c := render.Camera{At: bvh.Vec{1, -6, 2}, Look: bvh.Vec{0, 3, 1}, FOV: 60, Lens: 0.02}

@@ -8,10 +8,10 @@ import (
 	"vornix/core/format/bvh"
 )
 
-// Look is how a material looks in pictures: all that light cares about, and what only eyes see.
+// Appearance is how a material looks in pictures: all that light cares about, and what only eyes see.
 // Normal maps have green up.
-type Look struct {
-	radiance.Look
+type Appearance struct {
+	radiance.Appearance
 	Normal, Detail, Mask image.Image
 	DetailRepeat         float64 // 0: 8
 	DetailStrength       float64
@@ -33,7 +33,7 @@ type skin struct {
 }
 
 // newSkin makes a look ready. side is the most texels that its images keep along a side.
-func newSkin(l Look, side int) *skin {
+func newSkin(l Appearance, side int) *skin {
 	s := &skin{plain: l.Plain(), seeThrough: l.SeeThrough, doubleSided: l.DoubleSided, unlit: l.Unlit,
 		glowPower:  float32(l.EmissionPower),
 		reflection: float32(l.Reflection), roughness: float32(l.Roughness), murk: float32(l.Murk),

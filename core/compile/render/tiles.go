@@ -43,12 +43,12 @@ type placedImage struct {
 	level int32
 }
 
-// mostTexels is the most texels along a cell.
+// maxTexels is the most texels along a cell.
 const maxTexels = 64
 
 // NewTiles makes a map of grids ready. looks says how materials look; sprites gives a sprite's
 // first frame in a state and a direction, or nothing.
-func NewTiles(m *mapfile.Map, looks func(material string) Look,
+func NewTiles(m *mapfile.Map, looks func(material string) Appearance,
 	sprites func(name, state, direction string) (Sprite, bool)) *Tiles {
 	t := &Tiles{m: m, side: 1}
 	for _, l := range m.Legend {

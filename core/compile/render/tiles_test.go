@@ -31,7 +31,9 @@ func yard() *render.Tiles {
 	}
 	floor := painted(4, 4,
 		func(x, y int) color.NRGBA { return color.NRGBA{uint8(40 + 20*x), uint8(40 + 20*y), 90, 255} })
-	looks := func(string) render.Look { return render.Look{Look: radiance.Look{Colour: floor}} }
+	looks := func(string) render.Appearance {
+		return render.Appearance{Appearance: radiance.Appearance{Colour: floor}}
+	}
 	return render.NewTiles(m, looks, func(name, state, direction string) (render.Sprite, bool) {
 		if name != "mole" || state != "dig" || direction != "east" {
 			return render.Sprite{}, false
@@ -107,7 +109,7 @@ func TestShotsOfTiles(t *testing.T) {
 // in the colour of what is cut, and names; what lies above is gone.
 func TestPlanViewsCutMapsOpen(t *testing.T) {
 	thorough.Only(t)
-	looks := map[string]render.Look{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5), "roof": plain(0.5, 0, 0)}
+	looks := map[string]render.Appearance{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5), "roof": plain(0.5, 0, 0)}
 	m := stage(t, `solid floor box 0,0,-1 20,12,0 material=floor
 solid north box 0,11,0 20,12,6 material=wall
 solid roof box 0,0,6 20,12,7 material=roof

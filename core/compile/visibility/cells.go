@@ -17,7 +17,7 @@ const (
 	hall = 24.0
 	// wide is the part of a cell's width that an opening must have so that what is behind it is no cell of its own.
 	wide = 0.4
-	// mostCells is the most cells that are told apart; with more they become larger.
+	// maxCells is the most cells that are told apart; with more they become larger.
 	maxCells = 8192
 	// slack is how far, in metres, beyond its rim one sees through a portal: more than rounding takes away.
 	slack = 1e-3

@@ -54,9 +54,9 @@ func TestAPairThatSeesEachOtherIsNeverHidden(t *testing.T) {
 		m := r.Map
 		s := radiance.New(m, func(name string) *radiance.Painted {
 			if name == "glass" {
-				return radiance.Paint(radiance.Look{SeeThrough: material.SeeThroughSoft}, 1)
+				return radiance.Paint(radiance.Appearance{SeeThrough: material.SeeThroughSoft}, 1)
 			}
-			return radiance.Paint(radiance.Look{}, 1)
+			return radiance.Paint(radiance.Appearance{}, 1)
 		}, nil)
 		box, _ := s.Box()
 		random := rand.New(rand.NewSource(3))

@@ -29,7 +29,7 @@ const RecordsDir = "releases"
 // recordFormat is the version of the form of a record.
 const recordFormat = 1
 
-// mostRecord is how many bytes a record may have: 10,000 files take 1.5 MB.
+// maxRecord is how many bytes a record may have: 10,000 files take 1.5 MB.
 const maxRecord = 16 << 20
 
 // Record is what a finished version consists of: releases/VERSION.toml. It is written once, and never changed.

@@ -80,9 +80,9 @@ func (p *Picture) fill() {
 }
 
 const (
-	// mostPixels is the longest side of a picture.
+	// maxPixels is the longest side of a picture.
 	maxPixels = 16384
-	// mostArea is the most pixels of a picture: while it is drawn each takes some tens of bytes.
+	// maxArea is the most pixels of a picture: while it is drawn each takes some tens of bytes.
 	maxArea = 40000000
 )
 

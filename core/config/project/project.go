@@ -59,7 +59,7 @@ type File struct {
 	Sweep    Sweep             `toml:"sweep"`
 	Addon    map[string]any    `toml:"addon" jsonschema:"description=Values of the profile's metadata fields"`
 	Index    Index             `toml:"index"`
-	Steps    []Step            `toml:"step" jsonschema:"description=Commands of the project's own that make files which ship"`
+	Steps    []CustomStep      `toml:"step" jsonschema:"description=Commands of the project's own that make files which ship"`
 	Release  Release           `toml:"release" jsonschema:"description=What a release does besides"`
 	Shared   Shared            `toml:"shared" jsonschema:"description=Where results of builds are kept for all who work on the project"`
 	Pages    Pages             `toml:"page" jsonschema:"description=What workshops show of the project"`
@@ -412,7 +412,7 @@ func loadProfile(p *Project, builtin fs.FS) (*profile.Profile, string, error) {
 }
 
 // gameFolder lists the files of an installed game. name counts from the folder that the profile lies in.
-// mostGameFiles is how many files the folder of a game may have: a project could name the whole disk.
+// maxGameFiles is how many files the folder of a game may have: a project could name the whole disk.
 const maxGameFiles = 300_000
 
 func gameFolder(base, name string) (dir string, files []string, err error) {

@@ -13,9 +13,9 @@ import (
 	"vornix/core/config/profile"
 )
 
-// Step is a command of the project's own. It runs in a folder that holds its inputs and nothing
+// CustomStep is a command of the project's own. It runs in a folder that holds its inputs and nothing
 // else, and makes files that ship.
-type Step struct {
+type CustomStep struct {
 	Name        string   `toml:"name" jsonschema:"required,pattern=^[a-z0-9]+([_-][a-z0-9]+)*$,description=What it is called"`
 	Command     []string `toml:"command" jsonschema:"required,minItems=1,description=The program and its arguments\\, without a shell. {inputs} alone stands for all inputs\\, {out} for the folder that outputs go to\\, {vornix} for this program; {name}\\, {title}\\, {version} and\\, of each map\\, {map} are filled in"`
 	Inputs      []string `toml:"inputs" jsonschema:"description=Patterns of the files that it reads\\, from the project's folder; below out/tree/ what the build makes"`
@@ -29,7 +29,7 @@ type Step struct {
 }
 
 // Files are the files that it makes, for a map or for "".
-func (s *Step) Files(values map[string]string) []string {
+func (s *CustomStep) Files(values map[string]string) []string {
 	list := slices.Clone(s.Outputs)
 	if s.Stdout != "" && !slices.Contains(list, s.Stdout) {
 		list = append(list, s.Stdout)
@@ -41,7 +41,7 @@ func (s *Step) Files(values map[string]string) []string {
 }
 
 // Reads are the patterns of what it reads. A program of the project's own is one of them.
-func (s *Step) Reads(values map[string]string) []string {
+func (s *CustomStep) Reads(values map[string]string) []string {
 	list := slices.Clone(s.Inputs)
 	if len(s.Command) > 0 && strings.Contains(s.Command[0], "/") && !path.IsAbs(s.Command[0]) &&
 		!strings.Contains(s.Command[0], "{") {

@@ -125,7 +125,7 @@ func listed(p *project.Project) ([]string, error) {
 }
 
 // programsOf are lines for the project's own programs that a step names in its command, or has among its inputs.
-func programsOf(p *project.Project, s *project.Step, args, files []string) (lines []string, err error) {
+func programsOf(p *project.Project, s *project.CustomStep, args, files []string) (lines []string, err error) {
 	words := map[string]bool{}
 	for _, a := range args {
 		for _, w := range strings.FieldsFunc(a,

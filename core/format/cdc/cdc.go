@@ -23,9 +23,9 @@ import (
 
 // Sizes of chunks in bytes. Only the last chunk of a file, or one before an entry's content, can be smaller than Least.
 const (
-	Lowest  = 32 << 10
+	Lowest = 32 << 10
 	Wanted = 128 << 10
-	Limit   = 512 << 10
+	Limit  = 512 << 10
 )
 
 // Chunk is a piece of a file.

@@ -11,7 +11,7 @@ import (
 // VK_FORMAT_E5B9G9R9_UFLOAT_PACK32. A value of 1 is what a white surface sends that is as bright as white on a screen.
 type Light uint32
 
-// mostLight is the largest value that Light can hold.
+// maxLight is the largest value that Light can hold.
 const maxLight = 511.0 / 512 * 65536
 
 // PackLight rounds light to what fits. What is below zero, or no number, becomes 0.
@@ -163,7 +163,7 @@ func UnpackRows(data []byte, n int) (rows [][]uint64, ok bool) {
 	return rows, len(data) == 0
 }
 
-// mostCells bounds what a reader believes.
+// maxCells bounds what a reader believes.
 const maxCells = 1 << 14
 
 // readVisibility reads cells and what is seen from them.

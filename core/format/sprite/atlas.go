@@ -183,7 +183,7 @@ func (s *Sheet) Pack(frames []*image.NRGBA, l Limits, page func(n int) string) (
 func (s *Sheet) placeOf(source int) fault.Place {
 	for _, a := range s.States {
 		for _, d := range a.Directions {
-			if slices.ContainsFunc(d.Steps, func(step Step) bool { return step.Source == source }) {
+			if slices.ContainsFunc(d.Steps, func(step TimedFrame) bool { return step.Source == source }) {
 				return s.Doc.At("state", a.Name)
 			}
 		}

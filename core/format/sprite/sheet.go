@@ -48,7 +48,7 @@ type Source struct {
 }
 
 // Step is a frame of a state with how long it is shown.
-type Step struct {
+type TimedFrame struct {
 	Source       int // in Sheet.Sources
 	Milliseconds int
 }
@@ -56,7 +56,7 @@ type Step struct {
 // Direction is the steps of a state in one direction; its name is empty when the state has no directions.
 type Direction struct {
 	Name  string
-	Steps []Step
+	Steps []TimedFrame
 }
 
 // Animation is a state with all that is to know of it.
@@ -209,16 +209,16 @@ func (p *parser) source(f Source) int {
 }
 
 // steps gives each frame of a direction its time.
-func (p *parser) steps(state string, st State, frames []Source) []Step {
+func (p *parser) steps(state string, st State, frames []Source) []TimedFrame {
 	if len(st.Durations) > 0 && len(st.Durations) != len(frames) {
 		p.wrong([]any{"state", state, "durations"}, "there are %d durations for %d frames", len(st.Durations),
 			len(frames))
 		return nil
 	}
 	rate := cmp.Or(st.Rate, p.s.File.Rate, 10)
-	var steps []Step
+	var steps []TimedFrame
 	for i, f := range frames {
-		step := Step{p.source(f), max(int(1000/rate+0.5), 1)}
+		step := TimedFrame{p.source(f), max(int(1000/rate+0.5), 1)}
 		if len(st.Durations) > 0 {
 			step.Milliseconds = st.Durations[i]
 		}

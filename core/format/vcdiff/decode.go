@@ -12,10 +12,10 @@ import (
 )
 
 const (
-	// mostWindow is the largest window that is read: a bound on memory.
+	// maxWindow is the largest window that is read: a bound on memory.
 	maxWindow = 64 << 20
 	maxHeader = 16 << 20
-	// MostTarget is how much Decode writes unless it is told otherwise: a delta that says that it
+	// MaxTarget is how much Decode writes unless it is told otherwise: a delta that says that it
 	// makes more is probably a trap.
 	MaxTarget = 64 << 30
 )
@@ -40,7 +40,7 @@ func (e *FormatError) Unwrap() error { return e.Err }
 
 // Limits for Decode.
 type Limits struct {
-	Most  int64             // bytes that may be written; 0: MostTarget
+	Most  int64             // bytes that may be written; 0: MaxTarget
 	Wrote func(bytes int64) // is told how much was
 }
 

@@ -37,7 +37,7 @@ var magic = []byte{0xd6, 0xc3, 0xc4, 0}
 type Options struct {
 	Workers     int
 	Compression Compression
-	// MostPacked is how many bytes of sections of a kind are compressed, since that takes a second
+	// MaxPacked is how many bytes of sections of a kind are compressed, since that takes a second
 	// for two megabytes; 0: all.
 	MostPacked int64
 	// Standard keeps to the letter of RFC 3284: no checksums, no application header, no compression of sections.

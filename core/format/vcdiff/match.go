@@ -7,7 +7,7 @@ import (
 )
 
 const (
-	// mostBlocks is how many blocks of the old file the index holds: with 8 bytes for each place of
+	// maxBlocks is how many blocks of the old file the index holds: with 8 bytes for each place of
 	// the table, 64 MiB and no more.
 	maxBlocks = 4 << 20
 	// smallOld is up to where an old file counts as small, and is looked at more closely.
@@ -138,7 +138,7 @@ const (
 	nearBits = 15
 	nearSize = 12 << 10
 	nearBack = 4 << 10 // how much of it lies before the place where the file should go on
-	maxNear = 2000
+	maxNear  = 2000
 )
 
 // around looks at the old file around a place.
@@ -170,7 +170,7 @@ const (
 	minOld   = 32
 	minSmall = 16  // the same of a small old file
 	minAlong = 6   // the same, going on where the last copy would have gone on
-	anchor     = 128 // the least that says how the old file goes on
+	anchor   = 128 // the least that says how the old file goes on
 )
 
 func newMatcher(old *view, x *sourceIndex, c Compression) *matcher {

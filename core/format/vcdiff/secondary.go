@@ -28,7 +28,7 @@ const (
 	// least is how many bytes a section must have to be packed; smaller ones stay as they are and
 	// are not part of the stream.
 	lowest = 24
-	// mostDict is the largest dictionary that is believed.
+	// maxDict is the largest dictionary that is believed.
 	maxDict = 64 << 20
 	// dictBits says how far back our streams look at the most: 1<<dictBits bytes.
 	dictBits = 22

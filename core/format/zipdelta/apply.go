@@ -103,7 +103,7 @@ func sourceOf(ctx context.Context, old io.ReaderAt, oldSize int64, files []*zipf
 // Limits for Decode.
 type Limits struct {
 	Workers int
-	Most    int64             // bytes that may be written; 0: vcdiff.MostTarget
+	Most    int64             // bytes that may be written; 0: vcdiff.MaxTarget
 	Temp    string            // folder for temporary files; "" for the system's
 	Wrote   func(bytes int64) // is told how much was
 	// Unchecked leaves it to the caller to hold the result to a hash.

@@ -119,7 +119,7 @@ func recipe(steps []step) []byte {
 	return append(binary.AppendUvarint(nil, uint64(len(b))), b...)
 }
 
-// mostRecipe is the longest recipe that is read: some million steps.
+// maxRecipe is the longest recipe that is read: some million steps.
 const maxRecipe = 32 << 20
 
 type byteReader interface {

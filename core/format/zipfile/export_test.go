@@ -1,6 +1,6 @@
 package zipfile
 
-// LeastWork makes Scan give up earlier, and returns what undoes that.
+// MinWork makes Scan give up earlier, and returns what undoes that.
 func MinWork(bytes int64) (undo func()) {
 	before := minWork
 	minWork = bytes

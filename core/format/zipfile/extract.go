@@ -11,13 +11,13 @@ import (
 	"vornix/core/base/safefile"
 )
 
-// MostExtracted is how much Extract writes unless it is told otherwise, and mostExpansion how many
+// MaxExtracted is how much Extract writes unless it is told otherwise, and maxExpansion how many
 // times the size of what it reads: an archive that unpacks to more is probably a trap. What is
 // smaller than smallExtracted does no harm.
 const (
-	MaxExtracted  = 4 << 30
-	MaxVerified   = 64 << 30 // bytes that Verify reads, which fill no disk
-	maxExpansion  = 100
+	MaxExtracted   = 4 << 30
+	MaxVerified    = 64 << 30 // bytes that Verify reads, which fill no disk
+	maxExpansion   = 100
 	smallExtracted = 1 << 20
 )
 
@@ -31,7 +31,7 @@ type Written struct {
 // ExtractOptions for Extract.
 type ExtractOptions struct {
 	Workers   int
-	Most      int64 // bytes in all; 0: MostExtracted
+	Most      int64 // bytes in all; 0: MaxExtracted
 	Overwrite bool  // files that are there
 }
 

@@ -18,11 +18,11 @@ import (
 
 // Bounds on what is believed of an archive that nobody knows.
 const (
-	// MostWhole is the largest entry that is read into memory whole.
+	// MaxWhole is the largest entry that is read into memory whole.
 	MaxWhole = 1 << 30
-	// mostRatio is how far deflate can blow up: a byte stands for 1032 at most.
+	// maxRatio is how far deflate can blow up: a byte stands for 1032 at most.
 	maxRatio = 1032
-	// mostZstd is how far zstd can: a block of four bytes stands for 128 KiB at most (RFC 8878, 3.1.1.2).
+	// maxZstd is how far zstd can: a block of four bytes stands for 128 KiB at most (RFC 8878, 3.1.1.2).
 	maxZstd = 32 << 10
 )
 
@@ -159,7 +159,7 @@ func (e *File) Open() (io.ReadCloser, error) {
 // Raw reads an entry's bytes as they are in the archive.
 func (e *File) Raw() *io.SectionReader { return io.NewSectionReader(e.r, e.Data, e.Packed) }
 
-// Read reads an entry whole. Those above MostWhole are refused.
+// Read reads an entry whole. Those above MaxWhole are refused.
 func (e *File) Read() ([]byte, error) {
 	if e.Size > MaxWhole {
 		return nil, fmt.Errorf("entry %s says it has %d bytes; at most %d are read at once", e.Name, e.Size, MaxWhole)

@@ -62,13 +62,13 @@ func Scan(ctx context.Context, r io.ReaderAt, size int64) ([]*Saved, error) {
 	}
 }
 
-// mostWork is how many bytes are read or unpacked, all told, for each byte of a file, beside
-// leastWork: enough for any archive but those that are made to be a burden.
+// maxWork is how many bytes are read or unpacked, all told, for each byte of a file, beside
+// minWork: enough for any archive but those that are made to be a burden.
 const maxWork = 128
 
 var minWork int64 = 1 << 30 // tests have less patience
 
-// mostName is the longest name, in bytes, that is taken for one.
+// maxName is the longest name, in bytes, that is taken for one.
 const maxName = 4096
 
 type scanner struct {

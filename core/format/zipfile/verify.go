@@ -22,7 +22,7 @@ func (e *File) Copy(ctx context.Context, w io.Writer) error {
 }
 
 // Verify reads entries in parallel and describes the fault of each; the text is empty for an entry
-// without one. It skips an entry that would bring the total above MostVerified bytes; the text of
+// without one. It skips an entry that would bring the total above MaxVerified bytes; the text of
 // that entry states so. The error is ctx's.
 func Verify(ctx context.Context, files []*File) ([]string, error) {
 	trouble := make([]string, len(files))

@@ -217,9 +217,9 @@ func (f *follower) content(c *profile.Content, paths []string, by string) {
 	})
 }
 
-// Of goes after all that a file in the game refers to: a map, material, model, sprite, texture or
+// NeedsOf goes after all that a file in the game refers to: a map, material, model, sprite, texture or
 // text, told apart by where it lies. The first in the list is the file itself.
-func Of(p *profile.Profile, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
+func NeedsOf(p *profile.Profile, gamePath string, read func(gamePath string) ([]byte, error)) []Need {
 	f := &follower{p: p, read: read, seen: map[string]bool{}}
 	below := func(dir, ending string) (string, bool) {
 		rel, ok := strings.CutPrefix(gamePath, dir+"/")

@@ -68,15 +68,15 @@ func TestOfEachKind(t *testing.T) {
 			"maps/saltpan_relay.vnm by routes/north.json", "routes/north.json"},
 		"nowhere.bin": {"nowhere.bin: " + gamefs.ErrNotThere.Error()},
 	} {
-		assert.Equal(t, want, said(gamefs.Of(p.Profile, begin, read())), begin)
+		assert.Equal(t, want, said(gamefs.NeedsOf(p.Profile, begin, read())), begin)
 	}
-	relay := said(gamefs.Of(p.Profile, "maps/saltpan_relay.vnm", read()))
+	relay := said(gamefs.NeedsOf(p.Profile, "maps/saltpan_relay.vnm", read()))
 	assert.Contains(t, relay, "models/props/mail_crate.glb by maps/saltpan_relay.vnm")
 	assert.Contains(t, relay, "sounds/station/hum.wav by maps/saltpan_relay.vnm")
 	for _, hidden := range []string{"textures/metal/rail.ktx2", "materials/water/brine.toml", "sounds/station/hum.wav",
 		"models/props/mail_crate.glb"} {
 		missing := 0
-		for _, n := range gamefs.Of(p.Profile, "maps/saltpan_relay.vnm", read(hidden)) {
+		for _, n := range gamefs.NeedsOf(p.Profile, "maps/saltpan_relay.vnm", read(hidden)) {
 			if n.Why != "" {
 				missing++
 				assert.Equal(t, hidden, n.Path)
@@ -87,13 +87,13 @@ func TestOfEachKind(t *testing.T) {
 	}
 	q := demotest.Built(t, "lower-sidings")
 	read = game(t, q)
-	mole := said(gamefs.Of(q.Profile, "creatures/mole.json", read()))
+	mole := said(gamefs.NeedsOf(q.Profile, "creatures/mole.json", read()))
 	assert.Equal(t, []string{"creatures/mole.dds by creatures/mole.json", "creatures/mole.json"}, mole)
-	depot := said(gamefs.Of(q.Profile, "levels/tram_depot.vnm", read()))
+	depot := said(gamefs.NeedsOf(q.Profile, "levels/tram_depot.vnm", read()))
 	assert.Contains(t, depot, "creatures/mole.json by levels/tram_depot.vnm")
 	assert.Contains(t, depot, "levels/tram_depot.notice.txt by levels/tram_depot.vnm", "its companion")
 	assert.NotContains(t,
-		strings.Join(said(gamefs.Of(q.Profile, "levels/tram_depot.vnm", read("levels/tram_depot.notice.txt"))), " "),
+		strings.Join(said(gamefs.NeedsOf(q.Profile, "levels/tram_depot.vnm", read("levels/tram_depot.notice.txt"))), " "),
 		"notice", "which it need not have")
 }
 
@@ -105,7 +105,7 @@ func TestDamagedOwnAndCircles(t *testing.T) {
 	for path, junk := range map[string]string{"textures/wood/plank.ktx2": "junk", "materials/rock/slab.toml": "= no",
 		"sounds/station/hum.wav": "RIFF", "scripts/winch.txt": "\xff\xfe\x00"} {
 		found := ""
-		for _, n := range gamefs.Of(p.Profile, "maps/cairn_station.vnm", func(gamePath string) ([]byte, error) {
+		for _, n := range gamefs.NeedsOf(p.Profile, "maps/cairn_station.vnm", func(gamePath string) ([]byte, error) {
 			if gamePath == path {
 				return []byte(junk), nil
 			}
@@ -118,7 +118,7 @@ func TestDamagedOwnAndCircles(t *testing.T) {
 		assert.NotEmpty(t, found, path)
 		assert.NotEqual(t, gamefs.ErrNotThere.Error(), found, path)
 	}
-	broken := gamefs.Of(p.Profile, "maps/cairn_station.vnm",
+	broken := gamefs.NeedsOf(p.Profile, "maps/cairn_station.vnm",
 		func(string) ([]byte, error) { return []byte("no map"), nil })
 	require.Len(t, broken, 1)
 	assert.NotEmpty(t, broken[0].Why)
@@ -146,10 +146,10 @@ func TestDamagedOwnAndCircles(t *testing.T) {
 		}
 		return read()(gamePath)
 	}
-	list := gamefs.Of(p.Profile, "scripts/winch.txt", circle)
+	list := gamefs.NeedsOf(p.Profile, "scripts/winch.txt", circle)
 	assert.Equal(t, []string{"maps/cairn_station.vnm by scripts/winch.txt", "scripts/winch.txt"}, said(list))
 	twice := map[string]int{}
-	for _, n := range gamefs.Of(p.Profile, "maps/cairn_station.vnm", circle) {
+	for _, n := range gamefs.NeedsOf(p.Profile, "maps/cairn_station.vnm", circle) {
 		twice[n.Path]++
 	}
 	for path, n := range twice {

@@ -21,16 +21,16 @@ import (
 	"vornix/core/game/gamefs"
 )
 
-// Look is what becomes of a map.
-type Look struct {
+// MapChange is what becomes of a map.
+type MapChange struct {
 	Map     string `json:"map"`
 	In      string `json:"in"` // the file that it lies in
 	Changes bool   `json:"changes"`
 	Why     string `json:"why"`
 }
 
-// Action is what happens to a file.
-type Action struct {
+// FileChange is what happens to a file.
+type FileChange struct {
 	Path string `json:"path"` // in the game's folder
 	Do   string `json:"do"`   // add, replace, leave
 	Why  string `json:"why,omitempty"`
@@ -40,12 +40,12 @@ type Action struct {
 
 // Plan is what laying a folder over a game comes to.
 type Plan struct {
-	Game    string   `json:"game"`   // the game's folder
-	Folder  string   `json:"folder"` // that of the replacements
-	Swaps   bool     `json:"swaps"`  // the game's own files are replaced
-	Actions []Action `json:"actions"`
-	Maps    []Look   `json:"maps"`
-	Notes   []string `json:"notes"`
+	Game    string       `json:"game"`   // the game's folder
+	Folder  string       `json:"folder"` // that of the replacements
+	Swaps   bool         `json:"swaps"`  // the game's own files are replaced
+	Actions []FileChange `json:"actions"`
+	Maps    []MapChange  `json:"maps"`
+	Notes   []string     `json:"notes"`
 	files   []file
 	looked  fs.FileInfo // the game's folder, as it was when this was planned
 }
@@ -75,8 +75,8 @@ func Prepare(ctx context.Context, p *profile.Profile, dir, from string, swaps bo
 				Do: "Name a folder of replacements, and the game's."}
 		}
 	}
-	plan := &Plan{Game: filepath.ToSlash(dir), Folder: filepath.ToSlash(from), Swaps: swaps, Actions: []Action{},
-		Maps: []Look{}, Notes: []string{}}
+	plan := &Plan{Game: filepath.ToSlash(dir), Folder: filepath.ToSlash(from), Swaps: swaps, Actions: []FileChange{},
+		Maps: []MapChange{}, Notes: []string{}}
 	looked, err := os.Stat(dir)
 	if err != nil {
 		return nil, err
@@ -132,7 +132,7 @@ func (plan *Plan) take(ctx context.Context, p *profile.Profile, rel, name string
 		}
 		return f
 	}
-	a := Action{Path: f.to, Do: "add", New: size}
+	a := FileChange{Path: f.to, Do: "add", New: size}
 	switch info, err := os.Stat(at(f.to)); {
 	case err == nil && info.Size() == size && sameHash(ctx, at(f.to), sum):
 		a.Do, a.Old, a.Why = "leave", info.Size(), "it is there already"
@@ -179,7 +179,7 @@ func (plan *Plan) looks(p *profile.Profile, dir string) {
 				uses = append(uses, f.path)
 			}
 		}
-		l := Look{Map: m.Name, In: m.In}
+		l := MapChange{Map: m.Name, In: m.In}
 		switch {
 		case len(uses) > 0:
 			l.Changes, l.Why = true, "it uses "+strings.Join(uses, ", ")
@@ -190,7 +190,7 @@ func (plan *Plan) looks(p *profile.Profile, dir string) {
 		}
 		plan.Maps = append(plan.Maps, l)
 	}
-	slices.SortStableFunc(plan.Maps, func(a, b Look) int { return strings.Compare(a.Map, b.Map) })
+	slices.SortStableFunc(plan.Maps, func(a, b MapChange) int { return strings.Compare(a.Map, b.Map) })
 }
 
 // companions notes what materials show together with a replaced texture, and nobody replaces: new
@@ -212,7 +212,7 @@ func (plan *Plan) companions(p *profile.Profile, dir string) {
 			return nil
 		}
 		var come, stay []string
-		for _, n := range gamefs.Of(p, filepath.ToSlash(rel), read) {
+		for _, n := range gamefs.NeedsOf(p, filepath.ToSlash(rel), read) {
 			if !strings.HasPrefix(n.Path, p.Files.Textures+"/") {
 				continue
 			}

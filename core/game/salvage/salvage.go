@@ -59,7 +59,7 @@ type Result struct {
 	Size    int64   `json:"size"`
 }
 
-// mostText is the largest entry that is read for what it refers to.
+// maxText is the largest entry that is read for what it refers to.
 const maxText = 64 << 20
 
 // Run reads the file at the system path from and writes what is whole to the system path to. p
@@ -286,7 +286,7 @@ func (r *Result) wanted(p *profile.Profile, taken map[string]bool) (list []strin
 		if x.Name == "" || !x.Whole || x.Size > maxText {
 			continue
 		}
-		for _, n := range gamefs.Of(p, x.Name, read) {
+		for _, n := range gamefs.NeedsOf(p, x.Name, read) {
 			if n.Why == gamefs.ErrNotThere.Error() && !taken[zipfile.Fold(n.Path)] && !slices.Contains(list, n.Path) {
 				list = append(list, n.Path)
 			}

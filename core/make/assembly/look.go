@@ -28,7 +28,7 @@ type Stages struct {
 
 // lookRule is what of a material decides how light meets it.
 type lookRule struct {
-	Look             radiance.Look
+	Look             radiance.Appearance
 	Colour, Emission *lookTexture // nil: none
 }
 
@@ -44,8 +44,8 @@ func (pl *planner) lookRule(a *assetgraph.Asset) lookRule {
 }
 
 // lookOf is a material's look without its images.
-func lookOf(m *material.Material) radiance.Look {
-	l := radiance.Look{SeeThrough: m.SeeThrough, Unlit: m.Shading == "unlit", DoubleSided: m.DoubleSided != nil &&
+func lookOf(m *material.Material) radiance.Appearance {
+	l := radiance.Appearance{SeeThrough: m.SeeThrough, Unlit: m.Shading == "unlit", DoubleSided: m.DoubleSided != nil &&
 		*m.DoubleSided, EmissionPower: 1}
 	if n, ok := gltf.Hex(m.Tint); ok {
 		l.Tint = gltf.Linear(n)
@@ -105,7 +105,7 @@ func (t *lookTexture) image(input func(string) ([]byte, error)) image.Image {
 type shownRule struct {
 	lookRule
 	Normal, Detail, Mask *lookTexture
-	More                 render.Look // without its images
+	More                 render.Appearance // without its images
 }
 
 // shownRule is that of a material of the project; one that is missing or broken is plain.
@@ -123,7 +123,7 @@ func (pl *planner) shownRule(name string) (r shownRule) {
 	}
 	r = shownRule{lookRule: pl.lookRule(a), Normal: pl.lookTexture(m.Normal), Detail: pl.lookTexture(m.Detail),
 		Mask: pl.lookTexture(m.Mask)}
-	r.More = render.Look{DetailRepeat: value(m.DetailRepeat, 0), DetailStrength: value(m.DetailStrength, 0.5),
+	r.More = render.Appearance{DetailRepeat: value(m.DetailRepeat, 0), DetailStrength: value(m.DetailStrength, 0.5),
 		Reflection: value(m.Reflection, 0),
 		Roughness:  value(m.Roughness, material.DefaultRoughness), Murk: value(m.Murk, 0)}
 	if r.Normal != nil {
@@ -142,17 +142,17 @@ func (r *shownRule) files() (list []string) {
 	return list
 }
 
-func (r *shownRule) look(input func(string) ([]byte, error)) render.Look {
+func (r *shownRule) look(input func(string) ([]byte, error)) render.Appearance {
 	l := r.More
-	l.Look = r.Look
+	l.Appearance = r.Look
 	l.Colour, l.Emission = r.Colour.image(input), r.Emission.image(input)
 	l.Normal, l.Detail, l.Mask = r.Normal.image(input), r.Detail.image(input), r.Mask.image(input)
 	return l
 }
 
 // shown gives the looks that materials have in pictures; input reads sources.
-func (pl *planner) shown(input func(string) ([]byte, error)) func(name string) render.Look {
-	return func(name string) render.Look {
+func (pl *planner) shown(input func(string) ([]byte, error)) func(name string) render.Appearance {
+	return func(name string) render.Appearance {
 		r := pl.shownRule(name)
 		return r.look(input)
 	}
@@ -208,10 +208,10 @@ func firstFrames(sheet func(name string) *sprite.Sheet, input func(string) ([]by
 }
 
 // looks gives the looks of materials, each made when it is first asked for.
-func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) radiance.Look {
+func (r *mapRules) looks(input func(string) ([]byte, error)) func(name string) radiance.Appearance {
 	var mu sync.Mutex
-	made := map[string]radiance.Look{}
-	return func(name string) radiance.Look {
+	made := map[string]radiance.Appearance{}
+	return func(name string) radiance.Appearance {
 		mu.Lock()
 		defer mu.Unlock()
 		l, ok := made[name]

@@ -34,8 +34,8 @@ type One struct {
 
 // Looks say how a map looks. The zero value is plain.
 type Looks struct {
-	Of  func(material string) render.Look // nil: all are plain
-	Sky *scene.Picture                    // nil: as the map says
+	Of  func(material string) render.Appearance // nil: all are plain
+	Sky *scene.Picture                          // nil: as the map says
 	// Sprites gives a sprite's first frame in a state and a direction; nil: there are none.
 	Sprites func(name, state, direction string) (render.Sprite, bool)
 }
@@ -56,9 +56,9 @@ func (l Looks) Scene(m *mapfile.Map) (*render.Scene, error) {
 func (l Looks) Tiles(m *mapfile.Map) *render.Tiles { return render.NewTiles(m, l.Look, l.Sprites) }
 
 // Look is how a material looks.
-func (l Looks) Look(material string) render.Look {
+func (l Looks) Look(material string) render.Appearance {
 	if l.Of == nil {
-		return render.Look{}
+		return render.Appearance{}
 	}
 	return l.Of(material)
 }

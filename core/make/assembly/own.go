@@ -51,7 +51,7 @@ var everywhere = []string{"PATH", "HOME", "USER", "LANG", "SYSTEMROOT", "SYSTEMD
 // ownWork is a step of a project's own, for one map or for all.
 type ownWork struct {
 	ID      string // in words
-	Step    project.Step
+	Step    project.CustomStep
 	Place   fault.Place
 	Values  map[string]string // that are filled in
 	Earlier []string          // what it reads of what other jobs make, as paths in the tree
@@ -62,7 +62,7 @@ type ownWork struct {
 
 func (w *ownWork) decides() any {
 	return struct {
-		Step    project.Step
+		Step    project.CustomStep
 		Values  map[string]string
 		Earlier []string
 		Sees    []string
@@ -142,7 +142,7 @@ func (pl *planner) own(own Own) {
 }
 
 // values are what the variables that a step names hold: they decide what it makes, like its inputs.
-func (o Own) values(s *project.Step) []string {
+func (o Own) values(s *project.CustomStep) []string {
 	values := make([]string, len(s.Environment))
 	for i, name := range s.Environment {
 		for _, v := range o.Environ {
@@ -156,7 +156,7 @@ func (o Own) values(s *project.Step) []string {
 }
 
 // version is that of this program for a step that runs it.
-func (o Own) version(s *project.Step) string {
+func (o Own) version(s *project.CustomStep) string {
 	if slices.ContainsFunc(s.Command, func(a string) bool { return strings.Contains(a, "{vornix}") }) {
 		return o.Version
 	}
@@ -347,7 +347,7 @@ func (w *ownWork) command(own Own, inputs []string, out string) ([]string, error
 }
 
 // environ is what a step sees of the environment, with what makes programs give the same on any machine and day.
-func (o Own) environ(s *project.Step, temp string) (list []string) {
+func (o Own) environ(s *project.CustomStep, temp string) (list []string) {
 	for _, v := range o.Environ {
 		name, _, _ := strings.Cut(v, "=")
 		same := func(n string) bool { return n == name || runtime.GOOS == "windows" && strings.EqualFold(n, name) }

@@ -70,7 +70,7 @@ type set struct {
 	err   error
 }
 
-// mostSets is how many maps and scenes are kept.
+// maxSets is how many maps and scenes are kept.
 const maxSets = 4
 
 func (s *Studio) set(key string) *set {
@@ -546,8 +546,8 @@ func (r *shotRule) files(a *assetgraph.Asset, g *assetgraph.Graph) []string {
 }
 
 // look gives the looks that materials have; input reads sources.
-func (r *shotRule) look(input func(string) ([]byte, error)) func(name string) render.Look {
-	return func(name string) render.Look {
+func (r *shotRule) look(input func(string) ([]byte, error)) func(name string) render.Appearance {
+	return func(name string) render.Appearance {
 		l := r.Looks[name]
 		return l.look(input)
 	}

@@ -231,7 +231,7 @@ func overrides(p *project.Project, shipped []*assetgraph.Asset) (list []finding.
 	return list
 }
 
-// mostGuarded is the largest file that check looks into for what must not ship; pack looks at every byte of all.
+// maxGuarded is the largest file that check looks into for what must not ship; pack looks at every byte of all.
 const maxGuarded = 4 << 20
 
 // guarded finds what must not ship among the files that ship as they are.

@@ -31,7 +31,7 @@ import (
 	"vornix/core/source/assetgraph"
 )
 
-// mostRead is how many bytes a metadata file may have that is read.
+// maxRead is how many bytes a metadata file may have that is read.
 const maxRead = 4 << 20
 
 // Taken says what became of one value of a file that was read.

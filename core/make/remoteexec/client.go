@@ -29,14 +29,14 @@ type Options struct {
 const (
 	// ahead is how many units for each hand are sent: one that is done, and one that waits.
 	ahead = 2
-	// leastWork and mostWork are how long the work of a unit should take, on one processor: at
+	// minWork and maxWork are how long the work of a unit should take, on one processor: at
 	// least so many times the trip.
 	minWork = 400 * time.Millisecond
-	maxWork  = 5 * time.Second
-	trips     = 20
-	// leastTrips is how many times the trip the work of a unit takes at least.
+	maxWork = 5 * time.Second
+	trips   = 20
+	// minTrips is how many times the trip the work of a unit takes at least.
 	minTrips = 4
-	// mostBatch is how many jobs are sent in one unit.
+	// maxBatch is how many jobs are sent in one unit.
 	maxBatch = 64
 	// giveUp is how many units in a row may fail to be sent before the farm is left alone for a while, which is pause.
 	giveUp = 3

@@ -15,7 +15,7 @@ import (
 	"vornix/core/make/taskgraph"
 )
 
-// mostPart is how large what comes of pieces may be, in bytes.
+// maxPart is how large what comes of pieces may be, in bytes.
 const maxPart = 256 << 20
 
 // Distributor gives those who help with parts of a job that is done here; it takes the place of the task's

@@ -61,7 +61,7 @@ func ReadKey(file string) (*Key, error) {
 	return k, k.check(fault.Place{File: filepath.ToSlash(file)})
 }
 
-// mostKey is how large a key file may be, in bytes: it holds some certificates.
+// maxKey is how large a key file may be, in bytes: it holds some certificates.
 const maxKey = 64 << 10
 
 func (k *Key) check(place fault.Place) error {

@@ -13,10 +13,10 @@ import (
 )
 
 const (
-	// mostSessions is how many jobs are kept ready for more of their pieces, and idleFor how long
+	// maxSessions is how many jobs are kept ready for more of their pieces, and idleFor how long
 	// one that nobody asks for.
 	maxSessions = 2
-	idleFor      = 30 * time.Second
+	idleFor     = 30 * time.Second
 )
 
 var (

@@ -83,7 +83,7 @@ type taken struct {
 	stop  func()
 }
 
-// mostDeclined is how many units in a row may be declined before the worker rests.
+// maxDeclined is how many units in a row may be declined before the worker rests.
 const maxDeclined = 3
 
 // longestRest is how long a worker takes nothing, at most, after something went wrong.

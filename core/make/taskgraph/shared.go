@@ -15,7 +15,7 @@ import (
 )
 
 const (
-	// mostRecord is how large the record of a result may be, and mostPart how large a part of a job's work.
+	// maxRecord is how large the record of a result may be, and maxPart how large a part of a job's work.
 	maxRecord = 4 << 20
 	maxPart   = 512 << 20
 	// worthATrip is how long a part must have taken to be made for others to be better off fetching it.

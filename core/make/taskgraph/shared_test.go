@@ -191,7 +191,7 @@ func TestAFullDiskAtThePlaceStopsNobody(t *testing.T) {
 	require.NoError(t, err)
 	line := remotecache.NewClient(context.Background(), s, remotecache.ClientOptions{Write: true})
 	written := 0
-	end := safefile.Disturb(func(step safefile.Step) error {
+	end := safefile.Disturb(func(step safefile.DiskWrite) error {
 		if strings.HasPrefix(step.Path, m.at) && step.Op == safefile.OpWrite {
 			written++
 			return syscall.ENOSPC

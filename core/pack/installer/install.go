@@ -15,8 +15,8 @@ import (
 // kind is what an installation's records are called among those of patches and overlays.
 const kind = "install"
 
-// Action is what happens to a file.
-type Action struct {
+// FileChange is what happens to a file.
+type FileChange struct {
 	Path string `json:"path"`
 	Do   string `json:"do"` // add, replace, leave, remove, bring back, keep
 	Why  string `json:"why,omitempty"`
@@ -122,7 +122,7 @@ func (in *Installation) find(r *transaction.Record, rel string) *transaction.Fil
 
 // step is an action, and what is known of the file.
 type step struct {
-	Action
+	FileChange
 	file  File              // of the package; a zero one goes
 	mine  *transaction.File // as it was installed; nil for one that was not
 	sum   string            // SHA-256 of the file in the folder; empty for none
@@ -142,7 +142,7 @@ func (in *Installation) steps(old *transaction.Record, uninstall bool) (list []s
 	}
 	if !uninstall {
 		for _, f := range in.p.Files {
-			if err := add(step{Action: Action{Path: f.Path, Size: f.Size}, file: f,
+			if err := add(step{FileChange: FileChange{Path: f.Path, Size: f.Size}, file: f,
 				mine: in.find(old, f.Path)}); err != nil {
 				return nil, err
 			}
@@ -156,7 +156,7 @@ func (in *Installation) steps(old *transaction.Record, uninstall bool) (list []s
 		if !uninstall && slices.ContainsFunc(in.p.Files, func(n File) bool { return in.f.Same(n.Path, f.Path) }) {
 			continue
 		}
-		if err := add(step{Action: Action{Path: f.Path, Size: f.NewSize}, mine: f}); err != nil {
+		if err := add(step{FileChange: FileChange{Path: f.Path, Size: f.NewSize}, mine: f}); err != nil {
 			return nil, err
 		}
 	}
@@ -195,16 +195,16 @@ func (s *step) decide(old *transaction.Record) {
 	}
 }
 
-func actions(list []step) []Action {
-	out := []Action{}
+func actions(list []step) []FileChange {
+	out := []FileChange{}
 	for _, s := range list {
-		out = append(out, s.Action)
+		out = append(out, s.FileChange)
 	}
 	return out
 }
 
 // Plan says what Install would do.
-func (in *Installation) Plan(ctx context.Context) ([]Action, error) {
+func (in *Installation) Plan(ctx context.Context) ([]FileChange, error) {
 	old, err := in.record(ctx)
 	if err != nil {
 		return nil, err
@@ -214,7 +214,7 @@ func (in *Installation) Plan(ctx context.Context) ([]Action, error) {
 }
 
 // Install carries out the plan completely, or changes nothing.
-func (in *Installation) Install(ctx context.Context) ([]Action, error) {
+func (in *Installation) Install(ctx context.Context) ([]FileChange, error) {
 	if err := in.p.Verify(ctx); err != nil {
 		return nil, err
 	}
@@ -293,7 +293,7 @@ func (in *Installation) stage(f File) (string, error) {
 }
 
 // PlanAway says what Uninstall would do.
-func (in *Installation) PlanAway(ctx context.Context) ([]Action, error) {
+func (in *Installation) PlanAway(ctx context.Context) ([]FileChange, error) {
 	_, list, err := in.away(ctx)
 	return actions(list), err
 }
@@ -314,7 +314,7 @@ func (in *Installation) away(ctx context.Context) (*transaction.Record, []step, 
 
 // Uninstall removes the installed files and restores the originals. A changed file is kept: it is
 // moved aside where an original returns, and stays in its place otherwise.
-func (in *Installation) Uninstall(ctx context.Context) ([]Action, error) {
+func (in *Installation) Uninstall(ctx context.Context) ([]FileChange, error) {
 	r, list, err := in.away(ctx)
 	if err != nil {
 		return nil, err

@@ -25,14 +25,14 @@ import (
 // ApplyOptions for Plan and Apply.
 type ApplyOptions struct {
 	Workers   int
-	Most      int64 // bytes that a result may have; 0: vcdiff.MostTarget
+	Most      int64 // bytes that a result may have; 0: vcdiff.MaxTarget
 	Conflicts Conflicts
 	To        string // a new folder for the result; "" changes what is there
 	Advanced  func(done, total int64)
 }
 
-// Action is what happens to a file.
-type Action struct {
+// FileChange is what happens to a file.
+type FileChange struct {
 	Path string `json:"path"`
 	Do   string `json:"do"` // add, replace, remove, bring, settings, leave
 	Why  string `json:"why,omitempty"`
@@ -42,14 +42,14 @@ type Action struct {
 
 // Plan is what applying patches comes to.
 type Plan struct {
-	Already bool     `json:"already"` // it was applied before
-	Place   string   `json:"place"`   // system path of the folder or the file
-	Patches []string `json:"patches"` // system paths, in the order in which they are applied
-	From    string   `json:"from,omitempty"`
-	To      string   `json:"to,omitempty"`
-	Signer  string   `json:"signer,omitempty"`
-	Actions []Action `json:"actions"`
-	Notes   []string `json:"notes"`
+	Already bool         `json:"already"` // it was applied before
+	Place   string       `json:"place"`   // system path of the folder or the file
+	Patches []string     `json:"patches"` // system paths, in the order in which they are applied
+	From    string       `json:"from,omitempty"`
+	To      string       `json:"to,omitempty"`
+	Signer  string       `json:"signer,omitempty"`
+	Actions []FileChange `json:"actions"`
+	Notes   []string     `json:"notes"`
 	route   []*Opened
 	at      *fit
 	l       *listing
@@ -107,7 +107,7 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 			if ok {
 				at := f.done[p]
 				return &Plan{Already: true, Place: l.place(at, &p.Patch), Patches: []string{p.Name}, From: p.From,
-					To: p.To, Signer: p.Signer, Actions: []Action{}, Notes: []string{}}, nil
+					To: p.To, Signer: p.Signer, Actions: []FileChange{}, Notes: []string{}}, nil
 			}
 		}
 		if route, err = f.mergeable(asked); err != nil {
@@ -119,7 +119,7 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 	}
 	first, last := route[0], route[len(route)-1]
 	at := f.fits[first]
-	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []Action{}, Notes: []string{},
+	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []FileChange{}, Notes: []string{},
 		route: route, at: at, l: l, Signer: first.Signer}
 	for _, r := range route {
 		p.Patches = append(p.Patches, r.Name)
@@ -409,7 +409,7 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 		if base != nil && base.SHA256 == f.SHA256 {
 			continue
 		}
-		a := Action{Path: pth, Do: "add", New: f.Size}
+		a := FileChange{Path: pth, Do: "add", New: f.Size}
 		if have := p.l.files[path.Join(p.at.root, pth)]; have != nil {
 			a.Do, a.Old = "replace", have.size
 			if base == nil && !p.route[0].One() {
@@ -427,16 +427,16 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 		rel := p.at.at[pth]
 		if have := p.l.files[rel]; have != nil {
 			p.Actions = append(p.Actions,
-				Action{Path: p.below(rel), Do: "remove", Old: have.size, Why: "it is kept for going back"})
+				FileChange{Path: p.below(rel), Do: "remove", Old: have.size, Why: "it is kept for going back"})
 		}
 	}
 	for _, r := range p.route {
 		for _, b := range r.Brought {
-			a := Action{Path: b.To, Do: "bring", New: b.Data.Size}
+			a := FileChange{Path: b.To, Do: "bring", New: b.Data.Size}
 			if have := p.l.files[path.Join(p.at.root, b.To)]; have != nil {
 				a.Old = have.size
 			}
-			p.Actions = slices.DeleteFunc(p.Actions, func(x Action) bool { return x.Do == "bring" && x.Path == b.To })
+			p.Actions = slices.DeleteFunc(p.Actions, func(x FileChange) bool { return x.Do == "bring" && x.Path == b.To })
 			p.Actions = append(p.Actions, a)
 		}
 		for i := range r.Steps {
@@ -452,7 +452,7 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 			if err != nil {
 				return err
 			}
-			a := Action{Path: s.Path, Do: "settings", Why: strings.Join(did, "; "), Old: int64(len(have)),
+			a := FileChange{Path: s.Path, Do: "settings", Why: strings.Join(did, "; "), Old: int64(len(have)),
 				New: int64(len(out))}
 			if len(did) == 0 {
 				a.Do, a.Why = "leave", "it has all of that already"

@@ -34,9 +34,9 @@ const (
 	headEntry   = "patch.json"
 	sigEntry    = "patch.sig"
 	blocksEntry = "base.blocks"
-	// mostHead is the longest patch.json that is read.
+	// maxHead is the longest patch.json that is read.
 	maxHead = 64 << 20
-	// mostText is the largest text that is changed by lines or keys.
+	// maxText is the largest text that is changed by lines or keys.
 	maxText = 1 << 20
 )
 

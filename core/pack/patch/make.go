@@ -34,7 +34,7 @@ import (
 	"vornix/core/format/zipfile"
 )
 
-// mostPacked is how much of a delta is packed by LZMA, the slow way; the rest is packed by the archive.
+// maxPacked is how much of a delta is packed by LZMA, the slow way; the rest is packed by the archive.
 const maxPacked = 24 << 20
 
 // Options for Make.

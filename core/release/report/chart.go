@@ -146,7 +146,7 @@ func ticks(top float64) float64 {
 	return unit * 10
 }
 
-// mostTimes is how many of the longest steps of building are drawn.
+// maxTimes is how many of the longest steps of building are drawn.
 const maxTimes = 8
 
 // timeChart draws what took longest to build: of maps by stages.

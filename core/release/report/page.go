@@ -57,7 +57,7 @@ footer { color: var(--soft); font-size: .85rem; }
 @media print { body { background: #fff; } section, figure { break-inside: avoid; } details[open] summary { display: none; } }
 </style>`
 
-// mostChanges is how many changed files are shown before the rest is folded away.
+// maxChanges is how many changed files are shown before the rest is folded away.
 const maxChanges = 12
 
 var page = sync.OnceValue(func() *template.Template {

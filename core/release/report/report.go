@@ -48,8 +48,8 @@ type Report struct {
 	Steps     []Spent   `json:"steps" jsonschema:"required,description=How long each step of the release took when it last had something to do"`
 	Findings  []Finding `json:"findings" jsonschema:"required"`
 	// KnowsBefore says whether the findings of the version before are known.
-	KnowsBefore bool    `json:"findings_compared" jsonschema:"description=Whether the findings of the version before are known"`
-	Places      []Place `json:"places" jsonschema:"required,description=Where it went"`
+	KnowsBefore bool          `json:"findings_compared" jsonschema:"description=Whether the findings of the version before are known"`
+	Places      []Destination `json:"places" jsonschema:"required,description=Where it went"`
 }
 
 // Map is a map of the release.
@@ -139,8 +139,8 @@ func (r *Report) Found(list []finding.Finding) {
 	}
 }
 
-// Place is where the release went.
-type Place struct {
+// Destination is where the release went.
+type Destination struct {
 	Target  string `json:"target"`
 	Kind    string `json:"kind"`
 	Where   string `json:"where"`

@@ -238,7 +238,7 @@ func (t *Target) once(ctx context.Context, l *lock, client *gameserver.Client, g
 // leadsTo says whether another plan does the same. Lists are everybody's: with new lines of others
 // the same change of a list has another result.
 func (p *Plan) leadsTo(other *Plan) bool {
-	same := func(a, b Step) bool {
+	same := func(a, b FileChange) bool {
 		return a.Path == b.Path && a.Action == b.Action && a.Drift == b.Drift &&
 			(a.want.SHA256 == b.want.SHA256 || a.Role == Listing)
 	}

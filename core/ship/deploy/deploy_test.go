@@ -41,7 +41,7 @@ func TestPlanThenRunThenNothing(t *testing.T) {
 	d.put("levels/foreign.vnm", "somebody's")
 	before := d.snapshot()
 	p := d.plan()
-	assert.Equal(t, map[string]deploy.Action{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add,
+	assert.Equal(t, map[string]deploy.Operation{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add,
 		"cards/common.txt": deploy.Add, "cards/ore_spiral.txt": deploy.Add,
 		"levels.txt": deploy.Change, "timetable.txt": deploy.Change}, actions(p))
 	assert.Equal(t, []string{"levels/foreign.vnm"}, p.Foreign)

@@ -224,8 +224,8 @@ func (d *desk) died() {
 			0o666))
 }
 
-func actions(p *deploy.Plan) map[string]deploy.Action {
-	m := map[string]deploy.Action{}
+func actions(p *deploy.Plan) map[string]deploy.Operation {
+	m := map[string]deploy.Operation{}
 	for _, s := range p.Steps {
 		m[s.Path] = s.Action
 	}

@@ -123,7 +123,7 @@ func (t *Target) older(p *Plan, s *state) {
 		return
 	}
 	from := len(s.records) - t.keep
-	fresh := slices.ContainsFunc(p.Steps, func(x Step) bool {
+	fresh := slices.ContainsFunc(p.Steps, func(x FileChange) bool {
 		f := s.now().Files[x.Path]
 		return x.Action != Remove && (f == nil || f.SHA256 != x.want.SHA256)
 	})
@@ -152,7 +152,7 @@ func (t *Target) older(p *Plan, s *state) {
 
 // missed drops the bundles of earlier versions that were removed or changed there.
 func (p *Plan) missed() {
-	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.want.Older && x.Action != Leave })
+	p.Steps = slices.DeleteFunc(p.Steps, func(x FileChange) bool { return x.want.Older && x.Action != Leave })
 }
 
 // noWayBack says why a target that players download from can't go back or lose a map.

@@ -58,14 +58,14 @@ func Look(ctx context.Context, p *project.Project, name string, a Access, verify
 	}
 	now := s.now()
 	st.Version, st.Withdrawn = now.Version, s.withdrawn()
-	plan := &Plan{Steps: []Step{}}
+	plan := &Plan{Steps: []FileChange{}}
 	st.Bundles = map[string]string{}
 	for rel, f := range now.Files {
 		if f.Role == Bundle && !f.Older {
 			st.Bundles[path.Base(rel)] = f.SHA256
 		}
 		plan.Steps = append(plan.Steps,
-			Step{Path: rel, Role: f.Role, Size: f.Size, want: GoalFile{Path: rel, File: *f}})
+			FileChange{Path: rel, Role: f.Role, Size: f.Size, want: GoalFile{Path: rel, File: *f}})
 	}
 	if err := t.look(ctx, plan, now, PlanOptions{Verify: verify}); err != nil {
 		return failed(err)

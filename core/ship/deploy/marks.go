@@ -20,7 +20,7 @@ import (
 // sent.
 const marksFile = "blocks"
 
-// leastMarked is from which size on a file is marked.
+// minMarked is from which size on a file is marked.
 const minMarked = 4 << 10
 
 // marks reads them, by SHA-256 of the files: for each the hash, its size, the length of a block,

@@ -177,7 +177,7 @@ func (t *Target) share(p *Plan, pages []*pageOf) error {
 }
 
 // whose names the project that deployed the file which a step would replace.
-func (t *Target) whose(x *Step, files map[string]owner) {
+func (t *Target) whose(x *FileChange, files map[string]owner) {
 	o, theirs := files[x.Path]
 	if x.Drift == "" || !theirs || x.found == nil || o.sha256 != x.found.SHA256 {
 		return

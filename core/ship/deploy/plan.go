@@ -19,25 +19,25 @@ import (
 	"vornix/core/ship/transport"
 )
 
-// Action is what happens to a file on the target.
-type Action string
+// Operation is what happens to a file on the target.
+type Operation string
 
 // The actions.
 const (
-	Add    Action = "add"
-	Change Action = "change"
-	Remove Action = "remove"
-	Leave  Action = "leave"
+	Add    Operation = "add"
+	Change Operation = "change"
+	Remove Operation = "remove"
+	Leave  Operation = "leave"
 )
 
-// Step is one file of a plan.
-type Step struct {
-	Path   string `json:"path"` // in the target's folder
-	Action Action `json:"action"`
-	Role   Role   `json:"role"`
-	Size   int64  `json:"size"`
-	Drift  string `json:"drift,omitempty"` // how the file there differs from what was deployed last; "" when it doesn't
-	Note   string `json:"note,omitempty"`
+// FileChange is one file of a plan.
+type FileChange struct {
+	Path   string    `json:"path"` // in the target's folder
+	Action Operation `json:"action"`
+	Role   Role      `json:"role"`
+	Size   int64     `json:"size"`
+	Drift  string    `json:"drift,omitempty"` // how the file there differs from what was deployed last; "" when it doesn't
+	Note   string    `json:"note,omitempty"`
 	want   GoalFile
 	found  *File  // the file on the target; nil for none
 	was    string // how the file is spelt there, where a system takes both spellings for one file; empty: the same
@@ -46,17 +46,17 @@ type Step struct {
 
 // Plan is what would be done.
 type Plan struct {
-	Target   string   `json:"target"`
-	Where    string   `json:"where"`
-	Kind     string   `json:"kind"`
-	Version  string   `json:"version"`
-	Before   string   `json:"before,omitempty"` // the version that is there now
-	Steps    []Step   `json:"steps"`
-	Foreign  []string `json:"foreign"`        // files beside ours that nobody deployed
-	Verified bool     `json:"verified"`       // all was compared by content
-	Half     string   `json:"half,omitempty"` // an unfinished deployment, which is undone first
-	Upload   int64    `json:"upload"`         // bytes of the files that the target lacks
-	Last     *Last    `json:"last,omitempty"` // what was done there last; nil for nothing
+	Target   string       `json:"target"`
+	Where    string       `json:"where"`
+	Kind     string       `json:"kind"`
+	Version  string       `json:"version"`
+	Before   string       `json:"before,omitempty"` // the version that is there now
+	Steps    []FileChange `json:"steps"`
+	Foreign  []string     `json:"foreign"`        // files beside ours that nobody deployed
+	Verified bool         `json:"verified"`       // all was compared by content
+	Half     string       `json:"half,omitempty"` // an unfinished deployment, which is undone first
+	Upload   int64        `json:"upload"`         // bytes of the files that the target lacks
+	Last     *Last        `json:"last,omitempty"` // what was done there last; nil for nothing
 	goal     *Goal
 	state    *state
 	half     *journal
@@ -100,14 +100,14 @@ func (t *Target) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, er
 func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journal, o PlanOptions) (*Plan, error) {
 	now := s.now()
 	p := &Plan{half: half, Target: t.Name, Where: t.where, Kind: goal.kind, Version: goal.Version, Before: now.Version,
-		Steps: []Step{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s,
+		Steps: []FileChange{}, Foreign: []string{}, Verified: o.Verify, goal: goal, state: s,
 		lists: map[string][]serverlist.Entry{}, playing: -1, times: map[string]time.Time{},
 		content: map[string][]byte{}}
 	if r := s.last(); r != nil {
 		p.Last = &Last{r.Kind, r.Version, r.By, r.Time}
 	}
 	for _, f := range goal.Files {
-		p.Steps = append(p.Steps, Step{Path: f.Path, Role: f.Role, Size: f.Size, want: f})
+		p.Steps = append(p.Steps, FileChange{Path: f.Path, Role: f.Role, Size: f.Size, want: f})
 	}
 	wanted := map[string]bool{}
 	for _, f := range goal.Files {
@@ -119,7 +119,7 @@ func (t *Target) compare(ctx context.Context, goal *Goal, s *state, half *journa
 			continue
 		}
 		if !goal.only || slices.Contains(goal.gone, name) {
-			p.Steps = append(p.Steps, Step{Path: name, Role: f.Role, Size: f.Size, Action: Remove})
+			p.Steps = append(p.Steps, FileChange{Path: name, Role: f.Role, Size: f.Size, Action: Remove})
 		}
 	}
 	var files map[string]owner
@@ -246,7 +246,7 @@ func (t *Target) look(ctx context.Context, p *Plan, now *contents, o PlanOptions
 		}
 	}
 	// gone already
-	p.Steps = slices.DeleteFunc(p.Steps, func(x Step) bool { return x.Action == Remove && x.found == nil })
+	p.Steps = slices.DeleteFunc(p.Steps, func(x FileChange) bool { return x.Action == Remove && x.found == nil })
 	beside := map[string]bool{path.Clean(t.profile.Server.Bundles): true}
 	for _, i := range list {
 		if strings.HasSuffix(i.Path, transport.NewEnding) {
@@ -305,7 +305,7 @@ func respeltAs(p *Plan, name string) string {
 }
 
 // undone makes of what is found at a step's path what will be there when the switch has been undone.
-func (j *journal) undone(x *Step) {
+func (j *journal) undone(x *FileChange) {
 	if j == nil {
 		return
 	}
@@ -354,7 +354,7 @@ func (t *Target) lookEach(ctx context.Context, p *Plan) (map[string]transport.In
 }
 
 // decide sets the action for a file, of which known was put there last.
-func (x *Step) decide(known *File) {
+func (x *FileChange) decide(known *File) {
 	const changed = "it was changed there since it was deployed"
 	switch {
 	case x.Action == Remove:
@@ -394,7 +394,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 		if info, err := t.site.Stat(ctx, rule.File); err == nil && info.Size == known.Size &&
 			info.Time.Equal(known.Time) {
 			p.Steps = append(p.Steps,
-				Step{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size,
+				FileChange{Path: rule.File, Action: Leave, Role: Listing, Size: known.Size,
 					want: GoalFile{Path: rule.File, File: *known}, found: known})
 			if len(want) > 0 {
 				p.lists[rule.File] = want
@@ -449,7 +449,7 @@ func (t *Target) list(ctx context.Context, p *Plan, i int, now *contents) error 
 			return err
 		}
 	}
-	x := Step{Path: rule.File, Role: Listing, Size: int64(len(data)),
+	x := FileChange{Path: rule.File, Role: Listing, Size: int64(len(data)),
 		want: GoalFile{Path: rule.File, File: File{SHA256: hashOf(data), Size: int64(len(data)), Role: Listing},
 			Data: data}, Drift: drift}
 	switch {
@@ -577,7 +577,7 @@ func (p *Plan) Changes() int {
 }
 
 // count is how many files have an action.
-func (p *Plan) count(a Action) int {
+func (p *Plan) count(a Operation) int {
 	n := 0
 	for _, s := range p.Steps {
 		if s.Action == a {
@@ -588,8 +588,8 @@ func (p *Plan) count(a Action) int {
 }
 
 // Drift lists the steps that would overwrite what somebody else changed.
-func (p *Plan) Drift() []Step {
-	var list []Step
+func (p *Plan) Drift() []FileChange {
+	var list []FileChange
 	for _, s := range p.Steps {
 		if s.Drift != "" {
 			list = append(list, s)

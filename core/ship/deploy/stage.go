@@ -117,10 +117,10 @@ func (t *Target) stage(ctx context.Context, p *Plan, r *Result, o Options) (*jou
 
 // likenesses finds files there that a new one is likely to resemble: the one that it replaces, or
 // one that goes for the same maps.
-func (t *Target) likenesses(p *Plan, o Options) func(x *Step) []transport.Like {
+func (t *Target) likenesses(p *Plan, o Options) func(x *FileChange) []transport.Like {
 	known := p.state.now().Files
 	marks := sync.OnceValue(t.marks)
-	going := map[string][]*Step{} // by map and ending
+	going := map[string][]*FileChange{} // by map and ending
 	for i := range p.Steps {
 		if y := &p.Steps[i]; y.Action == Remove && known[y.Path] != nil {
 			for _, m := range known[y.Path].Maps {
@@ -129,8 +129,8 @@ func (t *Target) likenesses(p *Plan, o Options) func(x *Step) []transport.Like {
 			}
 		}
 	}
-	return func(x *Step) (list []transport.Like) {
-		add := func(y *Step) {
+	return func(x *FileChange) (list []transport.Like) {
+		add := func(y *FileChange) {
 			if y.found == nil || y.found.SHA256 == "" || y.found.Size == 0 || len(list) == 3 {
 				return
 			}

@@ -96,8 +96,8 @@ const (
 	headKind   = "vornix target"
 	headFormat = 1
 	headFile   = "head.json"
-	maxHead   = 1 << 20
-	maxRecord = 256 << 20
+	maxHead    = 1 << 20
+	maxRecord  = 256 << 20
 	fullEvery  = 20
 )
 

@@ -13,8 +13,8 @@ import (
 )
 
 // order is the plan's changes in the order of the switch: what maps need, bundles, lists, the page, and last what goes.
-func (p *Plan) order() []*Step {
-	rank := func(x *Step) int {
+func (p *Plan) order() []*FileChange {
+	rank := func(x *FileChange) int {
 		switch {
 		case x.Action == Remove && x.Role == Bundle:
 			return 20
@@ -23,13 +23,13 @@ func (p *Plan) order() []*Step {
 		}
 		return map[Role]int{Companion: 1, Packed: 2, Bundle: 3, Patch: 4, Listing: 10, Page: 12, Index: 13}[x.Role]
 	}
-	var list []*Step
+	var list []*FileChange
 	for i := range p.Steps {
 		if p.Steps[i].Action != Leave {
 			list = append(list, &p.Steps[i])
 		}
 	}
-	slices.SortStableFunc(list, func(a, b *Step) int { return rank(a) - rank(b) })
+	slices.SortStableFunc(list, func(a, b *FileChange) int { return rank(a) - rank(b) })
 	return list
 }
 
@@ -74,7 +74,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		}
 		return nil
 	}
-	put := func(x *Step) error {
+	put := func(x *FileChange) error {
 		return step("put in place", x.Path, func() error {
 			// the file that is there gets its new spelling first, since it may keep the old one when it is replaced
 			if x.was != "" {
@@ -86,7 +86,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		})
 	}
 	order := p.order()
-	side := func(list []*Step) error { // files that do not depend on one another
+	side := func(list []*FileChange) error { // files that do not depend on one another
 		g, gctx := group.WithContext(ctx)
 		g.SetLimit(16)
 		for _, x := range list {
@@ -99,7 +99,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		}
 		return g.Wait()
 	}
-	var files, bundles, lists, indexes, rest []*Step
+	var files, bundles, lists, indexes, rest []*FileChange
 	for _, x := range order {
 		switch {
 		case x.Action == Remove:
@@ -129,9 +129,9 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 			}
 		}
 	}
-	first := func(x *Step) bool { return x.union == nil && x.Path != t.profile.Server.Playing && x.gains() }
-	for _, want := range []func(*Step) bool{first, func(x *Step) bool { return x.Path == t.profile.Server.Playing },
-		func(x *Step) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
+	first := func(x *FileChange) bool { return x.union == nil && x.Path != t.profile.Server.Playing && x.gains() }
+	for _, want := range []func(*FileChange) bool{first, func(x *FileChange) bool { return x.Path == t.profile.Server.Playing },
+		func(x *FileChange) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
 		for _, x := range lists {
 			if want(x) {
 				if err := put(x); err != nil {
@@ -166,7 +166,7 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 }
 
 // gains says whether a list gets longer, or is new: then it comes before the rotation.
-func (x *Step) gains() bool {
+func (x *FileChange) gains() bool {
 	return x.found == nil || x.want.Size >= x.found.Size
 }
 

@@ -50,24 +50,24 @@ type Options struct {
 
 // Result is what Run did, or would do.
 type Result struct {
-	Project string     `json:"project"`
-	Title   string     `json:"title"`
-	From    string     `json:"from,omitempty"` // version that was there
-	To      string     `json:"to"`             // version that is there now
-	Serial  int64      `json:"serial"`
-	Signers []string   `json:"signers"`
-	Pinned  []string   `json:"pinned,omitempty"` // keys that are remembered from now on
-	Actions []Action   `json:"actions"`
-	Changed bool       `json:"changed"`
-	Bytes   int64      `json:"bytes"` // that were downloaded, without the index
-	Full    int64      `json:"full"`  // bytes of all files
-	Offline bool       `json:"offline"`
-	Held    bool       `json:"held"`          // somebody went back from this version, so it is not installed again
-	Why     string     `json:"why,omitempty"` // nobody could be asked
-	News    []string   `json:"news,omitempty"`
-	Retract string     `json:"retracted,omitempty"` // why the version that was there was taken back
-	Mended  string     `json:"mended,omitempty"`    // what became of a run that was killed
-	Expires *time.Time `json:"expires,omitempty"`
+	Project string       `json:"project"`
+	Title   string       `json:"title"`
+	From    string       `json:"from,omitempty"` // version that was there
+	To      string       `json:"to"`             // version that is there now
+	Serial  int64        `json:"serial"`
+	Signers []string     `json:"signers"`
+	Pinned  []string     `json:"pinned,omitempty"` // keys that are remembered from now on
+	Actions []FileChange `json:"actions"`
+	Changed bool         `json:"changed"`
+	Bytes   int64        `json:"bytes"` // that were downloaded, without the index
+	Full    int64        `json:"full"`  // bytes of all files
+	Offline bool         `json:"offline"`
+	Held    bool         `json:"held"`          // somebody went back from this version, so it is not installed again
+	Why     string       `json:"why,omitempty"` // nobody could be asked
+	News    []string     `json:"news,omitempty"`
+	Retract string       `json:"retracted,omitempty"` // why the version that was there was taken back
+	Mended  string       `json:"mended,omitempty"`    // what became of a run that was killed
+	Expires *time.Time   `json:"expires,omitempty"`
 }
 
 // run is one Run.
@@ -112,7 +112,7 @@ func Run(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer f.Close()
-	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []Action{}},
+	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []FileChange{}},
 		notes: map[string]string{}}
 	states, err := known(dir)
 	if err != nil {
@@ -358,7 +358,7 @@ func (r *run) install(ctx context.Context) error {
 	if err := r.plan(ctx, list); err != nil {
 		return err
 	}
-	var todo []*Action
+	var todo []*FileChange
 	for i := range r.result.Actions {
 		a := &r.result.Actions[i]
 		if a.Do != Keep && a.Do != Leave {
@@ -374,7 +374,7 @@ func (r *run) install(ctx context.Context) error {
 	}
 	if r.result.Offline {
 		if missing := slices.IndexFunc(r.result.Actions,
-			func(a Action) bool { return a.Do == Whole || a.Do == Patch }); missing >= 0 {
+			func(a FileChange) bool { return a.Do == Whole || a.Do == Patch }); missing >= 0 {
 			return &fault.Fault{Kind: fault.Unreachable,
 				What:  fmt.Sprintf("%s is missing or damaged, and nobody can be asked", r.result.Actions[missing].File),
 				Place: fault.Place{File: r.o.URL}, Err: reason(r.result.Why), Why: "Nothing was changed.",
@@ -417,7 +417,7 @@ func reason(s string) error {
 }
 
 // get brings everything that is missing beside.
-func (r *run) get(ctx context.Context, todo []*Action, list []wanted) error {
+func (r *run) get(ctx context.Context, todo []*FileChange, list []wanted) error {
 	r.tidy(r.d, list)
 	for _, a := range todo {
 		r.total.Add(a.Bytes)
@@ -484,7 +484,7 @@ func short(err error) string {
 	return err.Error()
 }
 
-func (r *run) note(a *Action, text string) {
+func (r *run) note(a *FileChange, text string) {
 	r.mutex.Lock()
 	defer r.mutex.Unlock()
 	r.notes[a.File] = text
@@ -502,7 +502,7 @@ func (r *run) advanced(n int64) {
 
 // whole downloads a file, and checks it. One that went on where it was cut and is wrong is
 // downloaded once more from its beginning.
-func (r *run) whole(ctx context.Context, a *Action) error {
+func (r *run) whole(ctx context.Context, a *FileChange) error {
 	return r.download(ctx, a.urls, a.sum, a.Size)
 }
 
@@ -537,7 +537,7 @@ func (r *run) download(ctx context.Context, address, sum string, size int64) err
 }
 
 // patched makes a file of an earlier version.
-func (r *run) patched(ctx context.Context, a *Action) error {
+func (r *run) patched(ctx context.Context, a *FileChange) error {
 	if sum, _, err := r.f.Hash(r.part(a.sum)); err == nil && sum == a.sum {
 		return nil // the same patch made it together with another
 	}
@@ -589,7 +589,7 @@ func (r *run) patched(ctx context.Context, a *Action) error {
 }
 
 // copied takes what is there under another name, or the index itself.
-func (r *run) copied(ctx context.Context, a *Action) error {
+func (r *run) copied(ctx context.Context, a *FileChange) error {
 	if a.base == "" {
 		return r.d.WriteFile(r.part(a.sum), r.raw)
 	}
@@ -603,7 +603,7 @@ func (r *run) copied(ctx context.Context, a *Action) error {
 }
 
 // swap puts everything in its place at once.
-func (r *run) swap(ctx context.Context, todo []*Action) (bool, error) {
+func (r *run) swap(ctx context.Context, todo []*FileChange) (bool, error) {
 	var changes []transaction.Change
 	for _, a := range todo {
 		c := transaction.Change{File: transaction.File{Path: a.File, Old: a.was, OldSize: a.wasOf}}
@@ -731,7 +731,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 		return nil, err
 	}
 	defer f.Close()
-	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []Action{}}}
+	r := &run{o: o, f: f, d: d, result: &Result{Mended: f.Recovered, Signers: []string{}, Actions: []FileChange{}}}
 	r.o.Offline = true
 	states, err := known(dir)
 	if err != nil {
@@ -774,7 +774,7 @@ func Back(ctx context.Context, dir string, o Options) (*Result, error) {
 	r.result.Project, r.result.Title, r.result.From, r.result.To, r.result.Serial, r.result.Changed = r.s.Project,
 		r.s.Title, r.s.Version, change.From, r.s.Serial, true
 	for _, c := range change.Files {
-		a := Action{File: c.Before(), Do: Copy, Size: c.OldSize, From: "the version before"}
+		a := FileChange{File: c.Before(), Do: Copy, Size: c.OldSize, From: "the version before"}
 		if c.Old == "" {
 			a.Do, a.Size = Remove, c.NewSize
 		}

@@ -29,8 +29,8 @@ const (
 	Leave  = "leave"  // the index has it no more, and somebody changed it since
 )
 
-// Action is what happens to a file.
-type Action struct {
+// FileChange is what happens to a file.
+type FileChange struct {
 	File  string `json:"file"`
 	Do    string `json:"do"`
 	Size  int64  `json:"size"`  // bytes of the file
@@ -179,7 +179,7 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 					Do:    "Fetch one of them to another folder."}
 			}
 		}
-		a := Action{File: w.rel, Do: Keep, Size: w.size, sum: w.sum}
+		a := FileChange{File: w.rel, Do: Keep, Size: w.size, sum: w.sum}
 		var err error
 		if a.was, a.wasOf, err = r.there(w.rel); err != nil {
 			return err
@@ -230,10 +230,10 @@ func (r *run) plan(ctx context.Context, list []wanted) error {
 			delete(r.s.Owned, rel)
 		case slices.Contains(r.s.Owned[rel], sum):
 			r.result.Actions = append(r.result.Actions,
-				Action{File: rel, Do: Remove, Size: size, was: sum, wasOf: size})
+				FileChange{File: rel, Do: Remove, Size: size, was: sum, wasOf: size})
 		default:
 			r.result.Actions = append(r.result.Actions,
-				Action{File: rel, Do: Leave, Size: size, Note: "somebody changed it since it came"})
+				FileChange{File: rel, Do: Leave, Size: size, Note: "somebody changed it since it came"})
 		}
 	}
 	return nil
@@ -267,7 +267,7 @@ func (r *run) strangers(ctx context.Context, list []wanted, have map[string]stri
 }
 
 // way chooses how a file is downloaded: whole, going on where it was cut, or by the smallest patch from what is there.
-func (r *run) way(a *Action, w *wanted, have map[string]string) error {
+func (r *run) way(a *FileChange, w *wanted, have map[string]string) error {
 	address, err := r.address(w.ref)
 	if err != nil {
 		return err

@@ -36,7 +36,7 @@ func TestWhatGoingBackDoes(t *testing.T) {
 		assert.Equal(t, "1.1.0", r.From)
 		assert.Equal(t, "1.0.0", r.To)
 		require.Len(t, r.Actions, 2)
-		by := map[string]fetch.Action{}
+		by := map[string]fetch.FileChange{}
 		for _, a := range r.Actions {
 			by[a.File] = a
 		}
@@ -60,7 +60,7 @@ func TestTheIndexOfAMirrorComesLast(t *testing.T) {
 			map[string][]byte{"a.zip": []byte("a of " + version), "j.zip": []byte("j of " + version),
 				"z.zip": []byte("z of " + version)})
 		var order []string
-		end := safefile.Disturb(func(step safefile.Step) error {
+		end := safefile.Disturb(func(step safefile.DiskWrite) error {
 			if step.Op == "rename" && filepath.Dir(step.Path) == dir {
 				order = append(order, filepath.Base(step.Path))
 			}

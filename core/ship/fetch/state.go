@@ -134,8 +134,8 @@ func (s *state) own(rel, sum string) {
 	}
 }
 
-// Place is what a folder has of one project.
-type Place struct {
+// Installed is what a folder has of one project.
+type Installed struct {
 	Project string   `json:"project"`
 	Title   string   `json:"title"`
 	URL     string   `json:"url"`
@@ -147,14 +147,14 @@ type Place struct {
 }
 
 // Places lists what a folder has.
-func Places(dir string) ([]Place, error) {
+func Places(dir string) ([]Installed, error) {
 	states, err := known(dir)
 	if err != nil {
 		return nil, err
 	}
-	list := []Place{}
+	list := []Installed{}
 	for _, s := range states {
-		p := Place{Project: s.Project, Title: s.Title, URL: s.URL, Version: s.Version, Serial: s.Serial,
+		p := Installed{Project: s.Project, Title: s.Title, URL: s.URL, Version: s.Version, Serial: s.Serial,
 			Keys: append([]string{}, s.Keys...), Files: []string{}}
 		for name := range s.Files {
 			p.Files = append(p.Files, name)

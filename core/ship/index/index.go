@@ -32,8 +32,8 @@ const (
 	// Format is the version of the JSON form; Kind tells it from whatever else is signed with the same key.
 	Format = 2
 	Kind   = "vornix index"
-	// Most is how many bytes an index may have, and mostBundles how many bundles: 10,000 with a map each take 6 MB.
-	Limit        = 64 << 20
+	// Most is how many bytes an index may have, and maxBundles how many bundles: 10,000 with a map each take 6 MB.
+	Limit      = 64 << 20
 	maxBundles = 200_000
 )
 

@@ -280,7 +280,7 @@ func (w *writer) goOn() error {
 	return nil
 }
 
-// mostSerial is the highest number that a published index may have: an index every second for thirty years.
+// maxSerial is the highest number that a published index may have: an index every second for thirty years.
 const maxSerial = 1 << 30
 
 type named struct {

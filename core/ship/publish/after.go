@@ -201,7 +201,7 @@ type Got struct {
 	Sums    map[string]string `json:"sums"` // SHA-256 by file name
 }
 
-// mostGot is how much an item can have, in bytes.
+// maxGot is how much an item can have, in bytes.
 const maxGot = 64 << 30
 
 // Get follows an item as a player does, downloads its current version into a folder and holds every

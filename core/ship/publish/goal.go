@@ -285,7 +285,7 @@ func titleOf(g *assetgraph.Graph, name string) string {
 	return ""
 }
 
-// mostPicture is how large a picture can be, in bytes: what is larger no workshop takes.
+// maxPicture is how large a picture can be, in bytes: what is larger no workshop takes.
 const maxPicture = 32 << 20
 
 func (d *Desk) picture(ctx context.Context, goal *Goal, file, text string) error {

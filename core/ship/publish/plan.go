@@ -13,17 +13,17 @@ import (
 	"vornix/core/ship/workshop"
 )
 
-// Action is what happens to a part of an item.
-type Action string
+// Operation is what happens to a part of an item.
+type Operation string
 
 // Actions.
 const (
-	Add      Action = "add"
-	Change   Action = "change"
-	Remove   Action = "remove"
-	Leave    Action = "leave"
-	Stays    Action = "stays"    // somebody else changed it there, and the project did not
-	Conflict Action = "conflict" // both changed it
+	Add      Operation = "add"
+	Change   Operation = "change"
+	Remove   Operation = "remove"
+	Leave    Operation = "leave"
+	Stays    Operation = "stays"    // somebody else changed it there, and the project did not
+	Conflict Operation = "conflict" // both changed it
 )
 
 // Scope is what a plan is about.
@@ -55,28 +55,28 @@ type PlanOptions struct {
 	New       bool // an item that was deleted there is made anew
 }
 
-// Step is what happens to a part of the page, a picture or a file.
-type Step struct {
-	Part   string `json:"part"` // title, description, tags, modes, needs, testers, picture, file, version
-	Name   string `json:"name,omitempty"`
-	Action Action `json:"action"`
-	From   string `json:"from,omitempty"`
-	To     string `json:"to,omitempty"`
-	Size   int64  `json:"size,omitempty"`
-	Diff   string `json:"diff,omitempty"` // of texts with several lines
+// PartChange is what happens to a part of the page, a picture or a file.
+type PartChange struct {
+	Part   string    `json:"part"` // title, description, tags, modes, needs, testers, picture, file, version
+	Name   string    `json:"name,omitempty"`
+	Action Operation `json:"action"`
+	From   string    `json:"from,omitempty"`
+	To     string    `json:"to,omitempty"`
+	Size   int64     `json:"size,omitempty"`
+	Diff   string    `json:"diff,omitempty"` // of texts with several lines
 }
 
 // Plan is what publishing would do to an item.
 type Plan struct {
-	Target  string `json:"target"`
-	Item    string `json:"item"` // its name in the project
-	ID      string `json:"id,omitempty"`
-	Address string `json:"address,omitempty"` // of its page
-	New     bool   `json:"new"`               // it is made, hidden
-	Found   bool   `json:"found"`             // the project had no record of it, and it was found by its key
-	Version string `json:"version"`
-	Before  string `json:"before,omitempty"` // version that is there
-	Steps   []Step `json:"steps"`
+	Target  string       `json:"target"`
+	Item    string       `json:"item"` // its name in the project
+	ID      string       `json:"id,omitempty"`
+	Address string       `json:"address,omitempty"` // of its page
+	New     bool         `json:"new"`               // it is made, hidden
+	Found   bool         `json:"found"`             // the project had no record of it, and it was found by its key
+	Version string       `json:"version"`
+	Before  string       `json:"before,omitempty"` // version that is there
+	Steps   []PartChange `json:"steps"`
 	// Send is about how many bytes of files and pictures the workshop lacks, by what it has now;
 	// Size is all of them, as far as they are planned.
 	Send int64 `json:"send"`
@@ -189,7 +189,7 @@ func (d *Desk) Plan(ctx context.Context, goal *Goal, o PlanOptions) (*Plan, erro
 		return nil, err
 	}
 	p := &Plan{Target: d.Name, Item: goal.Name, New: x == nil, Found: found, Version: goal.Version, Goal: goal,
-		There: x, record: r, options: o, Steps: []Step{}}
+		There: x, record: r, options: o, Steps: []PartChange{}}
 	there := emptyPage
 	if x != nil {
 		if x.Kind != goal.Kind {
@@ -257,7 +257,7 @@ func (p *Plan) page(there workshop.Page) {
 		if action == Leave {
 			continue
 		}
-		s := Step{Part: part, Action: action, From: said(&there, part), To: said(goal, part)}
+		s := PartChange{Part: part, Action: action, From: said(&there, part), To: said(goal, part)}
 		if blank(&there, part) && action == Change {
 			s.Action = Add
 		}
@@ -280,7 +280,7 @@ func said(p *workshop.Page, part string) string {
 }
 
 // pictures says what becomes of each picture.
-func (p *Plan) pictures(there []workshop.Picture, action Action) {
+func (p *Plan) pictures(there []workshop.Picture, action Operation) {
 	now := p.Goal.Page.Pictures
 	find := func(list []workshop.Picture, name string) *workshop.Picture {
 		if i := slices.IndexFunc(list, func(x workshop.Picture) bool { return x.Name == name }); i >= 0 {
@@ -292,7 +292,7 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 	for i := range now {
 		x := &now[i]
 		old := find(there, x.Name)
-		s := Step{Part: "picture", Name: x.Name, To: of(x), Size: x.Size, Action: action}
+		s := PartChange{Part: "picture", Name: x.Name, To: of(x), Size: x.Size, Action: action}
 		switch {
 		case old == nil && action == Change:
 			s.Action = Add
@@ -314,7 +314,7 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 	}
 	for i := range there {
 		if x := &there[i]; find(now, x.Name) == nil {
-			s := Step{Part: "picture", Name: x.Name, From: of(x), Action: Remove}
+			s := PartChange{Part: "picture", Name: x.Name, From: of(x), Action: Remove}
 			if action != Change {
 				s.Action = action
 			}
@@ -322,8 +322,8 @@ func (p *Plan) pictures(there []workshop.Picture, action Action) {
 		}
 	}
 	if (action == Stays || action == Conflict) &&
-		!slices.ContainsFunc(p.Steps, func(s Step) bool { return s.Part == "picture" && s.Action == action }) {
-		p.Steps = append(p.Steps, Step{Part: "picture", Name: "order", Action: action})
+		!slices.ContainsFunc(p.Steps, func(s PartChange) bool { return s.Part == "picture" && s.Action == action }) {
+		p.Steps = append(p.Steps, PartChange{Part: "picture", Name: "order", Action: action})
 	}
 }
 
@@ -371,12 +371,12 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 	}
 	if current != nil && current.Version == goal.Version {
 		for _, f := range goal.Files {
-			p.Steps = append(p.Steps, Step{Part: "file", Name: f.Name, Action: Leave, Size: f.Size})
+			p.Steps = append(p.Steps, PartChange{Part: "file", Name: f.Name, Action: Leave, Size: f.Size})
 		}
 		return nil
 	}
 	p.uploads = true
-	s := Step{Part: "version", Action: Add, To: goal.Version}
+	s := PartChange{Part: "version", Action: Add, To: goal.Version}
 	if current != nil {
 		s.Action, s.From = Change, current.Version
 	}
@@ -400,7 +400,7 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 		return err
 	}
 	for i, f := range goal.Files {
-		s := Step{Part: "file", Name: f.Name, Action: Add, Size: f.Size}
+		s := PartChange{Part: "file", Name: f.Name, Action: Add, Size: f.Size}
 		if was, ok := old[f.Name]; ok && was == f.SHA256 {
 			s.Action = Leave
 		} else if ok {
@@ -416,7 +416,7 @@ func (d *Desk) planFiles(ctx context.Context, p *Plan) error {
 		}
 	}
 	for _, f := range sortedKeys(old) {
-		p.Steps = append(p.Steps, Step{Part: "file", Name: f, Action: Remove})
+		p.Steps = append(p.Steps, PartChange{Part: "file", Name: f, Action: Remove})
 	}
 	return nil
 }

@@ -76,7 +76,7 @@ func (d *Desk) cut(ctx context.Context, goal *Goal, o *Options) (list []cut, err
 	return list, nil
 }
 
-// mostTries is how often a page that somebody else changes meanwhile is looked at again.
+// maxTries is how often a page that somebody else changes meanwhile is looked at again.
 const maxTries = 4
 
 // Run does what a plan says. What was sent before, in an earlier run or from another machine, is

@@ -26,7 +26,7 @@ type Like struct {
 // span is n bytes of an old file, from from, that stand in the new one at to.
 type span struct{ from, to, n int64 }
 
-// leastSpan is the shortest range worth a request of its own.
+// minSpan is the shortest range worth a request of its own.
 const minSpan = 512
 
 // compare finds what a new file has in common with one that is there. With a copy of the old file

@@ -52,7 +52,7 @@ type WebDAV struct {
 
 // Limits of what a WebDAV server may cost.
 const (
-	maxListed  = 64 << 20        // bytes of an answer about files
+	maxListed   = 64 << 20        // bytes of an answer about files
 	stored      = 2 * time.Minute // that the server may take to store or copy a file
 	forbidden   = time.Second     // for which a server may forbid a new file because another is just creating it
 	guardEnding = ".vornix-create"

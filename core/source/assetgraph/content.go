@@ -15,7 +15,7 @@ import (
 	"vornix/core/config/project"
 )
 
-// mostText is the largest file that is read for what it names.
+// maxText is the largest file that is read for what it names.
 const maxText = 16 << 20
 
 // contents sorts the files that nothing else takes into the profile's contents.

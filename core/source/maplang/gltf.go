@@ -433,7 +433,7 @@ func convex(m *model.Model) (faces []scene.Face, why string) {
 			continue
 		}
 		f := scene.Face{Polygon: outline, Plane: plane,
-			Look: scene.Look{Material: scene.Ref{Name: s.material, Place: m.Place}, Scale: 1}}
+			TextureMapping: scene.TextureMapping{Material: scene.Ref{Name: s.material, Place: m.Place}, Scale: 1}}
 		f.U, f.V = worldAxes(plane.N)
 		faces = append(faces, f)
 	}

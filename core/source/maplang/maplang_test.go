@@ -46,8 +46,8 @@ func TestEveryRecordHasItsMeaning(t *testing.T) {
 	deck := m.Solids[0]
 	assert.Equal(t, geom.NewBox(geom.Vec{}, geom.Vec{X: 24, Y: 16, Z: 0.5}), deck.Box)
 	require.Len(t, deck.Faces, 6)
-	assert.Equal(t, scene.Look{Material: scene.Ref{Name: "wood/plank",
-		Place: fault.Place{File: "hut.vnx", Line: 3, Column: 41}}, Scale: 2}, deck.Faces[0].Look,
+	assert.Equal(t, scene.TextureMapping{Material: scene.Ref{Name: "wood/plank",
+		Place: fault.Place{File: "hut.vnx", Line: 3, Column: 41}}, Scale: 2}, deck.Faces[0].TextureMapping,
 		"a later face line overrides an earlier one")
 	assert.Equal(t, scene.Light{Name: "lamp", Kind: "point", At: geom.Vec{X: 1, Y: 2, Z: 3}, Cone: 45,
 		Colour: scene.Colour{R: 255, G: 217, B: 160}, Power: 40,

@@ -27,7 +27,7 @@ func (b *builder) solid(r *Record, c context) {
 			if !ok {
 				continue
 			}
-			f := scene.Face{Polygon: c.at.Polygon(local), Look: looks[sideOf(plane.N)]}
+			f := scene.Face{Polygon: c.at.Polygon(local), TextureMapping: looks[sideOf(plane.N)]}
 			if f.Plane, ok = f.Polygon.Plane(); !ok {
 				continue
 			}
@@ -70,13 +70,13 @@ const thinnest = 0.002
 
 // looks are the faces' looks by side, in the order of sides: what the solid says, with the face
 // lines laid over it. A later line overrides all of an earlier one.
-func (b *builder) looks(r *Record) (looks [6]scene.Look) {
-	base := scene.Look{Material: b.ref(r.Pair("material")), Scale: 1}
+func (b *builder) looks(r *Record) (looks [6]scene.TextureMapping) {
+	base := scene.TextureMapping{Material: b.ref(r.Pair("material")), Scale: 1}
 	for side := range looks {
 		looks[side] = base
 	}
 	for _, child := range r.Children {
-		f := scene.Look{Material: base.Material, Scale: b.within(child, "scale", 1, 1e-3, 1e3),
+		f := scene.TextureMapping{Material: base.Material, Scale: b.within(child, "scale", 1, 1e-3, 1e3),
 			Turn: num(child, "turn", 0), Fit: str(child, "fit") == "yes",
 			Luxels: b.within(child, "luxels", 0, 0.01, 1000)}
 		if v := child.Pair("material"); v != nil {

@@ -112,7 +112,7 @@ type Face struct {
 	Plane   geom.Plane
 	// U and V give the metres to the right and down, as seen from outside, at which a point lies on the face.
 	U, V Axis
-	Look
+	TextureMapping
 }
 
 // Axis measures: a point p lies at Dir·p + At.
@@ -124,8 +124,8 @@ type Axis struct {
 // Of is where a point lies along the axis.
 func (a Axis) Of(p geom.Vec) float64 { return a.Dir.Dot(p) + a.At }
 
-// Look is how a face looks.
-type Look struct {
+// TextureMapping is how a face looks.
+type TextureMapping struct {
 	Material Ref
 	Scale    float64 // factor on the material's size; 1 is as the material says
 	ShiftU   float64 // metres

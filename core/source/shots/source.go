@@ -93,9 +93,9 @@ func (pl *planner) read(name string) ([]byte, error) {
 }
 
 const (
-	// mostGrowth is by how much an image may be enlarged before it looks blurred.
+	// maxGrowth is by how much an image may be enlarged before it looks blurred.
 	maxGrowth = 1.05
-	// leastKept is how much of an image has to be left after it is cut to its ratio.
+	// minKept is how much of an image has to be left after it is cut to its ratio.
 	minKept = 0.4
 )
 

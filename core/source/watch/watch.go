@@ -38,7 +38,7 @@ type Options struct {
 	Every  time.Duration // how often to look although nothing was heard (default 1 s)
 }
 
-// mostSettling is how long a change is held back while more of them come.
+// maxSettling is how long a change is held back while more of them come.
 const maxSettling = 2 * time.Second
 
 // Run calls changed at once, and then for the sources of the project in dir as often as some of

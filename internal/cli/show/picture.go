@@ -11,7 +11,7 @@ import (
 // Draws says whether pictures can be shown on standard output: a terminal with colours.
 func (o *Out) Draws() bool { return o.colourOut && !o.JSON && !o.Quiet }
 
-// mostColumns is the most characters that a picture on a terminal is wide.
+// maxColumns is the most characters that a picture on a terminal is wide.
 const maxColumns = 120
 
 // PictureSize is how large a picture of about a ratio should be drawn for Picture: two pixels for each that is shown.

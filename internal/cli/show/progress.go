@@ -67,10 +67,10 @@ func (b *bar) Started(id, _, by string) {
 }
 
 // longestHelp is how long nothing may be heard of a helper before it is not spoken of any more;
-// mostHelpers is how many are.
+// maxHelpers is how many are.
 const (
 	longestHelp = 30 * time.Second
-	maxHelpers = 3
+	maxHelpers  = 3
 )
 
 // help says who else does what.

@@ -115,7 +115,7 @@ func (o *Out) Tell(text string) {
 	}
 }
 
-// mostMade is how many files of a step are listed without --verbose.
+// maxMade is how many files of a step are listed without --verbose.
 const maxMade = 8
 
 // Step prints how a step ended, what it made, and what it found.
@@ -206,7 +206,7 @@ func (o *Out) Said(step string, output []byte, failed bool) {
 	}
 }
 
-// mostAlike is how many findings of one kind are shown without --verbose before they become a count.
+// maxAlike is how many findings of one kind are shown without --verbose before they become a count.
 const maxAlike = 5
 
 // Findings prints findings; accepted ones are only counted unless verbose.
@@ -333,7 +333,7 @@ func wrap(sentence string, room int) (lines []string) {
 	return append(lines, line)
 }
 
-// mostText is how wide a text is at most: longer lines are hard to read.
+// maxText is how wide a text is at most: longer lines are hard to read.
 const maxText = 100
 
 // Para prints a text within the width.

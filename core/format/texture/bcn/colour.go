@@ -231,7 +231,7 @@ func fitPacked(block *[16]rgb, c0, c1 uint16, limit int64) candidate {
 	return c
 }
 
-// leastSquaresColours finds the pair of colours that fits the choices best; ok is false when they all are the same.
+// minSquaresColours finds the pair of colours that fits the choices best; ok is false when they all are the same.
 func minSquaresColours(block *[16]rgb, c candidate) (a, b rgb, ok bool) {
 	share := [4]int32{3, 0, 2, 1} // thirds of the first colour by choice
 	var aa, a1 int32

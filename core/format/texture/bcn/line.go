@@ -183,7 +183,7 @@ func (m *moments) ends(points []point, rounds int) (low, high point) {
 	return low, high
 }
 
-// leastSquares finds the ends that fit the points best at their weights in 64ths, within 0 and
+// minSquares finds the ends that fit the points best at their weights in 64ths, within 0 and
 // largest; ok is false when all lie at one place.
 func minSquares(points []point, at []uint8, weight []int32, largest int32) (a, b point, ok bool) {
 	var aa, ab, bb int64

@@ -57,7 +57,7 @@ const certName = "vornix-farm"
 // DefaultPort is that of NATS.
 const DefaultPort = 4222
 
-// mostMessage is how large a message may be, in bytes: contents up to a part of it go along without
+// maxMessage is how large a message may be, in bytes: contents up to a part of it go along without
 // a trip of their own.
 const maxMessage = 8 << 20
 

@@ -25,7 +25,7 @@ import (
 const (
 	// draftDays is how long what was sent for a draft is kept.
 	draftDays = 7
-	// mostDrafts of an item can be open at once; the oldest gives way.
+	// maxDrafts of an item can be open at once; the oldest gives way.
 	maxDrafts = 32
 )
 
