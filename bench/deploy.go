@@ -82,7 +82,8 @@ func (d *deployment) targets(at string) error {
 	}
 	text, _, _ := strings.Cut(string(data), "\n[target.")
 	add := func(target, port, path string) {
-		text += fmt.Sprintf("\n[target.%s]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %s\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n", target, port, d.sshd.User, d.sshd.Key, d.sshd.Fingerprint, filepath.Join(d.dir, path))
+		text += fmt.Sprintf("\n[target.%s]\nkind = \"sftp\"\nhost = \"127.0.0.1\"\nport = %s\nuser = %q\nkey = %q\nhost_key = [%q]\npath = %q\n",
+			target, port, d.sshd.User, d.sshd.Key, d.sshd.Fingerprint, filepath.Join(d.dir, path))
 	}
 	add("server", port(at), "server")
 	for i := range fleetOf {

@@ -300,7 +300,9 @@ func atOnce(dir, exe string, p *project.Project, r *rand.Rand, o indexwriter.Wri
 		}
 		wrong += n
 	}
-	text := fmt.Sprintf("%d players at once, each a process of its own, fetch %d files of %d kB from one nginx: %.1f s, %.0f MB/s together; %d failed, %d of %d files wrong.", clients, count, size/1000, took.Seconds(), clients*count*size/1e6/took.Seconds(), broken, wrong, clients*count)
+	text := fmt.Sprintf("%d players at once, each a process of its own, fetch %d files of %d kB from one nginx: %.1f s, %.0f MB/s together; %d failed, %d of %d files wrong.",
+		clients, count, size/1000, took.Seconds(),
+		clients*count*size/1e6/took.Seconds(), broken, wrong, clients*count)
 	if first != nil {
 		text += " The first failure: " + first.Error()
 	}

@@ -29,7 +29,8 @@ func memoryOf(part func(*workbench, func(string, string, int, ...string) error) 
 			// it takes a while
 			fmt.Fprintf(os.Stderr, "%s, %s: %.0f s, %s\n", work, input, f.wall.Seconds(), mb(f.memory))
 			hold("memory: "+work, "", fmt.Sprintf("<= %d MB", limit), mb(f.memory))
-			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory), limit)
+			fmt.Fprintf(&b, "| %s | %s | %.0f s | %s | <= %d MB |\n", work, input, f.wall.Seconds(), mb(f.memory),
+				limit)
 			return nil
 		})
 		return b.String(), err

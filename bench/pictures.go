@@ -115,7 +115,8 @@ func measurePictures(dir, exe, demo string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	fmt.Fprintf(&b, "\nA set of nine pictures for Cairn Station (three cameras, each 480 x 480, 1280 x 720 and 1920 x 480; %.1f megapixels): %.1f s, %.0f MB; again %.2f s.\n", 3*(480*480+1280*720+1920*480)/1e6, set.wall.Seconds(), float64(set.memory)/1e6, again.wall.Seconds())
+	fmt.Fprintf(&b, "\nA set of nine pictures for Cairn Station (three cameras, each 480 x 480, 1280 x 720 and 1920 x 480; %.1f megapixels): %.1f s, %.0f MB; again %.2f s.\n",
+		3*(480*480+1280*720+1920*480)/1e6, set.wall.Seconds(), float64(set.memory)/1e6, again.wall.Seconds())
 	return b.String(), nil
 }
 

@@ -114,7 +114,8 @@ func measureRays(runs int) (string, error) {
 	if peer {
 		hold("shadow rays, one thread", "Embree 3", ">= 0.6x",
 			fmt.Sprintf("%.2fx (%.2f to %.2f)", middle(ratios), slices.Min(ratios), slices.Max(ratios)))
-		text += fmt.Sprintf("| Embree 3 | %s | %d | |\n\nVornix against Embree: %.2fx (%.2f to %.2f); to reach: 0.6x.\n", rate(theirs), theirBlocked, middle(ratios), slices.Min(ratios), slices.Max(ratios))
+		text += fmt.Sprintf("| Embree 3 | %s | %d | |\n\nVornix against Embree: %.2fx (%.2f to %.2f); to reach: 0.6x.\n",
+			rate(theirs), theirBlocked, middle(ratios), slices.Min(ratios), slices.Max(ratios))
 	}
 	return text, nil
 }

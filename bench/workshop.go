@@ -402,5 +402,6 @@ func crowd(dir, exe string, s *stall, accounts []string) (string, error) {
 		}
 	}
 	total := float64(len(sellers)) * eachOf / 1e6
-	return fmt.Sprintf("%d publishers at once, each with a process of its own and %.1f MB that do not shrink: %.1f s for all, %.0f MB/s, %d items mixed up; the workshop had %s in memory at most.", len(sellers), eachOf/1e6, took.Seconds(), total/took.Seconds(), wrong, s.memory()), nil
+	return fmt.Sprintf("%d publishers at once, each with a process of its own and %.1f MB that do not shrink: %.1f s for all, %.0f MB/s, %d items mixed up; the workshop had %s in memory at most.",
+		len(sellers), eachOf/1e6, took.Seconds(), total/took.Seconds(), wrong, s.memory()), nil
 }

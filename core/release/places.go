@@ -336,7 +336,8 @@ func askGit(ctx context.Context, p *project.Project, repo *gitcmd.Folder, x *Ver
 }
 
 // committed reads the records at the tip of a branch.
-func (x *VersionSource) committed(ctx context.Context, p *project.Project, repo *gitcmd.Folder, far, ref, tip string) error {
+func (x *VersionSource) committed(ctx context.Context, p *project.Project, repo *gitcmd.Folder, far, ref,
+	tip string) error {
 	if _, err := repo.WithoutHooks(ctx, "cat-file", "-e", tip+"^{commit}"); err != nil {
 		if _, err := repo.WithoutHooks(ctx, "fetch", "--quiet", "--no-tags", "--no-write-fetch-head", "--refmap=", "--",
 			far, ref); err != nil {
@@ -561,9 +562,10 @@ func (l Places) CheckKnown(p *project.Project, version string) error {
 				continue // a release from here that was not finished, or none
 			}
 			f := &fault.Fault{Kind: fault.Refused,
-				What: fmt.Sprintf("version %s was released elsewhere (%s), and this copy of the project does not know it", last, x.Name), Place: fault.Place{File: ledger.RecordFile(last)},
-				Why: "What is released from here would lack what is new in it. Nothing was changed.",
-				Do:  "Get its sources first (git pull). Without Git, copy them here, then take over its record: vornix history --adopt"}
+				What:  fmt.Sprintf("version %s was released elsewhere (%s), and this copy of the project does not know it", last, x.Name),
+				Place: fault.Place{File: ledger.RecordFile(last)},
+				Why:   "What is released from here would lack what is new in it. Nothing was changed.",
+				Do:    "Get its sources first (git pull). Without Git, copy them here, then take over its record: vornix history --adopt"}
 			if s.By != "" {
 				f.What = fmt.Sprintf("version %s was released by %s (%s), and this copy of the project does not know it", last, s.By, x.Name)
 			}

@@ -282,7 +282,8 @@ func (plan *Planned) unpatched(places Places) {
 	for _, v := range plan.Fetch {
 		if !slices.ContainsFunc(places, func(x *VersionSource) bool {
 			return x.Kind != "git" &&
-				slices.ContainsFunc(x.Versions, func(s SourceVersion) bool { return s.Version == v && len(s.Files) > 0 })
+				slices.ContainsFunc(x.Versions,
+					func(s SourceVersion) bool { return s.Version == v && len(s.Files) > 0 })
 		}) {
 			lost = append(lost, v)
 		}

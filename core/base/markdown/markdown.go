@@ -15,7 +15,9 @@ import (
 
 // Parse reads common Markdown, with tables and struck-out words.
 func Parse(text string) ast.Node {
-	return parser.NewWithExtensions(parser.NoIntraEmphasis | parser.Tables | parser.FencedCode | parser.Strikethrough | parser.SpaceHeadings | parser.BackslashLineBreak | parser.NoEmptyLineBeforeBlock).Parse([]byte(text))
+	return parser.NewWithExtensions(parser.NoIntraEmphasis | parser.Tables | parser.FencedCode |
+		parser.Strikethrough | parser.SpaceHeadings | parser.BackslashLineBreak |
+		parser.NoEmptyLineBeforeBlock).Parse([]byte(text))
 }
 
 // HTML is what a text in Markdown looks like on a page. Raw HTML in it is left out, and so are

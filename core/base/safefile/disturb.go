@@ -18,7 +18,8 @@ const (
 	OpRemove     = "remove" // a file, a folder, a tree
 )
 
-// DiskWrite is one change to the disk that is about to be made: what a crash, a full disk or a broken one comes between.
+// DiskWrite is one change to the disk that is about to be made: what a crash, a full disk or a
+// broken one comes between.
 type DiskWrite struct {
 	Op   string
 	Path string // what it is about, as a system path

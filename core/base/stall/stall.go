@@ -25,7 +25,8 @@ type Reader struct {
 // Watch cancels with Err when nothing is read for as long as patience says, or on average less than
 // least bytes per second.
 func Watch(cancel context.CancelCauseFunc, r io.Reader, patience time.Duration, lowest float64) *Reader {
-	return &Reader{Reader: r, timer: time.AfterFunc(patience, func() { cancel(Err) }), patience: patience, least: lowest,
+	return &Reader{Reader: r, timer: time.AfterFunc(patience, func() { cancel(Err) }), patience: patience,
+		least:  lowest,
 		cancel: cancel, begun: time.Now()}
 }
 

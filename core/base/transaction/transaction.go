@@ -101,7 +101,8 @@ type Folder struct {
 	damaged bool
 	folds   bool                         // names that differ only in their spelling name one file
 	spelled map[string]map[string]string // names in folders as they are spelled, by what they fold to
-	// Recovered says what became of a change that a killed run left: finished, or taken back; empty when there was none.
+	// Recovered says what became of a change that a killed run left: finished, or taken back; empty
+	// when there was none.
 	Recovered string
 }
 

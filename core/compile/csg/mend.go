@@ -91,7 +91,8 @@ type likeness struct {
 }
 
 func like(p piece) likeness {
-	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V, look: p.face.TextureMapping,
+	l := likeness{plane: p.face.Plane, material: p.face.Material.Name, u: p.face.U, v: p.face.V,
+		look:  p.face.TextureMapping,
 		solid: -1}
 	l.look.Material = scene.Ref{}
 	if p.face.Fit {

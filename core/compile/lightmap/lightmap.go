@@ -140,7 +140,8 @@ func afford(e *stage.Env, m *mapfile.Map, o Options) error {
 		}
 		sum := bvh.Vec{}
 		for k := 2; k < len(corners); k++ {
-			sum = sum.Add(bvh.Vec(corners[k-1].Position).Sub(corners[0].Position).Cross(bvh.Vec(corners[k].Position).Sub(corners[0].Position)))
+			first, last := bvh.Vec(corners[k-1].Position), bvh.Vec(corners[k].Position)
+			sum = sum.Add(first.Sub(corners[0].Position).Cross(last.Sub(corners[0].Position)))
 		}
 		n += float64(sum.Length())/2/(width*width) + 4
 	}

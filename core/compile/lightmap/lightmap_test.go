@@ -79,7 +79,8 @@ func samples(m *mapfile.Map, normal bvh.Vec, margin float32) (list []sample) {
 			for x := int(low[0] + 0.999); x <= int(high[0]); x++ {
 				d := sub2([2]float32{float32(x), float32(y)}, a.Luxel)
 				s, t := (d[0]*g[1]-d[1]*g[0])/det, (e[0]*d[1]-e[1]*d[0])/det
-				p := bvh.Vec(a.Position).Add(bvh.Vec(b.Position).Sub(a.Position).Scale(s)).Add(bvh.Vec(c.Position).Sub(a.Position).Scale(t))
+				along, across := bvh.Vec(b.Position).Sub(a.Position), bvh.Vec(c.Position).Sub(a.Position)
+				p := bvh.Vec(a.Position).Add(along.Scale(s)).Add(across.Scale(t))
 				if s < margin || t < margin || s > 1-margin || t > 1-margin {
 					continue
 				}
@@ -206,7 +207,8 @@ func TestParallelSquares(t *testing.T) {
 
 // What comes in through lamps and the sky goes out again or stays: never more on the walls than was sent.
 func TestEnergyNeverGrowsAndASymmetricRoomIsLitSymmetrically(t *testing.T) {
-	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n", map[string]radiance.Appearance{"g": grey(0.8, 0)},
+	m := lit(t, closed(6)+"light l point 3,3,5 colour=#ffffff power=100\n",
+		map[string]radiance.Appearance{"g": grey(0.8, 0)},
 		stage.Env{}).Map
 	absorbed, area := 0.0, 0.0
 	at := map[[2]int]float32{}

@@ -109,7 +109,8 @@ func TestLooks(t *testing.T) {
 	assert.InDeltaSlice(t, grey[:], slice(at(radiance.Appearance{Saturation: -1})), 0.01)
 	assert.InDelta(t, 0.97,
 		radiance.Paint(radiance.Appearance{Colour: even(color.NRGBA{255, 255, 255, 255})}, 4).Colour(0, 0)[0], 1e-6)
-	assert.NotEqual(t, radiance.Paint(radiance.Appearance{}, 4).Sum(), radiance.Paint(radiance.Appearance{Unlit: true}, 4).Sum())
+	assert.NotEqual(t, radiance.Paint(radiance.Appearance{}, 4).Sum(),
+		radiance.Paint(radiance.Appearance{Unlit: true}, 4).Sum())
 	assert.Equal(t, radiance.Paint(radiance.Appearance{Tint: [3]float64{1, 1, 1}}, 4).Sum(),
 		radiance.Paint(radiance.Appearance{}, 4).Sum(), "white is no tint")
 }

@@ -256,7 +256,8 @@ func (e *eye) view(p *radiance.Found, k *skin, from, dir bvh.Vec, spread, width 
 	}
 	// Round bodies are made of flat triangles; their normals tell how round.
 	round := vs[p.Vertex[0]].Normal
-	n := bvh.Vec(round).Scale(w).Add(bvh.Vec(vs[p.Vertex[1]].Normal).Scale(p.U)).Add(bvh.Vec(vs[p.Vertex[2]].Normal).Scale(p.V))
+	second, third := bvh.Vec(vs[p.Vertex[1]].Normal), bvh.Vec(vs[p.Vertex[2]].Normal)
+	n := bvh.Vec(round).Scale(w).Add(second.Scale(p.U)).Add(third.Scale(p.V))
 	if p.Kind == radiance.OnProp {
 		n = radiance.PlaceNormal(&s.Map.Props[p.Owner], n.Unit())
 	}

@@ -223,7 +223,8 @@ func TestDepthOfFieldAndHoles(t *testing.T) {
 		}
 		return color.NRGBA{}
 	})
-	fence := render.Appearance{Appearance: radiance.Appearance{Colour: grid, SeeThrough: material.SeeThroughCutOut, Unlit: true}}
+	fence := render.Appearance{Appearance: radiance.Appearance{Colour: grid, SeeThrough: material.SeeThroughCutOut,
+		Unlit: true}}
 	looks := map[string]render.Appearance{"fence": fence, "green": plain(0, 0.5, 0)}
 	m := stage(t, "solid fence box -4,2,-4 4,2.02,4 material=fence\nsolid back box -40,40,-40 40,41,40 material=green\n", looks, nil)
 	s := render.NewScene(m, of(looks), nil, 8)

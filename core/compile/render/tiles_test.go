@@ -109,7 +109,8 @@ func TestShotsOfTiles(t *testing.T) {
 // in the colour of what is cut, and names; what lies above is gone.
 func TestPlanViewsCutMapsOpen(t *testing.T) {
 	thorough.Only(t)
-	looks := map[string]render.Appearance{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5), "roof": plain(0.5, 0, 0)}
+	looks := map[string]render.Appearance{"floor": plain(0, 0.5, 0), "wall": plain(0.5, 0.5, 0.5),
+		"roof": plain(0.5, 0, 0)}
 	m := stage(t, `solid floor box 0,0,-1 20,12,0 material=floor
 solid north box 0,11,0 20,12,6 material=wall
 solid roof box 0,0,6 20,12,7 material=roof

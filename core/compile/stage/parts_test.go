@@ -172,22 +172,26 @@ func (l *locked) CachePart(key string, data []byte) error {
 // nobody but those who help.
 func TestPartsThatEndEarly(t *testing.T) {
 	key := func(int) string { return "k" }
-	for _, crew := range []stage.Distributor{nil, &helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
+	for _, crew := range []stage.Distributor{nil,
+		&helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
 		ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 		_, p := squares(1<<20, 0, key)
 		start := time.Now()
-		require.ErrorIs(t, (&stage.Env{Workers: 2, Distributor: crew}).Begin("s", 1).Parts(ctx, p), context.DeadlineExceeded)
+		require.ErrorIs(t, (&stage.Env{Workers: 2, Distributor: crew}).Begin("s", 1).Parts(ctx, p),
+			context.DeadlineExceeded)
 		assert.Less(t, time.Since(start), 2*time.Second)
 		cancel()
 		full := errors.New("the disk is full")
 		_, p = squares(100, 0, key)
 		require.ErrorIs(t,
-			(&stage.Env{Workers: 2, Distributor: crew, Store: &shelf{err: full}}).Begin("s", 1).Parts(context.Background(), p),
+			(&stage.Env{Workers: 2, Distributor: crew, Store: &shelf{err: full}}).Begin("s",
+				1).Parts(context.Background(), p),
 			full)
 		s := &shelf{kept: map[string][]byte{}}
 		_, p = squares(100, 0, key)
 		p.Passing = true
-		require.NoError(t, (&stage.Env{Workers: 2, Distributor: crew, Store: s}).Begin("s", 1).Parts(context.Background(), p))
+		require.NoError(t,
+			(&stage.Env{Workers: 2, Distributor: crew, Store: s}).Begin("s", 1).Parts(context.Background(), p))
 		assert.Empty(t, s.kept)
 		_, p = squares(0, 0, key)
 		require.NoError(t, (&stage.Env{Distributor: crew}).Begin("s", 1).Parts(context.Background(), p))

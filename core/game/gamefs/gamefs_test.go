@@ -93,7 +93,8 @@ func TestOfEachKind(t *testing.T) {
 	assert.Contains(t, depot, "creatures/mole.json by levels/tram_depot.vnm")
 	assert.Contains(t, depot, "levels/tram_depot.notice.txt by levels/tram_depot.vnm", "its companion")
 	assert.NotContains(t,
-		strings.Join(said(gamefs.NeedsOf(q.Profile, "levels/tram_depot.vnm", read("levels/tram_depot.notice.txt"))), " "),
+		strings.Join(said(gamefs.NeedsOf(q.Profile, "levels/tram_depot.vnm", read("levels/tram_depot.notice.txt"))),
+			" "),
 		"notice", "which it need not have")
 }
 

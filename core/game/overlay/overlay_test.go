@@ -77,7 +77,8 @@ func TestSwappedAndLaidOver(t *testing.T) {
 	plan, err = overlay.Prepare(ctx, &q, game, skins, false)
 	require.NoError(t, err)
 	assert.Contains(t, plan.Actions,
-		overlay.FileChange{Path: "custom/textures/rock/nobodys.ktx2", Do: "add", Why: "nothing in the game has this path",
+		overlay.FileChange{Path: "custom/textures/rock/nobodys.ktx2", Do: "add",
+			Why: "nothing in the game has this path",
 			New: int64(len(before))})
 	_, err = plan.Apply(ctx)
 	require.NoError(t, err)

@@ -214,7 +214,8 @@ func Run(ctx context.Context, p *project.Project, o Options) (*Result, error) {
 // run runs jobs, with the help and the results of others that the options name. The findings say
 // how those did; sharedErr is why that could not be remembered.
 func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir,
-	how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.WorkerShare, said []finding.Finding, sharedErr,
+	how taskgraph.Options) (report *taskgraph.Report, shares []remoteexec.WorkerShare, said []finding.Finding,
+	sharedErr,
 	err error) {
 	line, said := o.Sharing.line(ctx, pl.p, o.Own)
 	crew, away := o.Farming.join(ctx)

@@ -122,7 +122,8 @@ func (s Sharing) secret(p *project.Project, at *remotecache.Location) error {
 }
 
 // hangUp waits for what is still to be given, and says what was wrong.
-func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project, line *remotecache.Client) (list []finding.Finding,
+func hangUp(ctx context.Context, dir *safefile.Dir, p *project.Project,
+	line *remotecache.Client) (list []finding.Finding,
 	err error) {
 	if line == nil {
 		return nil, nil

@@ -114,8 +114,9 @@ func Join(ctx context.Context, o Options) (*Client, error) {
 		l.close()
 		return nil, err
 	}
-	c := &Client{o: o, l: l, build: hex.EncodeToString(id), workers: map[string]*workerState{}, units: map[string]*submission{},
-		cost: map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
+	c := &Client{o: o, l: l, build: hex.EncodeToString(id), workers: map[string]*workerState{},
+		units: map[string]*submission{},
+		cost:  map[string]time.Duration{}, stored: map[string]bool{}, trip: 20 * time.Millisecond, joined: time.Now()}
 	c.more = sync.NewCond(&c.mu)
 	c.ctx, c.end = context.WithCancel(ctx)
 	for name, handle := range map[string]nats.MsgHandler{hereSubject: c.here, subject(c.build, askWord): c.asked,
@@ -247,7 +248,8 @@ func (c *Client) cancel(u *submission) {
 	ctx, cancel := context.WithTimeout(c.ctx, answerTimeout)
 	defer cancel()
 	if u.worker != "" {
-		_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stopMessage{u.ID})) // one who does not hear it works for nothing
+		// one who does not hear it works for nothing
+		_ = c.l.nc.Publish(subject(c.build, stopWord), pack(stopMessage{u.ID}))
 	}
 	_ = c.l.work.DeleteMsg(ctx, u.seq) // one who takes it asks, and is told
 }

@@ -212,7 +212,8 @@ func (h *helper) confirm(ctx context.Context, first, key string, p *stage.Pool, 
 }
 
 // sent sends a unit of pieces and waits for what comes of it; by is empty when nothing did.
-func (h *helper) sent(ctx context.Context, u *submission, key string, p *stage.Pool, l *stage.Lease) (data []byte, by string) {
+func (h *helper) sent(ctx context.Context, u *submission, key string, p *stage.Pool, l *stage.Lease) (data []byte,
+	by string) {
 	c := h.c
 	result := make(chan *report, 1)
 	h.mu.Lock()

@@ -146,7 +146,8 @@ func (c *Client) batch() *submission {
 		o := c.pending[at]
 		cost := cmp.Or(o.ask.Expected, c.cost[o.ask.Step])
 		if len(u.offers) > 0 &&
-			(cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step || o.ask.Exclude != u.offers[0].ask.Exclude) {
+			(cost == 0 || sum+cost > want || o.ask.Step != u.offers[0].ask.Step ||
+				o.ask.Exclude != u.offers[0].ask.Exclude) {
 			break
 		}
 		c.pending = slices.Delete(c.pending, at, at+1)

@@ -87,7 +87,8 @@ func TestMessagesAreChecked(t *testing.T) {
 	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*order) {}),
 		"done": doneOf(func(*report) {}),
 		"ask":  &startRequest{Unit: "1", Worker: "attic"}, "reply": &startReply{Go: []string{"a"}},
-		"tell": &progressMessage{Unit: "1", Worker: "a", Total: 3}, "stop": &stopMessage{}, "here": &WorkerInfo{Worker: "a"}, "roll": &presenceRequest{},
+		"tell": &progressMessage{Unit: "1", Worker: "a", Total: 3}, "stop": &stopMessage{},
+		"here": &WorkerInfo{Worker: "a"}, "roll": &presenceRequest{},
 		"kept": &cachedParts{{"k", hash}}} {
 		data, err := json.Marshal(m)
 		require.NoError(t, err)
@@ -102,7 +103,8 @@ func FuzzMessages(f *testing.F) {
 	f.Add([]byte(`{"id":"a","step":"map","inputs":[{"path":"a","sha256":"` + sum + `","size":1}],"outputs":["b"]}`))
 	f.Add([]byte(`{"unit":"1","worker":"a","jobs":[{"id":"x","outputs":[{"path":"b","sha256":"","size":1}]}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, m := range []message{&unit{}, &order{}, &report{}, &startRequest{}, &startReply{}, &progressMessage{}, &stopMessage{}, &WorkerInfo{}, &presenceRequest{},
+		for _, m := range []message{&unit{}, &order{}, &report{}, &startRequest{}, &startReply{}, &progressMessage{},
+			&stopMessage{}, &WorkerInfo{}, &presenceRequest{},
 			&cachedParts{}} {
 			if decode(data, m) != nil {
 				continue

@@ -44,7 +44,8 @@ const (
 	// how often it is said that one is at it.
 	leaseTimeout      = 20 * time.Second
 	heartbeatInterval = 4 * time.Second
-	// presenceInterval is how often workers say that they are there, gone how long after the last time they are taken for gone.
+	// presenceInterval is how often workers say that they are there, gone how long after the last
+	// time they are taken for gone.
 	presenceInterval = 2 * time.Second
 	presenceTimeout  = 8 * time.Second
 	// waits is how long a unit lies in the queue at most. A build that is still there has done it itself by then.

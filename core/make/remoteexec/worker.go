@@ -647,7 +647,8 @@ func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
 }
 
 // whole does a whole job.
-func (w *worker) whole(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, j *jobReport, d *report) (err error) {
+func (w *worker) whole(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, j *jobReport,
+	d *report) (err error) {
 	defer caught(&err)
 	if err := w.o.Do.Do(ctx, o, t, nil); err != nil {
 		return err

@@ -175,8 +175,9 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 		return nil, err
 	}
 	defer dir.Close()
-	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{}, records: map[string]actionResult{},
-		hands: make(chan struct{}, o.Workers), help: map[string]*help{}}
+	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{},
+		records: map[string]actionResult{},
+		hands:   make(chan struct{}, o.Workers), help: map[string]*help{}}
 	r.looks = r.hands
 	if o.Executor != nil {
 		r.looks = make(chan struct{}, o.Workers)
@@ -546,7 +547,8 @@ func (r *run) make(ctx context.Context, j *Job, t *Task) (actionResult, error) {
 
 // keep remembers what a job made, and puts it where it belongs.
 func (r *run) keep(ctx context.Context, j *Job, rec actionResult, by string, took time.Duration,
-	fail func(error) (Result, *actionResult), end func(State, actionResult) (Result, *actionResult)) (Result, *actionResult) {
+	fail func(error) (Result, *actionResult), end func(State, actionResult) (Result, *actionResult)) (Result,
+	*actionResult) {
 	if err := r.store.putResult(rec); err != nil {
 		return fail(err)
 	}

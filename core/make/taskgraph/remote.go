@@ -114,7 +114,8 @@ const (
 // action is a job as it is sent.
 func (t *Task) action(key string) Action {
 	j := t.job
-	o := Action{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key, Outputs: j.Outputs}
+	o := Action{ID: j.ID, Step: j.Step, Version: j.Version, Recipe: j.Recipe, Work: j.Work, Key: key,
+		Outputs: j.Outputs}
 	for _, rel := range sortedInputs(j.Inputs) {
 		e := t.inputs[rel]
 		o.Inputs = append(o.Inputs, Output{Path: rel, SHA256: hex.EncodeToString(e.SHA256[:]), Size: e.Size})

@@ -180,7 +180,8 @@ func TestWhatIsWrongIsNotTaken(t *testing.T) {
 		eve := machine(t, texts)
 		m.on(eve, false, eve.upper("a"))
 		fay := machine(t, texts)
-		assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.SharedHit}, states(m.on(fay, true, fay.upper("a"))), name)
+		assert.Equal(t, map[string]taskgraph.State{"a": taskgraph.SharedHit}, states(m.on(fay, true, fay.upper("a"))),
+			name)
 	}
 }
 

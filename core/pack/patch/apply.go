@@ -119,7 +119,8 @@ func Prepare(ctx context.Context, where string, asked, others []*Opened, o Apply
 	}
 	first, last := route[0], route[len(route)-1]
 	at := f.fits[first]
-	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []FileChange{}, Notes: []string{},
+	p := &Plan{Place: l.place(at, &first.Patch), From: first.From, To: last.To, Actions: []FileChange{},
+		Notes: []string{},
 		route: route, at: at, l: l, Signer: first.Signer}
 	for _, r := range route {
 		p.Patches = append(p.Patches, r.Name)
@@ -436,7 +437,8 @@ func (p *Plan) look(ctx context.Context, o ApplyOptions) error {
 			if have := p.l.files[path.Join(p.at.root, b.To)]; have != nil {
 				a.Old = have.size
 			}
-			p.Actions = slices.DeleteFunc(p.Actions, func(x FileChange) bool { return x.Do == "bring" && x.Path == b.To })
+			p.Actions = slices.DeleteFunc(p.Actions,
+				func(x FileChange) bool { return x.Do == "bring" && x.Path == b.To })
 			p.Actions = append(p.Actions, a)
 		}
 		for i := range r.Steps {

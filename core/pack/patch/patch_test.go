@@ -396,7 +396,8 @@ func TestSettings(t *testing.T) {
 	assert.Equal(t, got, files(t, game))
 	assert.Len(t, r.Files, 2, "what is so already is left alone")
 	assert.Contains(t, plan.Actions,
-		FileChange{Path: "kestrel.cfg", Do: "leave", Why: "it has all of that already", Old: int64(len(got["kestrel.cfg"])),
+		FileChange{Path: "kestrel.cfg", Do: "leave", Why: "it has all of that already",
+			Old: int64(len(got["kestrel.cfg"])),
 			New: int64(len(got["kestrel.cfg"]))})
 }
 

@@ -242,7 +242,8 @@ func TestForeignFilesInTheWay(t *testing.T) {
 	game := write(t, t.TempDir(), map[string]string{"a.bin": noise(1, 900), "b.bin": "b", "c.bin": "theirs"})
 	plan, _, err := apply(t, game, ApplyOptions{}, p)
 	require.NoError(t, err)
-	assert.Equal(t, []FileChange{{Path: "c.bin", Do: "replace", Why: "somebody's own file, which is kept", Old: 6, New: 4}},
+	assert.Equal(t, []FileChange{{Path: "c.bin", Do: "replace", Why: "somebody's own file, which is kept", Old: 6,
+		New: 4}},
 		plan.Actions)
 	assert.Equal(t, "ours", files(t, game)["c.bin"])
 	require.NoError(t, undo(t, game))

@@ -520,7 +520,8 @@ func (x *pile) describe(f project.Info) string {
 // write makes the project file.
 func (x *pile) write(prof *profile.Profile) {
 	var b bytes.Buffer
-	fmt.Fprintf(&b, "[project]\nname = %s\ntitle = %s\nversion = \"0.1.0\"\nauthors = []\ndescription = \"\"\nprofile = %s\n", strconv.Quote(x.o.Name), strconv.Quote(x.o.Title), strconv.Quote(prof.Game.ID))
+	fmt.Fprintf(&b, "[project]\nname = %s\ntitle = %s\nversion = \"0.1.0\"\nauthors = []\ndescription = \"\"\nprofile = %s\n",
+		strconv.Quote(x.o.Name), strconv.Quote(x.o.Title), strconv.Quote(prof.Game.ID))
 	head := false
 	for _, k := range kinds {
 		if folder, ok := x.p.Folders[k.kind]; ok && folder != k.folder {

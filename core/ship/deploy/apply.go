@@ -407,7 +407,8 @@ func (t *Target) journal(ctx context.Context) (*journal, error) {
 		}
 	}
 	if err != nil {
-		return nil, &fault.Fault{What: fmt.Sprintf("target %q: the journal of a deployment that did not come to its end is damaged", t.Name), Place: fault.Place{File: t.where + "/" + t.own(journalFile)}, Err: err,
+		return nil, &fault.Fault{What: fmt.Sprintf("target %q: the journal of a deployment that did not come to its end is damaged", t.Name),
+			Place: fault.Place{File: t.where + "/" + t.own(journalFile)}, Err: err,
 			Why: "What was there before is in " + t.own(safeDir) + ", by its SHA-256.",
 			Do:  "Copy it back by hand and delete the journal."}
 	}

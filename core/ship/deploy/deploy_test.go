@@ -41,8 +41,9 @@ func TestPlanThenRunThenNothing(t *testing.T) {
 	d.put("levels/foreign.vnm", "somebody's")
 	before := d.snapshot()
 	p := d.plan()
-	assert.Equal(t, map[string]deploy.Operation{"levels/ore_spiral.vnm": deploy.Add, "levels/tram_depot.vnm": deploy.Add,
-		"cards/common.txt": deploy.Add, "cards/ore_spiral.txt": deploy.Add,
+	assert.Equal(t, map[string]deploy.Operation{"levels/ore_spiral.vnm": deploy.Add,
+		"levels/tram_depot.vnm": deploy.Add,
+		"cards/common.txt":      deploy.Add, "cards/ore_spiral.txt": deploy.Add,
 		"levels.txt": deploy.Change, "timetable.txt": deploy.Change}, actions(p))
 	assert.Equal(t, []string{"levels/foreign.vnm"}, p.Foreign)
 	assert.Equal(t, before, d.snapshot(), "a plan changes nothing")

@@ -36,12 +36,13 @@ type FileChange struct {
 	Action Operation `json:"action"`
 	Role   Role      `json:"role"`
 	Size   int64     `json:"size"`
-	Drift  string    `json:"drift,omitempty"` // how the file there differs from what was deployed last; "" when it doesn't
-	Note   string    `json:"note,omitempty"`
-	want   GoalFile
-	found  *File  // the file on the target; nil for none
-	was    string // how the file is spelt there, where a system takes both spellings for one file; empty: the same
-	union  []byte // of a list that gains and loses entries: with both
+	// how the file there differs from what was deployed last; "" when it doesn't
+	Drift string `json:"drift,omitempty"`
+	Note  string `json:"note,omitempty"`
+	want  GoalFile
+	found *File  // the file on the target; nil for none
+	was   string // how the file is spelt there, where a system takes both spellings for one file; empty: the same
+	union []byte // of a list that gains and loses entries: with both
 }
 
 // Plan is what would be done.

@@ -130,7 +130,8 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		}
 	}
 	first := func(x *FileChange) bool { return x.union == nil && x.Path != t.profile.Server.Playing && x.gains() }
-	for _, want := range []func(*FileChange) bool{first, func(x *FileChange) bool { return x.Path == t.profile.Server.Playing },
+	for _, want := range []func(*FileChange) bool{first,
+		func(x *FileChange) bool { return x.Path == t.profile.Server.Playing },
 		func(x *FileChange) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
 		for _, x := range lists {
 			if want(x) {

@@ -84,7 +84,8 @@ func addResult(run *sarif.Run, f finding.Finding) {
 		}
 	}
 	if f.Accepted != "" {
-		r.AddSuppression(sarif.NewSuppression().WithKind("external").WithStatus("accepted").WithJustification(f.Accepted))
+		r.AddSuppression(
+			sarif.NewSuppression().WithKind("external").WithStatus("accepted").WithJustification(f.Accepted))
 	}
 }
 
