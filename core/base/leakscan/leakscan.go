@@ -407,9 +407,3 @@ func Scan(data []byte) []Hit {
 	s.Done()
 	return s.Hits
 }
-
-// IsSource says whether a name's ending is that of something that a release is made of.
-func IsSource(file string) bool {
-	h, ok := Name(path.Base(file))
-	return ok && h.Sort == Source
-}
