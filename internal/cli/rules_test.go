@@ -49,6 +49,32 @@ func TestTheCoreKnowsNoScreen(t *testing.T) {
 	})
 }
 
+// There is one place that makes HTTP clients, and so one policy for redirects and limits.
+func TestOneMakerOfHTTPClients(t *testing.T) {
+	for _, dir := range []string{"../../core", "../../internal/cli", "../../demo"} {
+		sources(t, dir, func(name string, f *ast.File) {
+			if strings.Contains(name, "core/base/httpclient/") {
+				return
+			}
+			calls(f, func(pkg, function string) {
+				for _, bad := range []string{"http.DefaultTransport", "http.DefaultClient", "http.Get", "http.Head", "http.Post",
+					"http.PostForm", "retryablehttp.NewClient"} {
+					assert.NotEqual(t, bad, pkg+"."+function, name)
+				}
+			})
+			ast.Inspect(f, func(n ast.Node) bool {
+				if l, ok := n.(*ast.CompositeLit); ok {
+					if s, ok := l.Type.(*ast.SelectorExpr); ok && s.Sel.Name == "Client" {
+						x, _ := s.X.(*ast.Ident)
+						assert.False(t, x != nil && x.Name == "http", "%s makes a client of its own", name)
+					}
+				}
+				return true
+			})
+		})
+	}
+}
+
 // Everything that is written goes through safefile. The clean room's own temporary folder is made
 // and removed by hand; the pipe of an agent on Windows is no file.
 func TestAllWritesAreSafe(t *testing.T) {

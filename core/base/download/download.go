@@ -28,6 +28,7 @@ import (
 
 	"vornix/core/base/credential"
 	"vornix/core/base/fault"
+	"vornix/core/base/httpclient"
 	"vornix/core/base/safefile"
 	"vornix/core/base/stall"
 )
@@ -112,20 +113,9 @@ func Open(address, index string, o Options) (*Source, error) {
 		u.Path += index
 		u.RawPath = ""
 	}
-	s := &Source{o: o, start: u, at: u, client: retryablehttp.NewClient()}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.ResponseHeaderTimeout = o.Stall
-	transport.DialContext = (&net.Dialer{Timeout: 15 * time.Second}).DialContext
-	transport.MaxIdleConnsPerHost = 16
-	s.client.HTTPClient = &http.Client{Transport: transport, CheckRedirect: redirect}
-	s.client.Logger = nil
-	s.client.RetryMax = max(o.Retries, 0)
-	s.client.RetryWaitMin, s.client.RetryWaitMax = o.Wait, o.MostWait
-	s.client.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	s.client.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
-	}
-	return s, nil
+	return &Source{o: o, start: u, at: u, client: httpclient.Retrying(
+		httpclient.Options{Answer: o.Stall, Dial: 15 * time.Second, PerHost: 16},
+		httpclient.Retries{Count: o.Retries, Min: o.Wait, Max: o.MostWait})}, nil
 }
 
 func openFolder(name, index string, o Options) (*Source, error) {
@@ -140,19 +130,6 @@ func openFolder(name, index string, o Options) (*Source, error) {
 			Do: "Name the address of the index, or the folder that it lies in."}
 	}
 	return &Source{o: o, dir: root, folder: name}, nil
-}
-
-// errDowngrade says that a server leads from a protected connection to an open one.
-var errDowngrade = errors.New("it leads from https to http, where others can change what comes")
-
-func redirect(req *http.Request, via []*http.Request) error {
-	if len(via) >= 10 {
-		return errors.New("it leads on and on, more than 10 times")
-	}
-	if via[0].URL.Scheme == "https" && req.URL.Scheme != "https" {
-		return errDowngrade
-	}
-	return nil
 }
 
 // Patience sets how often what can pass is tried again from here on, for those who can do without
@@ -373,7 +350,7 @@ func redacted(address string) string {
 func (s *Source) unreachable(address string, err error) error {
 	f := &fault.Fault{Kind: fault.Unreachable, What: "it does not answer", Place: fault.Place{File: address},
 		Err: plain(err), Why: "Nothing was changed.", Do: "Check the address and the network, and try again."}
-	if errors.Is(err, errDowngrade) {
+	if errors.Is(err, httpclient.ErrDowngrade) {
 		f.Kind, f.What, f.Do = fault.Refused, "it is not safe to go there",
 			"Ask its authors for an address that stays on https."
 	}

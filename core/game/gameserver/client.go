@@ -9,6 +9,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"vornix/core/base/httpclient"
 )
 
 // maxAnswer bounds what a server may answer.
@@ -27,10 +29,9 @@ type Calls struct{ Status, Reload, Token string }
 // Dial takes a server's address, and asks it once.
 func Dial(ctx context.Context, address string, calls Calls) (*Client, error) {
 	calls.Status, calls.Reload = cmp.Or(calls.Status, "/status"), cmp.Or(calls.Reload, "/reload")
-	c := &Client{base: strings.TrimRight(address, "/"), calls: calls, http: &http.Client{Timeout: 30 * time.Second}}
-	if calls.Token != "" { // which goes to this address and to no other
-		c.http.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	}
+	c := &Client{base: strings.TrimRight(address, "/"), calls: calls,
+		http: httpclient.New(httpclient.Options{Secret: calls.Token != ""})}
+	c.http.Timeout = 30 * time.Second
 	if _, err := c.Status(ctx); err != nil {
 		return nil, err
 	}

@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"sync"
 	"time"
+
+	"vornix/core/base/httpclient"
 )
 
 // Players is how simulated players fare. Each joins the server again and again: asks what is
@@ -42,7 +44,8 @@ const often = 40 * time.Millisecond
 
 // play is one player's life.
 func (c *crowd) play(ctx context.Context, s *Server, number int) {
-	client := &http.Client{Timeout: 10 * time.Second}
+	client := httpclient.New(httpclient.Options{})
+	client.Timeout = 10 * time.Second
 	have := map[string]bool{}
 	tick := time.NewTicker(often + time.Duration(number%7)*3*time.Millisecond)
 	defer tick.Stop()

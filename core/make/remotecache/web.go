@@ -10,6 +10,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"vornix/core/base/httpclient"
 )
 
 // web is a store on a web server: GET, HEAD and PUT of RFC 9110, as WebDAV modules of web servers
@@ -28,11 +30,8 @@ func openWeb(p Location) (Store, error) {
 	if !strings.HasSuffix(u.Path, "/") {
 		u.Path += "/"
 	}
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.MaxIdleConnsPerHost, t.ResponseHeaderTimeout = hands, patience
-	// A redirection could lead a secret, and what is to be kept, to somebody else.
-	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	return &web{u, &http.Client{Transport: t, CheckRedirect: stay}, p.Secret}, nil
+	// A redirect could lead the secret, and what is uploaded, to another server.
+	return &web{u, httpclient.New(httpclient.Options{Secret: true, Answer: patience, PerHost: hands}), p.Secret}, nil
 }
 
 func (w *web) ask(ctx context.Context, method, name string, body io.Reader, size int64) (*http.Response, error) {

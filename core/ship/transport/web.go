@@ -16,6 +16,7 @@ import (
 
 	"vornix/core/base/fault"
 	"vornix/core/base/group"
+	"vornix/core/base/httpclient"
 	"vornix/core/base/stall"
 )
 
@@ -31,7 +32,7 @@ func OpenWeb(address string) (*Web, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Web{u, webClient(silent)}, nil
+	return &Web{u, httpclient.New(httpclient.Options{Answer: silent, PerHost: streams})}, nil
 }
 
 // webFolder reads the address of a folder.
@@ -46,13 +47,6 @@ func webFolder(address string) (*url.URL, error) {
 		u.Path += "/"
 	}
 	return u, nil
-}
-
-// webClient limits how long an answer may take to begin.
-func webClient(answer time.Duration) *http.Client {
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.ResponseHeaderTimeout, t.MaxIdleConnsPerHost = answer, streams
-	return &http.Client{Transport: t}
 }
 
 func (w *Web) String() string { return w.base.Redacted() }

@@ -24,6 +24,7 @@ import (
 
 	"vornix/core/base/credential"
 	"vornix/core/base/fault"
+	"vornix/core/base/httpclient"
 	"vornix/core/base/safefile"
 	"vornix/core/base/stall"
 )
@@ -72,15 +73,9 @@ func OpenWebDAV(ctx context.Context, address string, user *url.Userinfo) (*WebDA
 			return nil, err
 		}
 	}
-	w := &WebDAV{base: base, user: user, client: retryablehttp.NewClient(), folders: map[string]bool{}}
-	w.client.HTTPClient = webClient(stored)
-	// a name and password are for one server
-	w.client.HTTPClient.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	w.client.Logger, w.client.ErrorHandler = nil, retryablehttp.PassthroughErrorHandler
-	w.client.RetryMax, w.client.RetryWaitMin, w.client.RetryWaitMax = 3, 200*time.Millisecond, 5*time.Second
-	w.client.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
-	}
+	w := &WebDAV{base: base, user: user, folders: map[string]bool{}}
+	w.client = httpclient.Retrying(httpclient.Options{Secret: true, Answer: stored, PerHost: streams},
+		httpclient.Retries{Count: 3, Min: 200 * time.Millisecond, Max: 5 * time.Second})
 	w.client.CheckRetry = func(ctx context.Context, r *http.Response, err error) (bool, error) {
 		if r != nil && r.StatusCode == http.StatusInsufficientStorage {
 			return false, nil

@@ -23,6 +23,7 @@ import (
 
 	"vornix/core/base/credential"
 	"vornix/core/base/fault"
+	"vornix/core/base/httpclient"
 	"vornix/core/base/humanize"
 )
 
@@ -65,32 +66,11 @@ func Dial(address string, o Options) (*Client, error) {
 	o.Retries = cmp.Or(o.Retries, 5)
 	o.Wait, o.MostWait, o.Stall = cmp.Or(o.Wait, 500*time.Millisecond), cmp.Or(o.MostWait, 30*time.Second),
 		cmp.Or(o.Stall, 40*time.Second)
-	c := &Client{o: o, base: u, http: retryablehttp.NewClient()}
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.MaxIdleConnsPerHost = 2 * AtOnce
-	t.DisableCompression = true
-	dialer := &net.Dialer{Timeout: 15 * time.Second}
-	t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
-		conn, err := dialer.DialContext(ctx, network, address)
-		if err != nil {
-			return nil, err
-		}
-		return &counted{Conn: conn, c: c}, nil
-	}
-	round := http.RoundTripper(t)
-	if o.Wrap != nil {
-		round = o.Wrap(t)
-	}
-	// a token goes where it was meant to go
-	c.http.HTTPClient = &http.Client{Transport: round,
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	c.http.Logger = nil
-	c.http.RetryMax = max(o.Retries, 0)
-	c.http.RetryWaitMin, c.http.RetryWaitMax = o.Wait, o.MostWait
-	c.http.ErrorHandler = retryablehttp.PassthroughErrorHandler
-	c.http.Backoff = func(lowest, limit time.Duration, n int, r *http.Response) time.Duration {
-		return min(retryablehttp.DefaultBackoff(lowest, limit, n, r), limit) // a server may ask for hours
-	}
+	c := &Client{o: o, base: u}
+	c.http = httpclient.Retrying(httpclient.Options{Secret: true, Dial: 15 * time.Second, PerHost: 2 * AtOnce,
+		Raw:  true,
+		Conn: func(conn net.Conn) net.Conn { return &counted{Conn: conn, c: c} }, Round: o.Wrap},
+		httpclient.Retries{Count: o.Retries, Min: o.Wait, Max: o.MostWait})
 	c.http.CheckRetry = func(ctx context.Context, r *http.Response, err error) (bool, error) {
 		if once, _ := ctx.Value(onceKey{}).(bool); once {
 			return ctx.Err() == nil && r != nil &&
