@@ -51,7 +51,7 @@ func TestTheCoreKnowsNoScreen(t *testing.T) {
 
 // There is one place that makes HTTP clients, and so one policy for redirects and limits.
 func TestOneMakerOfHTTPClients(t *testing.T) {
-	for _, dir := range []string{"../../core", "../../internal/cli", "../../demo"} {
+	for _, dir := range []string{"../../core", "../../internal/cli"} {
 		sources(t, dir, func(name string, f *ast.File) {
 			if strings.Contains(name, "core/base/httpclient/") {
 				return
