@@ -19,7 +19,7 @@ import (
 // How many functions have more than 80 lines, and more than six parameters. Neither number may rise;
 // lower it when one was split.
 const (
-	longFunctions  = 52
+	longFunctions  = 51
 	wideSignatures = 16
 )
 

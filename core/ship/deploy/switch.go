@@ -59,6 +59,8 @@ func (t *Target) unmoved(ctx context.Context, p *Plan) error {
 
 // change switches, and writes down what there is now. It gives records that are not needed any more.
 func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]ref, error) {
+	// Before each step the lock is renewed: a run that lost it stops with the journal in place, and
+	// whoever holds the lock next undoes what was switched.
 	step := func(doing, rel string, f func() error) error {
 		if o.Between != nil {
 			o.Between()
@@ -85,7 +87,6 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 			return t.site.Rename(ctx, x.want.safe, x.Path)
 		})
 	}
-	order := p.order()
 	side := func(list []*FileChange) error { // files that do not depend on one another
 		g, gctx := group.WithContext(ctx)
 		g.SetLimit(16)
@@ -99,71 +100,81 @@ func (t *Target) change(ctx context.Context, p *Plan, r *Result, o Options) ([]r
 		}
 		return g.Wait()
 	}
-	var files, bundles, lists, indexes, rest []*FileChange
-	for _, x := range order {
-		switch {
-		case x.Action == Remove:
-			rest = append(rest, x)
-		case x.Role == Listing:
-			lists = append(lists, x)
-		case x.Role == Bundle:
-			bundles = append(bundles, x)
-		case x.Role == Index:
-			indexes = append(indexes, x)
-		case x.Role != Page:
-			files = append(files, x)
-		}
-	}
-	if err := side(files); err != nil {
-		return nil, err
-	}
-	if err := side(bundles); err != nil {
-		return nil, err
-	}
-	// A list gains its entries before the rotation names them, and loses others after the rotation has let go of them.
-	for _, x := range lists {
+	ph := p.phases()
+	do := []func() error{func() error { return side(ph.files) }, func() error { return side(ph.bundles) }}
+	for _, x := range ph.lists {
 		if x.union != nil {
-			if err := step("put in place", x.Path,
-				func() error { return t.site.Rename(ctx, t.staged(hashOf(x.union)), x.Path) }); err != nil {
-				return nil, err
-			}
+			do = append(do, func() error {
+				return step("put in place", x.Path,
+					func() error { return t.site.Rename(ctx, t.staged(hashOf(x.union)), x.Path) })
+			})
 		}
 	}
-	first := func(x *FileChange) bool { return x.union == nil && x.Path != t.profile.Server.Playing && x.gains() }
-	for _, want := range []func(*FileChange) bool{first,
-		func(x *FileChange) bool { return x.Path == t.profile.Server.Playing },
-		func(x *FileChange) bool { return !first(x) && x.Path != t.profile.Server.Playing }} {
-		for _, x := range lists {
-			if want(x) {
-				if err := put(x); err != nil {
-					return nil, err
-				}
-			}
-		}
+	for _, x := range slices.Concat(t.inOrder(ph.lists), ph.pages, ph.indexes) {
+		do = append(do, func() error { return put(x) })
 	}
-	for _, x := range order {
-		if x.Role == Page && x.Action != Remove {
-			if err := put(x); err != nil {
-				return nil, err
-			}
-		}
+	for _, x := range ph.removed {
+		do = append(do, func() error {
+			return step("remove", x.Path, func() error { return t.site.Remove(ctx, x.Path) })
+		})
 	}
-	for _, last := range []bool{false, true} { // the index names all other files, so it comes last
-		for _, x := range indexes {
-			if (x.Path == index.FileName) != last {
-				continue
-			}
-			if err := put(x); err != nil {
-				return nil, err
-			}
-		}
-	}
-	for _, x := range rest {
-		if err := step("remove", x.Path, func() error { return t.site.Remove(ctx, x.Path) }); err != nil {
+	for _, f := range do {
+		if err := f(); err != nil {
 			return nil, err
 		}
 	}
 	return t.writeDown(ctx, p, r, step)
+}
+
+// phases are the changes of a switch by when they happen.
+type phases struct{ files, bundles, lists, pages, indexes, removed []*FileChange }
+
+// phases sorts the changes. At every moment a server may load maps, and a player may read the index, so:
+//
+//  1. files that maps need, and bundles that no list names yet, side by side
+//  2. lists that keep their old entries and gain the new ones (unions)
+//  3. the lists themselves, in the order of inOrder
+//  4. the page, the other files of the index, and then index.json, which names all of them
+//  5. removals: by now nothing names those files any more
+func (p *Plan) phases() (ph phases) {
+	var last []*FileChange
+	for _, x := range p.order() {
+		to := &ph.files
+		switch {
+		case x.Action == Remove:
+			to = &ph.removed
+		case x.Role == Listing:
+			to = &ph.lists
+		case x.Role == Bundle:
+			to = &ph.bundles
+		case x.Role == Page:
+			to = &ph.pages
+		case x.Role == Index && x.Path == index.FileName:
+			to = &last
+		case x.Role == Index:
+			to = &ph.indexes
+		}
+		*to = append(*to, x)
+	}
+	ph.indexes = append(ph.indexes, last...)
+	return ph
+}
+
+// inOrder puts lists into an order in which none names a map that another one lacks: a list gains its
+// entries before the rotation (the list that is being played) names them, and loses others after
+// the rotation has let go of them.
+func (t *Target) inOrder(lists []*FileChange) (order []*FileChange) {
+	rotation := func(x *FileChange) bool { return x.Path == t.profile.Server.Playing }
+	first := func(x *FileChange) bool { return x.union == nil && !rotation(x) && x.gains() }
+	for _, want := range []func(*FileChange) bool{first, rotation,
+		func(x *FileChange) bool { return !first(x) && !rotation(x) }} {
+		for _, x := range lists {
+			if want(x) {
+				order = append(order, x)
+			}
+		}
+	}
+	return order
 }
 
 // gains says whether a list gets longer, or is new: then it comes before the rotation.
