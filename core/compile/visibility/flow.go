@@ -97,6 +97,13 @@ func (l *layout) from(first int, might []set, limit int) set {
 // follow looks on from a cell. One looks from source through pass, which is nil as long as there is
 // only the source; plane is that of the last portal; could are the cells that might yet be seen on
 // this way.
+//
+// This is the recursive portal clipping of S. Teller, "Visibility Computations in Densely Occluded
+// Polyhedral Environments" (1992). The invariants that keep it safe, which means that it may find too
+// much and never too little: source and pass only ever shrink by planes that separate them; every
+// clip keeps slack more than it should; could only loses cells that no portal of the way might see.
+// A way that turns back on itself is cut by used. When the steps run out, from answers with all that
+// the portal might see.
 func (f *flow) follow(cell int, source, pass geom.Polygon, plane geom.Plane, could set) {
 	for _, k := range f.l.out[cell] {
 		q := &f.l.portals[k]
@@ -115,6 +122,8 @@ func (f *flow) follow(cell int, source, pass geom.Polygon, plane geom.Plane, cou
 		if !fresh {
 			continue // all that could come of it is known
 		}
+		// The next portal counts as far as it is in front of the last one, the source as far as it is
+		// behind the next one: nothing else of them can be on one line of sight through both.
 		target := front(q.outline, plane)
 		if target == nil {
 			continue
@@ -123,6 +132,8 @@ func (f *flow) follow(cell int, source, pass geom.Polygon, plane geom.Plane, cou
 		if from == nil {
 			continue
 		}
+		// With a portal between, both shrink to what the separating planes leave: first the target as
+		// seen from the source, then the source as seen from what is left of the target.
 		if pass != nil {
 			if target = between(from, pass, target); target == nil {
 				continue
@@ -162,6 +173,7 @@ func between(source, pass, target geom.Polygon) geom.Polygon {
 				continue
 			}
 			plane := geom.Plane{N: n, D: n.Dot(a)}
+			// The plane separates when the whole source is on one side of it and the whole pass on the other.
 			low, high := reach(source, plane)
 			if high > slack { // the source goes behind the plane
 				if low < -slack {

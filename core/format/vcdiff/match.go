@@ -82,6 +82,9 @@ func mix(h uint64) uint64 {
 	return h ^ h>>29
 }
 
+// add enters a block at one of the two places of its hash. The first blocks of the file win: a
+// place is never overwritten, so the table has the same content whatever comes later, and a file of
+// equal blocks costs nothing.
 func (x *sourceIndex) add(h, number uint64) {
 	e := h<<32 | (number + 1)
 	at := h >> x.shift
@@ -188,7 +191,19 @@ func ownHash(b []byte) uint64 {
 	return binary.LittleEndian.Uint64(b) * 0x9e3779b97f4a7c15 >> (64 - ownBits)
 }
 
-// window finds what of a window is in the old file or earlier in the window.
+// window splits a window into ops: copies from the old file or from earlier in the window, runs, and
+// added bytes.
+//
+// It is greedy. At each position it tries four sources, from the cheapest address to the dearest: the
+// old file where the last copy would continue, the old file around that place, the old file anywhere
+// (the index), and the window itself. A later source must win by some bytes, since its address
+// costs more; from 64 bytes on, the rest is not tried.
+//
+// Invariants: w[:done] is covered by ops; w[done:t] was not found and becomes an add before the next
+// copy; a match may extend backwards into w[done:t], never before done. lo and hi bound all copies
+// from the old file, and hi-lo stays below widest, since other decoders use 32-bit addresses. The
+// result depends on the contents alone: tables are cleared per window, and no time or order of
+// goroutines enters.
 func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, error) {
 	m.ops = m.ops[:0]
 	clear(m.own)
@@ -196,7 +211,9 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 	along := guess                 // the old position of w[0], were all to go on as it did last
 	done, t := 0, 0                // w[:done] is in ops, w[done:t] found nowhere
 	m.near.valid, m.near.left = false, maxNear
-	fresh := false // a long copy ended, and nothing was found since
+	// A long copy ended, and nothing was found since: the old file is probably changed by a few bytes
+	// here, and an index with wide steps would find the continuation only much later.
+	fresh := false
 	take := func(self bool, from int64, at, size int) {
 		if at > done {
 			m.ops = append(m.ops, op{kind: add, size: at - done})
@@ -279,6 +296,7 @@ func (m *matcher) window(ctx context.Context, w []byte, guess int64) ([]op, erro
 			t++
 			continue
 		}
+		// A copy from one byte back repeats that byte: a RUN instruction (RFC 3284, 5.1) is shorter.
 		if self && int64(bestAt)-bestFrom == 1 && best >= longRun {
 			if bestAt > done {
 				m.ops = append(m.ops, op{kind: add, size: bestAt - done})

@@ -131,6 +131,14 @@ func Pack(ctx context.Context, sources []Source, o Options,
 	return written, nil
 }
 
+// packing is one run of Pack: one goroutine feeds, workers compress, one goroutine writes.
+//
+// Order comes from two queues. items has the entries in the order of their names; the blocks of an
+// entry are channels of one result each, queued in the order of its content. The writer takes them
+// in that order, so the bytes never depend on which worker was first. Memory is acquired before a
+// block is read and released after it was written: feed waits when inFlight is in use. This can't
+// deadlock, since memory is acquired in the order in which the writer releases it, and a block that
+// has memory never waits for a later one.
 type packing struct {
 	ctx    context.Context
 	o      Options
@@ -274,8 +282,9 @@ func (p *packing) inBlocks(it *item) error {
 			if err := sum.check(); err != nil {
 				return err
 			}
-			it.crc = sum.crc
+			it.crc = sum.crc // the writer reads it after blocks is closed
 		}
+		// The method must be known before the header, and the header comes before the first block.
 		if first {
 			if it.method != Store {
 				shrinks, err := shrinks(r, data, s)
@@ -294,6 +303,9 @@ func (p *packing) inBlocks(it *item) error {
 		if err != nil {
 			return err
 		}
+		// Blocks are compressed side by side. A deflate block has the window before it as its dictionary,
+		// so that cutting costs no ratio, and all but the last end at a byte, with an empty stored block
+		// (RFC 1951, 3.2.4), so that they can be joined. Each zstd block is a frame of its own.
 		method, back, last := it.method, before, left == 0
 		if err := p.task(func() error {
 			packed, err := compress(method, data, back, last)
