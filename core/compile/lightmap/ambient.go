@@ -96,13 +96,13 @@ func (b *builder) sample(ctx context.Context, a *mapfile.Ambient) error {
 func (b *builder) air(a *mapfile.Ambient, i int) (sum [6]bvh.Vec, inside bool) {
 	x, y, z := i%int(a.Counts[0]), i/int(a.Counts[0])%int(a.Counts[1]), i/int(a.Counts[0]*a.Counts[1])
 	at := bvh.Vec(a.Origin).Add(bvh.Vec{float32(x), float32(y), float32(z)}.Scale(a.Spacing))
-	d := newDice(at, 2000)
-	shift := [2]float32{d.next(), d.next()}
+	d := newRandom(at, 2000)
+	shift := [2]float32{d.float(), d.float()}
 	var weights [6]float32
 	asked := b.lamps.glowing.asked(at)
 	behind := 0
 	for k := range ambientRays {
-		dir := ball(spread(k, 0, shift[0]), spread(k, 1, shift[1]))
+		dir := sampleSphere(lowDiscrepancy(k, 0, shift[0]), lowDiscrepancy(k, 1, shift[1]))
 		seen := b.scene.See(at, dir)
 		bright := besides(seen, asked) // light of the sky and of surfaces
 		if seen.Behind {
@@ -127,8 +127,8 @@ const airRays = 4
 
 // inAir adds what comes straight from lamps, the sun and the emitters that are asked to the six
 // sides of a place in the air. How much of each is in sight is asked once, for all sides.
-func (l *lamps) inAir(s *radiance.Scene, at bvh.Vec, asked []int, d *dice, sum *[6]bvh.Vec) {
-	c := luxel{at: at}
+func (l *lamps) inAir(s *radiance.Scene, at bvh.Vec, asked []int, d *random, sum *[6]bvh.Vec) {
+	c := texel{at: at}
 	add := func(through bvh.Vec, amount func(side bvh.Vec) float32) {
 		if through == (bvh.Vec{}) {
 			return
@@ -155,8 +155,8 @@ func (l *lamps) inAir(s *radiance.Scene, at bvh.Vec, asked []int, d *dice, sum *
 }
 
 // seen is what an emitter gives off toward a place, as far as it is in sight.
-func (e *emitters) seen(m *emitter, at bvh.Vec, d *dice) (sum bvh.Vec) {
-	shift := [2]float32{d.next(), d.next()}
+func (e *emitters) seen(m *emitter, at bvh.Vec, d *random) (sum bvh.Vec) {
+	shift := [2]float32{d.float(), d.float()}
 	for k := range airRays {
 		u, v, to := m.place(k, shift)
 		sum = sum.Add(e.scene.Sends(m.Emitter, u, v).Times(e.scene.Passes(at, to.Sub(at).Scale(0.999))))

@@ -124,8 +124,8 @@ func brightness(c bvh.Vec) float32 { return c.Dot(bvh.Vec{0.2126, 0.7152, 0.0722
 
 // direct is the light that comes straight from lamps, the sun and what is asked of the surfaces
 // that give off light. rays is about how many are asked of each that is soft.
-func (l *lamps) direct(s *radiance.Scene, c *luxel, rays int) (sum arriving) {
-	d := newDice(c.at, 0)
+func (l *lamps) direct(s *radiance.Scene, c *texel, rays int) (sum arriving) {
+	d := newRandom(c.at, 0)
 	for _, i := range l.near(c.at) {
 		lamp := &l.list[i]
 		amount, way := lamp.brings(c.at, c.normal)
@@ -152,7 +152,7 @@ func (l *lamp) toward() func(at bvh.Vec, u, v float32) bvh.Vec {
 	return func(at bvh.Vec, u, v float32) bvh.Vec {
 		to := l.at
 		if l.radius > 0 {
-			to = to.Add(ball(u, v).Scale(l.radius))
+			to = to.Add(sampleSphere(u, v).Scale(l.radius))
 		}
 		return to.Sub(at)
 	}
@@ -162,13 +162,13 @@ func (l *lamp) toward() func(at bvh.Vec, u, v float32) bvh.Vec {
 func (l *lamps) towardSun() func(at bvh.Vec, u, v float32) bvh.Vec {
 	a, b := l.sun.Frame()
 	return func(_ bvh.Vec, u, v float32) bvh.Vec {
-		x, y := disc(u, v)
+		x, y := sampleDisc(u, v)
 		return l.sun.Add(a.Scale(x * l.disc)).Add(b.Scale(y * l.disc)).Scale(1e5)
 	}
 }
 
-// place is the k-th place over a luxel that rays begin at: its corners in turns.
-func (c *luxel) place(k int) bvh.Vec {
+// place is the k-th place over a texel that rays begin at: its corners in turns.
+func (c *texel) place(k int) bvh.Vec {
 	if c.a == (bvh.Vec{}) {
 		return c.at
 	}
@@ -190,22 +190,22 @@ func worth(rays int, brings float32) int {
 func few(rays int) int { return min(rays, max(2, rays/8)) }
 
 // part is how much of a light comes through, by colour: the mean of rays from places over the
-// luxel, to places that way gives for points of the unit square. Where the first few all agree, no
+// texel, to places that way gives for points of the unit square. Where the first few all agree, no
 // more are asked.
-func (l *lamps) part(rays int, soft bool, c *luxel, d *dice, s *radiance.Scene,
+func (l *lamps) part(rays int, soft bool, c *texel, d *random, s *radiance.Scene,
 	way func(at bvh.Vec, u, v float32) bvh.Vec) bvh.Vec {
 	first := few(rays)
 	if !soft && c.a == (bvh.Vec{}) {
 		rays, first = 1, 1
 	}
 	var sum, low, high bvh.Vec
-	shift := [2]float32{d.next(), d.next()}
+	shift := [2]float32{d.float(), d.float()}
 	for i := range rays {
 		if i == first && low == high {
 			return sum.Scale(1 / float32(first))
 		}
 		at := c.place(i) // and points that fill the square, the same everywhere but for a shift
-		through := s.Passes(at, way(at, spread(i, 0, shift[0]), spread(i, 1, shift[1])))
+		through := s.Passes(at, way(at, lowDiscrepancy(i, 0, shift[0]), lowDiscrepancy(i, 1, shift[1])))
 		sum = sum.Add(through)
 		if i == 0 {
 			low, high = through, through

@@ -1,7 +1,7 @@
 // Package lightmap is the compile stage that says how much light lies on every surface of a map.
 //
-//   - layout.go gives each face its rectangle of luxels on a page. Faces in one plane share the
-//     luxels that lie on both, so that no seam shows between them, and a rectangle has every luxel
+//   - layout.go gives each face its rectangle of texels on a page. Faces in one plane share the
+//     texels that lie on both, so that no seam shows between them, and a rectangle has every texel
 //     that is mixed into its face, so that nothing bleeds in.
 //   - direct.go adds the light of lamps, spots and the sun, with soft shadows from their size,
 //     coloured and shaped by what is seen through: the inverse-square law and Lambert's cosine law,
@@ -12,8 +12,8 @@
 //     directions spread over the half sphere as the cosine law weighs them (Cook, Porter and
 //     Carpenter, "Distributed ray tracing", 1984; Kajiya, "The rendering equation", 1986).
 //     Directions come from a sequence that fills the square evenly (Roberts, "The unreasonable
-//     effectiveness of quasirandom sequences", 2018), turned for every luxel. Light that bounced
-//     several times is found pass by pass, each on the luxels of the one before. A luxel is asked
+//     effectiveness of quasirandom sequences", 2018), turned for every texel. Light that bounced
+//     several times is found pass by pass, each on the texels of the one before. A texel is asked
 //     about until the error of its mean is as small as is wanted, or it has had its share.
 //   - filter.go evens out what noise is left, and keeps edges: neighbours count as far as they
 //     differ by no more than chance explains (after Tomasi and Manduchi, "Bilateral filtering",

@@ -11,7 +11,7 @@ import (
 
 // emitters are the surfaces that give off light, to be found by place. One is asked directly, as a
 // lamp is: rays that go everywhere would seldom meet it, and what they find would be blotches. Only
-// one with a pattern is left to those rays where a luxel almost touches it: they meet it often
+// one with a pattern is left to those rays where a texel almost touches it: they meet it often
 // there. Which of the two it is depends on the place alone, so that nothing is counted twice or not
 // at all.
 type emitters struct {
@@ -71,10 +71,10 @@ func (e *emitters) asked(at bvh.Vec) (list []int) {
 	})
 }
 
-// direct is the light that comes to a luxel straight from the emitters that are asked there: what
+// direct is the light that comes to a texel straight from the emitters that are asked there: what
 // each would bring if nothing were in the way, which is known exactly, times the part of it that
 // rays to places all over it find in sight.
-func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
+func (e *emitters) direct(c *texel, rays int, d *random) (sum arriving) {
 	for _, i := range e.asked(c.at) {
 		m := &e.list[i]
 		if !m.Both && c.at.Sub(m.middle).Dot(m.normal) <= 0 {
@@ -84,7 +84,7 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 		if whole <= 0 {
 			continue
 		}
-		shift := [2]float32{d.next(), d.next()}
+		shift := [2]float32{d.float(), d.float()}
 		var lit, from, low, high bvh.Vec
 		weights := float32(0)
 		for k := range rays {
@@ -124,8 +124,8 @@ func (e *emitters) direct(c *luxel, rays int, d *dice) (sum arriving) {
 
 // place is the k-th of places spread evenly over the emitter: how far it is along the edges from corner 0, and where.
 func (m *emitter) place(k int, shift [2]float32) (u, v float32, at bvh.Vec) {
-	r := float32(math.Sqrt(float64(spread(k, 0, shift[0]))))
-	v = float32(r * spread(k, 1, shift[1]))
+	r := float32(math.Sqrt(float64(lowDiscrepancy(k, 0, shift[0]))))
+	v = float32(r * lowDiscrepancy(k, 1, shift[1]))
 	u = r - v
 	return u, v, m.Corners[0].Add(m.Corners[1].Sub(m.Corners[0]).Scale(u)).Add(m.Corners[2].Sub(m.Corners[0]).Scale(v))
 }

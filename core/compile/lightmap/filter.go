@@ -2,15 +2,15 @@ package lightmap
 
 import "vornix/core/format/bvh"
 
-// smooth evens out noise: every luxel becomes a mean of itself and its neighbours, each of which
+// smooth evens out noise: every texel becomes a mean of itself and its neighbours, each of which
 // counts the less, the further it differs beyond what the errors of both explain. Where light
 // really changes, errors explain it not, and it stays.
-func smooth(l *layout, from, to []gathered, first, last int) {
+func smooth(l *layout, from, to []irradiance, first, last int) {
 	for i := first; i < last; i++ {
-		c, g := &l.luxels[i], &from[i]
+		c, g := &l.texels[i], &from[i]
 		sum, weights := g.Arriving, float32(1)
 		for _, k := range c.around {
-			if k < 0 || l.luxels[k].normal.Dot(c.normal) < 0.95 {
+			if k < 0 || l.texels[k].normal.Dot(c.normal) < 0.95 {
 				continue
 			}
 			o := &from[k]

@@ -11,62 +11,62 @@ import (
 )
 
 const (
-	// usual is how many luxels a metre has where nobody says it; a draft has a quarter of what is asked.
+	// usual is how many texels a metre has where nobody says it; a draft has a quarter of what is asked.
 	usual = 4
-	// side is the width and height of a page; a face that is larger has coarser luxels.
+	// side is the width and height of a page; a face that is larger has coarser texels.
 	side = 1024
-	// inset is how far within a face its luxels are taken, in metres, so that what is at its edge is not in the way.
+	// inset is how far within a face its texels are taken, in metres, so that what is at its edge is not in the way.
 	inset = 0.004
 	// lift is how far above a surface rays begin, in metres.
 	lift = 0.002
 )
 
-// luxel is a place where light is measured.
-type luxel struct {
+// texel is a place where light is measured.
+type texel struct {
 	at, normal bvh.Vec
-	// a and b are steps of a quarter luxel along the surface, nothing where the luxel has no room for them.
+	// a and b are steps of a quarter texel along the surface, nothing where the texel has no room for them.
 	a, b bvh.Vec
-	// around are the numbers of the next luxels, west, east, south, north; -1: none.
+	// around are the numbers of the next texels, west, east, south, north; -1: none.
 	around [4]int32
-	// like is the luxel close by, in the same plane and in sight, whose bounced light this one
+	// like is the texel close by, in the same plane and in sight, whose bounced light this one
 	// takes until the last gathering; itself where there is none.
 	like int32
 }
 
-// rectangle is a face's place on a page: the luxel in its column x and row y is cells[y*w+x].
+// rectangle is a face's place on a page: the texel in its column x and row y is cells[y*w+x].
 type rectangle struct {
 	face       int
 	x, y, w, h int
 	page       int
-	cells      []int32 // numbers of luxels
+	cells      []int32 // numbers of texels
 }
 
 // layout is where all light is measured. Luxels of faces come first, then those of terrains, then those of props.
 type layout struct {
-	luxels     []luxel
+	texels     []texel
 	rectangles []rectangle
 	side       int
 	pages      int
 	terrains   []ground
-	props      []int // by prop: its first luxel
-	coarser    []int // faces that are too large for the luxels that they should have
+	props      []int // by prop: its first texel
+	coarser    []int // faces that are too large for the texels that they should have
 }
 
-// ground is where a terrain's luxels are: at every step-th of its heights and at the last ones.
+// ground is where a terrain's texels are: at every step-th of its heights and at the last ones.
 type ground struct{ first, columns, rows, step int }
 
-// plane is what faces must have in common to share luxels.
+// plane is what faces must have in common to share texels.
 type plane struct {
 	normal [3]int32
 	d      int64
 	size   float32
 }
 
-// grid is the plane's grid of luxels.
+// grid is the plane's grid of texels.
 type grid struct {
 	u, v, origin bvh.Vec // of length one; a point of the plane nearest to the world's
 	size         float32
-	on           map[[2]int32]int32 // luxels that lie on a face
+	on           map[[2]int32]int32 // texels that lie on a face
 }
 
 func (g *grid) point(x, y float32) bvh.Vec {
@@ -84,7 +84,7 @@ func axes(n bvh.Vec) (u, v bvh.Vec) {
 	return v.Cross(n).Unit(), v
 }
 
-// size is the width of a face's luxels in metres.
+// size is the width of a face's texels in metres.
 func size(m *mapfile.Map, f *mapfile.Face, of func(material string) float64, draft bool) float32 {
 	density := cmp.Or(float64(f.Luxels), of(f.Material), m.Meta.Luxels, usual)
 	if draft {
@@ -130,7 +130,7 @@ func lay(m *mapfile.Map, s *radiance.Scene, o Options, draft bool) *layout {
 			outline[i] = append(outline[i], [2]float32{p.Dot(g.u), p.Dot(g.v)})
 		}
 	}
-	for i, g := range of { // luxels that lie on a face, which all faces in the plane share
+	for i, g := range of { // texels that lie on a face, which all faces in the plane share
 		if g == nil {
 			continue
 		}
@@ -156,9 +156,9 @@ func lay(m *mapfile.Map, s *radiance.Scene, o Options, draft bool) *layout {
 			for x := low[0]; x <= high[0]; x++ {
 				k := l.cell(s, g, outline[i], n, x, y)
 				r.cells = append(r.cells, k)
-				if c := &l.luxels[k]; c.like == k {
+				if c := &l.texels[k]; c.like == k {
 					// One of four is enough for light that is on its way.
-					if o, there := g.on[[2]int32{x &^ 1, y &^ 1}]; there && l.luxels[o].sees(s, c.at) {
+					if o, there := g.on[[2]int32{x &^ 1, y &^ 1}]; there && l.texels[o].sees(s, c.at) {
 						c.like = o
 					}
 				}
@@ -166,7 +166,7 @@ func lay(m *mapfile.Map, s *radiance.Scene, o Options, draft bool) *layout {
 		}
 		for y := range r.h {
 			for x := range r.w {
-				c := &l.luxels[r.cells[y*r.w+x]]
+				c := &l.texels[r.cells[y*r.w+x]]
 				for k, at := range [4][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}} {
 					if at[0] >= 0 && at[1] >= 0 && at[0] < r.w && at[1] < r.h && c.around[k] < 0 {
 						c.around[k] = r.cells[at[1]*r.w+at[0]]
@@ -195,14 +195,14 @@ func extent(corners []mapfile.Vertex) float32 {
 	return bvh.Vec(high).Sub(bvh.Vec(low)).Length()
 }
 
-// span is the luxels that are mixed into an outline.
+// span is the texels that are mixed into an outline.
 func span(outline [][2]float32, size float32) (low, high [2]int32) {
 	for k := range 2 {
 		lowest, limit := outline[0][k], outline[0][k]
 		for _, p := range outline {
 			lowest, limit = min(lowest, p[k]), max(limit, p[k])
 		}
-		// A corner that rounding put a little beyond a luxel takes no other one.
+		// A corner that rounding put a little beyond a texel takes no other one.
 		low[k] = int32(math.Floor(float64(lowest/size) + 1e-3))
 		high[k] = max(int32(math.Ceil(float64(limit/size)-1e-3)), low[k]+1)
 	}
@@ -256,25 +256,25 @@ func within(outline [][2]float32, p [2]float32) [2]float32 {
 	return middle
 }
 
-// add makes a luxel at a place on a face, or as near to it as the face goes.
+// add makes a texel at a place on a face, or as near to it as the face goes.
 func (l *layout) add(g *grid, outline [][2]float32, p [2]float32, normal bvh.Vec) int32 {
 	q := within(outline, p)
-	c := luxel{at: g.point(q[0], q[1]).Add(normal.Scale(lift)), normal: normal, around: [4]int32{-1, -1, -1, -1}}
+	c := texel{at: g.point(q[0], q[1]).Add(normal.Scale(lift)), normal: normal, around: [4]int32{-1, -1, -1, -1}}
 	if outside(outline, q) < -g.size/4 {
 		c.a, c.b = g.u.Scale(g.size/4), g.v.Scale(g.size/4)
 	}
-	c.like = int32(len(l.luxels))
-	l.luxels = append(l.luxels, c)
+	c.like = int32(len(l.texels))
+	l.texels = append(l.texels, c)
 	return c.like
 }
 
-// sees says whether nothing stands between a luxel and another one of the same plane.
-func (c *luxel) sees(s *radiance.Scene, other bvh.Vec) bool {
+// sees says whether nothing stands between a texel and another one of the same plane.
+func (c *texel) sees(s *radiance.Scene, other bvh.Vec) bool {
 	from := c.at.Add(c.normal.Scale(2 * lift))
 	return !s.Blocked(from, other.Add(c.normal.Scale(2*lift)).Sub(from))
 }
 
-// cell is the luxel that a face takes at a crossing of its grid: where it lies on another face,
+// cell is the texel that a face takes at a crossing of its grid: where it lies on another face,
 // that one's, so that both show the same, unless something stands between.
 func (l *layout) cell(s *radiance.Scene, g *grid, outline [][2]float32, normal bvh.Vec, x, y int32) int32 {
 	p := [2]float32{float32(x) * g.size, float32(y) * g.size}
@@ -284,7 +284,7 @@ func (l *layout) cell(s *radiance.Scene, g *grid, outline [][2]float32, normal b
 			return shared
 		}
 		q := within(outline, p)
-		if l.luxels[shared].sees(s, g.point(q[0], q[1]).Add(normal.Scale(lift))) {
+		if l.texels[shared].sees(s, g.point(q[0], q[1]).Add(normal.Scale(lift))) {
 			return shared
 		}
 	}
@@ -333,7 +333,7 @@ func (l *layout) pack(m *mapfile.Map) {
 	}
 }
 
-// others adds luxels for terrains and for every corner of a prop.
+// others adds texels for terrains and for every corner of a prop.
 func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool) {
 	for i := range m.Terrains {
 		l.terrain(&m.Terrains[i],
@@ -341,7 +341,7 @@ func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool
 	}
 	for i := range m.Props {
 		p := &m.Props[i]
-		l.props = append(l.props, len(l.luxels))
+		l.props = append(l.props, len(l.texels))
 		for _, mesh := range m.Models[p.Model].Meshes {
 			middle := bvh.Vec{} // corners are moved a little into their faces
 			for _, v := range m.Vertices[mesh.FirstVertex : mesh.FirstVertex+mesh.Vertices] {
@@ -351,15 +351,15 @@ func (l *layout) others(m *mapfile.Map, density func(string) float64, draft bool
 				n := radiance.PlaceNormal(p, v.Normal)
 				at := bvh.Vec(v.Position)
 				at = at.Add(middle.Sub(at).Scale(0.02))
-				l.luxels = append(l.luxels,
-					luxel{at: radiance.Place(p, at).Add(n.Scale(lift * 10)), normal: n,
-						around: [4]int32{-1, -1, -1, -1}, like: int32(len(l.luxels))})
+				l.texels = append(l.texels,
+					texel{at: radiance.Place(p, at).Add(n.Scale(lift * 10)), normal: n,
+						around: [4]int32{-1, -1, -1, -1}, like: int32(len(l.texels))})
 			}
 		}
 	}
 }
 
-// step is how many heights a luxel of a terrain stands for, each way.
+// step is how many heights a texel of a terrain stands for, each way.
 func step(t *mapfile.Terrain, density float64, draft bool) int {
 	if draft {
 		density /= 4
@@ -368,16 +368,16 @@ func step(t *mapfile.Terrain, density float64, draft bool) int {
 	return int(min(max(1/(density*cell), 1), 64))
 }
 
-// terrain adds the luxels of a terrain.
+// terrain adds the texels of a terrain.
 func (l *layout) terrain(t *mapfile.Terrain, step int) {
-	g := ground{len(l.luxels), (int(t.Columns)-2)/step + 2, (int(t.Rows)-2)/step + 2, step}
+	g := ground{len(l.texels), (int(t.Columns)-2)/step + 2, (int(t.Rows)-2)/step + 2, step}
 	l.terrains = append(l.terrains, g)
 	cell := min((t.Max[0]-t.Min[0])/float32(t.Columns-1), (t.Max[1]-t.Min[1])/float32(t.Rows-1))
 	for y := range g.rows {
 		for x := range g.columns {
 			column, row := min(uint32(x*step), t.Columns-1), min(uint32(y*step), t.Rows-1)
 			n := bvh.Vec(t.Normal(column, row))
-			c := luxel{normal: n, around: [4]int32{-1, -1, -1, -1}}
+			c := texel{normal: n, around: [4]int32{-1, -1, -1, -1}}
 			// Triangles between heights may bulge above a height's own slope: rays begin above them.
 			c.at = bvh.Vec(t.Point(column, row)).Add(n.Scale(lift + cell/25))
 			at := int32(g.first + y*g.columns + x)
@@ -394,18 +394,18 @@ func (l *layout) terrain(t *mapfile.Terrain, step int) {
 			if y+1 < g.rows {
 				c.around[2] = at + int32(g.columns)
 			}
-			l.luxels = append(l.luxels, c)
+			l.texels = append(l.texels, c)
 		}
 	}
 }
 
-// spread gives each of a terrain's heights its light, mixed of the luxels around it.
+// spread gives each of a terrain's heights its light, mixed of the texels around it.
 func (g *ground) spread(t *mapfile.Terrain, of func(i int) bvh.Vec, to []bvh.Vec) {
 	lit := make([]bvh.Vec, g.columns*g.rows)
 	for i := range lit {
 		lit[i] = of(g.first + i)
 	}
-	part := func(at, count, luxels int) (int, float32) { // the luxel before a height, and how far it is to the next
+	part := func(at, count, luxels int) (int, float32) { // the texel before a height, and how far it is to the next
 		k := min(at/g.step, luxels-2)
 		width := min(g.step, count-1-k*g.step)
 		return k, float32(at-k*g.step) / float32(width)

@@ -18,7 +18,7 @@ const Version = 4
 
 // Options for Build.
 type Options struct {
-	// Density gives the luxels a metre that a material asks for, 0 for none.
+	// Density gives the texels a metre that a material asks for, 0 for none.
 	Density func(material string) float64
 	// Unseen says by face whether nobody ever sees it: such a face gets no light; nil: all may be seen.
 	Unseen []bool
@@ -33,7 +33,7 @@ type Result struct {
 	Luxels  int
 	Rays    int64 // of the last gathering
 	Bounces int
-	// Coarser are faces that are too large for the luxels that they should have.
+	// Coarser are faces that are too large for the texels that they should have.
 	Coarser []int
 }
 
@@ -48,19 +48,19 @@ func (e *TooLarge) Error() string {
 		e.Budget>>20)
 }
 
-// perLuxel is about what a luxel takes of memory, in bytes.
+// perLuxel is about what a texel takes of memory, in bytes.
 const perLuxel = 260
 
 // quality is how well a map is lit.
 type quality struct {
-	direct  int   // rays to each soft lamp
-	between share // for all passes but the last
-	last    share
+	direct  int    // rays to each soft lamp
+	between budget // for all passes but the last
+	last    budget
 	bounces int
 	filters int
 }
 
-// bounce is about what a luxel costs in a pass, in steps: less than half of them are asked.
+// bounce is about what a texel costs in a pass, in steps: less than half of them are asked.
 func (q *quality) bounce() int64 { return int64(q.between.least) * 2 / 5 }
 
 // expected is about how many passes there will be before the last.
@@ -68,15 +68,15 @@ func (q *quality) expected() int { return min(q.bounces-1, 6) }
 
 func qualityOf(draft bool) quality {
 	if draft {
-		return quality{direct: 8, between: share{32, 32, 1}, last: share{32, 64, 0.1}, bounces: 2, filters: 2}
+		return quality{direct: 8, between: budget{32, 32, 1}, last: budget{32, 64, 0.1}, bounces: 2, filters: 2}
 	}
-	return quality{direct: 64, between: share{32, 32, 1}, last: share{64, 256, 0.08}, bounces: 32, filters: 5}
+	return quality{direct: 64, between: budget{32, 32, 1}, last: budget{64, 256, 0.08}, bounces: 32, filters: 5}
 }
 
 // settled is the change, as a part of the light, below which further bounces are not worth it.
 const settled = 0.004
 
-// block is how many luxels of the last gathering are kept together.
+// block is how many texels of the last gathering are kept together.
 const block = 1 << 14
 
 // Build lights a map. The scene is of the same map; when Build returns, its Lit is the map's light.
@@ -89,7 +89,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *radiance.Scene,
 	}
 	b := &builder{env: e, m: m, scene: s.Coarse(), lamps: lampsOf(m, s), q: qualityOf(e.Draft)}
 	b.layout = lay(m, s, o, e.Draft)
-	n := len(b.layout.luxels)
+	n := len(b.layout.texels)
 	if need := int64(n) * perLuxel; !e.Afford(need) {
 		return nil, &TooLarge{n, need, e.Budget()}
 	}
@@ -125,7 +125,7 @@ func Build(ctx context.Context, e *stage.Env, m *mapfile.Map, s *radiance.Scene,
 	return b.result, nil
 }
 
-// afford guesses the number of luxels from the areas of faces, before any is made.
+// afford guesses the number of texels from the areas of faces, before any is made.
 func afford(e *stage.Env, m *mapfile.Map, o Options) error {
 	n := 0.0
 	for i := range m.Faces {
@@ -160,19 +160,19 @@ type builder struct {
 	layout *layout
 	q      quality
 	work   *stage.Work
-	asking int64 // about what it costs a luxel to ask the lamps, in steps
+	asking int64 // about what it costs a texel to ask the lamps, in steps
 	key    string
 	result *Result
 
-	straight []arriving // from lamps and the sun, by luxel
-	rest     []gathered // from everywhere else
+	straight []arriving   // from lamps and the sun, by texel
+	rest     []irradiance // from everywhere else
 }
 
-// straightCost looks at some luxels for how many lamps, suns and emitters each asks: few places lie
+// straightCost looks at some texels for how many lamps, suns and emitters each asks: few places lie
 // in the edge of a shadow, so that each costs the first few rays.
 func (b *builder) straightCost() int64 {
 	const some = 64
-	list := b.layout.luxels
+	list := b.layout.texels
 	asked := 0
 	for i := range some {
 		if len(list) > 0 {
@@ -185,17 +185,17 @@ func (b *builder) straightCost() int64 {
 
 // direct finds what comes straight from lamps and the sun.
 func (b *builder) direct(ctx context.Context) error {
-	n := len(b.layout.luxels)
+	n := len(b.layout.texels)
 	b.straight = make([]arriving, n)
 	return b.work.Parts(ctx,
 		parts(b.straight, 0, 64, b.asking, func(int) string { return stage.Key(b.key, "direct") }, func(i int) {
-			b.straight[i] = b.lamps.direct(b.scene, &b.layout.luxels[i], b.q.direct)
+			b.straight[i] = b.lamps.direct(b.scene, &b.layout.texels[i], b.q.direct)
 		}))
 }
 
 // bounce adds light that was sent on, again and again, until it changes little; each time from what was there before.
 func (b *builder) bounce(ctx context.Context) error {
-	n := len(b.layout.luxels)
+	n := len(b.layout.texels)
 	next := make([]bvh.Vec, n)
 	before := 0.0
 	for pass := 1; pass < b.q.bounces; pass++ {
@@ -205,14 +205,14 @@ func (b *builder) bounce(ctx context.Context) error {
 		}
 		err := b.work.Parts(ctx,
 			parts(next, 0, 64, weight, func(int) string { return stage.Key(b.key, "bounce", pass) }, func(i int) {
-				if c := &b.layout.luxels[i]; int(c.like) == i {
-					next[i] = gather(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
+				if c := &b.layout.texels[i]; int(c.like) == i {
+					next[i] = sampleIrradiance(b.scene, b.lamps.glowing, c, pass, b.q.between, 0).Arriving.Light
 				}
 			}))
 		if err != nil {
 			return err
 		}
-		bounced := func(i int) bvh.Vec { return next[b.layout.luxels[i].like] }
+		bounced := func(i int) bvh.Vec { return next[b.layout.texels[i].like] }
 		b.place(b.straight, bounced)
 		b.result.Bounces = pass
 		sum := 0.0
@@ -230,12 +230,12 @@ func (b *builder) bounce(ctx context.Context) error {
 
 // last gathers what is shown, as well as is wanted, and evens out the noise.
 func (b *builder) last(ctx context.Context) error {
-	n := len(b.layout.luxels)
-	b.rest = make([]gathered, n)
+	n := len(b.layout.texels)
+	b.rest = make([]irradiance, n)
 	err := b.work.Parts(ctx,
 		parts(b.rest, block, 16, 2*int64(b.q.last.least),
 			func(first int) string { return stage.Key(b.key, "last", first) }, func(i int) {
-				b.rest[i] = gather(b.scene, b.lamps.glowing, &b.layout.luxels[i], 1000, b.q.last,
+				b.rest[i] = sampleIrradiance(b.scene, b.lamps.glowing, &b.layout.texels[i], 1000, b.q.last,
 					brightness(b.straight[i].Light))
 			}))
 	if err != nil {
@@ -244,7 +244,7 @@ func (b *builder) last(ctx context.Context) error {
 	for i := range b.rest {
 		b.result.Rays += int64(b.rest[i].Rays)
 	}
-	to := make([]gathered, n)
+	to := make([]irradiance, n)
 	for range b.q.filters {
 		if err := b.work.Each(ctx, n, 4096, 0,
 			func(first, last int) { smooth(b.layout, b.rest, to, first, last) }); err != nil {
@@ -346,7 +346,7 @@ func (b *builder) write() {
 	b.scene.Lit = radiance.LitOf(m) // what follows sees what the game sees
 }
 
-// toward is where a luxel's light comes from, in three bytes.
+// toward is where a texel's light comes from, in three bytes.
 func (b *builder) toward(i int) uint32 {
 	sum, bright := b.straight[i].Toward, brightness(b.straight[i].Light)
 	if b.rest != nil {
@@ -363,7 +363,7 @@ func (b *builder) toward(i int) uint32 {
 }
 
 // parts are a list's elements as pieces of work, of which each can be made without the others.
-func parts[T arriving | bvh.Vec | gathered | air](list []T, block, size int, weight int64, key func(first int) string,
+func parts[T arriving | bvh.Vec | irradiance | air](list []T, block, size int, weight int64, key func(first int) string,
 	one func(i int)) stage.Parts {
 	return stage.Parts{Key: key, N: len(list), Block: block, Size: size, Weight: weight, Do: func(first, last int) {
 		for i := first; i < last; i++ {
@@ -374,14 +374,14 @@ func parts[T arriving | bvh.Vec | gathered | air](list []T, block, size int, wei
 }
 
 // pack writes results as they are kept.
-func pack[T arriving | bvh.Vec | gathered | air | [6]mapfile.Light](list []T) []byte {
+func pack[T arriving | bvh.Vec | irradiance | air | [6]mapfile.Light](list []T) []byte {
 	var b bytes.Buffer
 	_ = binary.Write(&b, binary.LittleEndian, list) // a buffer takes every write
 	return b.Bytes()
 }
 
 // unpack reads what pack wrote; it says no to what is not as long.
-func unpack[T arriving | bvh.Vec | gathered | air | [6]mapfile.Light](data []byte, list []T) bool {
+func unpack[T arriving | bvh.Vec | irradiance | air | [6]mapfile.Light](data []byte, list []T) bool {
 	if len(data) != binary.Size(list) {
 		return false
 	}

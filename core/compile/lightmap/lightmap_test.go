@@ -50,21 +50,21 @@ func lit(t *testing.T, source string, looks map[string]radiance.Appearance, env 
 	return r
 }
 
-// sample is a luxel's light with its place.
+// sample is a texel's light with its place.
 type sample struct {
 	at    bvh.Vec
 	light [3]float32
 	way   [3]float32 // where it comes from
 }
 
-// samples are the luxels of all faces that look in a direction, where they lie within the face by more than a margin.
+// samples are the texels of all faces that look in a direction, where they lie within the face by more than a margin.
 func samples(m *mapfile.Map, normal bvh.Vec, margin float32) (list []sample) {
 	for _, f := range m.Faces {
 		corners := m.Vertices[f.FirstVertex : f.FirstVertex+f.Vertices]
 		if bvh.Vec(corners[0].Normal).Dot(normal) < 0.999 || f.Page == 0 {
 			continue
 		}
-		// Two edges give the map from luxels to metres.
+		// Two edges give the map from texels to metres.
 		a, b, c := corners[0], corners[1], corners[len(corners)-1]
 		e, g := sub2(b.Luxel, a.Luxel), sub2(c.Luxel, a.Luxel)
 		det := e[0]*g[1] - e[1]*g[0]
@@ -190,7 +190,7 @@ func TestParallelSquares(t *testing.T) {
 	r := lit(t, "solid g box 0,0,-0.25 1,1,0 material=g\nsolid top box 0,0,1 1,1,1.25 material=g\n  face bottom material=glow\n", map[string]radiance.Appearance{"g": grey(0.001, 0), "glow": grey(0.001, 1)}, stage.Env{})
 	sum, n := 0.0, 0
 	for _, s := range samples(r.Map, bvh.Vec{0, 0, 1}, 0) {
-		if s.at[2] < 0.5 { // the trapezoidal rule: luxels at the rim stand for half their width
+		if s.at[2] < 0.5 { // the trapezoidal rule: texels at the rim stand for half their width
 			w := 1.0
 			for k := range 2 {
 				if s.at[k] < 0.01 || s.at[k] > 0.99 {
@@ -359,7 +359,7 @@ sky s sun=40,30 glow=0.3
 	require.Greater(t, tried, 500)
 }
 
-// A face's luxels count before its material's, those before the map's, and a draft has a quarter.
+// A face's texels count before its material's, those before the map's, and a draft has a quarter.
 func TestDensity(t *testing.T) {
 	source := "solid a box 0,0,-1 4,4,0 material=g\n  face top luxels=8\nsolid b box 10,0,-1 14,4,0 material=fine\nsolid c box 20,0,-1 24,4,0 material=g\nlight l point 2,2,3 power=10\n"
 	for _, draft := range []float32{1, 4} {
@@ -487,7 +487,7 @@ light l point 2.5,1.5,0 colour=#ffffff power=200
 	require.Greater(t, at(2, 0), 0.0)
 }
 
-// No two faces share a luxel of a page, and none reaches over its rim: whatever mixes four luxels
+// No two faces share a texel of a page, and none reaches over its rim: whatever mixes four texels
 // mixes only the face's own.
 func TestFacesHaveTheirOwnLuxels(t *testing.T) {
 	source := strings.Replace(testmaps.Open(120), "map open", "map open luxels=1.5", 1)
