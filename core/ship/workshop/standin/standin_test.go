@@ -349,7 +349,7 @@ func TestTheDescription(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	assert.Equal(t, s.contract.Operations(), s.Routes())
 	node := peer.Need(t, "node")
-	modules, err := filepath.Abs(filepath.Join("..", "..", "..", "internal", "peer", "node"))
+	modules, err := filepath.Abs(filepath.Join("..", "..", "..", "..", "internal", "peer", "node"))
 	require.NoError(t, err)
 	if _, err := os.Stat(filepath.Join(modules, "node_modules", "@seriousme")); err != nil {
 		peer.Missing(t, "openapi-schema-validator (npm ci in internal/peer/node)")
