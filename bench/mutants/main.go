@@ -48,7 +48,7 @@ func main() {
 	seed := flag.Uint64("seed", 1, "which mistakes are made")
 	limit := flag.Duration("limit", 5*time.Minute, "time that the tests of one mistake may take")
 	at := flag.String("at", "",
-		"only mistakes at these `places`, as in core/base/transaction/swap.go:12,core/base/transaction/undo.go:9")
+		"only mistakes at these `places`, as in core/base/transaction/transaction.go:12,core/base/diff/merge.go:9")
 	lowest := flag.Float64("least", 0, "exit with 1 when a smaller share of the mistakes was noticed")
 	flag.Parse()
 	failed := false

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -18,20 +17,15 @@ import (
 	"vornix/internal/peer"
 )
 
-// validate runs Khronos' validator over a scene: there must be no error and no warning.
+// Validate runs the Khronos glTF validator on a file. It must report no error and no warning.
 func Validate(t *testing.T, data []byte) {
 	t.Helper()
 	node := peer.Need(t, "node")
-	_, here, _, _ := runtime.Caller(0)
-	modules, err := filepath.Abs(filepath.Join(filepath.Dir(here), "..", "peer", "node", "node_modules"))
-	require.NoError(t, err)
-	if _, err := os.Stat(filepath.Join(modules, "gltf-validator")); err != nil {
-		peer.Missing(t, "gltf-validator (npm ci in internal/peer/node)")
-	}
+	validator := peer.NodePackage(t, "gltf-validator")
 	file := filepath.Join(t.TempDir(), "scene")
 	require.NoError(t, os.WriteFile(file, data, 0o644))
 	script := fmt.Sprintf(`const v = require(%q), fs = require('fs');
-v.validateBytes(new Uint8Array(fs.readFileSync(%q))).then(r => console.log(JSON.stringify(r.issues)), e => { console.error(e); process.exit(1); });`, filepath.Join(modules, "gltf-validator"), file)
+v.validateBytes(new Uint8Array(fs.readFileSync(%q))).then(r => console.log(JSON.stringify(r.issues)), e => { console.error(e); process.exit(1); });`, validator, file)
 	out := peer.Run(t, "", node, "-e", script)
 	var issues struct {
 		NumErrors, NumWarnings int
@@ -41,13 +35,15 @@ v.validateBytes(new Uint8Array(fs.readFileSync(%q))).then(r => console.log(JSON.
 	assert.Zero(t, issues.NumErrors+issues.NumWarnings, "%v", issues.Messages)
 }
 
-// File is a scene that a test writes by hand, as different programs do.
+// File is a glTF file under construction: its one buffer, with the views and accessors of it.
 type File struct {
 	buffer    bytes.Buffer
 	Views     []map[string]any
 	Accessors []map[string]any
 }
 
+// Data appends values to the buffer, with a view and an accessor of count elements (glTF 2.0, 3.6). It
+// returns the accessor's index.
 func (g *File) Data(kind string, component int, target int, width int, values any, count int) int {
 	for g.buffer.Len()%4 != 0 {
 		g.buffer.WriteByte(0)
@@ -81,6 +77,7 @@ func (g *File) Cube(x, y, z float32) (positions, indices int) {
 	return g.Data("VEC3", 5126, 34962, 3, list, 8), g.Data("SCALAR", 5123, 34963, 1, order, 36)
 }
 
+// JSON returns the file as text, with its buffer inside; rest is the other members of the root object.
 func (g *File) JSON(rest string) []byte {
 	views, _ := json.Marshal(g.Views)
 	accessors, _ := json.Marshal(g.Accessors)

@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"runtime"
 	"testing"
 )
 
@@ -26,6 +28,17 @@ func Missing(t testing.TB, name string) {
 		t.Fatalf("the peer %s is not installed, and VORNIX_PEERS=required", name)
 	}
 	t.Skipf("the peer %s is not installed: this comparison is left out", name)
+}
+
+// NodePackage returns the path of a package for Node that 'npm ci' in internal/peer/node installs.
+func NodePackage(t testing.TB, name string) string {
+	t.Helper()
+	_, here, _, _ := runtime.Caller(0)
+	dir := filepath.Join(filepath.Dir(here), "node", "node_modules", filepath.FromSlash(name))
+	if _, err := os.Stat(dir); err != nil {
+		Missing(t, name+" (npm ci in internal/peer/node)")
+	}
+	return dir
 }
 
 // ImageMagick finds ImageMagick's convert. Windows has another program of that name, so it is asked who it is.

@@ -8,6 +8,7 @@
 package httpclient
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"net"
@@ -18,10 +19,10 @@ import (
 )
 
 // ErrDowngrade is the error of a redirect from https to http.
-var ErrDowngrade = errors.New("it leads from https to http, where others can change what comes")
+var ErrDowngrade = errors.New("the server redirects from https to http, where others can change the content")
 
 // errLoop is the error of an eleventh redirect.
-var errLoop = errors.New("it leads on and on, more than 10 times")
+var errLoop = errors.New("the server redirects more than 10 times")
 
 // Options of a client. The zero value has Go's own limits.
 type Options struct {
@@ -40,7 +41,7 @@ func New(o Options) *http.Client {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.ResponseHeaderTimeout, t.MaxIdleConnsPerHost, t.DisableCompression = o.Answer, o.PerHost, o.Raw
 	if o.Dial > 0 || o.Conn != nil {
-		dialer := &net.Dialer{Timeout: o.Dial, KeepAlive: 30 * time.Second}
+		dialer := &net.Dialer{Timeout: cmp.Or(o.Dial, 30*time.Second), KeepAlive: 30 * time.Second}
 		t.DialContext = func(ctx context.Context, network, address string) (net.Conn, error) {
 			conn, err := dialer.DialContext(ctx, network, address)
 			if err == nil && o.Conn != nil {

@@ -33,13 +33,13 @@ func numbers(v string) []int {
 // Valid reports whether v has the form 1.2.3.
 func Valid(v string) bool { return form().MatchString(v) }
 
-// Next returns v with its last number raised by one.
+// Next returns v, which must be valid, with its last number raised by one.
 func Next(v string) string {
 	n := numbers(v)
 	return strconv.Itoa(n[0]) + "." + strconv.Itoa(n[1]) + "." + strconv.Itoa(n[2]+1)
 }
 
-// Candidates returns v and the next patch, minor and major version.
+// Candidates returns v, which must be valid, and the next patch, minor and major version.
 func Candidates(v string) []string {
 	n := numbers(v)
 	return []string{v, Next(v), fmt.Sprintf("%d.%d.0", n[0], n[1]+1), fmt.Sprintf("%d.0.0", n[0]+1)}

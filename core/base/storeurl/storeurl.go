@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Kind says what an address is of: "folder", "web" or "nats".
+// Kind returns the kind of an address: "folder", "web" or "nats"; empty for any other.
 func Kind(address string) string {
 	switch scheme, _, found := strings.Cut(address, "://"); {
 	case !found:
@@ -20,7 +20,7 @@ func Kind(address string) string {
 	return ""
 }
 
-// Check says what is wrong with an address; empty when nothing is.
+// Check returns the reason why an address is not valid, for people; empty when it is valid.
 func Check(address string) string {
 	kind := Kind(address)
 	if kind == "folder" {

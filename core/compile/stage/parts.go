@@ -64,17 +64,17 @@ func (w *Work) Parts(ctx context.Context, p Parts) error {
 	if p.N == 0 {
 		return nil
 	}
-	crew := w.env.Distributor
-	if crew == nil {
+	distributor := w.env.Distributor
+	if distributor == nil {
 		return w.alone(ctx, &p)
 	}
-	if ok, err := crew.Serve(ctx, p.Key(0), &p); ok || err != nil {
+	if ok, err := distributor.Serve(ctx, p.Key(0), &p); ok || err != nil {
 		if err == nil && !w.load(&p) {
 			err = ErrMissing
 		}
 		return err
 	}
-	return w.together(ctx, &p, crew)
+	return w.together(ctx, &p, distributor)
 }
 
 // alone does all of it here.
@@ -120,13 +120,13 @@ func (w *Work) kept(p *Parts, first int) (data []byte, ok bool) {
 }
 
 // together does what is not kept with others' help.
-func (w *Work) together(ctx context.Context, p *Parts, crew Distributor) error {
-	pool := newPool(w, p, crew)
+func (w *Work) together(ctx context.Context, p *Parts, distributor Distributor) error {
+	pool := newPool(w, p, distributor)
 	p.blocks(func(first, last int) bool {
 		if !p.Passing {
 			if data, ok := w.kept(p, first); ok && p.Unpack(first, last, data) {
 				w.Step(p.Weight * int64(last-first))
-				crew.Made(p.Key(first), data, nil)
+				distributor.Made(p.Key(first), data, nil)
 				return true
 			}
 		}
@@ -141,7 +141,7 @@ func (w *Work) together(ctx context.Context, p *Parts, crew Distributor) error {
 	spreading, end := context.WithCancel(ctx)
 	defer end()
 	var here, there group.All
-	there.Go(func() { crew.Distribute(spreading, p.Key(0), pool) })
+	there.Go(func() { distributor.Distribute(spreading, p.Key(0), pool) })
 	for range pool.processors {
 		here.Go(func() { pool.work(ctx) })
 	}
@@ -168,10 +168,10 @@ const (
 
 // Pool are pieces that are still to be done. Those at its front are done here, those at its end are lent.
 type Pool struct {
-	w          *Work
-	p          *Parts
-	crew       Distributor
-	processors int // of this machine
+	w           *Work
+	p           *Parts
+	distributor Distributor
+	processors  int // of this machine
 
 	mu     sync.Mutex
 	more   *sync.Cond
@@ -204,8 +204,8 @@ type Lease struct {
 	checking bool
 }
 
-func newPool(w *Work, p *Parts, crew Distributor) *Pool {
-	o := &Pool{w: w, p: p, crew: crew, processors: w.env.Workers, blocks: map[int]*block{}}
+func newPool(w *Work, p *Parts, distributor Distributor) *Pool {
+	o := &Pool{w: w, p: p, distributor: distributor, processors: w.env.Workers, blocks: map[int]*block{}}
 	if o.processors <= 0 {
 		o.processors = runtime.GOMAXPROCS(0)
 	}
@@ -331,9 +331,9 @@ func (o *Pool) worth(lowest time.Duration) bool {
 }
 
 // Lease lends pieces that take about as long as is wanted, of one processor's time; fewer toward the
-// end, but not less than the least, so that all who work, so many hands besides those here, end at
+// end, but not less than the least, so that all who work, so many slots besides those here, end at
 // the same time. It gives nil when nothing is worth lending.
-func (o *Pool) Lease(want, lowest time.Duration, hands int) *Lease {
+func (o *Pool) Lease(want, lowest time.Duration, slots int) *Lease {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if o.left == 0 || o.err != nil || !o.worth(lowest) {
@@ -343,7 +343,7 @@ func (o *Pool) Lease(want, lowest time.Duration, hands int) *Lease {
 	for _, s := range o.free {
 		free += s.last - s.first
 	}
-	all := 3 * (hands + o.processors)
+	all := 3 * (slots + o.processors)
 	n := max(min(int(want/cost), (free+all-1)/all), int(lowest/cost), 1)
 	f := &o.free[len(o.free)-1]
 	n = min(n, f.last-f.first)
@@ -453,7 +453,7 @@ func (o *Pool) finish(s span, helpers ...string) {
 		if !o.p.Passing && o.w.env.Store != nil {
 			err = cmp.Or(err, o.w.env.Store.CachePart(key, data))
 		}
-		o.crew.Made(key, data, b.helpers)
+		o.distributor.Made(key, data, b.helpers)
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()

@@ -41,7 +41,7 @@ func squares(n, block int, key func(first int) string) ([]uint64, stage.Parts) {
 	}}
 }
 
-// helpers are a crew in the same process, of whom each behaves in his own way.
+// helpers are a distributor in the same process, of whom each behaves in his own way.
 type helpers struct {
 	mu     sync.Mutex
 	ways   []string // "good", "slow", "back", "wrong", "short", "silent", "late"
@@ -172,28 +172,28 @@ func (l *locked) CachePart(key string, data []byte) error {
 // nobody but those who help.
 func TestPartsThatEndEarly(t *testing.T) {
 	key := func(int) string { return "k" }
-	for _, crew := range []stage.Distributor{nil,
+	for _, distributor := range []stage.Distributor{nil,
 		&helpers{ways: []string{"silent", "good"}, made: map[string][]string{}}} {
 		ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 		_, p := squares(1<<20, 0, key)
 		start := time.Now()
-		require.ErrorIs(t, (&stage.Env{Workers: 2, Distributor: crew}).Begin("s", 1).Parts(ctx, p),
+		require.ErrorIs(t, (&stage.Env{Workers: 2, Distributor: distributor}).Begin("s", 1).Parts(ctx, p),
 			context.DeadlineExceeded)
 		assert.Less(t, time.Since(start), 2*time.Second)
 		cancel()
 		full := errors.New("the disk is full")
 		_, p = squares(100, 0, key)
 		require.ErrorIs(t,
-			(&stage.Env{Workers: 2, Distributor: crew, Store: &shelf{err: full}}).Begin("s",
+			(&stage.Env{Workers: 2, Distributor: distributor, Store: &shelf{err: full}}).Begin("s",
 				1).Parts(context.Background(), p),
 			full)
 		s := &shelf{kept: map[string][]byte{}}
 		_, p = squares(100, 0, key)
 		p.Passing = true
 		require.NoError(t,
-			(&stage.Env{Workers: 2, Distributor: crew, Store: s}).Begin("s", 1).Parts(context.Background(), p))
+			(&stage.Env{Workers: 2, Distributor: distributor, Store: s}).Begin("s", 1).Parts(context.Background(), p))
 		assert.Empty(t, s.kept)
 		_, p = squares(0, 0, key)
-		require.NoError(t, (&stage.Env{Distributor: crew}).Begin("s", 1).Parts(context.Background(), p))
+		require.NoError(t, (&stage.Env{Distributor: distributor}).Begin("s", 1).Parts(context.Background(), p))
 	}
 }

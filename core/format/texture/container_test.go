@@ -224,11 +224,7 @@ func magick(t *testing.T) string {
 // data to a reader of the Khronos format from the npm registry, and packed levels to the zstd program.
 func TestKTX2AgainstAnotherReader(t *testing.T) {
 	node, zstd := peer.Need(t, "node"), peer.Need(t, "zstd")
-	modules, err := filepath.Abs(filepath.Join("..", "..", "..", "internal", "peer", "node", "node_modules"))
-	require.NoError(t, err)
-	if _, err := os.Stat(filepath.Join(modules, "ktx-parse")); err != nil {
-		peer.Missing(t, "ktx-parse (npm ci in internal/peer/node)")
-	}
+	modules := filepath.Dir(peer.NodePackage(t, "ktx-parse"))
 	t.Setenv("NODE_PATH", modules)
 	const script = `const k = require('ktx-parse'), fs = require('fs');
 console.log(JSON.stringify(fs.readdirSync('.').filter(f => f.endsWith('.ktx2')).map(f => {

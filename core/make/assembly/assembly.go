@@ -38,9 +38,9 @@ type planner struct {
 	jobs []*taskgraph.Job
 	maps map[string][]string // by output: the maps that need it
 	// sizes are those of textures' first images, once they were asked for.
-	sizes  map[*assetgraph.Asset][2]int
-	stages Stages
-	bench  *bench
+	sizes     map[*assetgraph.Asset][2]int
+	stages    Stages
+	resources *resources
 	// seen are images that a map is not made of, but whose colours fall on it: ID of the job, line end, file.
 	seen   map[string]bool
 	inside []metadata.File // metadata files that belong inside bundles
@@ -48,14 +48,14 @@ type planner struct {
 
 func newPlanner(p *project.Project, g *assetgraph.Graph, workers int, stages Stages) *planner {
 	return &planner{p: p, g: g, stages: stages, seen: map[string]bool{}, maps: map[string][]string{},
-		sizes: map[*assetgraph.Asset][2]int{}, bench: newBench(workers, stages)}
+		sizes: map[*assetgraph.Asset][2]int{}, resources: newResources(workers, stages)}
 }
 
 // plan makes the jobs for everything that ships.
 func plan(p *project.Project, g *assetgraph.Graph, pictures *shots.Plan, o Options) *planner {
 	pl := newPlanner(p, g, o.Workers, o.Stages)
 	if o.Studio != nil {
-		pl.bench.scenes = o.Studio
+		pl.resources.scenes = o.Studio
 	}
 	for _, m := range g.Of(assetgraph.Map) {
 		for _, a := range assetgraph.Closure(m) {
@@ -90,7 +90,7 @@ func plan(p *project.Project, g *assetgraph.Graph, pictures *shots.Plan, o Optio
 	pl.pictures(pictures, true)
 	pl.included()
 	pl.metadata()
-	pl.bench.own, pl.bench.scratch = o.Own, p.State()
+	pl.resources.own, pl.resources.scratch = o.Own, p.State()
 	pl.own(o.Own)
 	return pl
 }
@@ -100,7 +100,7 @@ func (pl *planner) add(j *taskgraph.Job) { pl.jobs = append(pl.jobs, j) }
 // work adds a job that is done by a piece of work.
 func (pl *planner) work(j *taskgraph.Job, w work) {
 	j.Recipe, j.Work = recipe(w.decides()), recipe(w)
-	j.Run = func(ctx context.Context, t *taskgraph.Task) error { return w.run(ctx, t, pl.bench) }
+	j.Run = func(ctx context.Context, t *taskgraph.Task) error { return w.run(ctx, t, pl.resources) }
 	pl.add(j)
 }
 

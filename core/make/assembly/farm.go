@@ -42,13 +42,13 @@ func (f Farming) join(ctx context.Context) (*remoteexec.Client, []finding.Findin
 		return nil, nil
 	}
 	key, err := remoteexec.ReadKey(f.KeyFile)
-	var crew *remoteexec.Client
+	var client *remoteexec.Client
 	if err == nil {
-		crew, err = remoteexec.Join(ctx,
+		client, err = remoteexec.Join(ctx,
 			remoteexec.Options{Key: key, Version: FarmVersion(f.Version), Recheck: f.Recheck})
 	}
 	if err == nil {
-		return crew, nil
+		return client, nil
 	}
 	away := finding.FarmAway.At(fault.Place{}, "%s", humanize.Printable(err.Error()))
 	var known *fault.Fault
@@ -62,11 +62,11 @@ func (f Farming) join(ctx context.Context) (*remoteexec.Client, []finding.Findin
 const patience = time.Second
 
 // leave takes a build out of its farm, and says what went wrong there.
-func leave(crew *remoteexec.Client) (shares []remoteexec.WorkerShare, list []finding.Finding) {
-	if crew == nil {
+func leave(client *remoteexec.Client) (shares []remoteexec.WorkerShare, list []finding.Finding) {
+	if client == nil {
 		return nil, nil
 	}
-	ended := crew.Close()
+	ended := client.Close()
 	for _, s := range ended.Shares {
 		name := humanize.Printable(s.Worker)
 		if s.Shut != "" {
@@ -90,42 +90,42 @@ func leave(crew *remoteexec.Client) (shares []remoteexec.WorkerShare, list []fin
 	return ended.Shares, list
 }
 
-// Hand does jobs for other machines' builds. It is a remoteexec.Doer.
-type Hand struct {
-	bench *bench
-	own   bool
+// Runner does jobs for other machines' builds. It is a remoteexec.Doer.
+type Runner struct {
+	resources *resources
+	own       bool
 }
 
 // NewHand makes a hand that uses so many processors for a job. own is what projects' own steps are
 // run with, in folders below scratch; nil: none are run.
-func NewHand(workers int, stages Stages, own *Own, scratch string) *Hand {
-	h := &Hand{bench: newBench(workers, stages)}
+func NewHand(workers int, stages Stages, own *Own, scratch string) *Runner {
+	h := &Runner{resources: newResources(workers, stages)}
 	if own != nil {
-		h.own, h.bench.own, h.bench.scratch = true, *own, scratch
+		h.own, h.resources.own, h.resources.scratch = true, *own, scratch
 	}
 	return h
 }
 
 // Decides reads an order's work, and gives what of it decides the result.
-func (h *Hand) Decides(o *taskgraph.Action) ([]byte, error) {
+func (h *Runner) Decides(o *taskgraph.Action) ([]byte, error) {
 	if o.Step == taskgraph.OwnStep && !h.own {
 		return nil, remoteexec.ErrNotAllowed
 	}
 	w, decides, err := readWork(o.Step, o.Work)
 	if own, ok := w.(*ownWork); ok && err == nil &&
-		(!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.bench.own.version(&own.Step)) {
+		(!own.Step.Away || len(own.Step.Environment) > 0 || own.Vornix != h.resources.own.version(&own.Step)) {
 		return nil, errors.New("the step is not one that runs elsewhere")
 	}
 	return decides, err
 }
 
 // Do does an order.
-func (h *Hand) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error {
+func (h *Runner) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, client stage.Distributor) error {
 	w, _, err := readWork(o.Step, o.Work)
 	if err != nil {
 		return err
 	}
-	b := *h.bench
-	b.serves = crew
+	b := *h.resources
+	b.serves = client
 	return w.run(ctx, t, &b)
 }

@@ -22,7 +22,7 @@ func FuzzOrder(f *testing.F) {
 	dir, err := safefile.OpenDir(f.TempDir())
 	require.NoError(f, err)
 	defer dir.Close()
-	bench := taskgraph.NewWorkspace(dir)
+	resources := taskgraph.NewWorkspace(dir)
 	hand := assembly.NewHand(1, assembly.Stages{}, nil, "")
 	for step, work := range map[string]string{
 		"map":     `{"Name":"a","Source":"maps/a.vnx","Out":"maps/a.vnm","Rules":{"Sizes":{"m":2}}}`,
@@ -51,7 +51,7 @@ func FuzzOrder(f *testing.F) {
 			return
 		}
 		assert.NotEqual(t, taskgraph.OwnStep, o.Step, "nobody allowed that")
-		task, err := bench.Task(context.Background(), &o, decides, taskgraph.Hooks{})
+		task, err := resources.Task(context.Background(), &o, decides, taskgraph.Hooks{})
 		if err != nil {
 			return
 		}

@@ -159,7 +159,7 @@ func (w *mapWork) decides() any {
 	}{w.Rules, w.Missing}
 }
 
-func (w *mapWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
+func (w *mapWork) run(ctx context.Context, t *taskgraph.Task, b *resources) error {
 	data, err := t.Input(w.Source)
 	if err != nil {
 		return err

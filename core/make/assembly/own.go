@@ -198,7 +198,7 @@ func (o Own) trusted(p *project.Project) error {
 }
 
 // run runs a step in a folder of its own that holds its inputs, and takes its outputs over.
-func (w *ownWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
+func (w *ownWork) run(ctx context.Context, t *taskgraph.Task, b *resources) error {
 	own, s, values := b.own, &w.Step, w.Values
 	scratch, err := safefile.NewScratchDir(b.scratch)
 	if err != nil {

@@ -144,7 +144,7 @@ func Beside(ctx context.Context, p *project.Project, g *assetgraph.Graph, plan *
 	}
 	pl := newPlanner(p, g, o.Workers, o.Stages)
 	if o.Studio != nil {
-		pl.bench.scenes = o.Studio
+		pl.resources.scenes = o.Studio
 	}
 	pl.pictures(plan, false)
 	if _, err := os.Stat(p.Join(PicturesDir)); err != nil && len(pl.jobs) == 0 {
@@ -282,7 +282,7 @@ func (w *pictureWork) decides() any {
 	}{w.Rule, w.Image, w.AsIs, w.Edit, w.Font, w.Of, w.Texture, w.File, w.Material}
 }
 
-func (w *pictureWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
+func (w *pictureWork) run(ctx context.Context, t *taskgraph.Task, b *resources) error {
 	if w.AsIs {
 		data, err := t.Input(w.Image)
 		if err != nil {
@@ -322,7 +322,7 @@ func (pl *planner) pictureTexture(x *shots.Picture) texture.Recipe {
 	return r
 }
 
-func (w *pictureWork) writeTexture(ctx context.Context, t *taskgraph.Task, b *bench, img *image.NRGBA) error {
+func (w *pictureWork) writeTexture(ctx context.Context, t *taskgraph.Task, b *resources, img *image.NRGBA) error {
 	how := w.Texture
 	how.Workers = b.workers
 	made, err := texture.PrepareImages([]image.Image{img}, how)
@@ -373,7 +373,7 @@ func (w *pictureWork) encode(img *image.NRGBA) ([]byte, error) {
 }
 
 // drawn is a finished picture.
-func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *bench) (*image.NRGBA, error) {
+func (w *pictureWork) drawn(ctx context.Context, t *taskgraph.Task, b *resources) (*image.NRGBA, error) {
 	e, rule := w.Edit, w.Rule
 	if w.Font != "" && e.Text != nil {
 		data, err := t.Input(w.Font)

@@ -218,19 +218,19 @@ func (o Options) run(ctx context.Context, pl *planner, dir *safefile.Dir,
 	sharedErr,
 	err error) {
 	line, said := o.Sharing.line(ctx, pl.p, o.Own)
-	crew, away := o.Farming.join(ctx)
+	client, away := o.Farming.join(ctx)
 	how.Dir, how.Workers, how.Progress, how.Shared = pl.p.Dir, o.Workers, o.Progress, line
-	if crew != nil {
-		how.Executor, pl.bench.farm = crew, crew
+	if client != nil {
+		how.Executor, pl.resources.farm = client, client
 	}
-	if crew != nil {
+	if client != nil {
 		times := Times(pl.p)
 		for _, j := range pl.jobs {
 			j.Expected = time.Duration(times[j.ID].Seconds * float64(time.Second))
 		}
 	}
 	report, err = taskgraph.Run(ctx, pl.jobs, how)
-	shares, left := leave(crew)
+	shares, left := leave(client)
 	more, sharedErr := hangUp(ctx, dir, pl.p, line)
 	return report, shares, slices.Concat(said, more, away, left), sharedErr, err
 }

@@ -50,7 +50,7 @@ func (w *textureWork) decides() any {
 	}{w.Recipe, w.File, w.Seen, w.Broken}
 }
 
-func (w *textureWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
+func (w *textureWork) run(ctx context.Context, t *taskgraph.Task, b *resources) error {
 	fail := func(f ...finding.Finding) error {
 		return &finding.Failure{What: "the texture " + w.Name + " can't be made", Findings: f}
 	}
@@ -244,7 +244,7 @@ func (w *spriteWork) decides() any {
 	}{w.Recipe, w.File, w.Rule, w.Outputs, w.Broken}
 }
 
-func (w *spriteWork) run(ctx context.Context, t *taskgraph.Task, b *bench) error {
+func (w *spriteWork) run(ctx context.Context, t *taskgraph.Task, b *resources) error {
 	fail := func(f ...finding.Finding) error {
 		return &finding.Failure{What: "the sprite " + w.Name + " can't be made", Findings: f}
 	}

@@ -18,7 +18,7 @@ import (
 type work interface {
 	// decides is what of it decides the result, and so belongs to the job's key: not where a line stands, for one.
 	decides() any
-	run(ctx context.Context, t *taskgraph.Task, b *bench) error
+	run(ctx context.Context, t *taskgraph.Task, b *resources) error
 }
 
 // emptyWork gives an empty piece of work of a step; nil when jobs of the step are not done elsewhere.
@@ -51,8 +51,8 @@ func readWork(step string, data []byte) (w work, decides []byte, err error) {
 	return w, recipe(w.decides()), nil
 }
 
-// bench is what of a machine pieces of work use.
-type bench struct {
+// resources is what of a machine pieces of work use.
+type resources struct {
 	workers int                 // how many goroutines pack a texture's blocks, or run a stage
 	memory  *semaphore.Weighted // keeps large images from being in memory all at once
 	scenes  *Studio
@@ -63,8 +63,8 @@ type bench struct {
 	serves  stage.Distributor  // for whom parts are done; nil: for nobody
 }
 
-func newBench(workers int, stages Stages) *bench {
-	return &bench{workers: workers, memory: semaphore.NewWeighted(imageMemory), scenes: &Studio{}, stages: stages}
+func newResources(workers int, stages Stages) *resources {
+	return &resources{workers: workers, memory: semaphore.NewWeighted(imageMemory), scenes: &Studio{}, stages: stages}
 }
 
 // imageMemory is how much memory, in bytes, images being made into textures may take together; one that needs more is
@@ -73,7 +73,7 @@ const imageMemory = 160 << 20
 
 // reserve waits until there is memory for images of a number of texels: read, filtered and packed,
 // they take about eight bytes a texel at once.
-func (b *bench) reserve(ctx context.Context, texels int) (release func(), err error) {
+func (b *resources) reserve(ctx context.Context, texels int) (release func(), err error) {
 	n := min(int64(texels)*8, imageMemory)
 	if err := b.memory.Acquire(ctx, n); err != nil {
 		return nil, err
@@ -82,7 +82,7 @@ func (b *bench) reserve(ctx context.Context, texels int) (release func(), err er
 }
 
 // env is how the long stages of a job's map run.
-func (b *bench) env(t *taskgraph.Task, only []string, draft bool) stage.Env {
+func (b *resources) env(t *taskgraph.Task, only []string, draft bool) stage.Env {
 	e := stage.Env{Only: only, Draft: draft, Memory: b.stages.Memory, Grows: b.stages.Grows, Workers: b.workers,
 		Store: t, Progress: t.Advance, Took: t.Spend, Distributor: b.serves}
 	if b.farm != nil {

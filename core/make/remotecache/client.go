@@ -30,8 +30,8 @@ const (
 var kinds = []string{Records, Files, Parts}
 
 const (
-	// hands is how many things are given at once: most are small, and wait for the line.
-	hands = 16
+	// uploaders is how many things are given at once: most are small, and wait for the line.
+	uploaders = 16
 	// askFirst is from which size on it is cheaper to ask whether a file is there than to send it.
 	askFirst = 64 << 10
 	// misses is how many failures in a row end a Client.
@@ -107,7 +107,7 @@ func NewClient(ctx context.Context, s Store, o ClientOptions) *Client {
 	l.ctx, l.cancel = context.WithCancel(ctx)
 	l.more = sync.NewCond(&l.mu)
 	if l.write {
-		for range hands {
+		for range uploaders {
 			l.group.Go(func() error { l.work(); return nil })
 		}
 	}

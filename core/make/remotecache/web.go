@@ -31,7 +31,8 @@ func openWeb(p Location) (Store, error) {
 		u.Path += "/"
 	}
 	// A redirect could lead the secret, and what is uploaded, to another server.
-	return &web{u, httpclient.New(httpclient.Options{Secret: true, Answer: patience, PerHost: hands}), p.Secret}, nil
+	return &web{u, httpclient.New(httpclient.Options{Secret: true, Answer: patience, PerHost: uploaders}), p.Secret},
+		nil
 }
 
 func (w *web) ask(ctx context.Context, method, name string, body io.Reader, size int64) (*http.Response, error) {

@@ -27,7 +27,7 @@ type Options struct {
 }
 
 const (
-	// ahead is how many units for each hand are sent: one that is done, and one that waits.
+	// ahead is how many units for each slot are sent: one that is done, and one that waits.
 	ahead = 2
 	// minWork and maxWork are how long the work of a unit should take, on one processor: at
 	// least so many times the trip.

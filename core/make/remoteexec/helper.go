@@ -29,7 +29,7 @@ func (c *Client) Distributor(t *taskgraph.Task) (stage.Distributor, stage.Store)
 	return h, h
 }
 
-// helper is a crew that helps with one job.
+// helper is a distributor that helps with one job.
 type helper struct {
 	c   *Client
 	t   *taskgraph.Task
@@ -145,7 +145,7 @@ func (c *Client) least() time.Duration {
 	return max(minTrips*c.trip, 10*time.Millisecond)
 }
 
-// reserve waits for a free hand; nil when ctx or the crew ended before there was one.
+// reserve waits for a free slot; nil when ctx or the distributor ended before there was one.
 func (c *Client) reserve(ctx context.Context) *submission {
 	c.mu.Lock()
 	defer c.mu.Unlock()

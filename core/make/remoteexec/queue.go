@@ -27,7 +27,7 @@ type execution struct {
 	gone     bool // withdrawn or dropped
 }
 
-// Submit offers a job to whoever has a hand free.
+// Submit offers a job to whoever has a free slot.
 func (c *Client) Submit(a *taskgraph.Request) taskgraph.Execution {
 	o := &execution{c: c, ask: a, begun: make(chan struct{}), done: make(chan taskgraph.RemoteResult, 1)}
 	c.mu.Lock()
@@ -88,7 +88,7 @@ func (o *execution) came(out taskgraph.RemoteResult) {
 	o.finish.Do(func() { o.done <- out })
 }
 
-// send sends what is pending, as far as there are hands for it.
+// send sends what is pending, as far as there are slots for it.
 func (c *Client) send() {
 	for {
 		c.mu.Lock()

@@ -64,12 +64,12 @@ func (s *smith) Decides(o *taskgraph.Action) ([]byte, error) {
 	return o.Work, nil
 }
 
-func (s *smith) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error {
+func (s *smith) Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, distributor stage.Distributor) error {
 	var w task
 	if err := json.Unmarshal(o.Work, &w); err != nil {
 		return err
 	}
-	return s.run(ctx, w, o.Outputs[0], t, stage.Env{Workers: 1, Store: t, Distributor: crew})
+	return s.run(ctx, w, o.Outputs[0], t, stage.Env{Workers: 1, Store: t, Distributor: distributor})
 }
 
 func (s *smith) run(ctx context.Context, w task, file string, t *taskgraph.Task, e stage.Env) error {
@@ -177,21 +177,21 @@ func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify .
 	t.Helper()
 	require.NoError(t, os.MkdirAll(filepath.Join(p.dir, "out"), 0o700))
 	o := taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1}
-	var crew *remoteexec.Client
+	var distributor *remoteexec.Client
 	if key != nil {
 		var err error
-		crew, err = remoteexec.Join(context.Background(),
+		distributor, err = remoteexec.Join(context.Background(),
 			remoteexec.Options{Key: key, Version: "1", Recheck: append(verify, 0)[0]})
 		require.NoError(t, err)
-		o.Executor = crew
+		o.Executor = distributor
 	}
 	for _, j := range p.jobs {
 		var w task
 		require.NoError(t, json.Unmarshal(j.Work, &w))
 		j.Run = func(ctx context.Context, tt *taskgraph.Task) error {
 			e := stage.Env{Workers: 1, Store: tt}
-			if crew != nil {
-				e.Distributor, e.Store = crew.Distributor(tt)
+			if distributor != nil {
+				e.Distributor, e.Store = distributor.Distributor(tt)
 			}
 			return here.run(ctx, w, j.Outputs[0], tt, e)
 		}
@@ -200,8 +200,8 @@ func (p *project) build(t *testing.T, key *remoteexec.Key, here *smith, verify .
 	require.NoError(t, err)
 	require.NoError(t, report.Err())
 	var shares []remoteexec.WorkerShare
-	if crew != nil {
-		shares = crew.Close().Shares
+	if distributor != nil {
+		shares = distributor.Close().Shares
 	}
 	all := map[string]string{}
 	for _, r := range report.Results {
@@ -612,7 +612,7 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 	group.Wait()
 
 	p := newProject(t, 40, task{})
-	crew, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: h.Key, Version: "1"})
+	distributor, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: h.Key, Version: "1"})
 	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
 	defer cancel()
@@ -620,9 +620,9 @@ func TestTwoBuildsAtOnce(t *testing.T) {
 		j.Run = func(ctx context.Context, _ *taskgraph.Task) error { <-ctx.Done(); return ctx.Err() }
 	}
 	_, err = taskgraph.Run(ctx, p.jobs,
-		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: crew})
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: distributor})
 	require.ErrorIs(t, err, context.DeadlineExceeded)
-	crew.Close()
+	distributor.Close()
 	assert.Eventually(t, func() bool {
 		s, err := remoteexec.Inspect(context.Background(), h.Key, "1")
 		return err == nil && s.Waiting+s.Working == 0
@@ -771,7 +771,7 @@ func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
 	defer h.Stop()
 	work(t, h.Key, "smooth", &smith{})
 	p := newProject(t, 6, task{})
-	crew, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: h.Key, Version: "1"})
+	distributor, err := remoteexec.Join(context.Background(), remoteexec.Options{Key: h.Key, Version: "1"})
 	require.NoError(t, err)
 	require.NoError(t, os.Mkdir(filepath.Join(p.dir, "out"), 0o700))
 	broken := &finding.Failure{What: "it can't be made",
@@ -780,10 +780,10 @@ func TestAJobThatFailsHereFailsWithHelp(t *testing.T) {
 		j.Run = func(context.Context, *taskgraph.Task) error { time.Sleep(100 * time.Millisecond); return broken }
 	}
 	report, err := taskgraph.Run(context.Background(), p.jobs,
-		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: crew})
+		taskgraph.Options{Dir: p.dir, Out: "out", State: ".state", Workers: 1, Executor: distributor})
 	require.NoError(t, err)
 	assert.Equal(t, len(p.jobs), report.Count(taskgraph.Failed))
-	assert.Contains(t, shareOf(t, crew.Close().Shares, "smooth").Shut, "can't be made here")
+	assert.Contains(t, shareOf(t, distributor.Close().Shares, "smooth").Shut, "can't be made here")
 }
 
 // picky declines, or takes recipes for something else.

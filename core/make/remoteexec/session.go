@@ -107,7 +107,7 @@ func (w *worker) session(u *unit, o *taskgraph.Action, r *request) (*session, er
 	ctx, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	load := func(key string) ([]byte, bool) { return w.load(ctx, s, key) }
-	t, err := w.bench.Task(ctx, o, decides,
+	t, err := w.workspace.Task(ctx, o, decides,
 		taskgraph.Hooks{Kept: load, Keep: func(string, []byte) error { return nil },
 			Advance: func(string, int64, int64) {}})
 	if err != nil {
@@ -143,9 +143,10 @@ func (s *session) goes() bool {
 	return !s.ended
 }
 
-func (w *worker) run(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) (err error) {
+func (w *worker) run(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task,
+	distributor stage.Distributor) (err error) {
 	defer caught(&err)
-	return w.o.Do.Do(ctx, o, t, crew)
+	return w.o.Do.Do(ctx, o, t, distributor)
 }
 
 // load reads what a build kept under a key.

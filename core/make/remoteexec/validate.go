@@ -21,7 +21,7 @@ import (
 // Bounds of messages.
 const (
 	maxOrders  = 4096
-	maxFiles   = 1 << 20   // of an order
+	maxFiles   = 1 << 20   // of an action
 	maxText    = 4096      // bytes of a text for people
 	maxName    = 256       // bytes of a name
 	maxContent = 1 << 40   // bytes of a content
@@ -185,10 +185,10 @@ func (k *cachedParts) check() error {
 	return nil
 }
 
-// order is a job's order, as it comes from a build.
-type order struct{ taskgraph.Action }
+// actionMessage is an action as it comes from a build.
+type actionMessage struct{ taskgraph.Action }
 
-func (o *order) check() error {
+func (o *actionMessage) check() error {
 	if !words(o.ID, maxText) || !words(o.Step, maxName) || !words(o.Key, maxText) || len(o.Outputs) == 0 ||
 		len(o.Outputs) > maxFiles || len(o.Programs) > len(o.Inputs) {
 		return errors.New("an order is not complete")

@@ -23,8 +23,8 @@ func TestMessagesAreChecked(t *testing.T) {
 		change(u)
 		return u
 	}
-	orderOf := func(change func(*order)) *order {
-		o := &order{taskgraph.Action{ID: "map a", Step: "map",
+	orderOf := func(change func(*actionMessage)) *actionMessage {
+		o := &actionMessage{taskgraph.Action{ID: "map a", Step: "map",
 			Inputs: []taskgraph.Output{{Path: "maps/a.vnx", SHA256: sum, Size: 3}}, Outputs: []string{"maps/a.vnm"}}}
 		change(o)
 		return o
@@ -54,12 +54,12 @@ func TestMessagesAreChecked(t *testing.T) {
 		"unit: endless pieces":            unitOf(func(u *unit) { u.Part.Last = math.MaxInt }),
 		"unit: what was kept has no hash": unitOf(func(u *unit) { u.Part.Kept.SHA256 = "" }),
 		"unit: a content that lies":       unitOf(func(u *unit) { u.Inline = map[string][]byte{sum: []byte("x")} }),
-		"order: a path that leads out":    orderOf(func(o *order) { o.Inputs[0].Path = "../../.ssh/id" }),
-		"order: an absolute output":       orderOf(func(o *order) { o.Outputs[0] = "/etc/passwd" }),
-		"order: a program outside":        orderOf(func(o *order) { o.Programs = []string{"../x"} }),
-		"order: no output":                orderOf(func(o *order) { o.Outputs = nil }),
-		"order: an input without a hash":  orderOf(func(o *order) { o.Inputs[0].SHA256 = "" }),
-		"order: an earlier file outside": orderOf(func(o *order) {
+		"order: a path that leads out":    orderOf(func(o *actionMessage) { o.Inputs[0].Path = "../../.ssh/id" }),
+		"order: an absolute output":       orderOf(func(o *actionMessage) { o.Outputs[0] = "/etc/passwd" }),
+		"order: a program outside":        orderOf(func(o *actionMessage) { o.Programs = []string{"../x"} }),
+		"order: no output":                orderOf(func(o *actionMessage) { o.Outputs = nil }),
+		"order: an input without a hash":  orderOf(func(o *actionMessage) { o.Inputs[0].SHA256 = "" }),
+		"order: an earlier file outside": orderOf(func(o *actionMessage) {
 			o.Earlier = []taskgraph.Output{{Path: "a/../../b",
 				SHA256: sum}}
 		}),
@@ -84,7 +84,7 @@ func TestMessagesAreChecked(t *testing.T) {
 			assert.Error(t, decode(data, m))
 		})
 	}
-	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*order) {}),
+	for name, m := range map[string]message{"unit": unitOf(func(*unit) {}), "order": orderOf(func(*actionMessage) {}),
 		"done": doneOf(func(*report) {}),
 		"ask":  &startRequest{Unit: "1", Worker: "attic"}, "reply": &startReply{Go: []string{"a"}},
 		"tell": &progressMessage{Unit: "1", Worker: "a", Total: 3}, "stop": &stopMessage{},
@@ -103,7 +103,8 @@ func FuzzMessages(f *testing.F) {
 	f.Add([]byte(`{"id":"a","step":"map","inputs":[{"path":"a","sha256":"` + sum + `","size":1}],"outputs":["b"]}`))
 	f.Add([]byte(`{"unit":"1","worker":"a","jobs":[{"id":"x","outputs":[{"path":"b","sha256":"","size":1}]}]}`))
 	f.Fuzz(func(t *testing.T, data []byte) {
-		for _, m := range []message{&unit{}, &order{}, &report{}, &startRequest{}, &startReply{}, &progressMessage{},
+		for _, m := range []message{&unit{}, &actionMessage{}, &report{}, &startRequest{}, &startReply{},
+			&progressMessage{},
 			&stopMessage{}, &WorkerInfo{}, &presenceRequest{},
 			&cachedParts{}} {
 			if decode(data, m) != nil {
@@ -113,7 +114,7 @@ func FuzzMessages(f *testing.F) {
 			case *unit:
 				assert.NotContains(t, subject(m.Build, askWord), "*")
 				assert.Len(t, strings.Split(subject(m.Build, askWord), "."), 4)
-			case *order:
+			case *actionMessage:
 				assert.NotEmpty(t, taskgraph.ActionKey(&m.Action))
 			}
 		}

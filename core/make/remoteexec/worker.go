@@ -23,11 +23,11 @@ import (
 
 // Runner does jobs.
 type Runner interface {
-	// Decides reads an order's work, and gives what of it decides the result as this program writes
-	// it. The error says why the order is not done here.
+	// Decides reads an action's work, and gives what of it decides the result as this program writes
+	// it. The error says why the action is not done here.
 	Decides(o *taskgraph.Action) ([]byte, error)
-	// Do does an order. crew, when not nil, serves those pieces of it that are asked for.
-	Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, crew stage.Distributor) error
+	// Do does an action. distributor, when not nil, serves those pieces of it that are asked for.
+	Do(ctx context.Context, o *taskgraph.Action, t *taskgraph.Task, distributor stage.Distributor) error
 }
 
 // ErrNotAllowed is why a worker declines what its owner does not allow: others may do it, and
@@ -60,10 +60,10 @@ type Event struct {
 
 // worker is one that is in a farm.
 type worker struct {
-	o     WorkerOptions
-	l     *connection
-	bench *taskgraph.Workspace
-	since time.Time
+	o         WorkerOptions
+	l         *connection
+	workspace *taskgraph.Workspace
+	since     time.Time
 
 	mu       sync.Mutex
 	units    map[string]*taken
@@ -91,7 +91,7 @@ const longestRest = time.Minute
 
 // Work is a worker until ctx ends. It waits for a farm that is away; the error is about a key that is wrong.
 func Work(ctx context.Context, o WorkerOptions) error {
-	w := &worker{o: o, bench: taskgraph.NewWorkspace(o.Dir), since: time.Now().UTC().Truncate(time.Second),
+	w := &worker{o: o, workspace: taskgraph.NewWorkspace(o.Dir), since: time.Now().UTC().Truncate(time.Second),
 		units: map[string]*taken{}, waiting: map[*context.CancelFunc]bool{}}
 	said := false
 	for wait := time.Second; ; wait = min(2*wait, 15*time.Second) {
@@ -185,7 +185,7 @@ func (w *worker) tend(ctx context.Context) {
 		w.tell(WorkerInfo{}, "")
 		w.idle(ctx)
 		if n%150 == 0 {
-			_ = w.bench.Trim(w.o.Most, w.unused()) // a disk that is full shows when something is to be put there
+			_ = w.workspace.Trim(w.o.Most, w.unused()) // a disk that is full shows when something is to be put there
 		}
 		select {
 		case <-ctx.Done():
@@ -386,7 +386,7 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 	}()
 	stop := w.heartbeat(m)
 	defer stop()
-	orders, tasks, why := w.ready(ctx, &u)
+	actions, tasks, why := w.ready(ctx, &u)
 	a := startRequest{Unit: u.ID, Worker: w.o.Name}
 	if why != nil {
 		a.Declines = why.Error()
@@ -428,10 +428,10 @@ func (w *worker) take(ctx context.Context, m jetstream.Msg) {
 		return
 	}
 	w.mu.Lock()
-	t.job, w.failed, w.declined = orders[0].ID, 0, 0
+	t.job, w.failed, w.declined = actions[0].ID, 0, 0
 	w.mu.Unlock()
 	w.tell(WorkerInfo{}, "")
-	d := w.do(ctx, &u, orders, tasks, r.Go)
+	d := w.do(ctx, &u, actions, tasks, r.Go)
 	switch {
 	case errors.Is(context.Cause(ctx), errUnwanted):
 		_ = m.Term()
@@ -485,8 +485,8 @@ func (w *worker) handIn(ctx context.Context, m jetstream.Msg, u *unit, d *report
 	_ = m.NakWithDelay(time.Second)
 }
 
-// ready reads a unit's orders; the error is why they are not done here.
-func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Action, tasks []*taskgraph.Task, err error) {
+// ready reads a unit's actions; the error is why they are not done here.
+func (w *worker) ready(ctx context.Context, u *unit) (actions []*taskgraph.Action, tasks []*taskgraph.Task, err error) {
 	if u.Version != w.o.Version {
 		return nil, nil, fmt.Errorf("it runs %s, and the build %s", w.o.Version, u.Version)
 	}
@@ -495,7 +495,7 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Action
 		if err != nil {
 			return nil, nil, fmt.Errorf("an order can't be had: %w", err)
 		}
-		var came order
+		var came actionMessage
 		if err := decode(data, &came); err != nil {
 			return nil, nil, fmt.Errorf("an order can't be read: %w", err)
 		}
@@ -507,13 +507,13 @@ func (w *worker) ready(ctx context.Context, u *unit) (orders []*taskgraph.Action
 		if err != nil {
 			return nil, nil, err
 		}
-		t, err := w.bench.Task(ctx, o, decides, w.hooks(u, o))
+		t, err := w.workspace.Task(ctx, o, decides, w.hooks(u, o))
 		if err != nil {
 			return nil, nil, err
 		}
-		orders, tasks = append(orders, o), append(tasks, t)
+		actions, tasks = append(actions, o), append(tasks, t)
 	}
-	return orders, tasks, nil
+	return actions, tasks, nil
 }
 
 // hooks are those of a job that is done whole.
@@ -538,11 +538,11 @@ func (w *worker) hooks(u *unit, o *taskgraph.Action) taskgraph.Hooks {
 }
 
 // do does what is wanted of a unit.
-func (w *worker) do(ctx context.Context, u *unit, orders []*taskgraph.Action, tasks []*taskgraph.Task,
+func (w *worker) do(ctx context.Context, u *unit, actions []*taskgraph.Action, tasks []*taskgraph.Task,
 	wanted []string) *report {
 	d := &report{Unit: u.ID, Worker: w.o.Name, Inline: map[string][]byte{}}
 	start := time.Now()
-	for i, o := range orders {
+	for i, o := range actions {
 		if !slices.Contains(wanted, o.ID) || ctx.Err() != nil {
 			continue
 		}
@@ -589,7 +589,7 @@ func (w *worker) trouble(err error) {
 	}
 }
 
-// inputSize is how many bytes an order needs. Sizes are bounded by the door, and there are at most
+// inputSize is how many bytes an action needs. Sizes are bounded by decode, and there are at most
 // so many files that the sum is a number.
 func inputSize(o *taskgraph.Action) (size int64) {
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
@@ -601,13 +601,13 @@ func inputSize(o *taskgraph.Action) (size int64) {
 	return size
 }
 
-// bring brings what an order is made of to the bench.
+// bring brings what an action is made of to the workspace.
 func (w *worker) bring(ctx context.Context, u *unit, o *taskgraph.Action) error {
 	if u.Part != nil && w.at(o) {
 		return nil
 	}
 	for _, in := range slices.Concat(o.Inputs, o.Earlier) {
-		if w.bench.Has(in) {
+		if w.workspace.Has(in) {
 			continue
 		}
 		if err := w.fetch(ctx, u, content{in.SHA256, in.Size}, in.Path); err != nil {
@@ -618,7 +618,7 @@ func (w *worker) bring(ctx context.Context, u *unit, o *taskgraph.Action) error 
 }
 
 func (w *worker) fetch(ctx context.Context, u *unit, c content, name string) error {
-	return w.bench.Put(c.output(name), func(to io.Writer) error {
+	return w.workspace.Put(c.output(name), func(to io.Writer) error {
 		if data, ok := u.Inline[c.SHA256]; ok {
 			_, err := to.Write(data)
 			return err
@@ -638,12 +638,12 @@ func (w *worker) read(ctx context.Context, u *unit, c content) ([]byte, error) {
 		}
 		return data, nil
 	}
-	if !w.bench.Has(c.output("")) {
+	if !w.workspace.Has(c.output("")) {
 		if err := w.fetch(ctx, u, c, c.SHA256); err != nil {
 			return nil, err
 		}
 	}
-	return os.ReadFile(w.bench.Path(c.SHA256))
+	return os.ReadFile(w.workspace.Path(c.SHA256))
 }
 
 // whole does a whole job.
@@ -657,7 +657,7 @@ func (w *worker) whole(ctx context.Context, o *taskgraph.Action, t *taskgraph.Ta
 	for _, out := range j.Outputs {
 		c := content{out.SHA256, out.Size}
 		if err := w.send(ctx, c, d,
-			func() (io.ReadCloser, error) { return os.Open(w.bench.Path(c.SHA256)) }); err != nil {
+			func() (io.ReadCloser, error) { return os.Open(w.workspace.Path(c.SHA256)) }); err != nil {
 			return err
 		}
 	}

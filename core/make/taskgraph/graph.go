@@ -149,7 +149,7 @@ type run struct {
 	jobs    map[string]*Job
 	records map[string]actionResult
 	telling sync.Mutex
-	hands   chan struct{} // as many jobs as may run at once
+	slots   chan struct{} // as many jobs as may run at once
 
 	leading atomic.Int32 // how many jobs that split are being done here
 	helping sync.Mutex
@@ -177,8 +177,8 @@ func Run(ctx context.Context, jobs []*Job, o Options) (*Report, error) {
 	defer dir.Close()
 	r := &run{o: o, store: &store{dir: dir, state: o.State}, jobs: map[string]*Job{},
 		records: map[string]actionResult{},
-		hands:   make(chan struct{}, o.Workers), help: map[string]*help{}}
-	r.looks = r.hands
+		slots:   make(chan struct{}, o.Workers), help: map[string]*help{}}
+	r.looks = r.slots
 	if o.Executor != nil {
 		r.looks = make(chan struct{}, o.Workers)
 	}
@@ -504,7 +504,7 @@ func (r *run) runJob(ctx context.Context, j *Job, before map[string]actionResult
 	rec, by, took := actionResult{}, "", time.Duration(0)
 	if r.o.Executor != nil {
 		<-held
-		held = r.hands
+		held = r.slots
 		done := false
 		switch {
 		case j.Work == nil:

@@ -192,7 +192,7 @@ func (r *run) helped(id string) *help {
 	return r.help[id]
 }
 
-// overdue is how long a job may be out before it is done here as well, when a hand is free.
+// overdue is how long a job may be out before it is done here as well, when a processor is free.
 func overdue(expected time.Duration) time.Duration {
 	if expected == 0 {
 		return 30 * time.Second
@@ -204,7 +204,8 @@ func overdue(expected time.Duration) time.Duration {
 // others' help it is done sooner than by one of them, unless that one is past the half.
 const leads = 5 * time.Second
 
-// remote has a job done by others, unless a hand is free here first. The caller holds none, and holds one afterwards.
+// remote has a job done by others, unless a processor is free here first. The caller holds none,
+// and holds one afterwards.
 func (r *run) remote(ctx context.Context, j *Job, t *Task) (rec actionResult, by string, took time.Duration, ok bool) {
 	out, rec, ok := r.executeRemotely(ctx, j, t.Request())
 	if !ok {
@@ -216,19 +217,19 @@ func (r *run) remote(ctx context.Context, j *Job, t *Task) (rec actionResult, by
 		ask.Exclude = out.Worker
 		second, other, ok := r.executeRemotely(ctx, j, ask)
 		switch {
-		case !ok: // no other worker could, and a hand is held
+		case !ok: // no other worker could, and a slot is held
 			out.Check = Here
 		case other.same(rec):
 			out.Check = Unchecked
 			claims = append(claims, claim{second.Worker, other})
-			r.hands <- struct{}{}
+			r.slots <- struct{}{}
 		default: // this machine says who is wrong
 			out.Check = Here
 			claims = append(claims, claim{second.Worker, other})
-			r.hands <- struct{}{}
+			r.slots <- struct{}{}
 		}
 	} else {
-		r.hands <- struct{}{}
+		r.slots <- struct{}{}
 	}
 	if out.Check == Here && ctx.Err() == nil {
 		r.tell(func(p Progress) { p.Started(j.ID, j.Step, "") })
@@ -276,17 +277,17 @@ func (r *run) blame(j *Job, claims []claim, made actionResult, err error) (first
 	return first
 }
 
-// executeRemotely waits for the result of another machine, unless a hand is free here first. That hand is
+// executeRemotely waits for the result of another machine, unless a processor is free here first. That slot is
 // held when ok is false, and none otherwise.
 func (r *run) executeRemotely(ctx context.Context, j *Job, ask *Request) (out RemoteResult, rec actionResult, ok bool) {
 	offer := r.o.Executor.Submit(ask)
 	done := false
 	select {
-	case r.hands <- struct{}{}:
+	case r.slots <- struct{}{}:
 		if offer.Withdraw() {
 			return RemoteResult{}, actionResult{}, false
 		}
-		<-r.hands
+		<-r.slots
 	case out = <-offer.Done():
 		done = true
 	case <-offer.Started():
@@ -297,23 +298,23 @@ func (r *run) executeRemotely(ctx context.Context, j *Job, ask *Request) (out Re
 	if j.Splits {
 		patience = min(patience, leads)
 	}
-	for hands := chan struct{}(nil); !done; {
+	for slots := chan struct{}(nil); !done; {
 		select {
 		case out = <-offer.Done():
 			done = true
 		case <-ctx.Done():
 			out.Err, done = ctx.Err(), true
 		case <-time.After(patience):
-			hands, patience = r.hands, time.Second
-		case hands <- struct{}{}:
+			slots, patience = r.slots, time.Second
+		case slots <- struct{}{}:
 			since := time.Since(begun)
 			nearly := since > expected/2 && since < overdue(expected) && expected > 0
 			if !j.Splits || r.leading.Load() == 0 && !nearly {
 				offer.Cancel()
 				return RemoteResult{}, actionResult{}, false
 			}
-			<-r.hands
-			hands = nil // another is being done here, with all the help there is, or this one is as good as done
+			<-r.slots
+			slots = nil // another is being done here, with all the help there is, or this one is as good as done
 		}
 	}
 	rec = actionResult{Key: ask.Key, Findings: out.Findings}
@@ -321,7 +322,7 @@ func (r *run) executeRemotely(ctx context.Context, j *Job, ask *Request) (out Re
 		out.Err = r.fetch(ctx, j, out, &rec)
 	}
 	if out.Err != nil {
-		r.hands <- struct{}{}
+		r.slots <- struct{}{}
 		offer.Cancel()
 		return RemoteResult{}, actionResult{}, false
 	}

@@ -26,8 +26,8 @@ type Task struct {
 	job      *Job
 	run      *run
 	key      string
-	hooks    *Hooks   // of a task on a bench
-	programs []string // inputs that can be run, of a task on a bench
+	hooks    *Hooks   // of a task in a workspace
+	programs []string // inputs that can be run, of a task in a workspace
 	inputs   map[string]statEntry
 	earlier  []output
 	outputs  []output

@@ -38,15 +38,15 @@ func (b *Workspace) Put(o Output, from func(w io.Writer) error) error { return b
 // Path is where a content lies, as a system path.
 func (b *Workspace) Path(sum string) string { return b.store.path(b.store.objectPath(sum)) }
 
-// Hooks are what a task on a bench tells, and keeps parts with.
+// Hooks are what a task in a workspace tells, and keeps parts with.
 type Hooks struct {
 	Advance func(stage string, done, total int64)
 	Kept    func(key string) (data []byte, ok bool)
 	Keep    func(key string, data []byte) error
 }
 
-// Task makes an order ready to be done here. decides is the recipe as this machine makes it of the
-// order's work; where the two lead to different results the error says so.
+// Task makes an action ready to be done here. decides is the recipe as this machine makes it of the
+// action's work; where the two lead to different results the error says so.
 func (b *Workspace) Task(ctx context.Context, o *Action, decides []byte, h Hooks) (*Task, error) {
 	if !bytes.Equal(decides, o.Recipe) {
 		return nil, fmt.Errorf("the recipe of %s means something else here", o.ID)
@@ -87,7 +87,7 @@ func names(list []Output) (paths []string) {
 	return paths
 }
 
-// Result is what a task on a bench has made.
+// Result is what a task in a workspace has made.
 func (t *Task) Result() (outputs []Output, findings []finding.Finding) {
 	for _, o := range t.outputs {
 		outputs = append(outputs, Output(o))

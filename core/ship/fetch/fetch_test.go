@@ -464,7 +464,7 @@ func TestServersThatAreNot(t *testing.T) {
 		{"in a circle", index(func(w http.ResponseWriter,
 			r *http.Request) {
 			http.Redirect(w, r, r.URL.Path, http.StatusFound)
-		}), "on and on", fault.Unreachable},
+		}), "more than 10 times", fault.Unreachable},
 		{"too much", file(endless), "more than the 50000 bytes", fault.Refused},
 		{"an endless index", index(endless), "larger than 64 MB", fault.Refused},
 		{"too little", file(func(w http.ResponseWriter, r *http.Request) { w.Write(body[:100]) }),

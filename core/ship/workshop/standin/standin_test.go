@@ -349,13 +349,10 @@ func TestTheDescription(t *testing.T) {
 	s := open(t, t.TempDir(), standin.Options{})
 	assert.Equal(t, s.contract.Operations(), s.Routes())
 	node := peer.Need(t, "node")
-	modules, err := filepath.Abs(filepath.Join("..", "..", "..", "..", "internal", "peer", "node"))
-	require.NoError(t, err)
-	if _, err := os.Stat(filepath.Join(modules, "node_modules", "@seriousme")); err != nil {
-		peer.Missing(t, "openapi-schema-validator (npm ci in internal/peer/node)")
-	}
+	// import() looks for packages from the folder in which Node runs
+	dir := filepath.Join(peer.NodePackage(t, "@seriousme/openapi-schema-validator"), "..", "..", "..")
 	script := fmt.Sprintf(`import("@seriousme/openapi-schema-validator").then(async m => { const v = new m.Validator(); console.log(JSON.stringify(await v.validate(%q)), v.version) })`, contract.File())
-	assert.Equal(t, `{"valid":true} 3.1`, strings.TrimSpace(peer.Run(t, modules, node, "-e", script)))
+	assert.Equal(t, `{"valid":true} 3.1`, strings.TrimSpace(peer.Run(t, dir, node, "-e", script)))
 }
 
 // Whatever is not as it should be is refused with the right words, and changes nothing.
