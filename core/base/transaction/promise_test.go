@@ -231,8 +231,8 @@ func undone(f *transaction.Folder, r *transaction.Record, how transaction.Change
 	return err
 }
 
-// The record, which says that a change has happened, is written when the files are in their places
-// for good: their folders are synchronised before.
+// The journal is written when the backups that it counts on are durable, and the record, which says
+// that a change has happened, when the files are in their places for good.
 func TestTheRecordComesLast(t *testing.T) {
 	f := open(t, table(t))
 	defer f.Close()
@@ -250,8 +250,18 @@ func TestTheRecordComesLast(t *testing.T) {
 		require.GreaterOrEqual(t, i, 0, "%s in %v", step, order)
 		return i
 	}
+	last := func(step string) int {
+		for i := len(order) - 1; i >= 0; i-- {
+			if order[i] == step {
+				return i
+			}
+		}
+		return -1
+	}
 	journal, moved, settled, recorded := at("rename "+transaction.Dir+"/journal.json"), at("rename a.txt"),
-		at("sync a folder ."), at("sync "+transaction.Dir+"/records.jsonl")
+		last("sync a folder ."), at("sync "+transaction.Dir+"/records.jsonl")
+	assert.Less(t, at("sync a folder "+transaction.Dir+"/kept"), journal)
+	assert.Less(t, at("sync a folder ."), journal, "the folder of the journal is new")
 	assert.Less(t, journal, moved)
 	assert.Less(t, moved, settled)
 	assert.Less(t, settled, recorded)

@@ -321,6 +321,10 @@ func (f *Folder) Commit(ctx context.Context, changes []Change, r Record) (*Recor
 		moves = append(moves, move{c.File, c.Staged})
 		r.Files = append(r.Files, c.File)
 	}
+	// Backups are links, which are durable when their folder is, and that when the folder of the
+	// records is known to the one that is changed. The journal counts on both.
+	f.d.SyncFolder(keptDir)
+	f.d.SyncFolder(".")
 	for _, c := range changes { // it took a while; somebody may have used it
 		if err := f.unchanged(c); err != nil {
 			return nil, err

@@ -158,7 +158,11 @@ func (f *Folder) Remove(_ context.Context, rel string) error {
 
 // Link is Site's.
 func (f *Folder) Link(ctx context.Context, from, to string) error {
-	return f.dir.LinkFrom(ctx, from, to)
+	if err := f.dir.LinkFrom(ctx, from, to); err != nil {
+		return err
+	}
+	f.dir.SyncFolder(path.Dir(to)) // a deployment's journal counts on what it can go back to
+	return nil
 }
 
 // Sweep is Sweeper's.
